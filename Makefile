@@ -1,0 +1,41 @@
+# Everything a person or a machine does with this repository; each target sees to its own set-up.
+PY := .venv/bin/python
+
+.PHONY: help setup demo test lint screenshots bench lock clean
+
+help:
+	@echo "make demo         open Heron's field book (without a display: run the evening and print it)"
+	@echo "make test         run every check and test"
+	@echo "make setup        make .venv and install what is missing"
+	@echo "make screenshots  make the pictures in docs/screenshots anew from the demo data"
+	@echo "make bench        run the benchmarks and print their table"
+	@echo "make lock         resolve the pinned versions anew"
+
+setup:
+	@tools/setup.sh
+
+demo: setup
+	@.venv/bin/yondle demo
+
+lint: setup
+	.venv/bin/ruff format --check .
+	.venv/bin/ruff check .
+	.venv/bin/mypy
+	.venv/bin/lint-imports --no-cache
+
+test: lint
+	$(PY) -m pytest
+
+screenshots: setup
+	$(PY) tools/screenshots.py
+
+bench: setup
+	$(PY) -m benchmarks
+
+lock: setup
+	$(PY) -m pip install -q uv
+	.venv/bin/uv pip compile pyproject.toml --universal --python-version 3.11 --extra dev \
+		--generate-hashes --no-emit-index-url --no-annotate --no-header -o requirements.lock
+
+clean:
+	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis

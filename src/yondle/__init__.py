@@ -1,0 +1,3 @@
+"""Yondle: a field book for PC tuners."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,110 @@
+"""Spread of passes, and gains with their margin, worked out on the logarithm of scores turned so that up is better."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import stdtrit
+
+from yondle.model.workloads import Direction
+
+FEWEST_PASSES = 2
+"""Below two passes there is no spread, hence no margin and no gain to speak of."""
+
+
+class GainWord(StrEnum):
+    """What a gain may be called."""
+
+    GAIN = "gain"
+    LOSS = "loss"
+    WITHIN_NOISE = "within noise"
+    TOO_FEW = "too few passes"
+
+
+@dataclass(frozen=True, slots=True)
+class Spread:
+    """Passes of one setting: count, geometric mean, its 95 % range, and the coefficient of variation of one pass."""
+
+    n: int
+    mean: float
+    low: float
+    high: float
+    variation: float
+
+
+@dataclass(frozen=True, slots=True)
+class Gain:
+    """A gain over the baseline as a fraction, up is better, with its 95 % range; `low` and `high` are nan without one."""
+
+    n: int
+    n_baseline: int
+    fraction: float
+    low: float
+    high: float
+    word: GainWord
+
+    @property
+    def margin(self) -> float:
+        """Half the width of the 95 % range."""
+        return (self.high - self.low) / 2.0
+
+
+def turned_logs(scores: list[float], direction: Direction) -> NDArray[np.float64]:
+    """Give the logs of scores, negated where lower is better; scores that aren't above 0 are left out."""
+    logs = np.log(np.array([s for s in scores if math.isfinite(s) and s > 0.0], dtype=np.float64))
+    return -logs if direction is Direction.LOWER else logs
+
+
+def t_quantile(degrees: float, probability: float = 0.975) -> float:
+    """Student's t quantile."""
+    return float(stdtrit(degrees, probability))
+
+
+def spread(scores: list[float]) -> Spread | None:
+    """Sum up the passes of one setting; None when none of them is a positive number.
+
+    The mean is geometric and its range is the t interval on logs; with one pass the range is nan.
+    """
+    logs = turned_logs(scores, Direction.HIGHER)
+    n = len(logs)
+    if n == 0:
+        return None
+    mean = float(np.mean(logs))
+    if n < FEWEST_PASSES:
+        return Spread(n, math.exp(mean), math.nan, math.nan, math.nan)
+    deviation = float(np.std(logs, ddof=1))
+    half = t_quantile(n - 1) * deviation / math.sqrt(n)
+    return Spread(n, math.exp(mean), math.exp(mean - half), math.exp(mean + half), deviation)
+
+
+def gain(scores: list[float], baseline: list[float], direction: Direction) -> Gain | None:
+    """Give the gain of passes over baseline passes with Welch's 95 % interval on logs (Welch 1947, Biometrika 34).
+
+    None when either side has no usable pass. Two sides that never vary (a cap) give an interval of no width,
+    which is called within noise: equal figures are no sign of a difference, nor of its absence.
+    """
+    step, base = turned_logs(scores, direction), turned_logs(baseline, direction)
+    n, m = len(step), len(base)
+    if n == 0 or m == 0:
+        return None
+    difference = float(np.mean(step) - np.mean(base))
+    if n < FEWEST_PASSES or m < FEWEST_PASSES:
+        return Gain(n, m, math.expm1(difference), math.nan, math.nan, GainWord.TOO_FEW)
+    a, b = float(np.var(step, ddof=1)) / n, float(np.var(base, ddof=1)) / m
+    if a + b == 0.0:
+        word = GainWord.WITHIN_NOISE if difference == 0.0 else _word(difference, difference)
+        return Gain(n, m, math.expm1(difference), math.expm1(difference), math.expm1(difference), word)
+    degrees = (a + b) ** 2 / (a * a / (n - 1) + b * b / (m - 1))
+    half = t_quantile(degrees) * math.sqrt(a + b)
+    low, high = difference - half, difference + half
+    return Gain(n, m, math.expm1(difference), math.expm1(low), math.expm1(high), _word(low, high))
+
+
+def _word(low: float, high: float) -> GainWord:
+    if low > 0.0:
+        return GainWord.GAIN
+    return GainWord.LOSS if high < 0.0 else GainWord.WITHIN_NOISE

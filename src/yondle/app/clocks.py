@@ -1,0 +1,26 @@
+"""Real time; the only place where the program looks at the machine's clocks or waits."""
+
+from __future__ import annotations
+
+import time
+from datetime import datetime
+
+REAL_BLOCK_S = 1.5
+
+
+class RealClock:
+    """The machine's own clocks: the monotonic one for durations, the wall clock for dates."""
+
+    block_s = REAL_BLOCK_S
+
+    def now(self) -> float:
+        """Seconds of the monotonic clock."""
+        return time.monotonic()
+
+    def wall(self) -> datetime:
+        """Date and time with the local offset."""
+        return datetime.now().astimezone()
+
+    def wait(self, seconds: float) -> None:
+        """Wait."""
+        time.sleep(max(0.0, seconds))

@@ -1,0 +1,81 @@
+"""Puts a rig and its clock together from what a logbook says about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from yondle.app.clocks import RealClock
+from yondle.engine.ports import Clock, Rig
+from yondle.model.errors import KnownError
+from yondle.rigs.simulated.clock import VirtualClock
+from yondle.rigs.simulated.rig import SimulatedRig
+from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
+
+SIMULATED = "simulated"
+THIS = "this"
+PACES = (1.0, 20.0, 200.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Machine:
+    """A rig with its clock. `virtual` is the clock of a simulated rig, whose pace can be chosen."""
+
+    rig: Rig
+    clock: Clock
+    virtual: VirtualClock | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class RigChoice:
+    """Which rig a new logbook is about: its kind, its name, and the definition kept in the logbook."""
+
+    kind: str
+    name: str
+    definition: str
+
+
+def choose_rig(which: str, seed: int | None = None) -> RigChoice:
+    """Find a rig by name or file; the whole definition goes into the logbook, so it needs nothing else later."""
+    if which == THIS:
+        return RigChoice(THIS, "This machine", "")
+    text, source = rig_text(which)
+    rig = parse_rig_file(text, source)
+    if seed is not None:
+        text = _reseeded(text, rig.rig.seed, seed)
+    SimulatedRig(rig)
+    return RigChoice(SIMULATED, rig.rig.name, text)
+
+
+def make_machine(
+    choice: RigChoice,
+    machine_file: Path | None,
+    pace: float | None,
+    last_time_s: float = 0.0,
+    goes_down: Callable[[], None] | None = None,
+) -> Machine:
+    """Make the rig of a logbook ready. A simulated one goes on from its machine file, never before `last_time_s`."""
+    real = RealClock()
+    if choice.kind == THIS:
+        from yondle.rigs.linux.this import ThisRig
+        from yondle.workloads.host import ChildHost
+
+        return Machine(ThisRig(ChildHost(real.now)), real)
+    if choice.kind != SIMULATED:
+        raise KnownError(
+            f"The logbook is about a rig of kind '{choice.kind}', which this Yondle doesn't know.",
+            "Open it with the Yondle that made it.",
+        )
+    rig_file = parse_rig_file(choice.definition, "the rig in this logbook")
+    rig = SimulatedRig(rig_file, machine_file, goes_down)
+    rig.catch_up(last_time_s)
+    clock = VirtualClock(rig.world, rig_file.rig.starts_at, real, pace)
+    return Machine(rig, clock, clock)
+
+
+def _reseeded(text: str, old: int, new: int) -> str:
+    reseeded = text.replace(f"seed = {old}", f"seed = {new}", 1)
+    if parse_rig_file(reseeded, "the rig").rig.seed != new:
+        raise KnownError("The seed in this rig file can't be replaced.", "Write it as 'seed = 123' on its own line.")
+    return reseeded

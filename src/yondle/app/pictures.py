@@ -1,0 +1,29 @@
+"""Turns a chart's read model into the picture that reports draw."""
+
+from __future__ import annotations
+
+from yondle.app.views import ChartView
+from yondle.model.workloads import Direction
+from yondle.reports.picture import Picture, PicturePoint, draw
+
+
+def chart_svg(view: ChartView, rig: str) -> str:
+    """Draw score against a knob as SVG text."""
+    metric = view.workload.metric
+    lower = metric.direction is Direction.LOWER
+    turned = ", lower is better" if lower else ""
+    picture = Picture(
+        title=f"{rig} · {view.workload.name} against {view.knob.name.lower()}",
+        sentence=view.sentence,
+        x_label=f"{view.knob.name}, {view.knob.unit}" if view.knob.unit else view.knob.name,
+        y_label=f"{metric.unit}{turned}; bars show 95 % ranges, faint marks other settings elsewhere",
+        points=tuple(
+            PicturePoint(p.value, p.scores, p.spread.mean, p.spread.low, p.spread.high, p.verdict, p.strong)
+            for p in view.points
+        ),
+        failures=tuple((f.value, f.verdict, f"{f.words} at {view.knob.text(f.value)}") for f in view.failures),
+        baseline=(view.baseline.mean, view.baseline.low, view.baseline.high) if view.baseline else None,
+        proportion=view.anchor,
+        lower_is_better=lower,
+    )
+    return draw(picture)

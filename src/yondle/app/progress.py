@@ -1,0 +1,88 @@
+"""What a running test is at, gathered from the engine's records: stage, pass k of n, time left, the last readings."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass, field
+
+from yondle.model.events import (
+    AttemptClosed,
+    PassEnded,
+    PassOpened,
+    Record,
+    Sampled,
+    SettleOpened,
+    StateChanged,
+    StepOpened,
+    VerdictGiven,
+)
+from yondle.model.quantities import duration
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Reading
+from yondle.model.verdicts import Outcome
+
+KEPT_SAMPLES = 600
+
+
+@dataclass(slots=True)
+class Progress:
+    """The state of the test under way; `take` is called with every record, in order."""
+
+    declaration: RigDeclaration
+    step: int | None = None
+    state: str = ""
+    doing: str = ""
+    number: int = 0
+    of: int = 0
+    warm_up: bool = False
+    began_s: float = 0.0
+    now_s: float = 0.0
+    outcome: Outcome | None = None
+    samples: deque[tuple[float, tuple[Reading, ...]]] = field(default_factory=lambda: deque(maxlen=KEPT_SAMPLES))
+    pass_starts: deque[float] = field(default_factory=lambda: deque(maxlen=KEPT_SAMPLES))
+
+    @property
+    def running(self) -> bool:
+        """Tell whether a test is under way."""
+        return self.step is not None
+
+    def take(self, record: Record) -> None:
+        """Take a record in."""
+        match record:
+            case StepOpened():
+                self.step = record.step.number
+                self.began_s = self.now_s = record.t
+                self.outcome = None
+                self.number = self.of = 0
+                self.doing = "opening the step"
+                self.samples.clear()
+                self.pass_starts.clear()
+            case StateChanged():
+                self.state = record.words
+                if record.state in ("APPLYING", "PAUSED", "BRINGING_BACK", "PUTTING_BACK"):
+                    self.doing = record.words
+            case SettleOpened():
+                channel = self.declaration.channel(record.channel)
+                self.doing = f"cooling down to {record.below:g} {channel.unit}"
+            case PassOpened():
+                self.number, self.of, self.warm_up = record.number, record.of, record.warm_up
+                name = self.declaration.workload(record.workload).name
+                self.doing = f"{name}{', warm-up' if record.warm_up else ''}"
+                self.pass_starts.append(record.t)
+            case Sampled():
+                self.now_s = record.t
+                self.samples.append((record.t, record.row))
+            case PassEnded():
+                self.doing = "between passes"
+            case VerdictGiven():
+                self.outcome = record.outcome
+            case AttemptClosed():
+                self.step = None
+                self.doing = ""
+            case _:
+                pass
+
+    def left(self, expected_s: float) -> str:
+        """Write the time left of an expected whole."""
+        left = max(0.0, expected_s - (self.now_s - self.began_s))
+        return f"about {duration(round(left, -1))} left" if left >= 10 else "nearly done"

@@ -1,0 +1,366 @@
+"""The commands of `yondle`. Errors that can be put right end with code 2 and a sentence; faults of the program with 1."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from types import FrameType
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+
+from yondle import __version__
+from yondle.app.demo import DEMO_PACE, data_folder, free_name, is_failure, run_evening
+from yondle.app.machines import choose_rig, make_machine
+from yondle.app.pictures import chart_svg
+from yondle.app.progress import Progress
+from yondle.app.session import Session
+from yondle.app.views import benchmark_of, chart
+from yondle.cli.shown import (
+    ProgressLine,
+    print_json,
+    print_outcome,
+    print_resumed,
+    print_trail,
+    status_values,
+    step_values,
+)
+from yondle.model.errors import KnownError
+from yondle.model.quantities import count, duration, quantity
+from yondle.model.steps import StepRecord
+from yondle.planning.climb import GoBack, Move, Try
+
+
+@dataclass(frozen=True, slots=True)
+class WindowOrder:
+    """What the window shall show: a logbook, or the first-start page; `evening` asks for Heron's example to be run."""
+
+    logbook: Path | None
+    pace: float | None = None
+    evening: bool = False
+
+
+OpenWindow = Callable[[WindowOrder], int]
+
+LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in .yondle.", show_default=False)]
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
+Passes = Annotated[int | None, typer.Option("--passes", "-n", help="Score passes of every benchmark (2 to 200).")]
+Pace = Annotated[
+    float | None, typer.Option(help="Simulated rig: virtual seconds per second; as fast as it goes without.")
+]
+Together = Annotated[
+    bool,
+    typer.Option("--together", help="Simulated rig: when it goes down, Yondle goes down with it, as on a real one."),
+]
+
+
+def build(open_window: OpenWindow) -> typer.Typer:
+    """Make the command line; `open_window` shows the window and returns an exit code."""
+    app = typer.Typer(
+        add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
+        help="Yondle: a field book for PC tuners. Without a command it opens the window.",
+    )  # fmt: skip
+    console = Console(highlight=False, soft_wrap=False)
+
+    @app.callback(invoke_without_command=True)
+    def root(
+        context: typer.Context, version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False
+    ) -> None:
+        if version:
+            print(f"yondle {__version__}")
+            raise typer.Exit
+        if context.invoked_subcommand is None:
+            raise typer.Exit(open_window(WindowOrder(None)))
+
+    @app.command("open")
+    def open_(logbook: LogbookPath, pace: Pace = DEMO_PACE) -> None:
+        """Open a logbook in the window."""
+        raise typer.Exit(open_window(WindowOrder(logbook, pace)))
+
+    @app.command()
+    def new(
+        logbook: LogbookPath,
+        rig: Annotated[str, typer.Option(help="heron, this (the machine Yondle runs on), or a rig file.")] = "heron",
+        seed: Annotated[int | None, typer.Option(help="Simulated rig: another course of chance.")] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Start a logbook for a rig."""
+        with _session(lambda: Session.create(logbook, choose_rig(rig, seed))) as session:
+            if as_json:
+                print_json(status_values(session))
+                return
+            info = session.declaration.info
+            console.print(f"{logbook} is ready for {info.name}: {count(len(session.declaration.knobs), 'knob')}.")
+            console.print(f"Next, measure stock: yondle baseline {logbook}")
+
+    @app.command()
+    def baseline(
+        logbook: LogbookPath,
+        passes: Passes = None,
+        pace: Pace = None,
+        together: Together = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Measure stock, so that gains can be told from noise."""
+        with _session(lambda: Session.open(logbook, pace, together)) as session:
+            _run(session, lambda: session.baseline(passes), console, as_json)
+
+    @app.command()
+    def step(
+        logbook: LogbookPath,
+        values: Annotated[list[str], typer.Argument(help="What to try, as knob=value.", show_default=False)],
+        joint: Annotated[bool, typer.Option("--joint", help="Change several knobs in one step on purpose.")] = False,
+        passes: Passes = None,
+        pace: Pace = None,
+        together: Together = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Propose one step and test it."""
+        wanted = [_parsed(text) for text in values]
+        with _session(lambda: Session.open(logbook, pace, together)) as session:
+            for knob, value in wanted:
+                session.propose(knob, value, joint=joint)
+            if session.proposal is None:
+                raise KnownError("These values are already in force.", "Name another value.")
+            _run(session, lambda: session.test(passes), console, as_json)
+
+    @app.command()
+    def back(
+        logbook: LogbookPath, number: Annotated[int, typer.Argument(help="A step that held.")], as_json: AsJson = False
+    ) -> None:
+        """Put the settings of an earlier step in force again."""
+        with _session(lambda: Session.open(logbook)) as session:
+            record = session.go_back(number)
+            if as_json:
+                print_json(status_values(session))
+            else:
+                console.print(f"The rig is at step {record.step.number} again.")
+
+    @app.command()
+    def note(logbook: LogbookPath, number: int, text: str) -> None:
+        """Write a note at a step."""
+        with _session(lambda: Session.open(logbook)) as session:
+            session.note(number, text)
+            console.print(f"Noted at step {number}.")
+
+    @app.command()
+    def status(
+        logbook: LogbookPath,
+        benchmark: Annotated[str, typer.Option(help="The benchmark whose gains are shown.")] = "",
+        as_json: AsJson = False,
+    ) -> None:
+        """Show the trail, what is in force, and what was found open."""
+        with _session(lambda: Session.open(logbook)) as session:
+            if as_json:
+                print_json(status_values(session))
+                return
+            print_resumed(session, console)
+            print_trail(session, console, benchmark)
+            in_force = ", ".join(f"{k.name} {k.text(session.in_force[k.id])}" for k in session.declaration.knobs)
+            console.print(f"In force: {in_force or 'nothing to set on this rig'}")
+
+    @app.command()
+    def inspect(
+        rig: Annotated[str, typer.Option(help="heron, this, or a rig file.")] = "this", as_json: AsJson = False
+    ) -> None:
+        """Say what a rig offers: what can be set, what can be read, what it runs."""
+        machine = make_machine(choose_rig(rig), None, None)
+        declared = machine.rig.declaration
+        machine.rig.sample()
+        machine.clock.wait(declared.sample_interval_s)
+        readings = machine.rig.sample()
+        machine.rig.close()
+        if as_json:
+            print_json(_inspected(declared, readings))
+            return
+        console.print(f"{declared.info.name} · {declared.info.place}")
+        for name, value in declared.info.facts.items():
+            console.print(f"  {name}: {value}")
+        console.print("Can be set:" if declared.knobs else "Nothing can be set on this rig.")
+        for knob in declared.knobs:
+            ceiling = declared.ceilings.get(knob.id)
+            own = f", own ceiling {knob.text(ceiling)}" if ceiling is not None else ""
+            console.print(
+                f"  {knob.id}: {knob.name}, {knob.bare(knob.low)} to {knob.text(knob.high)}"
+                f" by {knob.text(knob.step)}, stock {knob.text(knob.stock)}{own}, {knob.when}"
+            )
+        console.print("Can be read:")
+        for channel, reading in zip(declared.channels, readings, strict=True):
+            shown = "no reading" if reading is None else quantity(reading, channel.unit, channel.digits)
+            console.print(f"  {channel.name}: {shown}")
+
+    @app.command()
+    def workloads(
+        rig: Annotated[str, typer.Option(help="heron, this, or a rig file.")] = "this", as_json: AsJson = False
+    ) -> None:
+        """List the benchmarks and loads of a rig."""
+        machine = make_machine(choose_rig(rig), None, None)
+        declared = machine.rig.declaration
+        machine.rig.close()
+        if as_json:
+            print_json({"workloads": [_workload_values(w) for w in declared.workloads]})
+            return
+        for work in declared.workloads:
+            figure = f"{work.metric.unit}, {work.metric.direction}" if work.scored else "a load, not scored"
+            cap = f", capped at {work.metric.cap:g}" if work.metric.cap else ""
+            console.print(
+                f"{work.id}: {work.name} ({figure}{cap}; a pass lasts {duration(work.pass_s)})\n  {work.about}"
+            )
+
+    @app.command()
+    def demo(
+        headless: Annotated[bool, typer.Option("--headless", help="Run Heron's evening without a window.")] = False,
+        into: Annotated[Path | None, typer.Option(help="Folder for the logbook and the picture.")] = None,
+        fresh: Annotated[bool, typer.Option("--fresh", help="Start the evening over in a new logbook.")] = False,
+        pace: Annotated[float, typer.Option(help="Virtual seconds per second in the window.")] = DEMO_PACE,
+        seed: Annotated[int | None, typer.Option(help="Another course of chance.")] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Heron, the simulated PC in a shed observatory: an evening's climb to look at and to go on with."""
+        folder = into or data_folder()
+        if not folder.is_dir():
+            raise KnownError(f"There is no folder {folder}.", "Make it first, or name another.")
+        if headless or as_json or not _has_display():
+            if not headless and not as_json:
+                console.print("No display here, so the evening runs without a window (as with --headless).")
+            _headless_demo(folder, seed, console, as_json)
+            return
+        path = folder / "heron.yondle"
+        evening = fresh or not path.exists()
+        if evening:
+            path = free_name(folder, "heron")
+            Session.create(path, choose_rig("heron", seed)).close()
+        raise typer.Exit(open_window(WindowOrder(path, pace, evening)))
+
+    return app
+
+
+def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bool) -> None:
+    began = time.monotonic()
+    path = free_name(folder, "heron-evening")
+    with _session(lambda: Session.create(path, choose_rig("heron", seed))) as session:
+        line = ProgressLine(Progress(session.declaration))
+        session.subscribe(line.take)
+
+        def after(move: Move | None, record: StepRecord) -> None:
+            if as_json:
+                return
+            match move:
+                case GoBack():
+                    console.print(f"  Back to step {move.step}: {move.why}.")
+                case Try() | None:
+                    print_outcome(session, record, console)
+
+        run_evening(session, after)
+        knob, benchmark = session.declaration.knob("core_clock"), benchmark_of(session)
+        view = chart(session, knob, benchmark)
+        picture = path.with_suffix(".svg")
+        picture.write_text(chart_svg(view, session.declaration.info.name), "utf-8")
+        if as_json:
+            print_json({**status_values(session), "picture": str(picture)})
+            return
+        console.print()
+        print_trail(session, console)
+        failures = sum(1 for record in session.steps if is_failure(record))
+        virtual = session.machine.clock.now()
+        console.print(f"\n{view.sentence}")
+        console.print(
+            f"{count(len(session.steps), 'step')}, {count(failures, 'failure')}; {duration(virtual)} of Heron's evening"
+            f" in {duration(time.monotonic() - began)}."
+        )
+        console.print(f"Logbook: {path}\nPicture: {picture}")
+
+
+def _run(session: Session, test: Callable[[], StepRecord], console: Console, as_json: bool) -> None:
+    line = ProgressLine(Progress(session.declaration))
+    session.subscribe(line.take)
+    if not as_json:
+        print_resumed(session, console)
+    with _interruptible(session):
+        record = test()
+    if as_json:
+        print_json(
+            {**step_values(session, record), "position": session.position.step.number if session.position else None}
+        )
+    else:
+        print_outcome(session, record, console)
+
+
+@contextmanager
+def _session(opened: Callable[[], Session]) -> Iterator[Session]:
+    session = opened()
+    try:
+        yield session
+    finally:
+        session.close()
+
+
+@contextmanager
+def _interruptible(session: Session) -> Iterator[None]:
+    """Turn the first Ctrl+C into a stop that puts the rig back, and the second into an emergency stop."""
+    pressed = 0
+
+    def interrupt(_: int, __: FrameType | None) -> None:
+        nonlocal pressed
+        pressed += 1
+        if pressed == 1:
+            session.stop()
+        else:
+            session.emergency_stop()
+
+    before = signal.signal(signal.SIGINT, interrupt)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def _parsed(text: str) -> tuple[str, float]:
+    name, equals, value = text.partition("=")
+    try:
+        if not equals:
+            raise ValueError
+        return name.strip(), float(value.strip().replace(",", "."))
+    except ValueError:
+        raise KnownError(
+            f"'{text}' names no knob and value.", "Write it as knob=value, for example core_clock=4300."
+        ) from None
+
+
+def _has_display() -> bool:
+    return any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"))
+
+
+def _workload_values(work: Any) -> dict[str, Any]:
+    metric = {"unit": work.metric.unit, "direction": str(work.metric.direction), "cap": work.metric.cap}
+    return {
+        "id": work.id,
+        "name": work.name,
+        "about": work.about,
+        "scored": work.scored,
+        "pass_s": work.pass_s,
+        **metric,
+    }
+
+
+def _inspected(declared: Any, readings: tuple[float | None, ...]) -> dict[str, Any]:
+    return {
+        "rig": {"id": declared.info.id, "name": declared.info.name, "place": declared.info.place, "facts": declared.info.facts},
+        "knobs": [
+            {
+                "id": k.id, "name": k.name, "unit": k.unit, "low": k.low, "high": k.high, "step": k.step, "stock": k.stock,
+                "when": str(k.when), "ceiling": declared.ceilings.get(k.id),
+            }
+            for k in declared.knobs
+        ],
+        "readings": [
+            {"id": c.id, "name": c.name, "unit": c.unit, "value": v} for c, v in zip(declared.channels, readings, strict=True)
+        ],
+        "workloads": [_workload_values(w) for w in declared.workloads],
+    }  # fmt: skip

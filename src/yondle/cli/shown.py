@@ -1,0 +1,165 @@
+"""How the command line writes steps and runs: as lines for people, or as JSON for programs."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from dataclasses import asdict
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from yondle.app.progress import Progress
+from yondle.app.session import Session
+from yondle.app.views import Trail, benchmark_of, gain_of
+from yondle.model.events import Record
+from yondle.model.marks import SHAPES, Shape
+from yondle.model.quantities import duration
+from yondle.model.steps import StepRecord
+
+SIGNS: dict[Shape, str] = {
+    Shape.DISC: "●",
+    Shape.HALF_DISC: "◐",
+    Shape.TRIANGLE: "▲",
+    Shape.CROSSED_SQUARE: "☒",
+    Shape.DIAMOND: "◆",
+    Shape.RING: "○",
+}
+
+
+def print_json(value: dict[str, Any]) -> None:
+    """Print one JSON document; numbers that aren't finite become null."""
+    print(json.dumps(_finite(value), ensure_ascii=False, indent=2))
+
+
+def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
+    """Give a step as plain values."""
+    outcome = record.outcome
+    gains = {}
+    for benchmark in session.declaration.benchmarks:
+        value = gain_of(session, record, benchmark)
+        if value is not None:
+            gains[benchmark.id] = {**asdict(value), "word": str(value.word)}
+    return {
+        "step": record.step.number,
+        "kind": str(record.step.kind),
+        "parent": record.step.parent,
+        "joint": record.step.joint,
+        "changes": [asdict(change) for change in record.step.changes],
+        "setup": dict(record.step.setup),
+        "verdict": str(record.verdict),
+        "failure": str(outcome.failure) if outcome and outcome.failure else None,
+        "stage": outcome.stage if outcome else None,
+        "time_to_failure_s": outcome.time_to_failure_s if outcome else None,
+        "reason": outcome.reason if outcome else None,
+        "attempts": len(record.attempts),
+        "scores": {b.id: record.scores(b.id) for b in session.declaration.benchmarks if record.scores(b.id)},
+        "gains": gains,
+        "notes": [asdict(note) for note in record.notes],
+    }
+
+
+def status_values(session: Session) -> dict[str, Any]:
+    """Give the whole state of a session as plain values."""
+    position = session.position
+    verified = session.verified
+    return {
+        "logbook": str(session.logbook.path),
+        "rig": asdict(session.declaration.info),
+        "position": position.step.number if position else None,
+        "in_force": dict(session.in_force),
+        "verified": {"as_set": verified.as_set, "of": verified.of} if verified else None,
+        "resumed": [
+            {
+                "step": r.step.step.number,
+                "verdict": str(r.outcome.verdict),
+                "failure": str(r.outcome.failure) if r.outcome.failure else None,
+                "reason": r.outcome.reason,
+                "rests_at_step": r.rests_at_step,
+                "verified": r.verified,
+            }
+            for r in session.resumed
+        ],
+        "steps": [step_values(session, record) for record in session.steps],
+    }
+
+
+def print_resumed(session: Session, console: Console) -> None:
+    """Say what was found open at the start."""
+    for resumed in session.resumed:
+        where = f"step {resumed.rests_at_step}" if resumed.rests_at_step is not None else "stock"
+        read = "read back" if resumed.verified else "NOT confirmed by reading back"
+        console.print(f"Step {resumed.step.step.number} was on trial when Yondle ended. {resumed.outcome.reason}")
+        console.print(f"The rig is at {where} ({read}); nothing was tried again by itself.")
+
+
+def print_trail(session: Session, console: Console, benchmark_id: str = "") -> None:
+    """Print the trail, newest first."""
+    if not session.steps:
+        console.print("Nothing tested yet. The baseline comes first: yondle baseline LOGBOOK")
+        return
+    benchmark = benchmark_of(session, benchmark_id)
+    table = Table(box=None, padding=(0, 2, 0, 0), title_justify="left", header_style="bold")
+    for title, justify in (
+        ("", "left"),
+        ("step", "right"),
+        ("what", "left"),
+        (f"{benchmark.name} over baseline", "right"),
+        ("", "left"),
+    ):
+        table.add_column(title, justify="right" if justify == "right" else "left", overflow="fold")
+    for row in Trail(session).rows(benchmark):
+        here = "← here" if row.is_position else "" if row.on_path else "left"
+        sign = SIGNS[SHAPES[row.verdict]]
+        table.add_row(sign, str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here)
+    console.print(table)
+    console.print("  ".join(f"{SIGNS[shape]} {verdict}" for verdict, shape in SHAPES.items()))
+
+
+def print_outcome(session: Session, record: StepRecord, console: Console) -> None:
+    """Print what came of one test."""
+    outcome = record.outcome
+    sign = SIGNS[SHAPES[record.verdict]]
+    console.print(f"{sign} Step {record.step.number}: {outcome.reason if outcome else 'no verdict'}")
+    row = next(r for r in Trail(session).rows(benchmark_of(session)) if r.number == record.step.number)
+    if row.gain_text:
+        console.print(f"  {benchmark_of(session).name} over baseline: {row.gain_text}")
+    where = f"step {session.position.step.number}" if session.position else "stock"
+    console.print(f"  The rig rests at {where}.")
+
+
+class ProgressLine:
+    """One line on a terminal that tells what the test is at; nothing where there is no terminal."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+        self._shown = ""
+        self._live = sys.stderr.isatty()
+
+    def take(self, record: Record) -> None:
+        """Take a record in and redraw the line when it reads differently."""
+        self._progress.take(record)
+        if not self._live:
+            return
+        p = self._progress
+        text = ""
+        if p.running:
+            count = f" · pass {p.number} of {p.of}" if p.of else ""
+            text = f"step {p.step}{count} · {p.doing} · {duration(p.now_s - p.began_s)}"
+        if text != self._shown:
+            sys.stderr.write("\r\x1b[2K" + text)
+            sys.stderr.flush()
+            self._shown = text
+
+
+def _finite(value: Any) -> Any:
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    if isinstance(value, dict):
+        return {k: _finite(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_finite(v) for v in value]
+    return value

@@ -1,0 +1,43 @@
+"""After a start: what became of attempts that were never closed, judged by the journal and the machine's boot."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yondle.analysis.judging import failed
+from yondle.model.quantities import duration
+from yondle.model.verdicts import Failure, Outcome
+
+
+def judge_unclosed(
+    boot_then: str, boot_now: str, last_act: str, detail: dict[str, Any], last_sample_s: float | None
+) -> Outcome:
+    """Judge an unclosed attempt: another boot means the machine went down at that act, the same one an interruption.
+
+    `last_act` and `detail` are the journal's last entry of the attempt, `last_sample_s` the time of its last sample.
+    """
+    where, stage, after_s = _where(last_act, detail, last_sample_s)
+    if boot_now == boot_then:
+        reason = f"Yondle was interrupted {where}; the machine stayed up, so this says nothing about the setting."
+        return failed(Failure.INTERRUPTED, reason, stage, after_s)
+    reason = f"The machine went down {where} and has restarted since."
+    return failed(Failure.RESTARTED, reason, stage, after_s)
+
+
+def _where(last_act: str, detail: dict[str, Any], last_sample_s: float | None) -> tuple[str, str, float | None]:
+    match last_act:
+        case "StepOpened":
+            return "before anything was set", "opening", None
+        case "ApplyOpened":
+            return "while the values were being set", "setting", None
+        case "PassOpened":
+            stage = str(detail.get("stage", ""))
+            began = float(detail.get("t", 0.0))
+            if last_sample_s is None or last_sample_s <= began:
+                return f"in the first moments of a pass of {stage}", stage, 0.0
+            after = last_sample_s - began
+            return f"at least {duration(after)} into a pass of {stage}", stage, after
+        case "SettleOpened":
+            return "while it was cooling down", "cooling down", None
+        case _:
+            return "between passes", "between passes", None

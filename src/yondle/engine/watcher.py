@@ -1,0 +1,97 @@
+"""Watches the sensors while a test runs: gathers blocks for the journal, guards the ceilings, sums up each pass."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Quantity, Reading, SampleBlock
+
+LOST_AFTER_S = 15.0
+"""A guarded sensor silent for longer than this stops the test: nobody should be heated blind."""
+
+
+@dataclass(frozen=True, slots=True)
+class Breach:
+    """A guarded sensor went past its ceiling, or fell silent (`value` is None)."""
+
+    channel: str
+    most: float
+    value: float | None
+
+
+class Guard:
+    """Holds every sample against the ceilings."""
+
+    def __init__(self, declaration: RigDeclaration) -> None:
+        index = {channel.id: i for i, channel in enumerate(declaration.channels)}
+        self._limits = [(index[limit.channel], limit) for limit in declaration.limits if limit.channel in index]
+        self._heard_s: dict[str, float] = {}
+
+    def begin(self, t_s: float) -> None:
+        """Start afresh: sensors count as heard now."""
+        self._heard_s = {limit.channel: t_s for _, limit in self._limits}
+
+    def look(self, t_s: float, row: tuple[Reading, ...]) -> Breach | None:
+        """Give the first ceiling this sample breaches."""
+        for i, limit in self._limits:
+            value = row[i]
+            if value is not None:
+                self._heard_s[limit.channel] = t_s
+                if value > limit.most:
+                    return Breach(limit.channel, limit.most, value)
+            elif t_s - self._heard_s.get(limit.channel, t_s) > LOST_AFTER_S:
+                return Breach(limit.channel, limit.most, None)
+        return None
+
+
+class BlockGatherer:
+    """Gathers samples until a block is full."""
+
+    def __init__(self, declaration: RigDeclaration) -> None:
+        self._channels = tuple(channel.id for channel in declaration.channels)
+        self._times: list[float] = []
+        self._rows: list[tuple[Reading, ...]] = []
+
+    def add(self, t_s: float, row: tuple[Reading, ...], block_s: float) -> SampleBlock | None:
+        """Add a sample; gives the block when it spans `block_s` seconds."""
+        self._times.append(t_s)
+        self._rows.append(row)
+        return self.flush() if t_s - self._times[0] >= block_s else None
+
+    def flush(self) -> SampleBlock | None:
+        """Give what has been gathered and start a new block."""
+        if not self._times or not self._channels:
+            return None
+        block = SampleBlock(self._channels, tuple(self._times), tuple(self._rows))
+        self._times, self._rows = [], []
+        return block
+
+
+class PassSummary:
+    """Means and highest values of every channel over one pass."""
+
+    def __init__(self, declaration: RigDeclaration) -> None:
+        self._channels = declaration.channels
+        self._sums = [0.0] * len(self._channels)
+        self._most = [float("-inf")] * len(self._channels)
+        self._counts = [0] * len(self._channels)
+
+    def add(self, row: tuple[Reading, ...]) -> None:
+        """Take one sample in."""
+        for i, value in enumerate(row):
+            if value is not None:
+                self._sums[i] += value
+                self._counts[i] += 1
+                self._most[i] = max(self._most[i], value)
+
+    def facts(self) -> dict[str, str | float]:
+        """Give 'mean <channel>' for every channel that was heard, and 'most <channel>' for temperatures and power."""
+        facts: dict[str, str | float] = {}
+        for i, channel in enumerate(self._channels):
+            if not self._counts[i]:
+                continue
+            facts[f"mean {channel.id}"] = round(self._sums[i] / self._counts[i], 4)
+            if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
+                facts[f"most {channel.id}"] = round(self._most[i], 4)
+        return facts

@@ -1,0 +1,1 @@
+"""The logbook: one SQLite file that holds everything ever asked, done and measured on a rig."""

@@ -1,0 +1,44 @@
+"""How a block of samples is packed into bytes: one float64 column of times, one float32 column per channel, deflated."""
+
+from __future__ import annotations
+
+import math
+import zlib
+from array import array
+
+from yondle.model.sensors import Reading, SampleBlock
+
+LARGEST_BLOCK_BYTES = 64 * 1024 * 1024
+
+
+def pack(block: SampleBlock) -> bytes:
+    """Pack a block column by column; a missing reading becomes NaN."""
+    columns = [array("d", block.times_s).tobytes()]
+    for i in range(len(block.channels)):
+        values = (math.nan if row[i] is None else row[i] for row in block.rows)
+        columns.append(array("f", [v if v is not None else math.nan for v in values]).tobytes())
+    return zlib.compress(b"".join(columns), 1)
+
+
+def unpack(channels: tuple[str, ...], samples: int, data: bytes) -> SampleBlock:
+    """Unpack a block; raises ValueError when the bytes don't make one."""
+    expected = samples * (8 + 4 * len(channels))
+    if expected > LARGEST_BLOCK_BYTES:
+        raise ValueError("the block is larger than any that is written")
+    unpacker = zlib.decompressobj()
+    try:
+        raw = unpacker.decompress(data, expected + 1)
+    except zlib.error as error:
+        raise ValueError("the block is damaged") from error
+    if len(raw) != expected:
+        raise ValueError("the block has the wrong length")
+    times = array("d")
+    times.frombytes(raw[: 8 * samples])
+    columns: list[tuple[Reading, ...]] = []
+    for i in range(len(channels)):
+        start = samples * (8 + 4 * i)
+        column = array("f")
+        column.frombytes(raw[start : start + 4 * samples])
+        columns.append(tuple(None if math.isnan(v) else v for v in column))
+    rows = tuple(zip(*columns, strict=True)) if columns else tuple(() for _ in range(samples))
+    return SampleBlock(channels, tuple(times), rows)

@@ -1,0 +1,179 @@
+"""Opening a logbook file: what it is, whether this program may write it, and bringing an older one up to date."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import shutil
+import sqlite3
+from pathlib import Path
+from typing import IO, Any
+
+import sqlalchemy as sa
+from sqlalchemy import event
+
+from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION
+from yondle.model.errors import KnownError
+
+_SQLITE_HEADER = b"SQLite format 3\x00"
+_CHECKED_WHOLE_BELOW = 64 * 1024 * 1024
+
+
+class WriterLock:
+    """Held by the one program that may write a logbook; the lock file names it by process number."""
+
+    def __init__(self, logbook: Path) -> None:
+        self._path = logbook.with_name(logbook.name + ".lock")
+        self._file: IO[str] | None = None
+
+    def take(self) -> None:
+        """Take the lock; raises KnownError when another program has it."""
+        try:
+            file = self._path.open("a+", encoding="ascii")
+        except OSError as error:
+            raise _no_permission(self._path.parent, error) from error
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            file.seek(0)
+            holder = file.read(20).strip()
+            file.close()
+            who = f"process {holder}" if holder.isdigit() else "another program"
+            raise KnownError(
+                f"{self._path.with_suffix('')} is open in {who}.",
+                "Close it there first; two programs never write one logbook.",
+            ) from error
+        file.truncate(0)
+        file.write(str(os.getpid()))
+        file.flush()
+        self._file = file
+
+    def release(self) -> None:
+        """Give the lock back."""
+        if self._file is not None:
+            self._file.truncate(0)
+            self._file.close()
+            self._file = None
+
+
+def create_store(path: Path) -> None:
+    """Make an empty logbook file; raises KnownError when there is something at the path or it can't be written."""
+    if path.exists():
+        raise KnownError(f"{path} is already there.", "Open it, or give another name.")
+    if not path.parent.is_dir():
+        raise KnownError(f"There is no folder {path.parent}.", "Make it first, or give another place.")
+    try:
+        with path.open("xb"):
+            pass
+    except OSError as error:
+        raise _no_permission(path, error) from error
+    try:
+        engine = connect(path)
+        _migrate(engine)
+        engine.dispose()
+    except sa.exc.OperationalError as error:
+        path.unlink(missing_ok=True)
+        raise trouble(path, error) from error
+
+
+def open_store(path: Path) -> sa.Engine:
+    """Open an existing logbook and bring it up to date; a copy of an older one is kept beside it."""
+    _must_be_logbook(path)
+    engine = connect(path)
+    try:
+        with engine.connect() as connection:
+            version = int(connection.execute(sa.text("PRAGMA user_version")).scalar_one())
+            if path.stat().st_size < _CHECKED_WHOLE_BELOW:
+                answer = connection.execute(sa.text("PRAGMA quick_check(1)")).scalar_one()
+                if answer != "ok":
+                    raise _damaged(path, str(answer))
+        if version > SCHEMA_VERSION:
+            raise KnownError(
+                f"{path} was written by a newer Yondle (schema {version}, this one knows {SCHEMA_VERSION}).",
+                "Open it with that version, or install it here; the file was left as it is.",
+            )
+        if version < SCHEMA_VERSION:
+            shutil.copy2(path, path.with_name(f"{path.name}.schema{version}"))
+            _migrate(engine)
+    except sa.exc.DatabaseError as error:
+        engine.dispose()
+        raise trouble(path, error) from error
+    except KnownError:
+        engine.dispose()
+        raise
+    return engine
+
+
+def connect(path: Path) -> sa.Engine:
+    """Make the engine for a logbook file: write-ahead log, every commit synced to the disk."""
+    engine = sa.create_engine(sa.URL.create("sqlite", database=str(path)))
+
+    @event.listens_for(engine, "connect")
+    def _prepare(connection: sqlite3.Connection, _: Any) -> None:
+        cursor = connection.cursor()
+        cursor.execute("PRAGMA journal_mode=WAL")
+        cursor.execute("PRAGMA synchronous=FULL")
+        cursor.execute("PRAGMA foreign_keys=ON")
+        cursor.execute("PRAGMA trusted_schema=OFF")
+        cursor.close()
+
+    return engine
+
+
+def trouble(path: Path, error: sa.exc.DatabaseError) -> KnownError:
+    """Put what SQLite reports into a sentence that says what to do."""
+    words = str(error.orig).lower()
+    if "full" in words or "disk i/o" in words or "file too large" in words:
+        return KnownError(
+            f"{path} can't be written: the disk is full or may not hold more ({error.orig}).",
+            "Make room and start again; everything written before is safe.",
+        )
+    if "readonly" in words or "unable to open" in words:
+        return KnownError(f"{path} may not be written.", "Give yourself permission to write it and its folder.")
+    if "locked" in words:
+        return KnownError(f"{path} is in use by another program.", "Close it there first.")
+    return _damaged(path, str(error.orig))
+
+
+def _must_be_logbook(path: Path) -> None:
+    if not path.is_file():
+        raise KnownError(f"There is no logbook {path}.", "Make one with 'yondle new', or check the name.")
+    try:
+        with path.open("rb") as file:
+            header = file.read(100)
+    except OSError as error:
+        raise _no_permission(path, error) from error
+    if not header.startswith(_SQLITE_HEADER) or len(header) < 100:
+        raise KnownError(f"{path} is no logbook.", "Yondle opens files it made itself, usually named *.yondle.")
+    if int.from_bytes(header[68:72], "big") != APPLICATION_ID:
+        raise KnownError(
+            f"{path} is a database of another program, not a logbook.", "Check the name; the file was left as it is."
+        )
+    if not os.access(path, os.W_OK) or not os.access(path.parent, os.W_OK):
+        raise KnownError(f"{path} may not be written.", "Give yourself permission to write it and its folder.")
+
+
+def _migrate(engine: sa.Engine) -> None:
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+        connection.execute(sa.text(f"PRAGMA application_id={APPLICATION_ID}"))
+        connection.execute(sa.text(f"PRAGMA user_version={SCHEMA_VERSION}"))
+
+
+def _damaged(path: Path, detail: str) -> KnownError:
+    return KnownError(
+        f"{path} is damaged ({detail}).",
+        "Work on a copy: keep the file as it is and restore the latest good copy you have.",
+    )
+
+
+def _no_permission(path: Path, error: OSError) -> KnownError:
+    return KnownError(
+        f"{path} can't be written ({error.strerror}).", "Give yourself permission, or choose another place."
+    )

@@ -1,0 +1,59 @@
+"""The entry point: joins command line and window, which don't know each other, and turns errors into exit codes."""
+
+from __future__ import annotations
+
+import logging
+import sys
+
+from platformdirs import user_log_path
+
+from yondle.cli.commands import WindowOrder, build
+from yondle.model.errors import KnownError
+
+EXIT_BUG, EXIT_KNOWN = 1, 2
+
+
+def main() -> None:
+    """Run `yondle`."""
+    sys.exit(run(sys.argv[1:]))
+
+
+def run(arguments: list[str]) -> int:
+    """Run one command line; returns the exit code: 0 done, 2 something to put right, 1 a fault of the program."""
+    app = build(_open_window)
+    try:
+        app(args=arguments, prog_name="yondle")
+    except SystemExit as leave:
+        return leave.code if isinstance(leave.code, int) else EXIT_BUG
+    except KnownError as error:
+        print(f"yondle: {error.problem} {error.remedy}", file=sys.stderr)
+        return EXIT_KNOWN
+    except KeyboardInterrupt:
+        return 130
+    except Exception:
+        return _report_fault()
+    return 0
+
+
+def _open_window(order: WindowOrder) -> int:
+    from yondle.desktop.start import show
+
+    return show(order.logbook, order.pace, order.evening)
+
+
+def _report_fault() -> int:
+    try:
+        folder = user_log_path("yondle", appauthor=False, ensure_exists=True)
+        log = folder / "yondle.log"
+        logging.basicConfig(filename=log, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+        logging.exception("a fault of the program")
+        where = f"The details are in {log}."
+    except OSError:
+        where = "The details could not be written."
+    kind = sys.exc_info()[1]
+    print(f"yondle: a fault of the program ({type(kind).__name__}: {kind}). {where}", file=sys.stderr)
+    return EXIT_BUG
+
+
+if __name__ == "__main__":
+    main()

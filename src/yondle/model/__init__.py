@@ -1,0 +1,1 @@
+"""The words of the trade as frozen, typed values; standard library only."""

@@ -1,0 +1,158 @@
+"""What can be set on a machine, which values it takes, and how a whole setup differs from another."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yondle.model.errors import KnownError
+from yondle.model.quantities import number, quantity
+
+
+class Subsystem(StrEnum):
+    """The part of the machine a knob or a sensor belongs to."""
+
+    PROCESSOR = "processor"
+    MEMORY = "memory"
+    GRAPHICS = "graphics"
+    COOLING = "cooling"
+    WHOLE = "machine"
+
+
+class When(StrEnum):
+    """When a value asked for comes into force."""
+
+    LIVE = "live"
+    RESTART = "after restart"
+    BY_HAND = "by hand"
+
+
+class Risk(StrEnum):
+    """The direction in which a knob gets harder for the machine to hold."""
+
+    UP = "up"
+    DOWN = "down"
+    NONE = "none"
+
+
+@dataclass(frozen=True, slots=True)
+class Knob:
+    """One thing that can be set: its unit, the evenly spaced values the hardware takes, and its stock value."""
+
+    id: str
+    name: str
+    unit: str
+    subsystem: Subsystem
+    low: float
+    high: float
+    step: float
+    stock: float
+    digits: int = 0
+    when: When = When.LIVE
+    risk: Risk = Risk.NONE
+    proportional: bool = False
+    """Whether a score could rise in proportion to it, as with a clock or a number of workers."""
+
+    @property
+    def notches(self) -> int:
+        """The number of steps between the lowest and the highest value."""
+        return round((self.high - self.low) / self.step)
+
+    def values(self) -> list[float]:
+        """List every value the knob takes, lowest first."""
+        return [self.at(i) for i in range(self.notches + 1)]
+
+    def at(self, notch: int) -> float:
+        """Give the value at a notch counted from the lowest; counts outside the range end at its ends."""
+        inside = min(max(notch, 0), self.notches)
+        return round(self.low + inside * self.step, 9)
+
+    def notch_of(self, value: float) -> int:
+        """Count the notches from the lowest value to the one nearest to `value`."""
+        return min(max(round((value - self.low) / self.step), 0), self.notches)
+
+    def nearest(self, value: float) -> float:
+        """Give the value the knob takes that lies nearest to `value`."""
+        return self.at(self.notch_of(value))
+
+    def text(self, value: float) -> str:
+        """Write a value of this knob with its unit."""
+        return quantity(value, self.unit, self.digits)
+
+    def bare(self, value: float) -> str:
+        """Write a value of this knob without its unit."""
+        return number(value, self.digits)
+
+    def checked(self, value: float) -> float:
+        """Give the value as the knob takes it; raises KnownError for one outside its range or between its steps."""
+        if not math.isfinite(value):
+            raise KnownError(f"{self.name} can't be {value}.", f"Give a number from {self._range()}.")
+        if not self.low - self.step * 1e-6 <= value <= self.high + self.step * 1e-6:
+            raise KnownError(
+                f"{self.name} of {self.text(value)} is outside its range.", f"Give a value from {self._range()}."
+            )
+        taken = self.nearest(value)
+        if abs(taken - value) > self.step * 1e-6:
+            down = self.at(math.floor((value - self.low) / self.step))
+            up = self.at(math.floor((value - self.low) / self.step) + 1)
+            raise KnownError(
+                f"{self.name} of {self.text(value)} lies between its steps of {self.text(self.step)}.",
+                f"Give {self.bare(down)} or {self.text(up)}.",
+            )
+        return taken
+
+    def _range(self) -> str:
+        return f"{self.bare(self.low)} to {self.text(self.high)} in steps of {self.text(self.step)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One knob going from one value to another."""
+
+    knob: str
+    old: float
+    new: float
+
+
+@dataclass(frozen=True, slots=True)
+class Setup(Mapping[str, float]):
+    """The values of all knobs of a rig at one moment; equal setups compare and hash equal."""
+
+    items_: tuple[tuple[str, float], ...]
+
+    @classmethod
+    def of(cls, values: Mapping[str, float] | Iterable[tuple[str, float]]) -> Setup:
+        """Make a setup from knob names and values in any order."""
+        return cls(tuple(sorted((k, round(float(v), 9)) for k, v in dict(values).items())))
+
+    def __getitem__(self, knob: str) -> float:
+        for name, value in self.items_:
+            if name == knob:
+                return value
+        raise KeyError(knob)
+
+    def __iter__(self) -> Iterator[str]:
+        return (name for name, _ in self.items_)
+
+    def __len__(self) -> int:
+        return len(self.items_)
+
+    def __hash__(self) -> int:
+        return hash(self.items_)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Setup) and self.items_ == other.items_
+
+    def with_values(self, values: Mapping[str, float]) -> Setup:
+        """Give this setup with some knobs at other values."""
+        return Setup.of({**dict(self), **values})
+
+    def changes_to(self, other: Setup) -> tuple[Change, ...]:
+        """List the knobs whose values differ in `other`, in order of their names."""
+        return tuple(Change(k, v, other[k]) for k, v in self.items_ if k in other and other[k] != v)
+
+    def same_but(self, other: Setup, knob: str) -> bool:
+        """Tell whether two setups agree in every knob except perhaps `knob`."""
+        return all(value == other.get(name) for name, value in self.items_ if name != knob)

@@ -1,0 +1,53 @@
+"""How numbers are written: thin spaces between thousands, a true minus, units, and no more digits than are known."""
+
+from __future__ import annotations
+
+import math
+
+THIN = "\u2009"
+MINUS = "\u2212"
+
+
+def number(value: float, digits: int = 0) -> str:
+    """Write a number with a thin space between thousands (from four digits on) and a true minus sign."""
+    if not math.isfinite(value):
+        return "–"
+    text = f"{abs(value):,.{digits}f}".replace(",", THIN)
+    negative = value < 0 and float(f"{value:.{digits}f}") != 0
+    return (MINUS if negative else "") + text
+
+
+def quantity(value: float, unit: str, digits: int = 0) -> str:
+    """Write a number with its unit behind a thin space."""
+    return f"{number(value, digits)}{THIN}{unit}" if unit else number(value, digits)
+
+
+def signed_percent(fraction: float, digits: int = 1) -> str:
+    """Write a fraction as a percentage that always shows its sign, 0.031 as '+3.1 %'."""
+    text = number(100 * fraction, digits)
+    sign = "" if text.startswith(MINUS) or float(f"{100 * fraction:.{digits}f}") == 0 else "+"
+    return f"{sign}{text}{THIN}%"
+
+
+def duration(seconds: float) -> str:
+    """Write a duration in the two largest units that matter: '12 s', '3 min 12 s', '1 h 5 min'."""
+    whole = max(0, round(seconds))
+    if whole < 60:
+        return f"{whole}{THIN}s" if whole or seconds == 0 else f"{seconds:.1f}{THIN}s"
+    minutes, rest = divmod(whole, 60)
+    if minutes < 60:
+        return f"{minutes}{THIN}min {rest}{THIN}s" if rest else f"{minutes}{THIN}min"
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours}{THIN}h {minutes}{THIN}min" if minutes else f"{hours}{THIN}h"
+
+
+def digits_for(spread: float, most: int = 3) -> int:
+    """Count the decimals a figure deserves when its margin is `spread`: two significant digits of the margin."""
+    if not math.isfinite(spread) or spread <= 0:
+        return 1
+    return min(most, max(0, 1 - math.floor(math.log10(spread))))
+
+
+def count(n: int, noun: str, plural: str = "") -> str:
+    """Write a count with its noun, '1 pass' or '5 passes'."""
+    return f"{number(n)} {noun if n == 1 else plural or noun + 's'}"

@@ -1,0 +1,55 @@
+"""Sensor channels and the blocks of samples that the journal keeps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yondle.model.knobs import Subsystem
+
+Reading = float | None
+"""One value of a channel, or None when the sensor gave none."""
+
+
+class Quantity(StrEnum):
+    """What a channel measures."""
+
+    TEMPERATURE = "temperature"
+    CLOCK = "clock"
+    VOLTAGE = "voltage"
+    POWER = "power"
+    FAN = "fan"
+    USE = "use"
+    FLAG = "flag"
+    OTHER = "other"
+
+
+@dataclass(frozen=True, slots=True)
+class Channel:
+    """One sensor reading over time; `follows` names the knob whose asked-for value it should show under load."""
+
+    id: str
+    name: str
+    unit: str
+    quantity: Quantity
+    subsystem: Subsystem
+    digits: int = 1
+    follows: str = ""
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class SampleBlock:
+    """Samples of all channels over a second or two: times in seconds on the rig's clock, one row per time."""
+
+    channels: tuple[str, ...]
+    times_s: tuple[float, ...]
+    rows: tuple[tuple[Reading, ...], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Limit:
+    """A ceiling on a sensor: a reading above `most` stops the test and puts the machine back."""
+
+    channel: str
+    most: float

@@ -1,0 +1,67 @@
+"""What a tested setting deserves to be called, and how it failed when it did."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Verdict(StrEnum):
+    """The six marks of the field book; each has one word, one shape and one colour everywhere."""
+
+    HELD = "held"
+    UNPROVEN = "not yet proven"
+    WRONG = "wrong results"
+    DOWN = "went down"
+    HELD_BACK = "held back"
+    REFUSED = "refused"
+
+
+class Failure(StrEnum):
+    """The ways a setting fails, in the order a test meets them."""
+
+    REFUSED = "value refused"
+    NOT_IN_FORCE = "value not in force"
+    NEVER_STARTED = "never started"
+    FROZE = "froze"
+    RESTARTED = "crashed and restarted"
+    PROGRAM_CRASHED = "program crashed"
+    PROGRAM_HUNG = "program hung"
+    WRONG_RESULTS = "wrong results"
+    CLOCK_NOT_HELD = "clock not held"
+    CEILING = "stopped at a ceiling"
+    SENSOR_LOST = "sensor lost"
+    STOPPED = "stopped by the tuner"
+    INTERRUPTED = "interrupted"
+
+
+VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
+    Failure.REFUSED: Verdict.REFUSED,
+    Failure.NOT_IN_FORCE: Verdict.REFUSED,
+    Failure.NEVER_STARTED: Verdict.DOWN,
+    Failure.FROZE: Verdict.DOWN,
+    Failure.RESTARTED: Verdict.DOWN,
+    Failure.PROGRAM_CRASHED: Verdict.DOWN,
+    Failure.PROGRAM_HUNG: Verdict.DOWN,
+    Failure.WRONG_RESULTS: Verdict.WRONG,
+    Failure.CLOCK_NOT_HELD: Verdict.HELD_BACK,
+    Failure.CEILING: Verdict.HELD_BACK,
+    Failure.SENSOR_LOST: Verdict.UNPROVEN,
+    Failure.STOPPED: Verdict.UNPROVEN,
+    Failure.INTERRUPTED: Verdict.UNPROVEN,
+}
+
+MACHINE_FAILURES = frozenset({Failure.NEVER_STARTED, Failure.FROZE, Failure.RESTARTED})
+"""Failures that take the whole machine down and lose live settings."""
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """The verdict on one attempt: the word, why, at which stage and after how many seconds of that stage's load."""
+
+    verdict: Verdict
+    reason: str
+    failure: Failure | None = None
+    stage: str = ""
+    time_to_failure_s: float | None = None
+    code: str = ""

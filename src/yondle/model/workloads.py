@@ -1,0 +1,49 @@
+"""Benchmarks and loads: what they measure, in which unit, and which way is up."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+
+class Direction(StrEnum):
+    """Whether a larger or a smaller figure is the better one."""
+
+    HIGHER = "higher is better"
+    LOWER = "lower is better"
+
+
+@dataclass(frozen=True, slots=True)
+class Metric:
+    """The figure of merit of a workload; `cap` is a value it can't pass for reasons that aren't the machine's."""
+
+    name: str
+    unit: str
+    direction: Direction = Direction.HIGHER
+    digits: int = 1
+    cap: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Workload:
+    """One program to run: `pass_s` is how long a score pass lasts, `scored` whether it yields a figure at all."""
+
+    id: str
+    name: str
+    about: str
+    metric: Metric
+    pass_s: float
+    scored: bool = True
+    load: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class PassResult:
+    """What one pass brought: its figure (None when it failed), how long it ran, and the facts recorded with it."""
+
+    ok: bool
+    score: float | None
+    duration_s: float
+    failure: str = ""
+    detail: str = ""
+    facts: dict[str, str | float] = field(default_factory=dict)

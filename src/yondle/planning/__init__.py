@@ -1,0 +1,1 @@
+"""What to try next, as generators that yield plain messages and are told what happened."""

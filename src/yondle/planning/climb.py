@@ -1,0 +1,130 @@
+"""A climb: raise one knob until it fails, give it what it lacked, go on; then ask what the other knobs are worth."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass
+
+from yondle.model.knobs import Setup
+from yondle.model.rigs import RigDeclaration
+from yondle.model.verdicts import Verdict
+
+
+@dataclass(frozen=True, slots=True)
+class Try:
+    """Propose and test these knob values; more than one is a joint step."""
+
+    values: dict[str, float]
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class GoBack:
+    """Go back to an earlier step that held."""
+
+    step: int
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What became of a move: the verdict, the setup in force now, and the step it stands for."""
+
+    verdict: Verdict
+    in_force: Setup
+    position: int
+
+
+_DEEPEST_RELIEF = 2
+
+Move = Try | GoBack
+Climb = Generator[Move, Tried, None]
+
+
+def climb(
+    declaration: RigDeclaration,
+    start: Tried,
+    knob_id: str,
+    stride: int,
+    relief: dict[Verdict, tuple[str, int]],
+    most: int,
+) -> Climb:
+    """Raise a knob by `stride` notches at a time, at most `most` times; a failure is relieved and the value tried again.
+
+    `relief` names, per verdict, the knob that may help and by how many notches. Ends at a ceiling, or when a value
+    fails although it was given what it lacked.
+    """
+    knob = declaration.knob(knob_id)
+    now = start
+    for _ in range(most):
+        target = knob.at(knob.notch_of(now.in_force[knob_id]) + stride)
+        if target == now.in_force[knob_id] or _above_ceiling(declaration, knob_id, target):
+            return
+        now = yield from attain(declaration, knob_id, target, relief, _DEEPEST_RELIEF)
+        if now.verdict is not Verdict.HELD:
+            return
+
+
+def attain(
+    declaration: RigDeclaration, knob_id: str, value: float, relief: dict[Verdict, tuple[str, int]], depth: int
+) -> Generator[Move, Tried, Tried]:
+    """Try a value; when it fails, attain what relieves that failure first, then try once more.
+
+    Relief that did not help is undone; the answer then carries the failure and the setup from before it.
+    """
+    tried = yield Try({knob_id: value}, "tries the next value")
+    if tried.verdict is Verdict.HELD or tried.verdict not in relief or depth == 0:
+        return tried
+    help_id, notches = relief[tried.verdict]
+    helper = declaration.knob(help_id)
+    helped = helper.at(helper.notch_of(tried.in_force[help_id]) + notches)
+    if helped == tried.in_force[help_id] or _above_ceiling(declaration, help_id, helped):
+        return tried
+    relieved = yield from attain(declaration, help_id, helped, relief, depth - 1)
+    if relieved.verdict is not Verdict.HELD:
+        return relieved
+    again = yield Try({knob_id: value}, "tries again with what it lacked")
+    if again.verdict is Verdict.HELD:
+        return again
+    back = yield GoBack(tried.position, f"{helper.name.lower()} did not help")
+    return Tried(again.verdict, back.in_force, back.position)
+
+
+def worth(declaration: RigDeclaration, start: Tried, knob_id: str, value: float) -> Climb:
+    """Ask what one value of a knob is worth at the present setup, then go back to where it was asked."""
+    knob = declaration.knob(knob_id)
+    if knob.checked(value) != start.in_force[knob_id]:
+        tried = yield Try({knob_id: value}, "asks what it is worth")
+        if tried.verdict is Verdict.HELD:
+            yield GoBack(start.position, "not worth it")
+
+
+def first_evening(declaration: RigDeclaration, start: Tried) -> Climb:
+    """Heron's example: make room for power and voltage, climb the core clock, then ask what fan and battery mode are worth."""
+    now = yield Try({"power_limit": 105.0}, "makes room for power")
+    now = yield Try({"core_voltage": 1.3}, "makes room for clock")
+    relief = {
+        Verdict.DOWN: ("core_voltage", 10),
+        Verdict.WRONG: ("core_voltage", 10),
+        Verdict.HELD_BACK: ("power_limit", 3),
+    }
+    now = yield from _following(climb(declaration, now, "core_clock", 4, relief, 9), now)
+    now = yield from _following(worth(declaration, now, "fan_level", 80.0), now)
+    yield from worth(declaration, now, "power_limit", 65.0)
+
+
+def _following(moves: Climb, start: Tried) -> Generator[Move, Tried, Tried]:
+    """Run a climb and remember where it ended."""
+    last = start
+    try:
+        move = next(moves)
+        while True:
+            last = yield move
+            move = moves.send(last)
+    except StopIteration:
+        return last
+
+
+def _above_ceiling(declaration: RigDeclaration, knob_id: str, value: float) -> bool:
+    ceiling = declaration.ceilings.get(knob_id)
+    return ceiling is not None and value > ceiling

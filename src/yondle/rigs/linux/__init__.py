@@ -1,0 +1,1 @@
+"""The machine Yondle runs on, through public kernel interfaces only."""

@@ -1,0 +1,1 @@
+"""Benchmarks that run as child processes on the machine itself."""

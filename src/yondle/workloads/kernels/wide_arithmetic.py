@@ -1,0 +1,127 @@
+"""Wide arithmetic: chains of fused multiply-adds that live in the first-level cache, checked bit for bit.
+
+One round takes 8 independent chains through 16 alternating steps x <- c·x ± d over 1,024 doubles, and folds every result
+into a checksum by rotate and exclusive-or, so that one wrong bit in any round changes it. Fused operations round once
+(IEEE 754-2008, 5.4.1), so the checksum is the same on every processor; plain a*b+c would not be. The values stay far
+from denormal numbers, which are slow.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable
+from typing import Any
+
+import numba
+import numpy as np
+from llvmlite import ir
+from numba import njit, types
+from numba.extending import intrinsic
+from numpy.typing import NDArray
+
+from yondle.workloads.kernels.serve import serve
+from yondle.workloads.kernels.target import vector_bits
+
+DOUBLES = 1024
+CHAINS = 8
+STEPS = 16
+ROUNDS = 4096
+GFLOP_PER_UNIT = 2 * STEPS * DOUBLES * ROUNDS / 1e9
+EXPECTED_CRC = 1479732119
+_LANE = DOUBLES // CHAINS
+
+
+@intrinsic
+def _fma(typing_context: Any, a: Any, b: Any, c: Any) -> Any:
+    """x·y + z with one rounding, as LLVM's llvm.fma.f64."""
+
+    def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        double = ir.DoubleType()
+        three = ir.FunctionType(double, [double, double, double])
+        function = builder.module.declare_intrinsic("llvm.fma", [double], three)
+        return builder.call(function, args)
+
+    return types.float64(types.float64, types.float64, types.float64), generate
+
+
+@intrinsic
+def _bits(typing_context: Any, x: Any) -> Any:
+    """The 64 bits of a double as an unsigned number."""
+
+    def generate(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        return builder.bitcast(args[0], ir.IntType(64))
+
+    return types.uint64(types.float64), generate
+
+
+@njit(inline="always")
+def _sixteen(x: float, c: float, d: float) -> float:
+    for _ in range(STEPS // 2):
+        x = _fma(c, x, d)
+        x = _fma(c, x, -d)
+    return x
+
+
+@njit(inline="always")
+def _round(
+    source: NDArray[np.float64], target: NDArray[np.float64], folded: NDArray[np.uint64], c: float, d: float
+) -> None:
+    for j in range(_LANE):
+        x0 = _sixteen(source[j], c, d)
+        x1 = _sixteen(source[j + _LANE], c, d)
+        x2 = _sixteen(source[j + 2 * _LANE], c, d)
+        x3 = _sixteen(source[j + 3 * _LANE], c, d)
+        x4 = _sixteen(source[j + 4 * _LANE], c, d)
+        x5 = _sixteen(source[j + 5 * _LANE], c, d)
+        x6 = _sixteen(source[j + 6 * _LANE], c, d)
+        x7 = _sixteen(source[j + 7 * _LANE], c, d)
+        target[j] = x0
+        target[j + _LANE] = x1
+        target[j + 2 * _LANE] = x2
+        target[j + 3 * _LANE] = x3
+        target[j + 4 * _LANE] = x4
+        target[j + 5 * _LANE] = x5
+        target[j + 6 * _LANE] = x6
+        target[j + 7 * _LANE] = x7
+        mixed = _bits(x0) ^ _bits(x1) ^ _bits(x2) ^ _bits(x3) ^ _bits(x4) ^ _bits(x5) ^ _bits(x6) ^ _bits(x7)
+        folded[j] = ((folded[j] << np.uint64(1)) | (folded[j] >> np.uint64(63))) ^ mixed
+
+
+@njit(nogil=True, cache=True, fastmath=False)
+def _rounds(
+    a: NDArray[np.float64], b: NDArray[np.float64], folded: NDArray[np.uint64], rounds: int, c: float, d: float
+) -> None:
+    for _ in range(rounds // 2):
+        _round(a, b, folded, c, d)
+        _round(b, a, folded, c, d)
+
+
+class Unit:
+    """One worker's buffers; `run` does a unit of work and returns the checksum of every result in it."""
+
+    def __init__(self) -> None:
+        self._start = np.linspace(-1.0, 1.0, DOUBLES) * 0.1
+        self._a = np.empty(DOUBLES)
+        self._b = np.empty(DOUBLES)
+        self._folded = np.zeros(_LANE, np.uint64)
+
+    def run(self, rounds: int = ROUNDS) -> int:
+        """Do one unit of work from the same start values."""
+        self._a[:] = self._start
+        self._folded[:] = 0
+        _rounds(self._a, self._b, self._folded, rounds, 0.99, 1e-3)
+        return zlib.crc32(self._folded.tobytes())
+
+
+def make_unit() -> Callable[[], int]:
+    """Give a worker its own unit of work."""
+    return Unit().run
+
+
+if __name__ == "__main__":
+    serve(
+        make_unit,
+        EXPECTED_CRC,
+        GFLOP_PER_UNIT,
+        {"vector_bits": vector_bits(), "numba": numba.__version__, "numpy": np.__version__},
+    )
