@@ -9,7 +9,7 @@ from yondle.analysis.margins import FEWEST_PASSES, Gain, GainWord, Spread, gain,
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.analysis.stability import Exposure, HoldModel
 from yondle.app.session import Session
-from yondle.model.knobs import Knob, Risk, Setup
+from yondle.model.knobs import Knob, Risk, Setup, Subsystem
 from yondle.model.quantities import MINUS, THIN, count, digits_for, duration, number, quantity, signed_percent
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
@@ -17,6 +17,9 @@ from yondle.model.steps import Attempt, Check, StageKind, Step, StepKind, StepRe
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.planning.ladder import check_seconds
+
+_FINE_MARGIN_PERCENT = 0.2
+"""Gains get a second decimal when their margin is below this."""
 
 _SHOWN_LIMITS = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
 
@@ -131,7 +134,7 @@ def gain_words(value: Gain | None) -> str:
         return str(value.word)
     if value.word is GainWord.WITHIN_NOISE:
         return "within noise"
-    digits = min(2, digits_for(100 * value.margin)) if value.margin > 0 else 1
+    digits = 2 if 0 < 100 * value.margin < _FINE_MARGIN_PERCENT else 1
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
 
 
@@ -186,7 +189,7 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
     if step.kind is StepKind.BASELINE:
         return "Baseline · stock"
     named = [(declaration.knob(c.knob), c) for c in step.changes]
-    words = " + ".join(f"{knob.name} {knob.text(c.new)}" for knob, c in named)
+    words = " + ".join(f"{knob.name} {knob.bare(c.new)}" for knob, c in named)
     return f"Joint: {words}" if step.joint else words
 
 
@@ -256,6 +259,11 @@ def chance_to_hold(
         if (exposure := _exposure(attempt, record.step.setup[knob.id])) is not None
     ]
     return HoldModel(knob, seen).chance(values, seconds) if seen else None
+
+
+def load_seconds(check: Check) -> float:
+    """Give how long a check's hard load runs, or a minute where it has none."""
+    return sum(s.pass_s or 0.0 for s in check.stages if s.kind is StageKind.LOAD) or 60.0
 
 
 def proposal_view(session: Session, check: Check) -> ProposalView | None:
@@ -363,7 +371,7 @@ def _proposal_chance(session: Session, check: Check) -> tuple[float | None, str]
     knob = session.declaration.knob(change.knob)
     if knob.risk is Risk.NONE:
         return None, ""
-    seconds = sum(s.pass_s or 0.0 for s in check.stages if s.kind is StageKind.LOAD) or 60.0
+    seconds = load_seconds(check)
     chances = chance_to_hold(session, knob, session.in_force, seconds, [change.new])
     if chances is None:
         return None, "Chance to hold: nothing tested yet to tell from."
@@ -430,3 +438,66 @@ def _two_ends(knob: Knob, benchmark: Workload, strong: list[ChartPoint], turned:
 def _signed(value: float) -> str:
     text = number(value, 2)
     return text if text.startswith(MINUS) else f"+{text}"
+
+
+@dataclass(frozen=True, slots=True)
+class StepView:
+    """One step in full: its verdict and reason, gains and readings in rows, notes, and whether one can go back to it."""
+
+    number: int
+    title: str
+    verdict: Verdict
+    reason: str
+    rows: tuple[tuple[str, str], ...]
+    notes: tuple[str, ...]
+    can_go_back: bool
+
+
+def step_view(session: Session, step_number: int) -> StepView:
+    """Put a step into words."""
+    record = session.step(step_number)
+    outcome = record.outcome
+    reason = outcome.reason if outcome else "No verdict: it is on trial, or was never tested through."
+    position = session.position
+    can = record.verdict is Verdict.HELD and (position is None or position.step.number != step_number)
+    rows = (*_gain_rows(session, record), *_reading_rows(session.declaration, record))
+    if len(record.attempts) > 1:
+        rows = (*rows, ("Attempts", str(len(record.attempts))))
+    notes = tuple(f"{note.at[:16].replace('T', ' ')}  {note.text}" for note in record.notes)
+    return StepView(step_number, step_title(session.declaration, record.step), record.verdict, reason, rows, notes, can)
+
+
+def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    rows = []
+    for benchmark in session.declaration.benchmarks:
+        value = gain_of(session, record, benchmark)
+        if value is not None:
+            capped = at_cap([(0.0, record.scores(benchmark.id))], benchmark.metric.cap)
+            rows.append((benchmark.name, "at its cap" if capped else gain_words(value)))
+            continue
+        measured = spread(record.scores(benchmark.id))
+        if measured is not None and math.isfinite(measured.low):
+            half = (measured.high - measured.low) / 2
+            digits = digits_for(half)
+            text = f"{number(measured.mean, digits)} ± {number(half, digits)}{THIN}{benchmark.metric.unit}"
+            rows.append((benchmark.name, text))
+    return tuple(rows)
+
+
+def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    """Readings under load: highest temperatures and power, mean clock and voltage, over the latest attempt."""
+    attempt = record.attempts[-1] if record.attempts else None
+    if attempt is None:
+        return ()
+    facts = [p.result.facts for p in attempt.passes if p.result is not None]
+    rows = []
+    for channel in declaration.channels:
+        if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
+            values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
+            if values and channel.subsystem is not Subsystem.WHOLE:
+                rows.append((f"{channel.name}, highest", quantity(max(values), channel.unit, channel.digits)))
+        elif channel.follows or channel.quantity is Quantity.VOLTAGE:
+            values = [float(f[f"mean {channel.id}"]) for f in facts if f"mean {channel.id}" in f]
+            if values:
+                rows.append((f"{channel.name} in load", quantity(min(values), channel.unit, channel.digits)))
+    return tuple(rows)

@@ -1,0 +1,107 @@
+"""Between the engine's thread and the window's: operations go one way, records come back in bunches at a capped rate."""
+
+from __future__ import annotations
+
+import logging
+import queue
+import threading
+from collections import deque
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from yondle.app.session import Session
+from yondle.model.errors import KnownError
+from yondle.model.events import Record
+
+REDRAW_MS = 66
+"""At most fifteen redraws a second, however fast the records come."""
+
+logger = logging.getLogger(__name__)
+
+Operation = Callable[[], Any]
+
+
+class Bridge(QObject):
+    """Runs operations in one worker thread, in order, and hands records over in the window's thread."""
+
+    records = Signal(list)
+    done = Signal(str, object)
+    failed = Signal(str, object)
+    busy_changed = Signal(bool)
+    _arrived = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._waiting: deque[Record] = deque()
+        self._announced = False
+        self._orders: queue.SimpleQueue[tuple[str, Operation] | None] = queue.SimpleQueue()
+        self._pending = 0
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self._hand_over)
+        self._arrived.connect(self._schedule)
+        self.done.connect(self._one_less)
+        self.failed.connect(self._one_less)
+        self._thread = threading.Thread(target=self._work, name="engine", daemon=False)
+        self._thread.start()
+
+    @property
+    def busy(self) -> bool:
+        """Tell whether an operation is under way or waiting."""
+        return self._pending > 0
+
+    def submit(self, name: str, operation: Operation) -> None:
+        """Run an operation in the worker thread; `done` or `failed` tells how it went."""
+        self._pending += 1
+        if self._pending == 1:
+            self.busy_changed.emit(True)
+        self._orders.put((name, operation))
+
+    def listen_to(self, session: Session) -> None:
+        """Hear a session's records."""
+        session.subscribe(self._hear)
+
+    def close(self) -> None:
+        """End the worker thread after what is under way."""
+        self._orders.put(None)
+        self._thread.join()
+        self._timer.stop()
+
+    def _work(self) -> None:
+        while (order := self._orders.get()) is not None:
+            name, operation = order
+            try:
+                result = operation()
+            except KnownError as error:
+                self.failed.emit(name, error)
+            except Exception as error:
+                logger.exception("a fault of the program in '%s'", name)
+                self.failed.emit(name, error)
+            else:
+                self.done.emit(name, result)
+
+    def _hear(self, record: Record) -> None:
+        self._waiting.append(record)
+        if not self._announced:
+            self._announced = True
+            self._arrived.emit()
+
+    def _schedule(self) -> None:
+        if not self._timer.isActive():
+            self._timer.start(REDRAW_MS)
+
+    def _hand_over(self) -> None:
+        self._announced = False
+        bunch = []
+        while self._waiting:
+            bunch.append(self._waiting.popleft())
+        if bunch:
+            self.records.emit(bunch)
+
+    def _one_less(self, *_: object) -> None:
+        self._hand_over()
+        self._pending -= 1
+        if self._pending == 0:
+            self.busy_changed.emit(False)

@@ -1,0 +1,347 @@
+"""Score against one knob: every pass as a dot, means with their ranges, the baseline's band, the line in proportion."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QPainter, QPen
+from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem, QWidget
+
+from yondle.app.views import ChartFailure, ChartPoint, ChartView
+from yondle.desktop.marks import paint_mark, symbol
+from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.model.quantities import count, digits_for, number
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Direction
+
+MARK_PX = 11
+DOT_PX = 4
+_FAINT = 0.38
+_JITTER_SHARE = 0.006
+_LABEL_SHARE = 0.8
+
+
+class NumberAxis(pg.AxisItem):
+    """An axis that writes numbers as the rest of the program does."""
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        """Write the ticks."""
+        digits = max(0, -math.floor(math.log10(spacing) + 1e-9)) if spacing > 0 else 0
+        return [number(value * scale, digits) for value in values]
+
+
+class ScoreChart(pg.PlotWidget):
+    """The chart. `step_chosen` is sent with a step's number when one of its marks is clicked."""
+
+    step_chosen = Signal(int)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
+        self._theme = theme
+        self._view: ChartView | None = None
+        self._zoomed = False
+        plot = self.getPlotItem()
+        plot.hideButtons()
+        plot.setMenuEnabled(False)
+        plot.showGrid(x=False, y=True, alpha=0.25)
+        box = plot.getViewBox()
+        box.setMouseMode(pg.ViewBox.RectMode)
+        box.setDefaultPadding(0.02)
+        box.sigRangeChangedManually.connect(self._zoomed_by_hand)
+        self.setMinimumSize(200, 120)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self._hovered = pg.TextItem(anchor=(0, 1))
+        self._hovered.setZValue(20)
+        self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=30, slot=self._hover)
+        theme.changed.connect(self._redraw)
+        self._dress()
+
+    @property
+    def view(self) -> ChartView | None:
+        """What the chart shows."""
+        return self._view
+
+    def show_view(self, view: ChartView | None) -> None:
+        """Show another chart, or the same one with new passes; the zoom is kept only for the same knob and benchmark."""
+        before = self._view
+        self._view = view
+        if view == before:
+            return
+        same = before is not None and view is not None and (before.knob, before.workload) == (view.knob, view.workload)
+        self._draw(keep_zoom=same and self._zoomed)
+
+    def mouseDoubleClickEvent(self, event: object) -> None:
+        """A double click shows everything again."""
+        self._show_all()
+
+    def table(self) -> str:
+        """Give the chart's figures as tab-separated lines, for copying."""
+        view = self._view
+        if view is None:
+            return ""
+        unit = view.workload.metric.unit
+        head = f"{view.knob.name} ({view.knob.unit})\tpasses\tmean ({unit})\tlow\thigh\tverdict\tother settings"
+        lines = [
+            f"{p.value:g}\t{p.spread.n}\t{p.spread.mean:.6g}\t{p.spread.low:.6g}\t{p.spread.high:.6g}\t{p.verdict}"
+            f"\t{'as now' if p.strong else 'elsewhere'}"
+            for p in view.points
+        ]
+        return "\n".join([head, *lines])
+
+    # -- drawing -------------------------------------------------------------------------------------------------------
+
+    def _dress(self) -> None:
+        c = self._theme.colours
+        self.setBackground(c.ground)
+        for side in ("bottom", "left"):
+            axis = self.getPlotItem().getAxis(side)
+            axis.setPen(pg.mkPen(c.rule))
+            axis.setTextPen(pg.mkPen(c.muted))
+            axis.setStyle(tickFont=font(SMALL_PX), tickLength=4, maxTickLevel=0 if side == "left" else 1)
+        self.getPlotItem().getAxis("left").setWidth(58)
+
+    def _redraw(self) -> None:
+        self._dress()
+        self._draw(keep_zoom=self._zoomed)
+
+    def _draw(self, keep_zoom: bool) -> None:
+        self.clear()
+        view = self._view
+        if view is None or not view.points:
+            return
+        self._draw_baseline(view)
+        self._draw_proportion(view)
+        strong = [p for p in view.points if p.strong]
+        if len(strong) > 1:
+            pen = pg.mkPen(self._theme.colours.in_play, width=2)
+            self.plot([p.value for p in strong], [p.spread.mean for p in strong], pen=pen)
+        self._draw_passes(view)
+        self._draw_marks(view)
+        self._draw_failures(view)
+        self.addItem(self._hovered, ignoreBounds=True)
+        self._hovered.hide()
+        if not keep_zoom:
+            self._show_all()
+
+    def _draw_baseline(self, view: ChartView) -> None:
+        if view.baseline is None or not math.isfinite(view.baseline.low):
+            return
+        c = self._theme.colours
+        region = pg.LinearRegionItem(
+            (view.baseline.low, view.baseline.high), orientation="horizontal", movable=False,
+            brush=faded(c.verdicts[Verdict.HELD], 0.13), pen=pg.mkPen(None),
+        )  # fmt: skip
+        region.setZValue(-10)
+        self.addItem(region, ignoreBounds=True)
+        half = (view.baseline.high - view.baseline.low) / 2
+        digits = digits_for(half)
+        words = f"baseline {number(view.baseline.mean, digits)} ± {number(half, digits)}"
+        self._right_label(words, view.baseline.low, anchor=(1, 0))
+
+    def _draw_proportion(self, view: ChartView) -> None:
+        if view.anchor is None:
+            return
+        c = self._theme.colours
+        x0, y0 = view.anchor
+        low, high = _x_range(view)
+        x = np.linspace(low, high, 60)
+        power = -1.0 if view.workload.metric.direction is Direction.LOWER else 1.0
+        pen = pg.mkPen(faded(c.muted, 0.9), width=1, style=Qt.PenStyle.DashLine)
+        self.addItem(pg.PlotCurveItem(x, y0 * (x / x0) ** power, pen=pen), ignoreBounds=True)
+        top = _y_range(view)[1]
+        end = min(high, x0 * top / y0) if power > 0 else high
+        at = x0 + _LABEL_SHARE * (end - x0)
+        word = pg.TextItem("in proportion", color=c.muted, anchor=(1, 1) if power > 0 else (0, 1))
+        word.setFont(font(SMALL_PX))
+        word.setPos(at, y0 * (at / x0) ** power)
+        self.addItem(word, ignoreBounds=True)
+
+    def _draw_passes(self, view: ChartView) -> None:
+        c = self._theme.colours
+        low, high = _x_range(view)
+        spots = []
+        for point in view.points:
+            for i, score in enumerate(point.scores):
+                aside = ((i % 5) - 2) * _JITTER_SHARE * (high - low)
+                colour = faded(c.muted, 0.8 if point.strong else 0.3)
+                spots.append({"pos": (point.value + aside, score), "brush": colour})
+        dots = pg.ScatterPlotItem(size=DOT_PX, pen=pg.mkPen(None), pxMode=True)
+        dots.addPoints(spots)
+        self.addItem(dots)
+
+    def _draw_marks(self, view: ChartView) -> None:
+        c = self._theme.colours
+        for point in view.points:
+            if math.isfinite(point.spread.low):
+                pen = pg.mkPen(faded(c.ink, 1.0 if point.strong else _FAINT), width=1.6)
+                self.plot([point.value] * 2, [point.spread.low, point.spread.high], pen=pen)
+        marks = pg.ScatterPlotItem(pxMode=True)
+        marks.addPoints(
+            [
+                {
+                    "pos": (p.value, p.spread.mean), "symbol": symbol(p.verdict), "size": MARK_PX, "pen": pg.mkPen(None),
+                    "brush": c.verdicts[p.verdict] if p.strong else faded(c.verdicts[p.verdict], _FAINT), "data": p,
+                }
+                for p in view.points
+            ]
+        )  # fmt: skip
+        marks.sigClicked.connect(self._clicked)
+        marks.setZValue(10)
+        self.addItem(marks)
+
+    def _draw_failures(self, view: ChartView) -> None:
+        c = self._theme.colours
+        for failure in view.failures:
+            pen = pg.mkPen(
+                faded(c.verdicts[failure.verdict], 0.7 if failure.strong else _FAINT), style=Qt.PenStyle.DotLine
+            )
+            self.addItem(pg.InfiniteLine(failure.value, angle=90, pen=pen), ignoreBounds=True)
+        if view.failures:
+            self.addItem(_FailureMarks(view.failures, self._theme, self._choose), ignoreBounds=True)
+
+    def _right_label(self, words: str, at: float, anchor: tuple[float, float]) -> None:
+        c = self._theme.colours
+        item = pg.TextItem(words, color=c.muted, anchor=anchor, fill=pg.mkBrush(faded(c.ground, 0.7)))
+        item.setFont(font(SMALL_PX))
+        self.addItem(item, ignoreBounds=True)
+        box = self.getPlotItem().getViewBox()
+
+        def place() -> None:
+            item.setPos(box.viewRange()[0][1], at)
+
+        box.sigXRangeChanged.connect(place)
+        place()
+
+    def _zoomed_by_hand(self, *_: object) -> None:
+        self._zoomed = True
+
+    def _show_all(self) -> None:
+        self._zoomed = False
+        if self._view is None or not self._view.points:
+            return
+        self.setXRange(*_x_range(self._view), padding=0)
+        self.setYRange(*_y_range(self._view), padding=0)
+
+    # -- pointing ------------------------------------------------------------------------------------------------------
+
+    def _hover(self, event: tuple[QPointF]) -> None:
+        view = self._view
+        if view is None or not view.points:
+            return
+        box = self.getPlotItem().getViewBox()
+        if not box.sceneBoundingRect().contains(event[0]):
+            self._hovered.hide()
+            return
+        near = min(view.points, key=lambda p: self._distance(event[0], p))
+        if self._distance(event[0], near) > 18:
+            self._hovered.hide()
+            return
+        self._hovered.setText(_hover_words(view, near), color=self._theme.colours.ink)
+        self._hovered.fill = pg.mkBrush(self._theme.colours.panel)
+        self._hovered.border = pg.mkPen(self._theme.colours.rule)
+        middle = sum(box.viewRange()[0]) / 2
+        self._hovered.setAnchor((0, 1.2) if near.value < middle else (1, 1.2))
+        self._hovered.setPos(near.value, near.spread.mean)
+        self._hovered.show()
+
+    def _distance(self, where: QPointF, point: ChartPoint) -> float:
+        at = self.getPlotItem().getViewBox().mapViewToScene(QPointF(point.value, point.spread.mean))
+        return math.hypot(at.x() - where.x(), at.y() - where.y())
+
+    def _clicked(self, _: object, spots: list[pg.SpotItem]) -> None:
+        if len(spots):
+            self._choose(spots[0].data().steps[-1])
+
+    def _choose(self, step: int) -> None:
+        self.step_chosen.emit(step)
+
+
+class _FailureMarks(pg.GraphicsObject):
+    """Failures that left no figure, at the foot of the chart where they happened."""
+
+    def __init__(self, failures: tuple[ChartFailure, ...], theme: Theme, choose: Callable[[int], None]) -> None:
+        super().__init__()
+        self._failures = failures
+        self._theme = theme
+        self._choose = choose
+        self.setAcceptHoverEvents(True)
+
+    def boundingRect(self) -> QRectF:
+        """The whole view: marks keep their size in pixels."""
+        box = self.getViewBox()
+        return QRectF(box.viewRect()) if box is not None else QRectF()
+
+    def viewRangeChanged(self) -> None:
+        """Follow the view."""
+        self.prepareGeometryChange()
+
+    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
+        """Paint marks and their words."""
+        c = self._theme.colours
+        box = self.getViewBox()
+        transform = painter.transform()
+        foot = transform.map(QPointF(0, box.viewRange()[1][0])).y() - 12
+        painter.resetTransform()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(SMALL_PX))
+        right = transform.map(QPointF(box.viewRange()[0][1], 0)).x()
+        left = transform.map(QPointF(box.viewRange()[0][0], 0)).x()
+        ends: dict[float, int] = {}
+        for failure in self._failures:
+            x = transform.map(QPointF(failure.value, 0)).x()
+            if not left <= x <= right:
+                continue
+            row = ends.get(failure.value, 0)
+            ends[failure.value] = row + 1
+            y = foot - 16 * row
+            colour = c.verdicts[failure.verdict]
+            paint_mark(
+                painter,
+                QPointF(x, y),
+                MARK_PX / 2 - 0.5,
+                failure.verdict,
+                colour if failure.strong else faded(colour, 0.5),
+            )
+            painter.setPen(QPen(c.muted))
+            words = failure.words
+            width = painter.fontMetrics().horizontalAdvance(words)
+            start = x + 10 if x + 14 + width < right else x - 12 - width
+            painter.drawText(QPointF(start, y + 4), words)
+
+    def hoverMoveEvent(self, event: QGraphicsSceneHoverEvent) -> None:
+        """Name the failure under the pointer."""
+        near = [f for f in self._failures if abs(f.value - event.pos().x()) < 1e-9]
+        self.setToolTip(near[0].words if near else "")
+
+
+def _x_range(view: ChartView) -> tuple[float, float]:
+    xs = [p.value for p in view.points] + [f.value for f in view.failures]
+    low, high = min(xs), max(xs)
+    pad = max(0.07 * (high - low), 2.0 * view.knob.step)
+    return low - pad, high + pad
+
+
+def _y_range(view: ChartView) -> tuple[float, float]:
+    ys = [score for p in view.points for score in p.scores]
+    for spread in [*(p.spread for p in view.points), *([view.baseline] if view.baseline else [])]:
+        ys += [edge for edge in (spread.low, spread.high) if math.isfinite(edge)]
+    low, high = min(ys), max(ys)
+    pad = 0.1 * (high - low) or 0.01 * abs(high) or 1.0
+    return low - 1.6 * pad, high + pad
+
+
+def _hover_words(view: ChartView, point: ChartPoint) -> str:
+    metric = view.workload.metric
+    half = (point.spread.high - point.spread.low) / 2
+    margin = f" ± {number(half, digits_for(half))}" if math.isfinite(half) else ""
+    mean = number(point.spread.mean, digits_for(half) if math.isfinite(half) else metric.digits)
+    steps = ", ".join(str(n) for n in point.steps)
+    others = "" if point.strong else "\nother settings elsewhere"
+    return (
+        f"{view.knob.text(point.value)}\n{mean}{margin} {metric.unit}, {count(point.spread.n, 'pass', 'passes')}"
+        f"\n{point.verdict}, step {steps}{others}"
+    )

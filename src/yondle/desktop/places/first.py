@@ -1,0 +1,89 @@
+"""The first page: nothing is open yet; what to start with."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+
+from yondle.desktop.theme import Theme
+from yondle.desktop.widgets.basics import button, label
+from yondle.desktop.widgets.cards import Cards
+
+MOST_RECENT = 6
+
+
+class FirstPage(QWidget):
+    """Offers the simulated rig, this machine, and the logbooks there are."""
+
+    wants_demo = Signal()
+    wants_this = Signal()
+    wants_file = Signal(object)
+
+    def __init__(self, theme: Theme, recent: list[Path]) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        column = QWidget()
+        column.setMaximumWidth(760)
+        box = QVBoxLayout(column)
+        box.setContentsMargins(24, 40, 24, 24)
+        box.setSpacing(12)
+        box.addWidget(label("A field book for tuning", "large"))
+        box.addWidget(
+            label(
+                "Change one thing, test it, write it down. Yondle keeps the trail of every step, tells a gain from noise, "
+                "and puts the machine back when a setting fails.",
+                "", wrap=True,
+            )
+        )  # fmt: skip
+        self.cards = Cards(theme)
+        box.addWidget(self.cards)
+        choices = QHBoxLayout()
+        choices.setSpacing(12)
+        self.demo_button = button("Open Heron's field book", "main")
+        self.this_button = button("Start a field book")
+        for title, text, made in (
+            ("Heron, a simulated PC", "Learn the work where nothing can break: an evening's climb to look at and go on with.",
+             self.demo_button),
+            ("This machine", "Real benchmarks on the machine Yondle runs on, without any privilege.", self.this_button),
+        ):  # fmt: skip
+            choices.addWidget(_choice(title, text, made))
+        box.addLayout(choices)
+        box.addSpacing(8)
+        box.addWidget(label("Field books on this machine", "heading"))
+        for path in recent[:MOST_RECENT]:
+            made = button(f"{path.stem}  ·  {path.parent}", "flat", f"Open {path.stem}")
+            made.setStyleSheet("text-align: left;")
+            made.clicked.connect(lambda _=False, path=path: self.wants_file.emit(path))
+            box.addWidget(made)
+        if not recent:
+            box.addWidget(label("None yet.", "muted"))
+        self.open_button = button("Open a file …  Ctrl+O", "", "Open a file")
+        self.open_button.clicked.connect(self.ask_for_file)
+        box.addWidget(self.open_button, 0, Qt.AlignmentFlag.AlignLeft)
+        box.addStretch(1)
+        self.demo_button.clicked.connect(self.wants_demo)
+        self.this_button.clicked.connect(self.wants_this)
+        outer = QHBoxLayout(self)
+        outer.addStretch(1)
+        outer.addWidget(column, 10)
+        outer.addStretch(1)
+
+    def ask_for_file(self) -> None:
+        """Let the tuner choose a file."""
+        name, _ = QFileDialog.getOpenFileName(self, "Open a field book", "", "Field books (*.yondle);;All files (*)")
+        if name:
+            self.wants_file.emit(Path(name))
+
+
+def _choice(title: str, text: str, made: QWidget) -> QFrame:
+    frame = QFrame()
+    frame.setObjectName("card")
+    box = QVBoxLayout(frame)
+    box.setContentsMargins(16, 14, 16, 14)
+    box.setSpacing(8)
+    box.addWidget(label(title, "title"))
+    box.addWidget(label(text, "muted", wrap=True), 1)
+    box.addWidget(made)
+    return frame

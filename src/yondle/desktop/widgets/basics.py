@@ -1,0 +1,71 @@
+"""Small parts used all over the window: labels by role, buttons by kind, eliding labels."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent
+from PySide6.QtWidgets import QLabel, QLayout, QPushButton, QSizePolicy
+
+
+def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
+    """Make a label; roles are heading, muted, small, title, large and strong. Text is shown as it is, never as markup."""
+    made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    made.setWordWrap(wrap)
+    if role:
+        made.setProperty("role", role)
+    return made
+
+
+def button(text: str, kind: str = "", name: str = "") -> QPushButton:
+    """Make a button; kinds are main, danger and flat."""
+    made = QPushButton(text)
+    if kind:
+        made.setProperty("kind", kind)
+    made.setAccessibleName(name or text)
+    made.setAutoDefault(False)
+    return made
+
+
+def clear(layout: QLayout) -> None:
+    """Take everything out of a layout."""
+    while layout.count():
+        item = layout.takeAt(0)
+        if item is None:
+            return
+        widget = item.widget()
+        inner = item.layout()
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
+        elif inner is not None:
+            clear(inner)
+
+
+class Eliding(QLabel):
+    """One line of text that ends in an ellipsis where it doesn't fit; the whole stands in the tooltip."""
+
+    def __init__(self, text: str = "", role: str = "", right: bool = False) -> None:
+        super().__init__(text)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self._side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+        if role:
+            self.setProperty("role", role)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def set_text(self, text: str) -> None:
+        """Show another text."""
+        if text != self.text():
+            self.setText(text)
+            self.setToolTip(text)
+
+    def minimumSizeHint(self) -> QSize:
+        """Do with little."""
+        return QSize(24, QFontMetrics(self.font()).height() + 2)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the text, elided."""
+        painter = QPainter(self)
+        shown = QFontMetrics(self.font()).elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter.setPen(self.palette().windowText().color())
+        painter.drawText(self.rect(), self._side | Qt.AlignmentFlag.AlignVCenter, shown)

@@ -1,0 +1,357 @@
+"""The one window: the bar with the rig and the places, the place itself, and the foot line."""
+
+from __future__ import annotations
+
+import resource
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+
+from yondle.app.demo import data_folder, free_name, run_evening
+from yondle.app.machines import PACES, choose_rig
+from yondle.app.session import Session
+from yondle.desktop.bridge import Bridge
+from yondle.desktop.places.first import FirstPage
+from yondle.desktop.places.tune import TunePlace
+from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.widgets.basics import Eliding, button, label
+from yondle.desktop.widgets.command_list import CommandList
+from yondle.model.errors import KnownError
+from yondle.model.quantities import THIN, duration, number
+
+SMALLEST = (1100, 700)
+USUAL = (1280, 800)
+FOOT_EVERY_MS = 5000
+DEFAULT_PACE = 20.0
+
+
+class MainWindow(QMainWindow):
+    """Opens logbooks and shows their places; one at a time."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self.bridge = Bridge()
+        self.session: Session | None = None
+        self.tune: TunePlace | None = None
+        self.first: FirstPage | None = None
+        self._evening_wanted = False
+        self._pace: float | None = DEFAULT_PACE
+        self._closing = False
+        self.setWindowTitle("Yondle")
+        self.setMinimumSize(*SMALLEST)
+        self.resize(*USUAL)
+        self._build()
+        self._make_actions()
+        self.bridge.done.connect(self._done)
+        self.bridge.failed.connect(self._failed)
+        self.bridge.busy_changed.connect(self._busy)
+        self._cost = _OwnCost()
+        self._foot_timer = QTimer(self)
+        self._foot_timer.timeout.connect(self._show_foot)
+        self._foot_timer.start(FOOT_EVERY_MS)
+        self._show_first()
+
+    # -- opening -------------------------------------------------------------------------------------------------------
+
+    def open_logbook(self, path: Path, pace: float | None = DEFAULT_PACE, evening: bool = False) -> None:
+        """Open a logbook; with `evening` Heron's example is run in it first."""
+        self._evening_wanted = evening
+        self._pace = pace
+        self._show_opening(path.name)
+        self._leave_session()
+        self.bridge.submit("open", lambda: Session.open(path, None if evening else pace))
+
+    def start_demo(self) -> None:
+        """Open Heron's field book, or make it."""
+        path = data_folder() / "heron.yondle"
+        if path.exists():
+            self.open_logbook(path)
+            return
+        self._create(path, "heron", evening=True)
+
+    def start_this(self) -> None:
+        """Open this machine's field book, or start one."""
+        path = data_folder() / "this-machine.yondle"
+        if path.exists():
+            self.open_logbook(path)
+            return
+        self._create(path, "this", evening=False)
+
+    def _create(self, path: Path, rig: str, evening: bool) -> None:
+        self._evening_wanted = evening
+        self._show_opening(path.name)
+        self._leave_session()
+        pace = None if evening else self._pace
+        self.bridge.submit("open", lambda: Session.create(path, choose_rig(rig), pace))
+
+    def _fresh_demo(self) -> None:
+        self._create(free_name(data_folder(), "heron"), "heron", evening=True)
+
+    def _leave_session(self) -> None:
+        session = self.session
+        self.session = None
+        if session is not None:
+            self.bridge.submit("close", session.close)
+
+    def _done(self, name: str, result: object) -> None:
+        if name == "open" and isinstance(result, Session):
+            self._show_session(result)
+        elif name == "evening" and self.session is not None:
+            self._set_pace(self._pace)
+
+    def _failed(self, name: str, error: object) -> None:
+        if name != "open":
+            return
+        self._show_first()
+        assert self.first is not None
+        if isinstance(error, KnownError):
+            self.first.cards.put("error", error.problem, error.remedy)
+        else:
+            self.first.cards.put("error", "A fault of the program", f"{type(error).__name__}: {error}")
+
+    # -- building ------------------------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        bar = QFrame()
+        bar.setObjectName("bar")
+        bar.setFixedHeight(44)
+        self._bar = QHBoxLayout(bar)
+        self._bar.setContentsMargins(MARGIN, 0, MARGIN, 0)
+        self._bar.setSpacing(10)
+        self._rig_name = label("Yondle", "strong")
+        self._tune_tab = button("Tune", "flat", "Tune place")
+        self._tune_tab.setCheckable(True)
+        self._tune_tab.setChecked(True)
+        self._tune_tab.clicked.connect(lambda: self._tune_tab.setChecked(True))
+        self._conditions = Eliding(right=True)
+        self._pace_button = button("", "flat", "Pace of the simulated rig")
+        self._pace_button.clicked.connect(self._next_pace)
+        self._pace_button.setToolTip("Virtual seconds per second; press to change")
+        self._commands_button = button("Commands  Ctrl+K", "flat", "Command list")
+        self._commands_button.clicked.connect(self._open_commands)
+        self._bar.addWidget(self._rig_name)
+        self._bar.addWidget(self._tune_tab)
+        self._bar.addWidget(self._conditions, 1)
+        self._bar.addWidget(self._pace_button)
+        self._bar.addWidget(self._commands_button)
+        foot = QFrame()
+        foot.setObjectName("foot")
+        foot.setFixedHeight(28)
+        foot_box = QHBoxLayout(foot)
+        foot_box.setContentsMargins(MARGIN, 0, MARGIN, 0)
+        foot_box.setSpacing(22)
+        self._verified = label("", "small")
+        self._journal = label("", "small")
+        self._own = label("", "small")
+        foot_box.addWidget(self._verified)
+        foot_box.addWidget(self._journal)
+        foot_box.addStretch(1)
+        foot_box.addWidget(self._own)
+        self._pages = QStackedWidget()
+        whole = QWidget()
+        whole.setObjectName("page")
+        box = QVBoxLayout(whole)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(bar)
+        box.addWidget(self._pages, 1)
+        box.addWidget(foot)
+        self.setCentralWidget(whole)
+        self.commands = CommandList(whole)
+
+    def _make_actions(self) -> None:
+        self._actions: list[QAction] = []
+        for text, keys, do in (
+            ("Show the command list", "Ctrl+K", self._open_commands),
+            ("Open Heron's field book", "", self.start_demo),
+            ("Run Heron's evening in a new field book", "", self._fresh_demo),
+            ("Open this machine's field book", "", self.start_this),
+            ("Open a field book …", "Ctrl+O", self._ask_for_file),
+            ("Close the field book", "Ctrl+W", self._close_book),
+            ("Change the pace of the simulated rig", "Ctrl+P", self._next_pace),
+            ("Use the paper scheme", "", lambda: self._theme.force("paper")),
+            ("Use the night scheme", "", lambda: self._theme.force("night")),
+            ("Follow the desktop's colour scheme", "", lambda: self._theme.force(None)),
+            ("Quit", "Ctrl+Q", self.close),
+        ):  # fmt: skip
+            action = QAction(text, self)
+            if keys:
+                action.setShortcut(QKeySequence(keys))
+            action.triggered.connect(lambda _=False, do=do: do())
+            self.addAction(action)
+            self._actions.append(action)
+
+    def _show_page(self, page: QWidget) -> None:
+        for i in reversed(range(self._pages.count())):
+            old = self._pages.widget(i)
+            if old is not None and old is not page:
+                self._pages.removeWidget(old)
+                old.deleteLater()
+        if self._pages.indexOf(page) < 0:
+            self._pages.addWidget(page)
+        self._pages.setCurrentWidget(page)
+
+    def _show_first(self) -> None:
+        self.tune = None
+        try:
+            recent = sorted(data_folder().glob("*.yondle"), key=lambda p: p.stat().st_mtime, reverse=True)
+        except KnownError:
+            recent = []
+        self.first = FirstPage(self._theme, recent)
+        self.first.wants_demo.connect(self.start_demo)
+        self.first.wants_this.connect(self.start_this)
+        self.first.wants_file.connect(self.open_logbook)
+        self._show_page(self.first)
+        self._rig_name.setText("Yondle")
+        self._tune_tab.hide()
+        self._pace_button.hide()
+        self._conditions.set_text("")
+        self._show_foot()
+
+    def _show_opening(self, name: str) -> None:
+        page = QWidget()
+        page.setObjectName("page")
+        box = QVBoxLayout(page)
+        box.addStretch(1)
+        words = label(f"Opening {name} …", "title")
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(words)
+        row.addStretch(1)
+        box.addLayout(row)
+        box.addStretch(1)
+        self.first = None
+        self.tune = None
+        self._show_page(page)
+
+    def _show_session(self, session: Session) -> None:
+        self.session = session
+        info = session.declaration.info
+        self._rig_name.setText(f"{info.name} · {info.place}")
+        self.setWindowTitle(f"{info.name} · Yondle")
+        self._tune_tab.show()
+        self._pace_button.setVisible(session.machine.virtual is not None)
+        self.tune = TunePlace(self._theme, self.bridge, session)
+        self.tune.settled.connect(self._show_settled)
+        self._show_page(self.tune)
+        self._show_settled()
+        self.tune.rulers.focus_on("")
+        if self._evening_wanted:
+            self._evening_wanted = False
+            self.tune.run_evening(lambda stopped: run_evening(session, lambda _move, _record: None, stopped))
+
+    # -- showing -------------------------------------------------------------------------------------------------------
+
+    def _busy(self, busy: bool) -> None:
+        if self._closing and not busy:
+            self.close()
+
+    def _show_settled(self) -> None:
+        session = self.session
+        if session is None:
+            return
+        facts = session.machine.rig.facts() if session.machine.virtual is not None else {}
+        parts = []
+        room = facts.get("room temperature in °C")
+        if isinstance(room, float):
+            parts.append(f"{number(room, 1)}{THIN}°C outside")
+        if facts.get("power"):
+            parts.append(str(facts["power"]))
+        parts.append("simulated rig" if session.machine.virtual is not None else "this machine, no privilege needed")
+        self._conditions.set_text(" · ".join(parts))
+        virtual = session.machine.virtual
+        if virtual is not None:
+            self._pace_button.setText("as fast as it goes" if virtual.pace is None else f"×{virtual.pace:g}")
+        self._show_foot()
+
+    def _show_foot(self) -> None:
+        session = self.session
+        if session is None or session.verified is None:
+            self._verified.setText("Nothing open")
+            self._journal.setText("")
+        else:
+            seen = session.verified
+            if self.tune is not None and self.tune.progress.running:
+                self._verified.setText("Settings: on trial")
+            else:
+                ago = session.machine.clock.now() - seen.at_s
+                when = "just now" if ago < 2 else f"{duration(ago)} ago"
+                self._verified.setText(f"Settings verified {when}: {seen.as_set} of {seen.of} read back as set")
+            self._journal.setText("Journal safe")
+        self._own.setText(f"Yondle uses {number(self._cost.percent(), 1)}{THIN}% of one core")
+
+    # -- doing ---------------------------------------------------------------------------------------------------------
+
+    def _open_commands(self) -> None:
+        places = list(self.tune.actions_by_name.values()) if self.tune is not None else []
+        self.commands.open_with([*places, *self._actions[1:]])
+
+    def _ask_for_file(self) -> None:
+        if self.first is None:
+            self._close_book()
+        if self.first is not None:
+            self.first.ask_for_file()
+
+    def _close_book(self) -> None:
+        if self.bridge.busy:
+            return
+        self._leave_session()
+        self._show_first()
+
+    def _next_pace(self) -> None:
+        virtual = self.session.machine.virtual if self.session is not None else None
+        if virtual is None or virtual.pace is None:
+            return
+        after = [pace for pace in PACES if pace > virtual.pace]
+        self._set_pace(after[0] if after else PACES[0])
+
+    def _set_pace(self, pace: float | None) -> None:
+        virtual = self.session.machine.virtual if self.session is not None else None
+        if virtual is not None:
+            virtual.set_pace(pace)
+            self._pace = pace
+            self._show_settled()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Close the command list, which was placed for the old size."""
+        self.commands.hide()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Stop a running test, which puts the rig back, and close when it has ended."""
+        if self.bridge.busy:
+            self._closing = True
+            if self.session is not None:
+                self.session.stop()
+            if self.tune is not None:
+                self.tune.side.cards.put("closing", "Closing", "The test is being stopped and the rig put back first.")
+            event.ignore()
+            return
+        self._foot_timer.stop()
+        self._leave_session()
+        self.bridge.close()
+        event.accept()
+
+
+class _OwnCost:
+    """What share of one core this program has used since it was last asked."""
+
+    def __init__(self) -> None:
+        self._cpu, self._wall = self._now()
+        self._percent = 0.0
+
+    def percent(self) -> float:
+        """Give the share in %, over at least a second."""
+        cpu, wall = self._now()
+        if wall - self._wall >= 1.0:
+            self._percent = 100.0 * (cpu - self._cpu) / (wall - self._wall)
+            self._cpu, self._wall = cpu, wall
+        return self._percent
+
+    @staticmethod
+    def _now() -> tuple[float, float]:
+        used = resource.getrusage(resource.RUSAGE_SELF)
+        return used.ru_utime + used.ru_stime, time.monotonic()

@@ -1,0 +1,165 @@
+"""Makes the pictures in docs/screenshots anew, offscreen, from demo data that is really run on the simulated rig."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+FOLDER = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+SIZE = (1280, 800)
+SMALL = (1100, 700)
+
+
+class Camera:
+    """Drives the real window and takes pictures of it."""
+
+    def __init__(self, folder: Path, home: Path) -> None:
+        from PySide6.QtWidgets import QApplication
+
+        from yondle.desktop.theme import Theme
+
+        self.folder = folder
+        self.home = home
+        self.app = QApplication.instance() or QApplication([])
+        self.theme = Theme(self.app, "paper")
+
+    @contextmanager
+    def window(self, size: tuple[int, int] = SIZE) -> Iterator[object]:
+        """Give a window, and close it when done."""
+        from yondle.desktop.window import MainWindow
+
+        window = MainWindow(self.theme)
+        window.resize(*size)
+        window.show()
+        try:
+            yield window
+        finally:
+            window.close()
+            self.until(lambda: not window.isVisible())
+            window.deleteLater()
+            self.app.processEvents()
+
+    def until(self, ready: Callable[[], bool], seconds: float = 60.0) -> None:
+        """Let the window work until something is so."""
+        limit = time.monotonic() + seconds
+        while not ready():
+            if time.monotonic() > limit:
+                raise TimeoutError("the window never got there")
+            self.app.processEvents()
+            time.sleep(0.005)
+        self.app.processEvents()
+
+    def open(self, window: object, path: Path, pace: float | None = 20.0) -> None:
+        """Open a logbook and wait for its place."""
+        window.open_logbook(path, pace)
+        self.until(lambda: window.tune is not None and not window.bridge.busy)
+
+    def take(self, window: object, name: str) -> None:
+        """Take a picture."""
+        self.app.processEvents()
+        self.folder.mkdir(parents=True, exist_ok=True)
+        window.grab().save(str(self.folder / f"{name}.png"))
+        print(self.folder / f"{name}.png")
+
+
+def demo_logbook(path: Path) -> Path:
+    """Run Heron's evening into a new logbook."""
+    from yondle.app.demo import run_evening
+    from yondle.app.machines import choose_rig
+    from yondle.app.session import Session
+
+    session = Session.create(path, choose_rig("heron"))
+    run_evening(session, lambda _move, _record: None)
+    session.close()
+    return path
+
+
+def take_all(camera: Camera) -> None:
+    """Take every picture of the docs."""
+    book = demo_logbook(camera.home / "heron.yondle")
+    with camera.window() as window:
+        camera.take(window, "first-start")
+    with camera.window() as window:
+        camera.open(window, book)
+        window.tune.trail.choose(8)
+        camera.take(window, "tune")
+        window.tune._propose("core_clock", 4750)
+        camera.take(window, "tune-proposal")
+        window.tune._propose("core_voltage", 1.32)
+        camera.take(window, "tune-second-knob")
+        window.tune._replace()
+        window.tune._drop()
+        camera.theme.force("night")
+        window.tune._propose("core_clock", 4750)
+        camera.take(window, "tune-night")
+        camera.theme.force("paper")
+        running(camera, window)
+        window.tune.actions_by_name["stop"].trigger()
+        camera.until(lambda: not window.bridge.busy)
+        window.tune._drop()
+        window.session.machine.virtual.set_pace(None)
+        window.tune._propose("core_clock", 4900)
+        window.tune.actions_by_name["test"].trigger()
+        camera.until(lambda: not window.bridge.busy)
+        camera.take(window, "tune-failed")
+    with camera.window(SMALL) as window:
+        camera.open(window, book)
+        window.tune._propose("core_clock", 4750)
+        camera.take(window, "tune-small")
+    resumed(camera)
+
+
+def running(camera: Camera, window: object) -> None:
+    """A test under way."""
+    window.session.machine.virtual.set_pace(2000.0)
+    window.tune.actions_by_name["test"].trigger()
+    camera.until(lambda: window.tune.progress.number >= 9)
+    window.session.machine.virtual.set_pace(20.0)
+    camera.until(lambda: window.tune.progress.number >= 10)
+    camera.take(window, "tune-running")
+
+
+def resumed(camera: Camera) -> None:
+    """A step was on trial when the machine went down and took the program with it."""
+    import subprocess
+    import sys
+
+    book = demo_logbook(camera.home / "resumed.yondle")
+    command = [
+        sys.executable,
+        "-m",
+        "yondle.main",
+        "step",
+        str(book),
+        "core_clock=4800",
+        "--together",
+        "--pace",
+        "4000",
+    ]
+    for clock in (4800, 4850, 4900):
+        command[5] = f"core_clock={clock}"
+        if subprocess.run(command, check=False, capture_output=True).returncode < 0:
+            break
+    with camera.window() as window:
+        camera.open(window, book)
+        camera.take(window, "tune-resumed")
+
+
+def main() -> None:
+    """Take the pictures."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--into", type=Path, default=FOLDER)
+    folder = parser.parse_args().into
+    with tempfile.TemporaryDirectory() as home:
+        os.environ["XDG_DATA_HOME"] = home
+        take_all(Camera(folder, Path(home)))
+
+
+if __name__ == "__main__":
+    main()
