@@ -117,11 +117,12 @@ def take_all(camera: Camera) -> None:
 
 def running(camera: Camera, window: object) -> None:
     """A test under way."""
-    window.session.machine.virtual.set_pace(2000.0)
+    window.tune._propose("core_clock", 4725)
+    window.session.machine.virtual.set_pace(200.0)
     window.tune.actions_by_name["test"].trigger()
-    camera.until(lambda: window.tune.progress.number >= 9)
+    camera.until(lambda: window.tune.progress.number >= 12)
     window.session.machine.virtual.set_pace(20.0)
-    camera.until(lambda: window.tune.progress.number >= 10)
+    camera.until(lambda: window.tune.progress.doing.startswith("Sharpening"))
     camera.take(window, "tune-running")
 
 

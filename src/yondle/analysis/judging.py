@@ -43,7 +43,8 @@ def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
     name = declaration.workload(record.workload).name
     failure = Failure(result.failure)
     detail = f": {result.detail}" if result.detail else ""
-    reason = f"{failure.value.capitalize()} after {duration(result.duration_s)} of {name}{detail}."
+    when = f"after {duration(result.duration_s)}" if result.duration_s >= 0.5 else "in the first moment"
+    reason = f"{failure.value.capitalize()} {when} of {name}{detail}."
     return failed(failure, reason, record.stage, result.duration_s)
 
 

@@ -50,8 +50,6 @@ class HoldModel:
         log_weight = np.zeros_like(self._e)
         for value, seconds, failures in _gathered(seen):
             log_weight += self._log_likelihood(self._notch(value), seconds, failures)
-        stock = self._notch(knob.stock)
-        log_weight -= np.where(self._e < stock, (stock - self._e) / 4.0, 0.0)
         weight = np.exp(log_weight - log_weight.max())
         self._weight = weight / weight.sum()
 

@@ -284,6 +284,7 @@ class Session:
         for open_ in self.logbook.unclosed():
             outcome = open_.attempt.outcome
             judged = outcome or judge_unclosed(
+                self.declaration,
                 open_.attempt.boot_id,
                 self.machine.rig.boot_id(),
                 open_.last_act,

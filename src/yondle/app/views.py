@@ -21,6 +21,11 @@ from yondle.planning.ladder import check_seconds
 _FINE_MARGIN_PERCENT = 0.2
 """Gains get a second decimal when their margin is below this."""
 
+_AT_ONCE_S = 0.5
+
+_NEARLY_SURE = 0.99
+"""A chance is never told as certainty."""
+
 _SHOWN_LIMITS = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
 
 
@@ -210,7 +215,9 @@ def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Work
 def failure_words(failure: Failure, after_s: float | None, reason: str) -> str:
     """Write a failure in a few words, with its time where that tells something."""
     if VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG):
-        return f"{failure} after {duration(after_s)}" if after_s else str(failure)
+        if after_s is None:
+            return str(failure)
+        return f"{failure} after {duration(after_s)}" if after_s >= _AT_ONCE_S else f"{failure} at once"
     if failure is Failure.CLOCK_NOT_HELD:
         return reason.split(" in ")[0].split(" not held: ")[-1].join(("clock not held: ", ""))
     if failure is Failure.CEILING:
@@ -248,7 +255,10 @@ def rulers(session: Session) -> list[RulerView]:
 def chance_to_hold(
     session: Session, knob: Knob, setup: Setup, seconds: float, values: list[float]
 ) -> list[float] | None:
-    """Give the chance to hold at each value with all else as in `setup`; None where nothing was tested to tell from."""
+    """Give the chance to hold at each value with all else as in `setup`.
+
+    None until something has failed there: before that nobody knows how far away the edge is, and a guess would flatter.
+    """
     if knob.risk is Risk.NONE:
         return None
     seen = [
@@ -258,7 +268,7 @@ def chance_to_hold(
         for attempt in record.attempts
         if (exposure := _exposure(attempt, record.step.setup[knob.id])) is not None
     ]
-    return HoldModel(knob, seen).chance(values, seconds) if seen else None
+    return HoldModel(knob, seen).chance(values, seconds) if any(s.failed for s in seen) else None
 
 
 def load_seconds(check: Check) -> float:
@@ -374,8 +384,13 @@ def _proposal_chance(session: Session, check: Check) -> tuple[float | None, str]
     seconds = load_seconds(check)
     chances = chance_to_hold(session, knob, session.in_force, seconds, [change.new])
     if chances is None:
-        return None, "Chance to hold: nothing tested yet to tell from."
-    return chances[0], f"Chance to hold, from what has been seen: {number(100 * chances[0])}{THIN}%"
+        return None, "Chance to hold: not known, since nothing has failed yet with these other settings."
+    shown = f"{number(100 * chances[0])}{THIN}%"
+    if chances[0] > _NEARLY_SURE:
+        shown = f"over {number(100 * _NEARLY_SURE)}{THIN}%"
+    elif chances[0] < 1 - _NEARLY_SURE:
+        shown = f"under {number(100 - 100 * _NEARLY_SURE)}{THIN}%"
+    return chances[0], f"Chance to hold, estimated from what has been seen: {shown}"
 
 
 def _point(setup: Setup, records: list[StepRecord], knob: Knob, benchmark: Workload, now: Setup) -> ChartPoint | None:

@@ -167,6 +167,9 @@ def _style_sheet(c: Colours) -> str:
                                         border-radius: 0; padding-bottom: 1px; }}
     QLineEdit, QPlainTextEdit {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px; padding: 6px; }}
     QLineEdit:focus, QPlainTextEdit:focus {{ border-color: {accent}; }}
+    QTreeWidget {{ background: transparent; }}
+    QTreeWidget::item {{ padding: 3px 4px; }}
+    QTreeWidget::item:selected {{ background: {rule}; color: {ink}; }}
     QListView, QScrollArea {{ background: transparent; border: none; outline: none; }}
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
     QScrollBar::handle:vertical {{ background: {rule}; border-radius: 4px; min-height: 30px; }}

@@ -206,6 +206,7 @@ class MainWindow(QMainWindow):
         self.first.wants_this.connect(self.start_this)
         self.first.wants_file.connect(self.open_logbook)
         self._show_page(self.first)
+        self.first.demo_button.setFocus()
         self._rig_name.setText("Yondle")
         self._tune_tab.hide()
         self._pace_button.hide()
@@ -282,7 +283,8 @@ class MainWindow(QMainWindow):
                 when = "just now" if ago < 2 else f"{duration(ago)} ago"
                 self._verified.setText(f"Settings verified {when}: {seen.as_set} of {seen.of} read back as set")
             self._journal.setText("Journal safe")
-        self._own.setText(f"Yondle uses {number(self._cost.percent(), 1)}{THIN}% of one core")
+        own = self._cost.percent()
+        self._own.setText("" if own is None else f"Yondle uses {number(own, 1)}{THIN}% of one core")
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
@@ -341,10 +343,10 @@ class _OwnCost:
 
     def __init__(self) -> None:
         self._cpu, self._wall = self._now()
-        self._percent = 0.0
+        self._percent: float | None = None
 
-    def percent(self) -> float:
-        """Give the share in %, over at least a second."""
+    def percent(self) -> float | None:
+        """Give the share in %, over at least a second; None before the first second is over."""
         cpu, wall = self._now()
         if wall - self._wall >= 1.0:
             self._percent = 100.0 * (cpu - self._cpu) / (wall - self._wall)

@@ -6,17 +6,23 @@ from typing import Any
 
 from yondle.analysis.judging import failed
 from yondle.model.quantities import duration
+from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Failure, Outcome
 
 
 def judge_unclosed(
-    boot_then: str, boot_now: str, last_act: str, detail: dict[str, Any], last_sample_s: float | None
+    declaration: RigDeclaration,
+    boot_then: str,
+    boot_now: str,
+    last_act: str,
+    detail: dict[str, Any],
+    last_sample_s: float | None,
 ) -> Outcome:
     """Judge an unclosed attempt: another boot means the machine went down at that act, the same one an interruption.
 
     `last_act` and `detail` are the journal's last entry of the attempt, `last_sample_s` the time of its last sample.
     """
-    where, stage, after_s = _where(last_act, detail, last_sample_s)
+    where, stage, after_s = _where(declaration, last_act, detail, last_sample_s)
     if boot_now == boot_then:
         reason = f"Yondle was interrupted {where}; the machine stayed up, so this says nothing about the setting."
         return failed(Failure.INTERRUPTED, reason, stage, after_s)
@@ -24,7 +30,9 @@ def judge_unclosed(
     return failed(Failure.RESTARTED, reason, stage, after_s)
 
 
-def _where(last_act: str, detail: dict[str, Any], last_sample_s: float | None) -> tuple[str, str, float | None]:
+def _where(
+    declaration: RigDeclaration, last_act: str, detail: dict[str, Any], last_sample_s: float | None
+) -> tuple[str, str, float | None]:
     match last_act:
         case "StepOpened":
             return "before anything was set", "opening", None
@@ -32,11 +40,12 @@ def _where(last_act: str, detail: dict[str, Any], last_sample_s: float | None) -
             return "while the values were being set", "setting", None
         case "PassOpened":
             stage = str(detail.get("stage", ""))
+            name = declaration.workload(str(detail.get("workload"))).name
             began = float(detail.get("t", 0.0))
             if last_sample_s is None or last_sample_s <= began:
-                return f"in the first moments of a pass of {stage}", stage, 0.0
+                return f"in the first moments of {name}", stage, 0.0
             after = last_sample_s - began
-            return f"at least {duration(after)} into a pass of {stage}", stage, after
+            return f"at least {duration(after)} into {name}", stage, after
         case "SettleOpened":
             return "while it was cooling down", "cooling down", None
         case _:

@@ -23,6 +23,7 @@ DOT_PX = 4
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARE = 0.8
+_FAILURE_ROW_PX = 15
 
 
 class NumberAxis(pg.AxisItem):
@@ -290,27 +291,25 @@ class _FailureMarks(pg.GraphicsObject):
         painter.setFont(font(SMALL_PX))
         right = transform.map(QPointF(box.viewRange()[0][1], 0)).x()
         left = transform.map(QPointF(box.viewRange()[0][0], 0)).x()
-        ends: dict[float, int] = {}
+        taken: list[tuple[float, float, int]] = []
         for failure in self._failures:
             x = transform.map(QPointF(failure.value, 0)).x()
             if not left <= x <= right:
                 continue
-            row = ends.get(failure.value, 0)
-            ends[failure.value] = row + 1
-            y = foot - 16 * row
+            width = painter.fontMetrics().horizontalAdvance(failure.words)
+            start = x + 10 if x + 14 + width < right else x - 12 - width
+            span = (min(start, x) - 8, max(start + width, x) + 8)
+            used = {row for a, b, row in taken if a < span[1] and span[0] < b}
+            row = next(r for r in range(len(self._failures) + 1) if r not in used)
+            taken.append((*span, row))
+            y = foot - _FAILURE_ROW_PX * row
             colour = c.verdicts[failure.verdict]
+            radius = MARK_PX / 2 - 0.5
             paint_mark(
-                painter,
-                QPointF(x, y),
-                MARK_PX / 2 - 0.5,
-                failure.verdict,
-                colour if failure.strong else faded(colour, 0.5),
+                painter, QPointF(x, y), radius, failure.verdict, colour if failure.strong else faded(colour, 0.5)
             )
             painter.setPen(QPen(c.muted))
-            words = failure.words
-            width = painter.fontMetrics().horizontalAdvance(words)
-            start = x + 10 if x + 14 + width < right else x - 12 - width
-            painter.drawText(QPointF(start, y + 4), words)
+            painter.drawText(QPointF(start, y + 4), failure.words)
 
     def hoverMoveEvent(self, event: QGraphicsSceneHoverEvent) -> None:
         """Name the failure under the pointer."""
@@ -326,12 +325,23 @@ def _x_range(view: ChartView) -> tuple[float, float]:
 
 
 def _y_range(view: ChartView) -> tuple[float, float]:
-    ys = [score for p in view.points for score in p.scores]
-    for spread in [*(p.spread for p in view.points), *([view.baseline] if view.baseline else [])]:
+    """Span the points under the present settings and the baseline; where there is one point alone, all of them."""
+    strong = [p for p in view.points if p.strong]
+    shown = strong if len(strong) > 1 else view.points
+    ys = [score for p in shown for score in p.scores]
+    for spread in [*(p.spread for p in shown), *([view.baseline] if view.baseline else [])]:
         ys += [edge for edge in (spread.low, spread.high) if math.isfinite(edge)]
     low, high = min(ys), max(ys)
     pad = 0.1 * (high - low) or 0.01 * abs(high) or 1.0
     return low - 1.6 * pad, high + pad
+
+
+def outside_view(view: ChartView) -> int:
+    """Count the faint points that lie outside what the chart shows at first."""
+    if not view.points:
+        return 0
+    low, high = _y_range(view)
+    return sum(1 for p in view.points if not low <= p.spread.mean <= high)
 
 
 def _hover_words(view: ChartView, point: ChartPoint) -> str:

@@ -24,7 +24,7 @@ from yondle.app.views import (
     step_view,
 )
 from yondle.desktop.bridge import Bridge
-from yondle.desktop.charts.score_chart import ScoreChart
+from yondle.desktop.charts.score_chart import ScoreChart, outside_view
 from yondle.desktop.charts.strips import strips_of
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import button, label
@@ -35,6 +35,7 @@ from yondle.desktop.widgets.trail import TrailView
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob, Risk
+from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
 
 TRAIL_WIDTH = 286
@@ -118,6 +119,8 @@ class TunePlace(QWidget):
         trail_box.addWidget(self._trail_heading)
         trail_box.addWidget(self._trail_empty)
         trail_box.addWidget(self.trail, 1)
+        self._trail_space = QWidget()
+        trail_box.addWidget(self._trail_space, 1)
 
         middle = QWidget()
         middle.setObjectName("middle")
@@ -209,6 +212,7 @@ class TunePlace(QWidget):
         self.trail.show_rows(rows)
         self._trail_empty.setVisible(not rows)
         self.trail.setVisible(bool(rows))
+        self._trail_space.setVisible(not rows)
 
     def _show_rulers(self) -> None:
         self.rulers.show_views(rulers(self.session), self._in_play, self.running, self._chance_band())
@@ -239,7 +243,9 @@ class TunePlace(QWidget):
             return
         metric = self._benchmark.metric
         turned = ", lower is better" if metric.direction is Direction.LOWER else ""
-        self._chart_note.setText(f"{metric.unit}{turned} · bars show 95 % ranges")
+        outside = outside_view(view)
+        off = f" · {count(outside, 'faint point')} outside" if outside else ""
+        self._chart_note.setText(f"{metric.unit}{turned} · bars show 95 % ranges{off}")
         self._sentence.setText(view.sentence)
         self._sentence.show()
         self._axis_words.setText(f"{knob.name}, {knob.unit}" if knob.unit else knob.name)
@@ -443,7 +449,7 @@ class TunePlace(QWidget):
         for record in records:
             self.progress.take(record)
             telling = telling or isinstance(record, _TELLING)
-            if isinstance(record, StepOpened) and not self._evening:
+            if isinstance(record, StepOpened):
                 self.side.show_running(strips_of(self.session.declaration, record.step.setup), self.progress)
         if telling:
             self.refresh()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QObject, QRect, Qt
 from PySide6.QtGui import QAction, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 WIDTH, HEIGHT = 460, 380
 
@@ -21,9 +21,15 @@ class CommandList(QFrame):
         self._field.setPlaceholderText("Type what you want to do")
         self._field.textChanged.connect(self._filter)
         self._field.installEventFilter(self)
-        self._list = QListWidget()
+        self._list = QTreeWidget()
+        self._list.setColumnCount(2)
+        self._list.setHeaderHidden(True)
+        self._list.setRootIsDecorated(False)
+        self._list.setFrameShape(QFrame.Shape.NoFrame)
+        self._list.header().setStretchLastSection(False)
+        self._list.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self._list.header().setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
         self._list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self._list.itemActivated.connect(self._carry_out)
         self._list.itemClicked.connect(self._carry_out)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 10, 10, 10)
@@ -58,8 +64,8 @@ class CommandList(QFrame):
                     return True
                 case Qt.Key.Key_Down | Qt.Key.Key_Up:
                     stride = 1 if event.key() == Qt.Key.Key_Down else -1
-                    row = self._list.currentRow() + stride
-                    self._list.setCurrentRow(min(max(row, 0), self._list.count() - 1))
+                    row = self._list.currentIndex().row() + stride
+                    self._choose(min(max(row, 0), self._list.topLevelItemCount() - 1))
                     return True
                 case Qt.Key.Key_Return | Qt.Key.Key_Enter:
                     item = self._list.currentItem()
@@ -75,20 +81,22 @@ class CommandList(QFrame):
             title = action.text()
             if all(word in title.lower() for word in words):
                 keys = action.shortcut().toString(QKeySequence.SequenceFormat.NativeText)
-                item = QListWidgetItem(f"{title}    {keys}" if keys else title)
-                item.setData(Qt.ItemDataRole.UserRole, i)
-                if not action.isEnabled():
-                    item.setFlags(Qt.ItemFlag.NoItemFlags)
-                self._list.addItem(item)
-        if not self._list.count():
-            item = QListWidgetItem("No command of that name")
-            item.setFlags(Qt.ItemFlag.NoItemFlags)
-            self._list.addItem(item)
-        self._list.setCurrentRow(0)
+                item = QTreeWidgetItem([title, keys])
+                item.setData(0, Qt.ItemDataRole.UserRole, i)
+                item.setDisabled(not action.isEnabled())
+                self._list.addTopLevelItem(item)
+        if not self._list.topLevelItemCount():
+            item = QTreeWidgetItem(["No command of that name", ""])
+            item.setDisabled(True)
+            self._list.addTopLevelItem(item)
+        self._choose(0)
 
-    def _carry_out(self, item: QListWidgetItem) -> None:
-        i = item.data(Qt.ItemDataRole.UserRole)
-        if i is None or not item.flags() & Qt.ItemFlag.ItemIsEnabled:
+    def _choose(self, row: int) -> None:
+        self._list.setCurrentIndex(self._list.model().index(row, 0))
+
+    def _carry_out(self, item: QTreeWidgetItem) -> None:
+        i = item.data(0, Qt.ItemDataRole.UserRole)
+        if i is None or item.isDisabled():
             return
         self.hide()
         self._actions[i].trigger()

@@ -118,7 +118,7 @@ class RunningSection(QWidget):
         self.pause_button.clicked.connect(pause.trigger)
         self.stop_button = button("Stop and go back  Esc", "danger", "Stop and go back")
         self.stop_button.clicked.connect(stop.trigger)
-        self.halt_button = button("Emergency stop: stock now  Shift+Esc", "danger", "Emergency stop")
+        self.halt_button = button("Emergency stop  Shift+Esc", "danger", "Emergency stop")
         self.halt_button.clicked.connect(halt.trigger)
         for widget in (
             self.heading,
