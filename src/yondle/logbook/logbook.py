@@ -12,7 +12,7 @@ import sqlalchemy as sa
 
 from yondle.logbook import schema
 from yondle.logbook.samples import pack, unpack
-from yondle.logbook.store import WriterLock, create_store, open_store, trouble
+from yondle.logbook.store import WriterLock, create_store, damaged, must_be_there, open_store, trouble
 from yondle.model.errors import KnownError
 from yondle.model.events import (
     Applied,
@@ -55,8 +55,7 @@ class Logbook:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._lock = WriterLock(path)
-        if not path.is_file():
-            raise KnownError(f"There is no logbook {path}.", "Make one with 'yondle new', or check the name.")
+        must_be_there(path)
         self._lock.take()
         try:
             self._engine = open_store(path)
@@ -113,13 +112,11 @@ class Logbook:
 
     def steps(self) -> list[StepRecord]:
         """Give every step with its attempts, passes and notes, oldest first."""
-        with self._engine.connect() as connection:
-            return list(_steps(connection, None))
+        return self._read(None)
 
     def step(self, number: int) -> StepRecord:
         """Give one step; raises KnownError when there is none of that number."""
-        with self._engine.connect() as connection:
-            found = list(_steps(connection, number))
+        found = self._read(number)
         if not found:
             raise KnownError(f"There is no step {number}.", "'yondle status' lists the steps there are.")
         return found[0]
@@ -171,6 +168,15 @@ class Logbook:
                 sa.select(schema.journal.c.act).where(schema.journal.c.attempt == attempt).order_by(schema.journal.c.id)
             )
             return [row.act for row in rows]
+
+    def _read(self, number: int | None) -> list[StepRecord]:
+        try:
+            with self._engine.connect() as connection:
+                return list(_steps(connection, number))
+        except (ValueError, TypeError, AttributeError) as error:
+            raise damaged(self.path, f"a step can't be read: {error}") from error
+        except sa.exc.DatabaseError as error:
+            raise trouble(self.path, error) from error
 
     def _next(self, column: sa.Column[int]) -> int:
         with self._engine.connect() as connection:

@@ -58,13 +58,13 @@ class WriterLock:
 
 def create_store(path: Path) -> None:
     """Make an empty logbook file; raises KnownError when there is something at the path or it can't be written."""
-    if path.exists():
-        raise KnownError(f"{path} is already there.", "Open it, or give another name.")
-    if not path.parent.is_dir():
-        raise KnownError(f"There is no folder {path.parent}.", "Make it first, or give another place.")
     try:
         with path.open("xb"):
             pass
+    except FileExistsError:
+        raise KnownError(f"{path} is already there.", "Open it, or give another name.") from None
+    except FileNotFoundError:
+        raise KnownError(f"There is no folder {path.parent}.", "Make it first, or give another place.") from None
     except OSError as error:
         raise _no_permission(path, error) from error
     try:
@@ -86,7 +86,7 @@ def open_store(path: Path) -> sa.Engine:
             if path.stat().st_size < _CHECKED_WHOLE_BELOW:
                 answer = connection.execute(sa.text("PRAGMA quick_check(1)")).scalar_one()
                 if answer != "ok":
-                    raise _damaged(path, str(answer))
+                    raise damaged(path, str(answer))
         if version > SCHEMA_VERSION:
             raise KnownError(
                 f"{path} was written by a newer Yondle (schema {version}, this one knows {SCHEMA_VERSION}).",
@@ -132,12 +132,21 @@ def trouble(path: Path, error: sa.exc.DatabaseError) -> KnownError:
         return KnownError(f"{path} may not be written.", "Give yourself permission to write it and its folder.")
     if "locked" in words:
         return KnownError(f"{path} is in use by another program.", "Close it there first.")
-    return _damaged(path, str(error.orig))
+    return damaged(path, str(error.orig))
+
+
+def must_be_there(path: Path) -> None:
+    """Raise KnownError when there is no file at the path, or nobody lets us look."""
+    try:
+        there = path.is_file()
+    except OSError as error:
+        raise _no_permission(path, error) from error
+    if not there:
+        raise KnownError(f"There is no logbook {path}.", "Make one with 'yondle new', or check the name.")
 
 
 def _must_be_logbook(path: Path) -> None:
-    if not path.is_file():
-        raise KnownError(f"There is no logbook {path}.", "Make one with 'yondle new', or check the name.")
+    must_be_there(path)
     try:
         with path.open("rb") as file:
             header = file.read(100)
@@ -166,7 +175,8 @@ def _migrate(engine: sa.Engine) -> None:
         connection.execute(sa.text(f"PRAGMA user_version={SCHEMA_VERSION}"))
 
 
-def _damaged(path: Path, detail: str) -> KnownError:
+def damaged(path: Path, detail: str) -> KnownError:
+    """Say that a logbook is damaged, and what to do."""
     return KnownError(
         f"{path} is damaged ({detail}).",
         "Work on a copy: keep the file as it is and restore the latest good copy you have.",
@@ -174,6 +184,4 @@ def _damaged(path: Path, detail: str) -> KnownError:
 
 
 def _no_permission(path: Path, error: OSError) -> KnownError:
-    return KnownError(
-        f"{path} can't be written ({error.strerror}).", "Give yourself permission, or choose another place."
-    )
+    return KnownError(f"{path} can't be used ({error.strerror}).", "Give yourself permission, or choose another place.")

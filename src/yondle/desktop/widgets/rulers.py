@@ -70,6 +70,7 @@ class Rulers(QScrollArea):
             return
         self._question = Card(self._theme, title, text, actions, Verdict.REFUSED, QBoxLayout.Direction.LeftToRight)
         self._layout.insertWidget(self._layout.indexOf(ruler) + 1, self._question)
+        self._question.show()
         self._fit()
 
     def drop_question(self) -> None:

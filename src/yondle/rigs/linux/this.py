@@ -45,7 +45,7 @@ class WorkloadHost(Protocol):
 class ThisRig:
     """The machine Yondle runs on. A worker is a thread of a benchmark pinned to a processor of its own."""
 
-    def __init__(self, host: WorkloadHost, root: Path = Path("/")) -> None:
+    def __init__(self, host: WorkloadHost, root: Path = Path("/"), long_run_s: float = LONG_RUN_S) -> None:
         self._host = host
         self._proc = Proc(root)
         self._cpus = sorted(os.sched_getaffinity(0))
@@ -95,7 +95,7 @@ class ThisRig:
             ceilings={},
             sample_interval_s=SAMPLE_INTERVAL_S,
             hard_load=host.workloads[0].id if host.workloads else "",
-            hard_load_s=LONG_RUN_S,
+            hard_load_s=long_run_s,
         )
 
     def boot_id(self) -> str:

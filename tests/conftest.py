@@ -1,0 +1,76 @@
+"""What all tests share: an own data folder, a small quick rig, and a watch over threads and children left behind."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from yondle.app.machines import RigChoice, choose_rig
+from yondle.app.session import Session
+from yondle.rigs.simulated.rigfile import rig_text
+
+HERON = rig_text("heron")[0]
+
+
+@pytest.fixture(autouse=True)
+def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"):
+        monkeypatch.setenv(name, str(tmp_path / name.lower()))
+
+
+@pytest.fixture(autouse=True)
+def nothing_left_running() -> Iterator[None]:
+    before = set(threading.enumerate())
+    yield
+    left = [t.name for t in threading.enumerate() if t not in before and t.is_alive()]
+    assert not left, f"threads left running: {left}"
+    assert not children(), f"child processes left running: {children()}"
+
+
+def children() -> list[str]:
+    """Name the living child processes of this one, other than a display server a fixture keeps."""
+    found = []
+    for task in Path("/proc/self/task").iterdir():
+        for pid in (task / "children").read_text().split():
+            try:
+                name = Path(f"/proc/{pid}/comm").read_text().strip()
+            except OSError:
+                continue
+            if name != "Xvfb":
+                found.append(f"{name} ({pid})")
+    return found
+
+
+def quick_rig(**changes: str) -> str:
+    """Heron with short checks; keys of `changes` are lines to be replaced, such as hard_load_s='60.0'."""
+    text = HERON.replace("hard_load_s = 180.0", "hard_load_s = 60.0").replace("pass_s = 12.0", "pass_s = 6.0")
+    for key, value in changes.items():
+        lines = [f"{key} = {value}" if line.startswith(f"{key} = ") else line for line in text.splitlines()]
+        text = "\n".join(lines)
+    return text
+
+
+@pytest.fixture
+def new_session(tmp_path: Path) -> Iterator[Callable[..., Session]]:
+    opened: list[Session] = []
+
+    def make(rig: str | None = None, name: str = "book", **kwargs: object) -> Session:
+        choice = RigChoice("simulated", "Heron", rig or quick_rig()) if rig != "heron" else choose_rig("heron")
+        session = Session.create(tmp_path / f"{name}.yondle", choice, **kwargs)  # type: ignore[arg-type]
+        opened.append(session)
+        return session
+
+    yield make
+    for session in opened:
+        session.close()
+
+
+@pytest.fixture
+def session(new_session: Callable[..., Session]) -> Session:
+    return new_session()

@@ -1,0 +1,176 @@
+"""The real command line is killed at every journal boundary; the next start must know everything and lose nothing."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.app.session import Session, machine_file
+from yondle.model.verdicts import Failure, Verdict
+
+AT_ONCE = 2
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A logbook with a baseline and one step that held, to start every kill from."""
+
+    path: Path
+
+    def copy(self, folder: Path) -> Path:
+        folder.mkdir()
+        for file in (self.path, machine_file(self.path)):
+            shutil.copy(file, folder / file.name)
+        return folder / self.path.name
+
+
+def yondle(*arguments: str, fault: str = "") -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, **({"YONDLE_FAULT": fault} if fault else {})}
+    command = [sys.executable, "-m", "yondle.main", *arguments]
+    return subprocess.run(command, capture_output=True, text=True, env=environment, check=False)
+
+
+@pytest.fixture(scope="module")
+def prepared(tmp_path_factory: pytest.TempPathFactory) -> Prepared:
+    folder = tmp_path_factory.mktemp("prepared")
+    rig = folder / "rig.toml"
+    text = quick_rig(settle_below_c="24.0", hard_load_s="20.0")
+    for workload in ("sharpening", "star_match", "preview"):
+        text = re.sub(rf"\[workloads\.{workload}\].*?(?=\n\[)", "", text, flags=re.DOTALL)
+    rig.write_text(re.sub(r"program_crashes = .*", "program_crashes = 0.0", text))
+    path = folder / "book.yondle"
+    for arguments in (
+        ("new", str(path), "--rig", str(rig)),
+        ("baseline", str(path), "-n", "2"),
+        ("step", str(path), "core_clock=4250", "-n", "2"),
+    ):
+        done = yondle(*arguments)
+        assert done.returncode == 0, done.stderr
+    return Prepared(path)
+
+
+def records_of(path: Path, attempt: int) -> list[str]:
+    """List the durable records of an attempt in the order they were written; blocks stand between the journal's acts."""
+    file = sqlite3.connect(path)
+    acts = [act for (act,) in file.execute("SELECT act FROM journal WHERE attempt = ? ORDER BY id", (attempt,))]
+    blocks = file.execute("SELECT count(*) FROM sample_block WHERE attempt = ?", (attempt,)).fetchone()[0]
+    file.close()
+    return acts + ["BlockRecorded"] * blocks
+
+
+def blocks_of(path: Path) -> int:
+    file = sqlite3.connect(path)
+    count: int = file.execute("SELECT count(*) FROM sample_block").fetchone()[0]
+    file.close()
+    return count
+
+
+def kill_and_start_again(book: Path, step: str, when: str, nth: int) -> str:
+    """Kill `yondle step` at a record and check everything after the next start; gives what the step was called."""
+    killed = yondle("step", str(book), step, "-n", "2", fault=f"kill {when} {nth}")
+    assert killed.returncode == -signal.SIGKILL, (when, nth, killed)
+    written = nth if when == "after" else nth - 1
+    acts_before = [act for act in records_of(book, 3) if act != "BlockRecorded"]
+    blocks_before = blocks_of(book)
+    machine = json.loads(machine_file(book).read_text())
+    went_down = bool(machine["down"]) or machine["boot"] > 1
+    session = Session.open(book)
+    try:
+        if written == 0:
+            assert len(session.steps) == 2
+            assert not session.resumed
+            return "nothing begun"
+        record = session.step(3)
+        acts = session.logbook.journal(3)
+        closed = "AttemptClosed" in acts_before
+        judged = "VerdictGiven" in acts_before
+        assert acts[: len(acts_before)] == acts_before
+        assert "ApplyOpened" not in acts[len(acts_before) :], "the step was set again by itself"
+        assert all(block.times_s for block in session.logbook.trace(3))
+        assert blocks_of(book) == blocks_before
+        assert [r.step.step.number for r in session.resumed] == ([] if closed else [3])
+        assert record.outcome is not None
+        if not judged:
+            assert record.outcome.failure is (Failure.RESTARTED if went_down else Failure.INTERRUPTED)
+            assert record.verdict is (Verdict.DOWN if went_down else Verdict.UNPROVEN)
+        held = record.verdict is Verdict.HELD
+        assert session.position is not None
+        assert session.position.step.number == (3 if held else 2)
+        wanted = record.step.setup if held else session.step(2).step.setup
+        assert session.in_force == wanted
+        assert session.machine.rig.read_back() == wanted
+        assert not session.logbook.unclosed()
+        return str(record.verdict)
+    finally:
+        session.close()
+
+
+@pytest.mark.parametrize(
+    ("step", "ends"),
+    [("core_clock=4300", Verdict.HELD), ("core_clock=4800", Verdict.DOWN), ("core_clock=5000", Verdict.DOWN)],
+    ids=["a step that holds", "a step that takes the machine down", "a step that never starts"],
+)
+def test_killed_at_every_journal_boundary_nothing_is_lost(
+    prepared: Prepared, tmp_path: Path, step: str, ends: Verdict
+) -> None:
+    whole = prepared.copy(tmp_path / "whole")
+    assert yondle("step", str(whole), step, "-n", "2").returncode == 0
+    boundaries = len(records_of(whole, 3))
+    assert boundaries >= 5
+    kills = [(when, nth) for nth in range(1, boundaries + 1) for when in ("before", "after")]
+
+    def one(kill: tuple[str, int]) -> str:
+        when, nth = kill
+        return kill_and_start_again(prepared.copy(tmp_path / f"{when}{nth}"), step, when, nth)
+
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        verdicts = list(pool.map(one, kills))
+    assert len(verdicts) == 2 * boundaries
+    assert verdicts[0] == "nothing begun"
+    assert verdicts[-1] == ends
+    print(f"{step}: killed {len(kills)} times at {boundaries} records")
+
+
+def test_the_trace_survives_up_to_the_last_block(prepared: Prepared, tmp_path: Path) -> None:
+    """Paced at real time, as on a real machine: blocks are written every two seconds."""
+    book = prepared.copy(tmp_path / "trace")
+    killed = yondle("step", str(book), "core_clock=4300", "-n", "2", "--pace", "1", fault="kill after 7")
+    assert killed.returncode == -signal.SIGKILL
+    session = Session.open(book)
+    kept = [t for block in session.logbook.trace(3) for t in block.times_s]
+    session.close()
+    assert len(kept) >= 3
+    assert kept == sorted(kept)
+
+
+def test_a_machine_that_goes_down_takes_yondle_along_and_is_named_after_the_next_start(
+    prepared: Prepared, tmp_path: Path
+) -> None:
+    book = prepared.copy(tmp_path / "down")
+    killed = yondle("step", str(book), "core_clock=4800", "-n", "2", "--together")
+    assert killed.returncode == -signal.SIGKILL
+    status = yondle("status", str(book), "--json")
+    assert status.returncode == 0
+    told = json.loads(status.stdout)
+    (resumed,) = told["resumed"]
+    assert resumed["step"] == 3
+    assert resumed["failure"] == Failure.RESTARTED.value
+    assert resumed["verified"]
+    assert told["position"] == 2
+    assert told["in_force"]["core_clock"] == 4250.0
+    assert told["steps"][2]["verdict"] == Verdict.DOWN.value
+    again = json.loads(yondle("status", str(book), "--json").stdout)
+    assert again["resumed"] == []
+    assert again["steps"] == told["steps"]

@@ -1,0 +1,37 @@
+"""Stand-ins that satisfy the engine's ports: a rig that answers otherwise than it should."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+from yondle.app.machines import Machine, RigChoice, make_machine
+from yondle.app.session import Session, machine_file
+from yondle.logbook.logbook import Logbook
+from yondle.model.rigs import KnobReply
+
+Answer = Callable[[Mapping[str, float]], tuple[KnobReply, ...] | None]
+
+
+class StubbornRig:
+    """A rig that answers some requests itself; `answer` gives None for those the true rig shall take."""
+
+    def __init__(self, rig: Any, answer: Answer) -> None:
+        self._rig = rig
+        self.answer = answer
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._rig, name)
+
+    def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
+        given = self.answer(values)
+        return given if given is not None else self._rig.apply(values)
+
+
+def stubborn_session(path: Path, rig_text: str, answer: Answer) -> Session:
+    """Open a session whose rig answers as `answer` says."""
+    choice = RigChoice("simulated", "Heron", rig_text)
+    logbook = Logbook.create(path, choice.kind, choice.name, choice.definition)
+    machine = make_machine(choice, machine_file(path), None)
+    return Session(logbook, Machine(StubbornRig(machine.rig, answer), machine.clock, machine.virtual))

@@ -1,0 +1,100 @@
+"""How children that crash, hang, lie or never start are told apart, and that none of them outlives its pass."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from yondle.model.errors import KnownError
+from yondle.model.verdicts import Failure
+from yondle.model.workloads import PassResult
+from yondle.workloads import host
+from yondle.workloads.host import ChildRun
+
+CHILD = str(Path(__file__).with_name("bad_child.py"))
+
+
+class FastClock:
+    """The monotonic clock, but running fifty times as fast, so that deadlines are met without waiting for them."""
+
+    def __init__(self, speed: float = 1.0) -> None:
+        self._speed = speed
+        self._began = time.monotonic()
+
+    def now(self) -> float:
+        return (time.monotonic() - self._began) * self._speed
+
+
+def outcome(how: str, speed: float = 1.0, seconds: float = 5.0) -> PassResult:
+    run = ChildRun([sys.executable, CHILD, how], seconds, FastClock(speed).now)
+    try:
+        limit = time.monotonic() + 20
+        while (result := run.poll()) is None:
+            assert time.monotonic() < limit, "the child was never judged"
+            os.sched_yield()
+        return result
+    finally:
+        run.stop()
+        assert not run.alive
+
+
+@pytest.mark.parametrize(
+    ("how", "failure", "says"),
+    [
+        ("segfault", Failure.PROGRAM_CRASHED, "segmentation fault"),
+        ("illegal", Failure.PROGRAM_CRASHED, "illegal instruction"),
+        ("killed", Failure.PROGRAM_CRASHED, "killed from outside"),
+        ("cannot start", Failure.PROGRAM_CRASHED, "no such instruction set"),
+        ("silent end", Failure.PROGRAM_CRASHED, "without a result"),
+        ("wrong", Failure.WRONG_RESULTS, "processor 1"),
+        ("garbage", Failure.PROGRAM_CRASHED, "can't be read"),
+    ],
+)
+def test_each_way_of_failing_is_told_apart(how: str, failure: Failure, says: str) -> None:
+    result = outcome(how)
+    assert not result.ok
+    assert result.score is None
+    assert result.failure == failure.value
+    assert says in result.detail
+
+
+@pytest.mark.parametrize("how", ["hang", "deaf"])
+def test_a_child_that_falls_silent_has_hung_and_is_killed(how: str) -> None:
+    result = outcome(how, speed=20.0, seconds=600.0)
+    assert result.failure == Failure.PROGRAM_HUNG.value
+    assert "silent" in result.detail
+
+
+def test_a_child_that_is_never_ready_has_hung(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(host, "START_AT_MOST_S", 0.3)
+    assert "not ready" in outcome("never ready").detail
+
+
+def test_grandchildren_go_with_their_group() -> None:
+    run = ChildRun([sys.executable, CHILD, "grandchild"], 5.0, FastClock().now)
+    while run.poll() is None:
+        os.sched_yield()
+    run.stop()
+    assert not living_in_group(run.pid)
+
+
+def living_in_group(group: int) -> list[str]:
+    """Name the processes of a group that aren't dead; who reaps the dead ones is the system's affair."""
+    found = []
+    for stat in Path("/proc").glob("[0-9]*/stat"):
+        try:
+            state, _, its_group = stat.read_text().rpartition(")")[2].split()[:3]
+        except OSError:
+            continue
+        if int(its_group) == group and state != "Z":
+            found.append(stat.parent.name)
+    return found
+
+
+def test_a_program_that_is_not_there_is_a_known_error() -> None:
+    with pytest.raises(KnownError, match="can't be started"):
+        ChildRun(["/nowhere/nothing"], 1.0, FastClock().now)

@@ -1,0 +1,365 @@
+"""Whole jobs on the simulated rig: what a tuner sees of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+from tests.fakes import Answer, stubborn_session
+
+from yondle.analysis.margins import GainWord
+from yondle.app.demo import is_failure, run_evening
+from yondle.app.session import Session
+from yondle.app.views import Trail, benchmark_of, chart, gain_of, rulers, step_view
+from yondle.engine.states import State
+from yondle.model.errors import KnownError
+from yondle.model.events import (
+    AttemptClosed,
+    PassEnded,
+    PassOpened,
+    PutBackOpened,
+    Record,
+    Sampled,
+    SettleOpened,
+    StateChanged,
+)
+from yondle.model.rigs import KnobReply
+from yondle.model.verdicts import Failure, Verdict
+
+MakeSession = Callable[..., Session]
+
+
+def test_a_baseline_measures_every_benchmark_and_becomes_the_position(session: Session) -> None:
+    record = session.baseline(3)
+    assert record.verdict is Verdict.HELD
+    assert {b.id: len(record.scores(b.id)) for b in session.declaration.benchmarks} == dict.fromkeys(
+        ("stacking", "sharpening", "star_match", "preview"), 3
+    )
+    assert session.position is not None
+    assert session.position.step.number == 1
+    assert session.verified is not None
+    assert (session.verified.as_set, session.verified.of) == (4, 4)
+
+
+def test_every_round_starts_below_the_start_temperature_and_the_first_one_is_left_out(new_session: MakeSession) -> None:
+    session = new_session(quick_rig(settle_below_c="26.0"))
+    heard: list[Record] = []
+    session.subscribe(heard.append)
+    record = session.baseline(2)
+    index = [c.id for c in session.declaration.channels].index("processor_temperature")
+    temperature = None
+    for item in heard:
+        if isinstance(item, Sampled):
+            temperature = item.row[index]
+        if isinstance(item, PassOpened) and item.workload == "stacking" and temperature is not None:
+            assert temperature <= 26.0
+    assert any(isinstance(item, SettleOpened) for item in heard)
+    warm_ups = [p for p in record.attempts[0].passes if p.warm_up]
+    assert len(warm_ups) == 4
+    assert not any(p.counts for p in warm_ups)
+
+
+def test_a_step_that_holds_stays_in_force_with_a_gain_that_has_a_margin(session: Session) -> None:
+    session.baseline()
+    session.propose("core_clock", 4400)
+    record = session.test()
+    assert record.verdict is Verdict.HELD
+    assert session.in_force["core_clock"] == 4400.0
+    gain = gain_of(session, record, session.declaration.workload("stacking"))
+    assert gain is not None
+    assert gain.word is GainWord.GAIN
+    assert gain.low < 0.0405 < gain.high
+    capped = gain_of(session, record, session.declaration.workload("preview"))
+    assert capped is not None
+    assert capped.word is GainWord.WITHIN_NOISE
+    assert "at its cap" in dict(step_view(session, 2).rows)["Preview"]
+
+
+def test_a_step_that_takes_the_machine_down_is_named_and_the_last_held_setup_is_back(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 4800)
+    record = session.test(2)
+    assert record.verdict is Verdict.DOWN
+    assert record.outcome is not None
+    assert record.outcome.failure in (Failure.FROZE, Failure.RESTARTED, Failure.NEVER_STARTED, Failure.PROGRAM_CRASHED)
+    assert record.outcome.stage
+    assert record.outcome.time_to_failure_s is not None
+    assert session.in_force == session.declaration.stock
+    assert session.position is not None
+    assert session.position.step.number == 1
+    assert session.machine.rig.read_back() == session.declaration.stock
+
+
+def test_far_beyond_the_edge_the_machine_never_starts(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 5000)
+    record = session.test(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is Failure.NEVER_STARTED
+    assert record.outcome.stage == "setting"
+    assert session.in_force == session.declaration.stock
+
+
+def test_a_clock_the_power_limit_holds_back_is_not_called_stable(session: Session) -> None:
+    session.baseline(2)
+    session.propose("power_limit", 60)
+    record = session.test(2)
+    assert record.verdict is Verdict.HELD_BACK
+    assert record.outcome is not None
+    assert "power limit reached" in record.outcome.reason
+    assert session.in_force["power_limit"] == 85.0
+
+
+@pytest.mark.parametrize(
+    ("sensor", "limit", "says"),
+    [
+        ("[sensors.processor_temperature]\nnoise = 0.25\nquantum = 0.25\nlimit = 88.0", "40.0", "Processor reached"),
+        ("[sensors.package_power]\nnoise = 0.5\nquantum = 0.1\nlimit = 130.0", "70.0", "Package power reached"),
+        (
+            "[sensors.core_voltage_measured]\nnoise = 0.0012\nquantum = 0.001\nbias = 0.006\nlimit = 1.37",
+            "1.1",
+            "Core voltage",
+        ),
+    ],
+)
+def test_a_ceiling_stops_the_test_and_puts_the_machine_back(
+    new_session: MakeSession, sensor: str, limit: str, says: str
+) -> None:
+    before = sensor.rsplit("limit = ", 1)[0]
+    session = new_session(quick_rig().replace(sensor, f"{before}limit = {limit}"))
+    record = session.baseline(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is Failure.CEILING
+    assert record.verdict is Verdict.HELD_BACK
+    assert says in record.outcome.reason
+    assert session.machine.rig.read_back() == session.declaration.stock
+
+
+def test_a_guarded_sensor_that_falls_silent_stops_the_test(new_session: MakeSession) -> None:
+    silent = "[sensors.processor_temperature]\ndropout_chance = 1.0\nlimit = 88.0\n[sensors.unused]"
+    text = quick_rig().replace("[sensors.processor_temperature]\nnoise = 0.25\nquantum = 0.25\nlimit = 88.0", silent)
+    session = new_session(text.replace("[sensors.unused]", ""))
+    record = session.baseline(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is Failure.SENSOR_LOST
+    assert record.verdict is Verdict.UNPROVEN
+
+
+def test_two_knobs_need_a_joint_step_on_purpose(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    with pytest.raises(KnownError, match="one step changes one knob"):
+        session.propose("core_voltage", 1.25)
+    session.propose("core_voltage", 1.22, joint=True)
+    record = session.test(2)
+    assert record.step.joint
+    assert {c.knob for c in record.step.changes} == {"core_clock", "core_voltage"}
+    row = Trail(session).rows(benchmark_of(session))[0]
+    assert row.title.startswith("Joint:")
+
+
+def test_what_can_not_be_proposed_says_why_and_changes_nothing(session: Session) -> None:
+    for knob, value, says in (
+        ("core_clock", 4601, "between its steps"),
+        ("core_clock", 9000, "outside its range"),
+        ("core_voltage", 1.375, "above your own ceiling"),
+        ("colour", 1, "no knob called 'colour'"),
+    ):
+        with pytest.raises(KnownError, match=says):
+            session.propose(knob, value)
+        assert session.proposal is None
+    with pytest.raises(KnownError, match="no baseline"):
+        session.test()
+
+
+def test_proposing_the_value_in_force_takes_the_proposal_back(session: Session) -> None:
+    session.propose("core_clock", 4300)
+    assert session.propose("core_clock", 4200) is None
+    with pytest.raises(KnownError, match=r"Nothing is proposed|no baseline"):
+        session.test()
+
+
+def test_one_can_go_back_to_what_held_but_not_to_what_failed(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    session.test(2)
+    session.propose("core_clock", 4900)
+    failed = session.test(2)
+    with pytest.raises(KnownError, match="isn't put in force by itself"):
+        session.go_back(failed.step.number)
+    session.go_back(1)
+    assert session.in_force == session.declaration.stock
+    assert session.position is not None
+    assert session.position.step.number == 1
+    rows = Trail(session).rows(benchmark_of(session))
+    assert [row.on_path for row in rows] == [False, False, True]
+
+
+def test_testing_the_same_setup_again_is_another_attempt_of_the_same_step(session: Session) -> None:
+    session.baseline(2)
+    for _ in range(2):
+        session.propose("core_clock", 4900)
+        record = session.test(2)
+    assert len(session.steps) == 2
+    assert len(record.attempts) == 2
+
+
+class _Asking:
+    """Asks something of the session when the engine reaches a state for the n-th time."""
+
+    def __init__(self, session: Session, state: str, ask: Callable[[], None], nth: int = 1) -> None:
+        self.states: list[str] = []
+        self._state, self._ask, self._left = state, ask, nth
+        session.subscribe(self)
+
+    def __call__(self, record: Record) -> None:
+        if isinstance(record, StateChanged):
+            self.states.append(record.state)
+            if record.state == self._state:
+                self._left -= 1
+                if self._left == 0:
+                    self._ask()
+
+
+@pytest.mark.parametrize("state", ["OPENING", "APPLYING", "SETTLING", "PASSING"])
+@pytest.mark.parametrize("how", ["stop", "emergency_stop"])
+def test_stop_goes_back_and_emergency_stop_goes_to_stock_from_every_state(
+    session: Session, state: str, how: str
+) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    session.test(2)
+    session.propose("core_clock", 4400)
+    asked = _Asking(session, state, getattr(session, how))
+    record = session.test(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is Failure.STOPPED
+    assert record.verdict is Verdict.UNPROVEN
+    assert asked.states[-1] == State.RESTING.name
+    assert session.state is State.RESTING
+    expected = 4300.0 if how == "stop" else 4200.0
+    assert session.in_force["core_clock"] == expected
+    assert session.machine.rig.read_back() == session.in_force
+
+
+def test_a_pause_waits_with_the_load_off_and_keeps_the_setting(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    use = [c.id for c in session.declaration.channels].index("in_use")
+    seen: list[float] = []
+
+    def listen(record: Record) -> None:
+        if isinstance(record, StateChanged) and record.state == "PASSING" and not seen:
+            session.pause()
+        if isinstance(record, Sampled) and session.state is State.PAUSED:
+            value = record.row[use]
+            seen.append(value if value is not None else -1.0)
+            assert session.machine.rig.read_back()["core_clock"] == 4300.0
+            if len(seen) == 20:
+                session.go_on()
+
+    session.subscribe(listen)
+    assert session.test(2).verdict is Verdict.HELD
+    assert len(seen) == 20
+    assert max(seen) < 10
+
+
+@pytest.mark.parametrize("how", ["stop", "emergency_stop"])
+def test_a_paused_test_can_be_stopped(session: Session, how: str) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    _Asking(session, "PASSING", session.pause)
+    _Asking(session, "PAUSED", getattr(session, how))
+    assert session.test(2).verdict is Verdict.UNPROVEN
+    assert session.in_force == session.declaration.stock
+
+
+def refuses(values: Mapping[str, float]) -> tuple[KnobReply, ...] | None:
+    return (
+        (KnobReply("core_clock", values["core_clock"], False, "not while on battery"),)
+        if values["core_clock"] > 4200
+        else None
+    )
+
+
+def ignores(values: Mapping[str, float]) -> tuple[KnobReply, ...] | None:
+    return tuple(KnobReply(k, v, True) for k, v in values.items()) if values["core_clock"] > 4200 else None
+
+
+@pytest.mark.parametrize(("answer", "failure"), [(refuses, Failure.REFUSED), (ignores, Failure.NOT_IN_FORCE)])
+def test_a_value_refused_or_not_in_force_is_never_called_set(tmp_path: Path, answer: Answer, failure: Failure) -> None:
+    session = stubborn_session(tmp_path / "book.yondle", quick_rig(), answer)
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    record = session.test(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is failure
+    assert record.verdict is Verdict.REFUSED
+    assert session.in_force == session.declaration.stock
+    session.close()
+
+
+def test_intent_is_written_before_the_act_and_the_answer_after_it(session: Session) -> None:
+    session.baseline(2)
+    acts = session.logbook.journal(1)
+    assert acts[:3] == ["StepOpened", "ApplyOpened", "Applied"]
+    assert acts[-3:] == ["VerdictGiven", "PutBackOpened", "AttemptClosed"]
+    for opened, closed in (("PassOpened", "PassEnded"), ("SettleOpened", "Settled")):
+        order = [act for act in acts if act in (opened, closed)]
+        assert order == [opened, closed] * (len(order) // 2)
+
+
+def test_marks_are_strong_only_under_the_present_other_settings(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_voltage", 1.22)
+    session.test(2)
+    by_name = {view.knob.id: view for view in rulers(session)}
+    assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, True), (1.22, True)}
+    assert {(m.value, m.strong) for m in by_name["core_clock"].marks} == {(4200.0, True)}
+    session.propose("core_clock", 4300)
+    session.test(2)
+    by_name = {view.knob.id: view for view in rulers(session)}
+    assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, False), (1.22, True)}
+
+
+def test_the_evening_is_the_same_twice_and_tells_its_story(tmp_path: Path, new_session: MakeSession) -> None:
+    stories = []
+    for name in ("one", "two"):
+        session = new_session("heron", name)
+        run_evening(session, lambda _move, _record: None)
+        stories.append([(r.step, r.outcome, r.scores("stacking")) for r in session.steps])
+    assert stories[0] == stories[1]
+    failures = [r for r in session.steps if is_failure(r)]
+    assert len({r.verdict for r in failures}) >= 2
+    assert session.position is not None
+    assert session.position.step.number < len(session.steps)
+    changed = {c.knob for r in session.steps for c in r.step.changes}
+    assert len(changed) >= 3
+    view = chart(session, session.declaration.knob("core_clock"), benchmark_of(session))
+    assert "Each +1 % of core clock has brought +0.8" in view.sentence
+    assert view.elasticity is not None
+    assert view.elasticity.low < 0.86 < view.elasticity.high + 0.03
+
+
+def test_the_trace_of_an_attempt_is_complete_and_in_order(session: Session) -> None:
+    heard: list[Record] = []
+    session.subscribe(heard.append)
+    session.baseline(2)
+    samples = [(r.t, r.row) for r in heard if isinstance(r, Sampled)]
+    kept = [(t, row) for block in session.logbook.trace(1) for t, row in zip(block.times_s, block.rows, strict=True)]
+    assert [t for t, _ in kept] == [t for t, _ in samples]
+    assert kept[5][1] == pytest.approx(samples[5][1], rel=1e-6)
+    assert any(isinstance(r, PassEnded) for r in heard)
+    assert isinstance(heard[-1], StateChanged | AttemptClosed)
+    assert any(isinstance(r, PutBackOpened) for r in heard)
+
+
+def test_notes_stay_with_their_step(session: Session) -> None:
+    session.baseline(2)
+    session.note(1, "  felt warm <b>not markup</b> ")
+    assert step_view(session, 1).notes[0].endswith("felt warm <b>not markup</b>")
+    for text in ("", "x" * 4001):
+        with pytest.raises(KnownError, match="A note has"):
+            session.note(1, text)

@@ -1,0 +1,76 @@
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from yondle.analysis.margins import GainWord, gain, spread
+from yondle.model.workloads import Direction
+
+HIGHER, LOWER = Direction.HIGHER, Direction.LOWER
+
+
+def test_the_margin_is_welchs_interval_on_logs_as_scipy_has_it() -> None:
+    chance = np.random.default_rng(7)
+    for _ in range(50):
+        base = list(200 * np.exp(chance.normal(0, 0.01, int(chance.integers(2, 9)))))
+        step = list(204 * np.exp(chance.normal(0, 0.02, int(chance.integers(2, 9)))))
+        ours = gain(step, base, HIGHER)
+        theirs = stats.ttest_ind(np.log(step), np.log(base), equal_var=False).confidence_interval(0.95)
+        assert ours is not None
+        assert (math.log1p(ours.low), math.log1p(ours.high)) == pytest.approx((theirs.low, theirs.high), rel=1e-9)
+
+
+def test_the_margin_covers_the_truth_as_often_as_it_says() -> None:
+    chance = np.random.default_rng(11)
+    covered = 0
+    for _ in range(2000):
+        base, step = 100 * np.exp(chance.normal(0, 0.008, 5)), 103 * np.exp(chance.normal(0, 0.008, 5))
+        found = gain(list(step), list(base), HIGHER)
+        assert found is not None
+        covered += found.low <= 0.03 <= found.high
+    assert 0.935 <= covered / 2000 <= 0.97
+
+
+def test_fewer_seconds_are_a_gain_where_lower_is_better() -> None:
+    found = gain([1.0, 1.01, 0.99], [2.0, 2.01, 1.99], LOWER)
+    assert found is not None
+    assert found.word is GainWord.GAIN
+    assert found.fraction == pytest.approx(1.0, rel=0.02)
+
+
+def test_a_difference_inside_the_noise_is_called_so() -> None:
+    found = gain([100.0, 101.2, 99.5], [100.1, 99.0, 101.0], HIGHER)
+    assert found is not None
+    assert found.word is GainWord.WITHIN_NOISE
+    assert found.low < 0 < found.high
+
+
+@pytest.mark.parametrize(
+    ("step", "base"), [([], [1.0, 2.0]), ([1.0], []), ([float("nan")], [1.0, 2.0]), ([0.0, -3.0], [1.0, 2.0])]
+)
+def test_without_usable_passes_there_is_no_gain(step: list[float], base: list[float]) -> None:
+    assert gain(step, base, HIGHER) is None
+
+
+def test_one_pass_never_makes_a_gain() -> None:
+    found = gain([150.0], [100.0, 101.0, 99.0], HIGHER)
+    assert found is not None
+    assert found.word is GainWord.TOO_FEW
+    assert math.isnan(found.low)
+
+
+def test_equal_figures_at_a_cap_are_no_gain() -> None:
+    found = gain([60.0, 60.0, 60.0], [60.0, 60.0, 60.0], HIGHER)
+    assert found is not None
+    assert found.word is GainWord.WITHIN_NOISE
+
+
+def test_spread_of_one_pass_has_no_range() -> None:
+    one = spread([213.0])
+    assert one is not None
+    assert one.n == 1
+    assert math.isnan(one.low)
+    assert spread([]) is None

@@ -1,0 +1,173 @@
+from __future__ import annotations
+
+import math
+import sqlite3
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yondle.logbook.logbook import Logbook
+from yondle.logbook.samples import pack, unpack
+from yondle.logbook.schema import SCHEMA_VERSION, metadata
+from yondle.logbook.store import connect, create_store
+from yondle.model.errors import KnownError
+from yondle.model.events import ApplyOpened, AttemptClosed, StepOpened
+from yondle.model.knobs import Setup
+from yondle.model.sensors import SampleBlock
+from yondle.model.steps import Step, StepKind
+
+SETUP = Setup.of({"core_clock": 4200.0})
+readings = st.one_of(st.none(), st.floats(-1e6, 1e6, width=32))
+
+
+@given(st.integers(1, 5).flatmap(lambda n: st.lists(st.tuples(*[readings] * n), min_size=1, max_size=30)))
+def test_a_block_of_samples_comes_back_as_it_went_in(rows: list[tuple[float | None, ...]]) -> None:
+    names = tuple(f"c{i}" for i in range(len(rows[0])))
+    block = SampleBlock(names, tuple(float(i) / 3 for i in range(len(rows))), tuple(rows))
+    assert unpack(names, len(rows), pack(block)) == block
+
+
+@given(st.binary(max_size=200), st.integers(0, 50))
+def test_damaged_blocks_are_refused(data: bytes, samples: int) -> None:
+    with pytest.raises(ValueError, match="block"):
+        unpack(("a",), samples + 1, data)
+
+
+@pytest.fixture
+def path(tmp_path: Path) -> Path:
+    made = tmp_path / "book.yondle"
+    Logbook.create(made, "simulated", "Heron", "…").close()
+    return made
+
+
+def test_the_migrations_make_exactly_the_declared_tables(path: Path) -> None:
+    with sqlite3.connect(path) as file:
+        made = {
+            table: [
+                (name, bool(primary)) for _, name, _, _, _, primary in file.execute(f"PRAGMA table_info('{table}')")
+            ]
+            for (table,) in file.execute(
+                "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'alembic%'"
+            )
+        }
+    file.close()
+    declared = {t.name: [(c.name, c.primary_key) for c in t.columns] for t in metadata.tables.values()}
+    assert made == declared
+
+
+def test_every_commit_is_synced_to_the_disk(path: Path) -> None:
+    engine = connect(path)
+    with engine.connect() as connection:
+        assert connection.exec_driver_sql("PRAGMA synchronous").scalar() == 2
+        assert connection.exec_driver_sql("PRAGMA journal_mode").scalar() == "wal"
+    engine.dispose()
+
+
+def test_what_is_no_logbook_is_refused_and_left_as_it_is(tmp_path: Path) -> None:
+    text = tmp_path / "notes.yondle"
+    text.write_text("clock 4200, felt fine")
+    other = tmp_path / "other.yondle"
+    with sqlite3.connect(other) as file:
+        file.execute("CREATE TABLE songs (title TEXT)")
+    file.close()
+    for wrong, says in (
+        (text, "is no logbook"),
+        (other, "another program"),
+        (tmp_path / "none.yondle", "There is no logbook"),
+    ):
+        before = wrong.read_bytes() if wrong.exists() else b""
+        with pytest.raises(KnownError, match=says):
+            Logbook(wrong)
+        assert (wrong.read_bytes() if wrong.exists() else b"") == before
+
+
+def test_a_newer_logbook_is_refused_and_left_as_it_is(path: Path) -> None:
+    with sqlite3.connect(path) as file:
+        file.execute(f"PRAGMA user_version={SCHEMA_VERSION + 1}")
+    file.close()
+    before = path.read_bytes()
+    with pytest.raises(KnownError, match="newer Yondle"):
+        Logbook(path)
+    assert path.read_bytes() == before
+
+
+def test_an_older_logbook_is_brought_up_to_date_and_a_copy_kept(tmp_path: Path) -> None:
+    path = tmp_path / "old.yondle"
+    create_store(path)
+    with sqlite3.connect(path) as file:
+        for table in metadata.tables:
+            file.execute(f"DROP TABLE '{table}'")
+        file.execute("DROP TABLE alembic_version")
+        file.execute("PRAGMA user_version=0")
+    file.close()
+    Logbook(path).close()
+    assert (tmp_path / "old.yondle.schema0").exists()
+    with sqlite3.connect(path) as file:
+        assert file.execute("PRAGMA user_version").fetchone() == (SCHEMA_VERSION,)
+    file.close()
+
+
+def test_a_damaged_logbook_is_named_as_such(path: Path) -> None:
+    data = bytearray(path.read_bytes())
+    for page in range(1, len(data) // 4096):
+        data[page * 4096 : page * 4096 + 64] = b"\xff" * 64
+    path.write_bytes(bytes(data))
+    with pytest.raises(KnownError, match="damaged"):
+        Logbook(path)
+
+
+def test_a_logbook_open_elsewhere_is_not_opened_again(path: Path) -> None:
+    script = f"import sys; from yondle.logbook.logbook import Logbook; b = Logbook(__import__('pathlib').Path({str(path)!r}))"
+    holder = subprocess.Popen(
+        [sys.executable, "-c", script + "; print('open', flush=True); sys.stdin.read()"],
+        stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+    )  # fmt: skip
+    assert holder.stdout is not None
+    assert holder.stdin is not None
+    assert holder.stdout.readline() == b"open\n"
+    with pytest.raises(KnownError, match=f"open in process {holder.pid}"):
+        Logbook(path)
+    holder.stdin.close()
+    holder.wait()
+    holder.stdout.close()
+    Logbook(path).close()
+
+
+def test_a_record_is_there_after_the_program_is_gone(path: Path) -> None:
+    book = Logbook(path)
+    step = Step(1, StepKind.BASELINE, None, SETUP)
+    book.take(StepOpened(1, step, SETUP, None, "boot", "2026-10-17T20:30:00+01:00", 0.0, {"room": 9.5}))
+    book.take(ApplyOpened(1, SETUP))
+    (open_,) = book.unclosed()
+    assert open_.last_act == "ApplyOpened"
+    assert open_.home == SETUP
+    book.take(AttemptClosed(1, 1, SETUP, True, 1, "2026-10-17T20:31:00+01:00"))
+    assert not book.unclosed()
+    assert book.position() == 1
+    assert book.journal(1) == ["StepOpened", "ApplyOpened", "AttemptClosed"]
+    book.close()
+
+
+def test_values_nobody_should_have_written_are_named_as_damage(path: Path) -> None:
+    book = Logbook(path)
+    step = Step(1, StepKind.BASELINE, None, SETUP)
+    book.take(StepOpened(1, step, SETUP, None, "boot", "2026-10-17T20:30:00+01:00", 0.0, {}))
+    book.close()
+    with sqlite3.connect(path) as file:
+        file.execute("UPDATE attempt SET verdict = 'splendid'")
+    file.close()
+    book = Logbook(path)
+    with pytest.raises(KnownError, match="damaged"):
+        book.steps()
+    book.close()
+
+
+def test_missing_readings_are_kept_as_missing() -> None:
+    block = SampleBlock(("a", "b"), (0.0,), ((None, 1.5),))
+    back = unpack(("a", "b"), 1, pack(block))
+    assert back.rows == ((None, 1.5),)
+    assert not math.isnan(back.rows[0][1] or 0.0)

@@ -1,0 +1,61 @@
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob, Setup, Subsystem
+
+knobs = st.builds(
+    lambda low, step, notches, at: Knob(
+        "k",
+        "Knob",
+        "u",
+        Subsystem.PROCESSOR,
+        low,
+        round(low + step * notches, 6),
+        step,
+        round(low + step * min(at, notches), 6),
+        3,
+    ),
+    st.integers(0, 5000).map(float),
+    st.sampled_from([0.005, 0.0125, 0.1, 1.0, 5.0, 25.0]),
+    st.integers(1, 400),
+    st.integers(0, 400),
+)
+
+
+@given(knobs, st.data())
+def test_every_value_on_the_grid_is_taken_as_it_is(knob: Knob, data: st.DataObject) -> None:
+    notch = data.draw(st.integers(0, knob.notches))
+    value = knob.at(notch)
+    assert knob.checked(value) == value
+    assert knob.notch_of(value) == notch
+
+
+@given(knobs, st.data())
+def test_a_value_between_two_steps_names_both_neighbours(knob: Knob, data: st.DataObject) -> None:
+    notch = data.draw(st.integers(0, knob.notches - 1))
+    value = knob.at(notch) + 0.4 * knob.step
+    with pytest.raises(KnownError, match="between its steps") as refusal:
+        knob.checked(value)
+    assert knob.bare(knob.at(notch)) in refusal.value.remedy
+    assert knob.bare(knob.at(notch + 1)) in refusal.value.remedy
+
+
+@given(knobs, st.sampled_from([float("nan"), float("inf"), -1e9, 1e9]))
+def test_a_value_outside_the_range_says_the_range(knob: Knob, value: float) -> None:
+    with pytest.raises(KnownError, match=r"outside its range|can't be"):
+        knob.checked(value)
+
+
+def test_setups_are_equal_by_value_and_tell_their_difference() -> None:
+    a = Setup.of({"clock": 4200, "volt": 1.2})
+    b = Setup.of({"volt": 1.2, "clock": 4200.0})
+    assert a == b
+    assert hash(a) == hash(b)
+    c = a.with_values({"clock": 4300})
+    assert [(x.knob, x.old, x.new) for x in a.changes_to(c)] == [("clock", 4200.0, 4300.0)]
+    assert a.same_but(c, "clock")
+    assert not a.same_but(c, "volt")
