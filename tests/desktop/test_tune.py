@@ -93,6 +93,7 @@ def test_dragging_a_marker_proposes_and_return_tests(qtbot: QtBot, measured: Pat
     assert [row.verdict for row in tune._trail_rows.rows(tune._benchmark)] == [Verdict.HELD] * 3
     assert tune.session.in_force["core_clock"] == 4400.0
     assert "Step 3: held" in words(tune.side)
+    assert tune.chart is not None
     assert tune.chart.view is not None
     assert [p.value for p in tune.chart.view.points] == [4200.0, 4300.0, 4400.0]
     assert "Each +1 %" in words(tune)
@@ -190,6 +191,7 @@ def test_a_failure_is_told_with_what_happened_and_where_the_rig_is(
     assert "Step 3: went down" in shown
     assert "Never started when the values were set" in shown
     assert tune.session.in_force["core_clock"] == 4300.0
+    assert tune.chart is not None
     assert tune.chart.view is not None
     assert [f.value for f in tune.chart.view.failures] == [5000.0]
 

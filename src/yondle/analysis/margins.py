@@ -8,7 +8,6 @@ from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtrit
 
 from yondle.model.workloads import Direction
 
@@ -60,7 +59,9 @@ def turned_logs(scores: list[float], direction: Direction) -> NDArray[np.float64
 
 
 def t_quantile(degrees: float, probability: float = 0.975) -> float:
-    """Student's t quantile."""
+    """Student's t quantile. SciPy takes a quarter of a second to load, which the window does not wait for at its start."""
+    from scipy.special import stdtrit
+
     return float(stdtrit(degrees, probability))
 
 

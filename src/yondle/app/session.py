@@ -215,7 +215,7 @@ class Session:
     def go_back(self, number: int) -> StepRecord:
         """Put the settings of an earlier step that held in force again."""
         record = self.step(number)
-        if record.verdict not in _MEASURED or (record.verdict is not Verdict.HELD and not _is_baseline(record)):
+        if not _may_be_put_in_force(record):
             raise KnownError(
                 f"Step {number} is '{record.verdict}', so it isn't put in force by itself.",
                 "Go back to a step that held, or propose its values again as a step.",
@@ -223,6 +223,10 @@ class Session:
         self._engine.rest_at(record.step.setup, number)
         self.proposal = None
         return self.step(number)
+
+    def can_go_back(self, number: int) -> bool:
+        """Tell whether a step's settings may be put in force again, and aren't already."""
+        return number != self._position and _may_be_put_in_force(self.step(number))
 
     def note(self, number: int, text: str) -> Note:
         """Write a note at a step."""
@@ -344,8 +348,10 @@ class Session:
 _MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
 
 
-def _is_baseline(record: StepRecord) -> bool:
-    return record.step.kind is StepKind.BASELINE
+def _may_be_put_in_force(record: StepRecord) -> bool:
+    """What held may, and so may stock once it was measured, even where it was held back."""
+    baseline = record.step.kind is StepKind.BASELINE and record.verdict is Verdict.HELD_BACK
+    return record.verdict is Verdict.HELD or baseline
 
 
 def machine_file(logbook: Path) -> Path:

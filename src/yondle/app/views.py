@@ -148,34 +148,41 @@ class Trail:
 
     def __init__(self, session: Session) -> None:
         self._session = session
-        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, Gain | None, str]] = {}
+        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, tuple[str, str, Gain | None, str]]] = {}
 
-    def rows(self, benchmark: Workload, running: int | None = None) -> list[TrailRow]:
-        """List the rows, newest first."""
+    def rows(self, benchmark: Workload | None, running: int | None = None) -> list[TrailRow]:
+        """List the rows, newest first; without a benchmark they carry no gains."""
         session = self._session
         path = on_path(session)
         position = session.position.step.number if session.position else None
         base = session.baseline_step
         rows = []
         for record in reversed(session.steps):
-            value, words = self._gain(record, base, benchmark)
+            title, detail, value, words = self._words(record, base, benchmark)
             n = record.step.number
+            notes = len(record.notes)
             rows.append(
-                TrailRow(
-                    n, step_title(session.declaration, record.step), step_detail(session.declaration, record, benchmark),
-                    record.verdict, value, words, n in path, n == position, n == running, len(record.notes),
-                )
-            )  # fmt: skip
+                TrailRow(n, title, detail, record.verdict, value, words, n in path, n == position, n == running, notes)
+            )
         return rows
 
-    def _gain(self, record: StepRecord, base: StepRecord | None, benchmark: Workload) -> tuple[Gain | None, str]:
+    def _words(
+        self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None
+    ) -> tuple[str, str, Gain | None, str]:
+        named = benchmark.id if benchmark is not None else ""
         kept = self._kept.get(record.step.number)
-        if kept is not None and kept[0] is record and kept[1] is base and kept[2] == benchmark.id:
-            return kept[3], kept[4]
-        value = gain_of(self._session, record, benchmark)
-        words = gain_words(value)
-        self._kept[record.step.number] = (record, base, benchmark.id, value, words)
-        return value, words
+        if kept is not None and kept[0] is record and kept[1] is base and kept[2] == named:
+            return kept[3]
+        declaration = self._session.declaration
+        value = gain_of(self._session, record, benchmark) if benchmark is not None else None
+        shown = (
+            step_title(declaration, record.step),
+            step_detail(declaration, record, benchmark),
+            value,
+            gain_words(value),
+        )
+        self._kept[record.step.number] = (record, base, named, shown)
+        return shown
 
 
 def on_path(session: Session) -> set[int]:
@@ -198,13 +205,13 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
     return f"Joint: {words}" if step.joint else words
 
 
-def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Workload) -> str:
+def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
     """Write the second line of a step: how it failed, or what it came from."""
     outcome = record.outcome
     if outcome is not None and outcome.failure is not None:
         return failure_words(outcome.failure, outcome.time_to_failure_s, outcome.reason)
     if record.step.kind is StepKind.BASELINE:
-        spread_now = spread(record.scores(benchmark.id))
+        spread_now = spread(record.scores(benchmark.id)) if benchmark is not None else None
         if spread_now is None or math.isnan(spread_now.variation):
             return "stock settings"
         return f"{count(spread_now.n, 'pass', 'passes')}, spread {number(100 * spread_now.variation, 1)}{THIN}%"
@@ -473,8 +480,7 @@ def step_view(session: Session, step_number: int) -> StepView:
     record = session.step(step_number)
     outcome = record.outcome
     reason = outcome.reason if outcome else "No verdict: it is on trial, or was never tested through."
-    position = session.position
-    can = record.verdict is Verdict.HELD and (position is None or position.step.number != step_number)
+    can = session.can_go_back(step_number)
     rows = (*_gain_rows(session, record), *_reading_rows(session.declaration, record))
     if len(record.attempts) > 1:
         rows = (*rows, ("Attempts", str(len(record.attempts))))

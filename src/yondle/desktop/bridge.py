@@ -29,6 +29,7 @@ class Bridge(QObject):
     records = Signal(list)
     done = Signal(str, object)
     failed = Signal(str, object)
+    prepared = Signal(str)
     busy_changed = Signal(bool)
     _arrived = Signal()
 
@@ -59,6 +60,10 @@ class Bridge(QObject):
             self.busy_changed.emit(True)
         self._orders.put((name, operation))
 
+    def prepare(self, name: str, operation: Operation) -> None:
+        """Run something in the worker thread that the tuner need not wait for; `prepared` tells when it is done."""
+        self._orders.put((name, _Quietly(operation)))
+
     def listen_to(self, session: Session) -> None:
         """Hear a session's records."""
         session.subscribe(self._hear)
@@ -72,6 +77,10 @@ class Bridge(QObject):
     def _work(self) -> None:
         while (order := self._orders.get()) is not None:
             name, operation = order
+            if isinstance(operation, _Quietly):
+                operation()
+                self.prepared.emit(name)
+                continue
             try:
                 result = operation()
             except KnownError as error:
@@ -105,3 +114,16 @@ class Bridge(QObject):
         self._pending -= 1
         if self._pending == 0:
             self.busy_changed.emit(False)
+
+
+class _Quietly:
+    """An operation nobody waits for."""
+
+    def __init__(self, operation: Operation) -> None:
+        self._operation = operation
+
+    def __call__(self) -> None:
+        try:
+            self._operation()
+        except Exception:
+            logger.exception("a fault of the program while preparing")

@@ -79,6 +79,13 @@ class ScoreChart(pg.PlotWidget):
         """A double click shows everything again."""
         self._show_all()
 
+    def outside(self, view: ChartView) -> int:
+        """Count the faint points that lie outside what the chart shows at first."""
+        if not view.points:
+            return 0
+        low, high = _y_range(view)
+        return sum(1 for p in view.points if not low <= p.spread.mean <= high)
+
     def table(self) -> str:
         """Give the chart's figures as tab-separated lines, for copying."""
         view = self._view
@@ -334,14 +341,6 @@ def _y_range(view: ChartView) -> tuple[float, float]:
     low, high = min(ys), max(ys)
     pad = 0.1 * (high - low) or 0.01 * abs(high) or 1.0
     return low - 1.6 * pad, high + pad
-
-
-def outside_view(view: ChartView) -> int:
-    """Count the faint points that lie outside what the chart shows at first."""
-    if not view.points:
-        return 0
-    low, high = _y_range(view)
-    return sum(1 for p in view.points if not low <= p.spread.mean <= high)
 
 
 def _hover_words(view: ChartView, point: ChartPoint) -> str:

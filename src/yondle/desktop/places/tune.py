@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
@@ -24,7 +25,6 @@ from yondle.app.views import (
     step_view,
 )
 from yondle.desktop.bridge import Bridge
-from yondle.desktop.charts.score_chart import ScoreChart, outside_view
 from yondle.desktop.charts.strips import strips_of
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import button, label
@@ -37,6 +37,9 @@ from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record,
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
+
+if TYPE_CHECKING:
+    from yondle.desktop.charts.score_chart import ScoreChart
 
 TRAIL_WIDTH = 286
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
@@ -63,16 +66,30 @@ class TunePlace(QWidget):
         self._make_actions()
         self.trail = TrailView(theme)
         self.rulers = Rulers(theme)
-        self.chart = ScoreChart(theme)
+        self._theme = theme
+        self.chart: ScoreChart | None = None
         self.side = SidePanel(theme, self.actions_by_name)
         self._lay_out(theme)
         self._connect()
         bridge.listen_to(session)
         bridge.records.connect(self._take)
         bridge.busy_changed.connect(lambda _: self.refresh())
+        bridge.prepared.connect(self._figures_ready)
         bridge.done.connect(self._done)
         bridge.failed.connect(self._failed)
         self._tell_resumed()
+        self.refresh()
+        bridge.prepare("figures", _load_figures)
+
+    def _figures_ready(self, name: str) -> None:
+        """Charts and margins need large libraries: the window is usable before they are loaded."""
+        from yondle.desktop.charts.score_chart import ScoreChart
+
+        if name != "figures" or self.chart is not None:
+            return
+        self.chart = ScoreChart(self._theme)
+        self.chart.step_chosen.connect(self.trail.choose)
+        self._chart_stack.addWidget(self.chart)
         self.refresh()
 
     # -- building ------------------------------------------------------------------------------------------------------
@@ -152,7 +169,6 @@ class TunePlace(QWidget):
         self._chart_empty.setProperty("role", "muted")
         self._chart_empty.setWordWrap(True)
         self._chart_stack.addWidget(self._chart_empty)
-        self._chart_stack.addWidget(self.chart)
         box.addWidget(self._chart_stack, 1)
         self._axis_words = label("", "small")
         self._axis_words.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -169,7 +185,6 @@ class TunePlace(QWidget):
         self.rulers.moved.connect(self._propose)
         self.rulers.entered.connect(self._enter)
         self.rulers.step_chosen.connect(self.trail.choose)
-        self.chart.step_chosen.connect(self.trail.choose)
         self.trail.chosen.connect(lambda _: self._show_side())
         self.side.inspector.noted.connect(self._keep_note)
         self._benchmarks.idClicked.connect(self._choose_benchmark)
@@ -193,7 +208,7 @@ class TunePlace(QWidget):
         running, session = self.running, self.session
         proposal = session.proposal
         selected = self.trail.selected() if hasattr(self, "trail") else None
-        can_back = selected is not None and step_view(session, selected).can_go_back
+        can_back = selected is not None and session.can_go_back(selected)
         for name, enabled in (
             ("test", not running and proposal is not None and session.baseline_step is not None),
             ("baseline", not running),
@@ -208,7 +223,7 @@ class TunePlace(QWidget):
             self.actions_by_name[name].setEnabled(enabled)
 
     def _show_trail(self) -> None:
-        rows = self._trail_rows.rows(self._benchmark, self.progress.step)
+        rows = self._trail_rows.rows(self._benchmark if self.chart is not None else None, self.progress.step)
         self.trail.show_rows(rows)
         self._trail_empty.setVisible(not rows)
         self.trail.setVisible(bool(rows))
@@ -237,13 +252,16 @@ class TunePlace(QWidget):
         if knob is None:
             self._show_no_chart("This rig has no knob to chart against.")
             return
+        if self.chart is None:
+            self._show_no_chart("Drawing …")
+            return
         view = chart(self.session, knob, self._benchmark)
         if not view.points:
             self._show_no_chart("Nothing measured yet.\nEvery later gain is told against the baseline.")
             return
         metric = self._benchmark.metric
         turned = ", lower is better" if metric.direction is Direction.LOWER else ""
-        outside = outside_view(view)
+        outside = self.chart.outside(view)
         off = f" · {count(outside, 'faint point')} outside" if outside else ""
         self._chart_note.setText(f"{metric.unit}{turned} · bars show 95 % ranges{off}")
         self._sentence.setText(view.sentence)
@@ -258,7 +276,8 @@ class TunePlace(QWidget):
         self._sentence.hide()
         self._chart_note.setText("")
         self._axis_words.setText("")
-        self.chart.show_view(None)
+        if self.chart is not None:
+            self.chart.show_view(None)
 
     def _show_side(self) -> None:
         running = self.progress.running
@@ -434,10 +453,12 @@ class TunePlace(QWidget):
         self._choose_benchmark((all_.index(self._benchmark) + by) % len(all_))
 
     def _copy_table(self) -> None:
-        QGuiApplication.clipboard().setText(self.chart.table())
+        if self.chart is not None:
+            QGuiApplication.clipboard().setText(self.chart.table())
 
     def _copy_picture(self) -> None:
-        QGuiApplication.clipboard().setPixmap(self.chart.grab())
+        if self.chart is not None:
+            QGuiApplication.clipboard().setPixmap(self.chart.grab())
 
     def _knob(self) -> Knob | None:
         return next((k for k in self.session.declaration.knobs if k.id == self._in_play), None)
@@ -497,3 +518,10 @@ class TunePlace(QWidget):
 
     def _dismissal(self, name: str, text: str = "Understood") -> CardAction:
         return CardAction(text, lambda: self.side.cards.take(name))
+
+
+def _load_figures() -> None:
+    """Load what charts and margins need, in the worker thread."""
+    import scipy.special  # noqa: F401
+
+    import yondle.desktop.charts.score_chart  # noqa: F401

@@ -1,0 +1,219 @@
+"""The window: how soon it can be used, what it costs at rest and while a run is shown, how long its frames take."""
+
+from __future__ import annotations
+
+import json
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+from benchmarks.measuring import Line, median_ms, ms, seconds_of
+from yondle.app.demo import run_evening
+from yondle.app.machines import choose_rig
+from yondle.app.session import Session
+from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
+from yondle.model.knobs import Change
+from yondle.model.steps import PassRecord, Step, StepKind
+from yondle.model.verdicts import Outcome, Verdict
+from yondle.model.workloads import PassResult
+
+START = """
+import json, os, sys, time
+began = float(sys.argv[2])
+from pathlib import Path
+from PySide6.QtWidgets import QApplication
+from yondle.desktop.theme import Theme
+from yondle.desktop.window import MainWindow
+
+app = QApplication([])
+window = MainWindow(Theme(app, "paper"))
+window.show()
+window.open_logbook(Path(sys.argv[1]))
+while window.tune is None or window.bridge.busy:
+    app.processEvents()
+window.grab()
+usable = time.time() - began
+worst = 0.0
+while window.tune.chart is None:
+    frame = time.perf_counter()
+    app.processEvents()
+    worst = max(worst, time.perf_counter() - frame)
+window.grab()
+print(json.dumps([usable, time.time() - began, worst]), flush=True)
+os._exit(0)
+"""
+BARE = """
+import json, os, sys, time
+began = float(sys.argv[2])
+from PySide6.QtWidgets import QApplication, QMainWindow
+app = QApplication([])
+window = QMainWindow()
+window.show()
+app.processEvents()
+window.grab()
+print(json.dumps([time.time() - began]), flush=True)
+os._exit(0)
+"""
+STEPS = 2000
+
+
+def lines() -> Iterator[Line]:
+    """Measure and give the lines."""
+    with tempfile.TemporaryDirectory() as folder:
+        book = Path(folder) / "heron.yondle"
+        session = Session.create(book, choose_rig("heron"))
+        run_evening(session, lambda _move, _record: None)
+        session.close()
+        yield from _start(book)
+        yield from _at_rest_and_running(book)
+        yield from _many_steps(Path(folder) / "many.yondle")
+
+
+def _start(book: Path) -> Iterator[Line]:
+    def once(script: str) -> list[float]:
+        command = [sys.executable, "-c", script, str(book), str(time.time())]
+        return list(json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout))
+
+    once(START)
+    ours, bare = [], []
+    for _ in range(7):
+        ours.append(once(START))
+        bare.append(once(BARE)[0])
+    usable, whole, frame = ([go[i] for go in ours] for i in range(3))
+    one = statistics.median(bare)
+    against = f"an empty Qt window in the same language: {ms(one)}"
+    for what, times, aim in (
+        ("start of the process to Heron's book painted and usable", usable, "under 1.2 s"),
+        ("start of the process to charts and margins shown too", whole, ""),
+    ):
+        middle = statistics.median(times)
+        yield Line(what, f"{ms(middle)} (best {ms(min(times))})", against, f"{middle / one:.1f} x", aim)
+    yield Line("longest the window is away while charts load", median_ms(frame), "", "", "under 50 ms")
+
+
+class _Shown:
+    """A window on a logbook, driven by hand."""
+
+    def __init__(self, book: Path, pace: float | None) -> None:
+        from PySide6.QtWidgets import QApplication
+
+        from yondle.desktop.theme import Theme
+        from yondle.desktop.window import MainWindow
+
+        self.app: Any = QApplication.instance() or QApplication([])
+        self.window = MainWindow(Theme(self.app, "paper"))
+        self.window.show()
+        self.window.open_logbook(book, pace)
+        self.until(lambda: self.window.tune is not None and self.window.tune.chart is not None)
+        assert self.window.tune is not None
+        self.tune = self.window.tune
+
+    def until(self, ready: Callable[[], bool]) -> None:
+        while not ready():
+            self.app.processEvents()
+            time.sleep(0.002)
+
+    def run(self, seconds: float) -> float:
+        """Let Qt's own loop run; gives the processor time used, as a share of the time that went by."""
+        from PySide6.QtCore import QEventLoop, QTimer
+
+        loop = QEventLoop()
+        before, began = _used(), time.perf_counter()
+        QTimer.singleShot(round(1000 * seconds), loop.quit)
+        loop.exec()
+        return (_used() - before) / (time.perf_counter() - began)
+
+    def close(self) -> None:
+        self.window.close()
+        self.until(lambda: not self.window.isVisible())
+
+
+def _at_rest_and_running(book: Path) -> Iterator[Line]:
+    shown = _Shown(book, 20.0)
+    shown.run(1.0)
+    rest = shown.run(20.0)
+    yield Line("own processor use at rest, 20 s", f"{100 * rest:.2f} % of a core", "", "", "under 0.5 %")
+    for pace in (1.0, 20.0, 200.0):
+        shown.window.session.machine.virtual.set_pace(pace)  # type: ignore[union-attr]
+        shown.tune._propose("core_clock", 4625.0)
+        shown.tune._test()
+        shown.until(lambda: len(shown.tune.progress.samples) > 3)
+        use = shown.run(10.0 if pace < 100 else 2.5)
+        name = "own processor use while a run is shown"
+        yield Line(
+            f"{name}, x{pace:g}",
+            f"{100 * use:.1f} % of a core",
+            "at rest, same window",
+            f"{use / max(rest, 1e-4):.0f} x",
+        )
+        shown.tune._stop()
+        shown.until(lambda: not shown.window.bridge.busy)
+        shown.tune.session.drop_proposal()
+    shown.close()
+
+
+def _many_steps(path: Path) -> Iterator[Line]:
+    _long_trail(path)
+    began = time.perf_counter()
+    shown = _Shown(path, 20.0)
+    opened = time.perf_counter() - began
+    yield Line(f"open a book of {STEPS:,} steps, painted", ms(opened), "", "")
+    tune = shown.tune
+    refresh = seconds_of(tune.refresh, 15)
+    yield Line(f"work out Tune anew, {STEPS:,} steps", median_ms(refresh), "", "", "under 50 ms")
+    frames = seconds_of(shown.window.grab, 15)
+    yield Line(f"paint the whole window, {STEPS:,} steps", median_ms(frames), "", "", "under 50 ms")
+
+    def nudge() -> None:
+        value = 4300.0 if tune.session.proposal is None else tune.session.proposal.changes[0].new + 25
+        tune._propose("core_clock", value if value <= 4900 else 4300.0)
+        shown.window.grab()
+
+    yield Line("move the marker by a notch and paint", median_ms(seconds_of(nudge, 25)), "", "", "under 50 ms")
+    bar = tune.trail.verticalScrollBar()
+
+    def scroll() -> None:
+        bar.setValue((bar.value() + 700) % max(bar.maximum(), 1))
+        tune.trail.grab()
+
+    yield Line("scroll the trail by a page and paint it", median_ms(seconds_of(scroll, 40)), "", "", "under 50 ms")
+    shown.close()
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    yield Line("memory of this benchmark's process at its highest", f"{peak:.0f} MiB", "", "")
+
+
+def _long_trail(path: Path) -> None:
+    """Write a trail of many steps straight into a logbook: the window is measured here, not the engine."""
+    session = Session.create(path, choose_rig("heron"))
+    session.baseline()
+    book, setup = session.logbook, session.in_force
+    knob = session.declaration.knob("core_clock")
+    verdicts = (Verdict.HELD, Verdict.HELD, Verdict.WRONG, Verdict.HELD, Verdict.DOWN, Verdict.HELD_BACK)
+    at, parent = "2026-10-18T01:00:00+01:00", 1
+    for number in range(2, STEPS + 1):
+        value = knob.at(8 + number % 48)
+        new = setup.with_values({"core_clock": value})
+        verdict = verdicts[number % len(verdicts)]
+        step = Step(number, StepKind.CHANGE, parent, new, (Change("core_clock", setup["core_clock"], value),))
+        t = 10_000.0 + number
+        book.take(StepOpened(number, step, setup, parent, "boot", at, t, {}))
+        for ordinal in range(1, 5):
+            record = PassRecord(
+                ordinal, "score passes", "stacking", ordinal, False, t, PassResult(True, 200 + value / 100, 12.0)
+            )
+            book.take(PassOpened(number, ordinal, "score passes", "stacking", ordinal, False, ordinal, 4, 12.0, t))
+            book.take(PassEnded(number, record))
+        book.take(VerdictGiven(number, number, Outcome(verdict, "for the benchmark")))
+        book.take(AttemptClosed(number, number, setup, True, 1, at))
+    session.close()
+
+
+def _used() -> float:
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    return used.ru_utime + used.ru_stime

@@ -1,0 +1,61 @@
+"""The import rules hold because breaking any of them is noticed: each is broken once on a copy."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[2]
+
+BREACHES = {
+    "Model, analysis, planning, engine, app, faces": ("analysis/margins.py", "import yondle.planning.ladder"),
+    "Rigs, workloads and logbook know the model only": ("rigs/linux/proc.py", "import yondle.analysis.margins"),
+    "Adapters don't know each other": ("rigs/linux/this.py", "import yondle.workloads.host"),
+    "Reports know model and analysis only": ("reports/picture.py", "import yondle.planning.ladder"),
+    "The engine reaches adapters only through its ports": ("engine/watcher.py", "import yondle.logbook.logbook"),
+    "Faces use operations and values": ("cli/shown.py", "import yondle.logbook.logbook"),
+    "Qt stays in the desktop": ("app/progress.py", "import PySide6.QtCore"),
+    "The model needs the standard library only": ("model/sensors.py", "import numpy"),
+}
+
+
+def lint(root: Path) -> str:
+    command = [str(Path(sys.executable).with_name("lint-imports")), "--no-cache"]
+    environment = {**os.environ, "PYTHONPATH": str(root / "src")}
+    return subprocess.run(command, cwd=root, env=environment, capture_output=True, text=True, check=False).stdout
+
+
+def test_every_import_rule_is_broken_by_its_breach(tmp_path: Path) -> None:
+    def broken(item: tuple[str, tuple[str, str]]) -> str:
+        name, (file, line) = item
+        copy = tmp_path / name.replace(" ", "-")[:24]
+        shutil.copytree(ROOT / "src", copy / "src", ignore=shutil.ignore_patterns("__pycache__"))
+        shutil.copy(ROOT / ".importlinter", copy)
+        path = copy / "src" / "yondle" / file
+        path.write_text(
+            path.read_text("utf-8").replace(
+                "from __future__ import annotations\n", f"from __future__ import annotations\n{line}\n"
+            )
+        )
+        return lint(copy)
+
+    with ThreadPoolExecutor(2) as pool:
+        answers = dict(zip(BREACHES, pool.map(broken, BREACHES.items()), strict=True))
+    for name, answer in answers.items():
+        found = [text for text in answer.splitlines() if text.startswith(name)]
+        assert found, answer
+        assert found[0].endswith("BROKEN"), (name, answer)
+
+
+def test_every_rule_of_the_contracts_file_is_among_those_broken() -> None:
+    names = [
+        line.split("=", 1)[1].strip()
+        for line in (ROOT / ".importlinter").read_text().splitlines()
+        if line.startswith("name")
+    ]
+    assert len(names) == len(BREACHES)
+    assert all(any(name.startswith(known) for known in BREACHES) for name in names)
