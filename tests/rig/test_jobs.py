@@ -12,7 +12,7 @@ from tests.fakes import Answer, stubborn_session
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import is_failure, run_evening
 from yondle.app.session import Session
-from yondle.app.views import Trail, benchmark_of, chart, gain_of, rulers, step_view
+from yondle.app.views import Trail, benchmark_of, chart, gain_of, ruler_marks, rulers, step_view
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import (
@@ -315,12 +315,12 @@ def test_marks_are_strong_only_under_the_present_other_settings(session: Session
     session.baseline(2)
     session.propose("core_voltage", 1.22)
     session.test(2)
-    by_name = {view.knob.id: view for view in rulers(session)}
+    by_name = {view.knob.id: view for view in rulers(session, ruler_marks(session))}
     assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, True), (1.22, True)}
     assert {(m.value, m.strong) for m in by_name["core_clock"].marks} == {(4200.0, True)}
     session.propose("core_clock", 4300)
     session.test(2)
-    by_name = {view.knob.id: view for view in rulers(session)}
+    by_name = {view.knob.id: view for view in rulers(session, ruler_marks(session))}
     assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, False), (1.22, True)}
 
 

@@ -82,8 +82,10 @@ class Session:
         recorder = with_faults(logbook, os.environ.get(VARIABLE))
         self._engine = Engine(machine.rig, machine.clock, recorder, self._hear)
         self._book: dict[int, StepRecord] = {record.step.number: record for record in logbook.steps()}
+        self._note_steps()
         self._position = logbook.position()
         self._running = 0
+        self.version = 0
         self.proposal: Proposal | None = None
         self.resumed = self._close_what_was_open()
         self.in_force: Setup = self._come_to_position()
@@ -128,7 +130,7 @@ class Session:
     @property
     def steps(self) -> list[StepRecord]:
         """Every step, oldest first."""
-        return [self._book[n] for n in sorted(self._book)]
+        return self._steps
 
     def step(self, number: int) -> StepRecord:
         """Give one step; raises KnownError when there is none of that number."""
@@ -145,8 +147,7 @@ class Session:
     @property
     def baseline_step(self) -> StepRecord | None:
         """The latest baseline that ran through."""
-        done = [r for r in self.steps if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED]
-        return done[-1] if done else None
+        return self._baseline
 
     @property
     def state(self) -> State:
@@ -314,7 +315,15 @@ class Session:
         return self.machine.rig.read_back()
 
     def _reload(self, number: int) -> None:
-        self._book = {**self._book, number: self.logbook.step(number)}
+        self._book[number] = self.logbook.step(number)
+        self._note_steps()
+        self.version += 1
+
+    def _note_steps(self) -> None:
+        """Keep the list of steps and the latest baseline at hand: both are asked for all the time."""
+        self._steps = [self._book[n] for n in sorted(self._book)]
+        measured = (r for r in reversed(self._steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
+        self._baseline = next(measured, None)
 
     def _hear(self, record: Record) -> None:
         match record:
@@ -338,6 +347,7 @@ class Session:
     def _rest(self, position: int | None, rests_at: Setup, verified: bool) -> None:
         self._position = position if position is not None else self._stock_step(rests_at)
         self.in_force = rests_at
+        self.version += 1
         self.verified = Verified(self.machine.clock.now(), len(rests_at) if verified else 0, len(rests_at))
 
     def _stock_step(self, rests_at: Setup) -> int | None:

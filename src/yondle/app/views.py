@@ -23,6 +23,9 @@ _FINE_MARGIN_PERCENT = 0.2
 
 _AT_ONCE_S = 0.5
 
+_LOOKED_BACK = 30
+"""So many steps are looked at for how long a check takes; the night warms up, so older ones mislead."""
+
 _NEARLY_SURE = 0.99
 """A chance is never told as certainty."""
 
@@ -113,7 +116,6 @@ class ProposalView:
     chance: float | None
     chance_text: str
     rows: tuple[tuple[str, str], ...]
-    expected_s: float
 
 
 def benchmark_of(session: Session, workload_id: str = "") -> Workload:
@@ -232,8 +234,11 @@ def failure_words(failure: Failure, after_s: float | None, reason: str) -> str:
     return str(failure)
 
 
-def rulers(session: Session) -> list[RulerView]:
-    """Give one ruler per knob."""
+Marks = dict[str, tuple[RulerMark, ...]]
+
+
+def ruler_marks(session: Session) -> Marks:
+    """Give the values tried of every knob with their marks: the latest verdict under the present other settings, or elsewhere."""
     now = session.in_force
     marks: dict[str, dict[float, RulerMark]] = {knob.id: {} for knob in session.declaration.knobs}
     for record in session.steps:
@@ -248,34 +253,46 @@ def rulers(session: Session) -> list[RulerView]:
             if value is None or (before is not None and before.strong and not strong):
                 continue
             kept[value] = RulerMark(value, record.verdict, strong, record.step.number)
-    proposal = session.proposal
+    return {knob: tuple(sorted(kept.values(), key=lambda m: m.value)) for knob, kept in marks.items()}
+
+
+def rulers(session: Session, marks: Marks) -> list[RulerView]:
+    """Give one ruler per knob."""
+    proposal, ceilings = session.proposal, session.declaration.ceilings
     return [
         RulerView(
-            knob, now[knob.id], proposal.value(knob.id) if proposal else None,
-            session.declaration.ceilings.get(knob.id), tuple(sorted(marks[knob.id].values(), key=lambda m: m.value)),
+            knob,
+            session.in_force[knob.id],
+            proposal.value(knob.id) if proposal else None,
+            ceilings.get(knob.id),
+            marks[knob.id],
         )
         for knob in session.declaration.knobs
-        if knob.id in now
-    ]  # fmt: skip
+        if knob.id in session.in_force
+    ]
 
 
-def chance_to_hold(
-    session: Session, knob: Knob, setup: Setup, seconds: float, values: list[float]
-) -> list[float] | None:
-    """Give the chance to hold at each value with all else as in `setup`.
+Chances = dict[float, float]
+
+
+def chances_to_hold(session: Session, knob: Knob, seconds: float) -> Chances | None:
+    """Give the chance to hold `seconds` of load at every value of a knob, with all else as it is now.
 
     None until something has failed there: before that nobody knows how far away the edge is, and a guess would flatter.
     """
-    if knob.risk is Risk.NONE:
+    if knob.risk is Risk.NONE or knob.id not in session.in_force:
         return None
     seen = [
         exposure
         for record in session.steps
-        if record.step.setup.same_but(setup, knob.id)
+        if record.step.setup.same_but(session.in_force, knob.id)
         for attempt in record.attempts
         if (exposure := _exposure(attempt, record.step.setup[knob.id])) is not None
     ]
-    return HoldModel(knob, seen).chance(values, seconds) if any(s.failed for s in seen) else None
+    if not any(s.failed for s in seen):
+        return None
+    values = knob.values()
+    return dict(zip(values, HoldModel(knob, seen).chance(values, seconds), strict=True))
 
 
 def load_seconds(check: Check) -> float:
@@ -283,8 +300,8 @@ def load_seconds(check: Check) -> float:
     return sum(s.pass_s or 0.0 for s in check.stages if s.kind is StageKind.LOAD) or 60.0
 
 
-def proposal_view(session: Session, check: Check) -> ProposalView | None:
-    """Put the proposal into words; None when nothing is proposed."""
+def proposal_view(session: Session, check: Check, chances: Chances | None) -> ProposalView | None:
+    """Put the proposal into words, with the chances of its knob; None when nothing is proposed."""
     proposal = session.proposal
     if proposal is None:
         return None
@@ -296,10 +313,8 @@ def proposal_view(session: Session, check: Check) -> ProposalView | None:
     about = f"All else as in step {here.step.number}." if here else "All else at stock."
     if proposal.joint:
         about += " A joint step: no gain is credited to either knob alone."
-    chance, chance_text = _proposal_chance(session, check)
-    return ProposalView(
-        title, change, about, chance, chance_text, check_rows(session, check), expected_seconds(session, check)
-    )
+    chance, chance_text = _proposal_chance(session, chances)
+    return ProposalView(title, change, about, chance, chance_text, check_rows(session, check))
 
 
 def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
@@ -329,7 +344,7 @@ def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
 def expected_seconds(session: Session, check: Check) -> float:
     """Estimate how long a check takes: as long as the latest one that ran through with as many passes, else its load."""
     alone = check_seconds(check, session.declaration)
-    for record in reversed(session.steps):
+    for record in reversed(session.steps[-_LOOKED_BACK:]):
         for attempt in reversed(record.attempts):
             done = [p for p in attempt.passes if p.result is not None]
             loaded = sum(p.result.duration_s for p in done if p.result is not None)
@@ -380,24 +395,22 @@ def _exposure(attempt: Attempt, value: float) -> Exposure | None:
     return Exposure(value, seconds, False) if seconds > 0 else None
 
 
-def _proposal_chance(session: Session, check: Check) -> tuple[float | None, str]:
+def _proposal_chance(session: Session, chances: Chances | None) -> tuple[float | None, str]:
     proposal = session.proposal
     if proposal is None or len(proposal.changes) != 1:
         return None, "Chance to hold: not told for a joint step."
     change = proposal.changes[0]
-    knob = session.declaration.knob(change.knob)
-    if knob.risk is Risk.NONE:
+    if session.declaration.knob(change.knob).risk is Risk.NONE:
         return None, ""
-    seconds = load_seconds(check)
-    chances = chance_to_hold(session, knob, session.in_force, seconds, [change.new])
-    if chances is None:
+    chance = chances.get(change.new) if chances is not None else None
+    if chance is None:
         return None, "Chance to hold: not known, since nothing has failed yet with these other settings."
-    shown = f"{number(100 * chances[0])}{THIN}%"
-    if chances[0] > _NEARLY_SURE:
+    shown = f"{number(100 * chance)}{THIN}%"
+    if chance > _NEARLY_SURE:
         shown = f"over {number(100 * _NEARLY_SURE)}{THIN}%"
-    elif chances[0] < 1 - _NEARLY_SURE:
+    elif chance < 1 - _NEARLY_SURE:
         shown = f"under {number(100 - 100 * _NEARLY_SURE)}{THIN}%"
-    return chances[0], f"Chance to hold, estimated from what has been seen: {shown}"
+    return chance, f"Chance to hold, estimated from what has been seen: {shown}"
 
 
 def _point(setup: Setup, records: list[StepRecord], knob: Knob, benchmark: Workload, now: Setup) -> ChartPoint | None:

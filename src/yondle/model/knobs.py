@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yondle.model.errors import KnownError
@@ -121,6 +121,10 @@ class Setup(Mapping[str, float]):
     """The values of all knobs of a rig at one moment; equal setups compare and hash equal."""
 
     items_: tuple[tuple[str, float], ...]
+    _by_name: dict[str, float] = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_by_name", dict(self.items_))
 
     @classmethod
     def of(cls, values: Mapping[str, float] | Iterable[tuple[str, float]]) -> Setup:
@@ -128,13 +132,10 @@ class Setup(Mapping[str, float]):
         return cls(tuple(sorted((k, round(float(v), 9)) for k, v in dict(values).items())))
 
     def __getitem__(self, knob: str) -> float:
-        for name, value in self.items_:
-            if name == knob:
-                return value
-        raise KeyError(knob)
+        return self._by_name[knob]
 
     def __iter__(self) -> Iterator[str]:
-        return (name for name, _ in self.items_)
+        return iter(self._by_name)
 
     def __len__(self) -> int:
         return len(self.items_)
@@ -155,4 +156,5 @@ class Setup(Mapping[str, float]):
 
     def same_but(self, other: Setup, knob: str) -> bool:
         """Tell whether two setups agree in every knob except perhaps `knob`."""
-        return all(value == other.get(name) for name, value in self.items_ if name != knob)
+        theirs = other._by_name
+        return all(value == theirs.get(name) for name, value in self.items_ if name != knob)

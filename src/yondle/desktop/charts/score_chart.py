@@ -169,24 +169,24 @@ class ScoreChart(pg.PlotWidget):
         self.addItem(word, ignoreBounds=True)
 
     def _draw_passes(self, view: ChartView) -> None:
-        c = self._theme.colours
         low, high = _x_range(view)
-        spots = []
-        for point in view.points:
-            for i, score in enumerate(point.scores):
-                aside = ((i % 5) - 2) * _JITTER_SHARE * (high - low)
-                colour = faded(c.muted, 0.8 if point.strong else 0.3)
-                spots.append({"pos": (point.value + aside, score), "brush": colour})
-        dots = pg.ScatterPlotItem(size=DOT_PX, pen=pg.mkPen(None), pxMode=True)
-        dots.addPoints(spots)
-        self.addItem(dots)
+        for strong, opacity in ((False, 0.3), (True, 0.8)):
+            points = [p for p in view.points if p.strong is strong]
+            aside = [
+                p.value + ((i % 5) - 2) * _JITTER_SHARE * (high - low) for p in points for i in range(len(p.scores))
+            ]
+            scores = [score for p in points for score in p.scores]
+            brush = pg.mkBrush(faded(self._theme.colours.muted, opacity))
+            self.addItem(pg.ScatterPlotItem(aside, scores, size=DOT_PX, pen=pg.mkPen(None), brush=brush, pxMode=True))
 
     def _draw_marks(self, view: ChartView) -> None:
         c = self._theme.colours
-        for point in view.points:
-            if math.isfinite(point.spread.low):
-                pen = pg.mkPen(faded(c.ink, 1.0 if point.strong else _FAINT), width=1.6)
-                self.plot([point.value] * 2, [point.spread.low, point.spread.high], pen=pen)
+        for strong, opacity in ((False, _FAINT), (True, 1.0)):
+            points = [p for p in view.points if p.strong is strong and math.isfinite(p.spread.low)]
+            if points:
+                x, mean, low, high = np.array([(p.value, p.spread.mean, p.spread.low, p.spread.high) for p in points]).T
+                pen = pg.mkPen(faded(c.ink, opacity), width=1.6)
+                self.addItem(pg.ErrorBarItem(x=x, y=mean, top=high - mean, bottom=mean - low, beam=0, pen=pen))
         marks = pg.ScatterPlotItem(pxMode=True)
         marks.addPoints(
             [

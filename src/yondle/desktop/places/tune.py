@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
@@ -12,14 +12,16 @@ from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QStacke
 from yondle.app.progress import Progress
 from yondle.app.session import Session
 from yondle.app.views import (
+    Chances,
     ProposalView,
     Trail,
-    chance_to_hold,
+    chances_to_hold,
     chart,
     check_rows,
     expected_seconds,
     load_seconds,
     proposal_view,
+    ruler_marks,
     rulers,
     step_title,
     step_view,
@@ -34,12 +36,14 @@ from yondle.desktop.widgets.rulers import Rulers
 from yondle.desktop.widgets.trail import TrailView
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
-from yondle.model.knobs import Knob, Risk
+from yondle.model.knobs import Knob
 from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart
+
+Made = TypeVar("Made")
 
 TRAIL_WIDTH = 286
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
@@ -60,7 +64,7 @@ class TunePlace(QWidget):
         self._in_play = session.declaration.knobs[0].id if session.declaration.knobs else ""
         self._paused = False
         self._evening = False
-        self._band: tuple[object, list[float] | None] = (None, None)
+        self._kept: dict[str, tuple[object, Any]] = {}
         self._expected_s = 0.0
         self.actions_by_name: dict[str, QAction] = {}
         self._make_actions()
@@ -230,18 +234,25 @@ class TunePlace(QWidget):
         self._trail_space.setVisible(not rows)
 
     def _show_rulers(self) -> None:
-        self.rulers.show_views(rulers(self.session), self._in_play, self.running, self._chance_band())
+        marks = self._keep("marks", (), lambda: ruler_marks(self.session))
+        chances = self._chances()
+        band = list(chances.values()) if chances is not None else None
+        self.rulers.show_views(rulers(self.session, marks), self._in_play, self.running, band)
 
-    def _chance_band(self) -> list[float] | None:
-        knob = self._knob()
-        session = self.session
-        if knob is None or knob.risk is Risk.NONE:
+    def _chances(self) -> Chances | None:
+        knob, seconds = self._knob(), load_seconds(self.session.check())
+        if knob is None:
             return None
-        key = (knob.id, session.in_force, sum(len(r.attempts) for r in session.steps), self.running)
-        if self._band[0] != key:
-            seconds = load_seconds(session.check())
-            self._band = (key, chance_to_hold(session, knob, session.in_force, seconds, knob.values()))
-        return self._band[1]
+        return self._keep("chances", (knob,), lambda: chances_to_hold(self.session, knob, seconds))
+
+    def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:
+        """Work something out again only when the steps, the settings in force or its key have changed."""
+        whole = (self.session.version, *key)
+        kept = self._kept.get(name)
+        if kept is None or kept[0] != whole:
+            kept = self._kept[name] = (whole, make())
+        made: Made = kept[1]
+        return made
 
     def _show_chart(self) -> None:
         knob = self._knob()
@@ -255,7 +266,7 @@ class TunePlace(QWidget):
         if self.chart is None:
             self._show_no_chart("Drawing …")
             return
-        view = chart(self.session, knob, self._benchmark)
+        view = self._keep("chart", (knob, self._benchmark), lambda: chart(self.session, knob, self._benchmark))
         if not view.points:
             self._show_no_chart("Nothing measured yet.\nEvery later gain is told against the baseline.")
             return
@@ -297,7 +308,7 @@ class TunePlace(QWidget):
     def _show_next(self) -> None:
         session = self.session
         wants_baseline = session.baseline_step is None
-        view = proposal_view(session, session.check())
+        view = proposal_view(session, session.check(), self._chances())
         if self.running:
             words = NextWords("Working …", about="The rig is being brought to its settings.")
         elif wants_baseline:
@@ -337,8 +348,11 @@ class TunePlace(QWidget):
             self._ask_about(knob_id, value, error)
             self._show_actions()
             return
-        self._in_play = knob_id
-        self.refresh()
+        turned, self._in_play = self._in_play != knob_id, knob_id
+        self._show_rulers()
+        if turned:
+            self._show_chart()
+        self._show_side()
 
     def _ask_about(self, knob_id: str, value: float, error: KnownError) -> None:
         proposal = self.session.proposal
