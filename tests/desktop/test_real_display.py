@@ -95,9 +95,7 @@ def test_a_real_program_killed_while_its_window_runs_a_test_knows_it_afterwards(
     session.baseline(2)
     session.close()
     environment = {**os.environ, "DISPLAY": display, "QT_QPA_PLATFORM": "xcb", "YONDLE_FAULT": "kill after 30"}
-    script = WATCH.replace(
-        "    window.close()", "    window.tune._propose('core_clock', 4300); window.tune._test()"
-    )
+    script = WATCH.replace("    window.close()", "    window.tune._propose('core_clock', 4300); window.tune._test()")
     command = [sys.executable, "-c", script.replace(", 20.0)", ", None)"), str(path)]
     done = subprocess.run(command, env=environment, capture_output=True, timeout=60, check=False)
     assert done.returncode == -signal.SIGKILL, done.stderr

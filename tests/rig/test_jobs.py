@@ -12,7 +12,10 @@ from tests.fakes import Answer, stubborn_session
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import is_failure, run_evening
 from yondle.app.session import Session
-from yondle.app.views import Trail, benchmark_of, chart, gain_of, ruler_marks, rulers, step_view
+from yondle.app.views.charting import chart
+from yondle.app.views.gains import benchmark_of, gain_of
+from yondle.app.views.rulers import ruler_marks, rulers
+from yondle.app.views.trail import Trail, step_view
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import (

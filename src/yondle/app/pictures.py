@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yondle.app.views import ChartView
+from yondle.app.views.charting import ChartView
 from yondle.model.workloads import Direction
 from yondle.reports.picture import Picture, PicturePoint, draw
 

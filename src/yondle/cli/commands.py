@@ -21,7 +21,8 @@ from yondle.app.machines import choose_rig, make_machine
 from yondle.app.pictures import chart_svg
 from yondle.app.progress import Progress
 from yondle.app.session import Session
-from yondle.app.views import benchmark_of, chart
+from yondle.app.views.charting import chart
+from yondle.app.views.gains import benchmark_of
 from yondle.cli.shown import (
     ProgressLine,
     print_json,

@@ -14,7 +14,8 @@ from rich.text import Text
 
 from yondle.app.progress import Progress
 from yondle.app.session import Session
-from yondle.app.views import Trail, benchmark_of, gain_of
+from yondle.app.views.gains import benchmark_of, gain_of
+from yondle.app.views.trail import Trail
 from yondle.model.events import Record
 from yondle.model.marks import SHAPES, Shape
 from yondle.model.quantities import duration

@@ -11,7 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem, QWidget
 
-from yondle.app.views import ChartFailure, ChartPoint, ChartView
+from yondle.app.views.charting import ChartFailure, ChartPoint, ChartView
 from yondle.desktop.marks import paint_mark, symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import count, digits_for, number

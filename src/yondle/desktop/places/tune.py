@@ -5,40 +5,30 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from yondle.app.progress import Progress
 from yondle.app.session import Session
-from yondle.app.views import (
-    Chances,
-    ProposalView,
-    Trail,
-    chances_to_hold,
-    chart,
-    check_rows,
-    expected_seconds,
-    load_seconds,
-    proposal_view,
-    ruler_marks,
-    rulers,
-    step_title,
-    step_view,
-)
+from yondle.app.views.charting import chart
+from yondle.app.views.proposal import ProposalView, expected_seconds, load_seconds, proposal_view
+from yondle.app.views.rulers import Chances, chances_to_hold, ruler_marks, rulers
+from yondle.app.views.trail import Trail, step_view
 from yondle.desktop.bridge import Bridge
+from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of
+from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.desktop.theme import MARGIN, Theme
-from yondle.desktop.widgets.basics import button, label
+from yondle.desktop.widgets.basics import label
 from yondle.desktop.widgets.cards import CardAction
-from yondle.desktop.widgets.next_step import NextWords, SidePanel
+from yondle.desktop.widgets.next_step import SidePanel
 from yondle.desktop.widgets.rulers import Rulers
 from yondle.desktop.widgets.trail import TrailView
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
-from yondle.model.quantities import count
-from yondle.model.workloads import Direction, Workload
+from yondle.model.workloads import Workload
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart
@@ -46,6 +36,7 @@ if TYPE_CHECKING:
 Made = TypeVar("Made")
 
 TRAIL_WIDTH = 286
+_NOTHING_MEASURED = "Nothing measured yet.\nEvery later gain is told against the baseline."
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
 
@@ -70,31 +61,30 @@ class TunePlace(QWidget):
         self._make_actions()
         self.trail = TrailView(theme)
         self.rulers = Rulers(theme)
-        self._theme = theme
-        self.chart: ScoreChart | None = None
+        self.chart_panel = ChartPanel(theme, session.declaration.benchmarks)
         self.side = SidePanel(theme, self.actions_by_name)
         self._lay_out(theme)
         self._connect()
         bridge.listen_to(session)
         bridge.records.connect(self._take)
-        bridge.busy_changed.connect(lambda _: self.refresh())
+        bridge.busy_changed.connect(self._busy)
         bridge.prepared.connect(self._figures_ready)
         bridge.done.connect(self._done)
         bridge.failed.connect(self._failed)
-        self._tell_resumed()
+        tell_resumed(self.side.cards, session)
         self.refresh()
         bridge.prepare("figures", _load_figures)
 
     def _figures_ready(self, name: str) -> None:
         """Charts and margins need large libraries: the window is usable before they are loaded."""
-        from yondle.desktop.charts.score_chart import ScoreChart
+        if name == "figures" and self.chart is None:
+            self.chart_panel.add_chart()
+            QTimer.singleShot(0, self, self.refresh)
 
-        if name != "figures" or self.chart is not None:
-            return
-        self.chart = ScoreChart(self._theme)
-        self.chart.step_chosen.connect(self.trail.choose)
-        self._chart_stack.addWidget(self.chart)
-        self.refresh()
+    @property
+    def chart(self) -> ScoreChart | None:
+        """The chart, once its library is loaded."""
+        return self.chart_panel.chart
 
     # -- building ------------------------------------------------------------------------------------------------------
 
@@ -153,30 +143,7 @@ class TunePlace(QWidget):
         box.addLayout(head)
         box.addWidget(self.rulers)
         box.addSpacing(4)
-        chart_head = QHBoxLayout()
-        chart_head.setSpacing(2)
-        self._benchmarks = QButtonGroup(self)
-        for i, benchmark in enumerate(self.session.declaration.benchmarks):
-            choice = button(benchmark.name, "flat", f"Chart {benchmark.name}")
-            choice.setCheckable(True)
-            self._benchmarks.addButton(choice, i)
-            chart_head.addWidget(choice)
-        chart_head.addStretch(1)
-        self._chart_note = label("", "small")
-        chart_head.addWidget(self._chart_note)
-        box.addLayout(chart_head)
-        self._sentence = label("", "strong", wrap=True)
-        box.addWidget(self._sentence)
-        self._chart_stack = QStackedWidget()
-        self._chart_empty = QLabel()
-        self._chart_empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self._chart_empty.setProperty("role", "muted")
-        self._chart_empty.setWordWrap(True)
-        self._chart_stack.addWidget(self._chart_empty)
-        box.addWidget(self._chart_stack, 1)
-        self._axis_words = label("", "small")
-        self._axis_words.setAlignment(Qt.AlignmentFlag.AlignRight)
-        box.addWidget(self._axis_words)
+        box.addWidget(self.chart_panel, 1)
 
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
@@ -191,7 +158,8 @@ class TunePlace(QWidget):
         self.rulers.step_chosen.connect(self.trail.choose)
         self.trail.chosen.connect(lambda _: self._show_side())
         self.side.inspector.noted.connect(self._keep_note)
-        self._benchmarks.idClicked.connect(self._choose_benchmark)
+        self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
+        self.chart_panel.step_chosen.connect(self.trail.choose)
 
     # -- showing -------------------------------------------------------------------------------------------------------
 
@@ -256,39 +224,18 @@ class TunePlace(QWidget):
 
     def _show_chart(self) -> None:
         knob = self._knob()
-        for i, benchmark in enumerate(self.session.declaration.benchmarks):
-            choice = self._benchmarks.button(i)
-            if choice is not None:
-                choice.setChecked(benchmark.id == self._benchmark.id)
+        self.chart_panel.choose(self.session.declaration.benchmarks.index(self._benchmark))
         if knob is None:
-            self._show_no_chart("This rig has no knob to chart against.")
+            self.chart_panel.show_nothing("This rig has no knob to chart against.")
             return
         if self.chart is None:
-            self._show_no_chart("Drawing …")
+            self.chart_panel.show_nothing("Drawing …" if self.session.steps else _NOTHING_MEASURED)
             return
         view = self._keep("chart", (knob, self._benchmark), lambda: chart(self.session, knob, self._benchmark))
-        if not view.points:
-            self._show_no_chart("Nothing measured yet.\nEvery later gain is told against the baseline.")
-            return
-        metric = self._benchmark.metric
-        turned = ", lower is better" if metric.direction is Direction.LOWER else ""
-        outside = self.chart.outside(view)
-        off = f" · {count(outside, 'faint point')} outside" if outside else ""
-        self._chart_note.setText(f"{metric.unit}{turned} · bars show 95 % ranges{off}")
-        self._sentence.setText(view.sentence)
-        self._sentence.show()
-        self._axis_words.setText(f"{knob.name}, {knob.unit}" if knob.unit else knob.name)
-        self._chart_stack.setCurrentWidget(self.chart)
-        self.chart.show_view(view)
-
-    def _show_no_chart(self, words: str) -> None:
-        self._chart_empty.setText(words)
-        self._chart_stack.setCurrentWidget(self._chart_empty)
-        self._sentence.hide()
-        self._chart_note.setText("")
-        self._axis_words.setText("")
-        if self.chart is not None:
-            self.chart.show_view(None)
+        if view.points:
+            self.chart_panel.show_view(view)
+        else:
+            self.chart_panel.show_nothing(_NOTHING_MEASURED)
 
     def _show_side(self) -> None:
         running = self.progress.running
@@ -309,21 +256,7 @@ class TunePlace(QWidget):
         session = self.session
         wants_baseline = session.baseline_step is None
         view = proposal_view(session, session.check(), self._chances())
-        if self.running:
-            words = NextWords("Working …", about="The rig is being brought to its settings.")
-        elif wants_baseline:
-            words = NextWords(
-                "Measure stock first",
-                about="Every benchmark several times at stock: from their spread follows what difference can be seen at all.",
-                rows=check_rows(session, session.check()),
-            )
-        elif view is None:
-            words = NextWords(
-                "Propose a step",
-                about="Move one marker on a ruler. One step changes one knob, so that its gain can be told.",
-            )
-        else:
-            words = NextWords(view.title, view.change, view.about, view.chance_text, view.rows)
+        words = next_words(session, view, self.running)
         shown: ProposalView | None = None if self.running else view
         self.side.next.show_words(words, shown, wants_baseline and not self.running)
 
@@ -447,7 +380,7 @@ class TunePlace(QWidget):
         try:
             self.session.note(number, text)
         except KnownError as error:
-            self.side.cards.put("error", error.problem, error.remedy)
+            tell_trouble(self.side.cards, error)
         self.refresh()
 
     def _enter(self, knob_id: str) -> None:
@@ -491,47 +424,24 @@ class TunePlace(QWidget):
         elif self.progress.running:
             self._show_progress()
 
+    def _busy(self, busy: bool) -> None:
+        self.refresh()
+
     def _done(self, name: str, result: object) -> None:
         self.side.cards.take("evening")
         self._evening = False
         if name in ("test", "baseline", "evening"):
-            self._tell_verdict()
+            number = tell_verdict(self.side.cards, self.session)
+            if number is not None:
+                self.trail.choose(number)
         self.refresh()
 
     def _failed(self, name: str, error: object) -> None:
         self.side.cards.take("evening")
         self._evening = False
         self.progress = Progress(self.session.declaration)
-        if isinstance(error, KnownError):
-            self.side.cards.put("error", error.problem, error.remedy, [self._dismissal("error")])
-        else:
-            text = f"{type(error).__name__}: {error}. The details are in the log; the rig was put back."
-            self.side.cards.put("error", "A fault of the program", text, [self._dismissal("error")])
+        tell_trouble(self.side.cards, error)
         self.refresh()
-
-    def _tell_verdict(self) -> None:
-        outcome = self.progress.outcome
-        latest = max(self.session.steps, key=lambda r: r.attempts[-1].id if r.attempts else 0, default=None)
-        if outcome is None or latest is None:
-            return
-        view = step_view(self.session, latest.step.number)
-        self.side.cards.put(
-            "verdict", f"Step {view.number}: {view.verdict}", view.reason, [self._dismissal("verdict")], view.verdict
-        )
-        self.trail.choose(latest.step.number)
-
-    def _tell_resumed(self) -> None:
-        for resumed in self.session.resumed:
-            step = resumed.step.step
-            where = f"step {resumed.rests_at_step}" if resumed.rests_at_step is not None else "stock"
-            read = "read back as set" if resumed.verified else "not confirmed by reading back"
-            title = f"Step {step.number} was on trial: {step_title(self.session.declaration, step)}"
-            text = f"{resumed.outcome.reason}\n\nThe rig is at {where}, {read}. Nothing was tried again by itself."
-            name = f"resumed {step.number}"
-            self.side.cards.put(name, title, text, [self._dismissal(name, "Understood")], resumed.outcome.verdict)
-
-    def _dismissal(self, name: str, text: str = "Understood") -> CardAction:
-        return CardAction(text, lambda: self.side.cards.take(name))
 
 
 def _load_figures() -> None:

@@ -18,7 +18,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from yondle.app.views import RulerMark, RulerView
+from yondle.app.views.rulers import RulerMark, RulerView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
 from yondle.model.quantities import number

@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from yondle.app.views import RulerView
+from yondle.app.views.rulers import RulerView
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import Card, CardAction
 from yondle.desktop.widgets.ruler import HEIGHT, Ruler

@@ -7,7 +7,7 @@ from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from yondle.analysis.margins import GainWord
-from yondle.app.views import TrailRow
+from yondle.app.views.trail import TrailRow
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.verdicts import Verdict

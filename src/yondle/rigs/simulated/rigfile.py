@@ -227,6 +227,8 @@ class RigFile(_Part):
         for name, workload in self.workloads.items():
             if workload.load not in self.loads:
                 raise ValueError(f"workloads.{name}.load names no load of this file: {workload.load}")
+        if all(workload.figure == "none" for workload in self.workloads.values()):
+            raise ValueError("at least one workload needs a figure: without a score no gain can be told")
         if self.check.hard_load not in self.workloads:
             raise ValueError(f"check.hard_load names no workload of this file: {self.check.hard_load}")
         if self.rig.starts_at.tzinfo is None:

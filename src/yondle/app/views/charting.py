@@ -1,0 +1,144 @@
+"""Score against one knob, and the sentence that reads it aloud."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.analysis.margins import FEWEST_PASSES, GainWord, Spread, gain, spread
+from yondle.analysis.scaling import Elasticity, at_cap, elasticity
+from yondle.app.session import Session
+from yondle.app.views.trail import failure_words
+from yondle.model.knobs import Knob, Setup
+from yondle.model.quantities import MINUS, number, quantity, signed_percent
+from yondle.model.steps import StepRecord
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Direction, Workload
+
+
+@dataclass(frozen=True, slots=True)
+class ChartPoint:
+    """All passes at one value of the knob under the same other settings."""
+
+    value: float
+    scores: tuple[float, ...]
+    spread: Spread
+    verdict: Verdict
+    strong: bool
+    steps: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ChartFailure:
+    """A value at which the machine failed without a figure."""
+
+    value: float
+    verdict: Verdict
+    strong: bool
+    step: int
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class ChartView:
+    """Score against one knob, with the sentence that reads it aloud."""
+
+    knob: Knob
+    workload: Workload
+    points: tuple[ChartPoint, ...]
+    failures: tuple[ChartFailure, ...]
+    baseline: Spread | None
+    anchor: tuple[float, float] | None
+    elasticity: Elasticity | None
+    sentence: str
+
+
+def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
+    """Gather every pass of a benchmark against one knob."""
+    now = session.in_force
+    gathered: dict[Setup, list[StepRecord]] = {}
+    failures = []
+    for record in session.steps:
+        setup = record.step.setup
+        if knob.id not in setup:
+            continue
+        if record.scores(benchmark.id):
+            gathered.setdefault(setup, []).append(record)
+        elif record.outcome is not None and record.outcome.failure is not None:
+            outcome = record.outcome
+            words = failure_words(record.outcome.failure, outcome.time_to_failure_s, outcome.reason)
+            failures.append(
+                ChartFailure(setup[knob.id], record.verdict, setup.same_but(now, knob.id), record.step.number, words)
+            )
+    points = [
+        p for setup, records in gathered.items() if (p := _point(setup, records, knob, benchmark, now)) is not None
+    ]
+    points.sort(key=lambda p: p.value)
+    base = session.baseline_step
+    base_spread = spread(base.scores(benchmark.id)) if base else None
+    strong = [p for p in points if p.strong and p.spread.n >= FEWEST_PASSES]
+    fitted = elasticity([(p.value, list(p.scores)) for p in strong], benchmark.metric.direction)
+    anchor = _anchor(strong, base, knob)
+    sentence = _sentence(knob, benchmark, strong, len(points), base_spread, fitted)
+    return ChartView(knob, benchmark, tuple(points), tuple(failures), base_spread, anchor, fitted, sentence)
+
+
+def _point(setup: Setup, records: list[StepRecord], knob: Knob, benchmark: Workload, now: Setup) -> ChartPoint | None:
+    scores = [score for record in records for score in record.scores(benchmark.id)]
+    summed = spread(scores)
+    if summed is None:
+        return None
+    numbers = tuple(record.step.number for record in records)
+    strong = setup.same_but(now, knob.id)
+    return ChartPoint(setup[knob.id], tuple(scores), summed, records[-1].verdict, strong, numbers)
+
+
+def _anchor(strong: list[ChartPoint], base: StepRecord | None, knob: Knob) -> tuple[float, float] | None:
+    if not strong or not knob.proportional:
+        return None
+    from_base = [p for p in strong if base is not None and base.step.number in p.steps]
+    first = from_base[0] if from_base else strong[0]
+    return first.value, first.spread.mean
+
+
+def _sentence(
+    knob: Knob,
+    benchmark: Workload,
+    strong: list[ChartPoint],
+    all_points: int,
+    base: Spread | None,
+    fit: Elasticity | None,
+) -> str:
+    name, score = knob.name.lower(), benchmark.name
+    if base is None:
+        return "Nothing measured yet: the baseline comes first."
+    if at_cap([(p.value, list(p.scores)) for p in strong], benchmark.metric.cap):
+        cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
+        return f"{score} sits at its cap of {cap}: it tells nothing about {name}."
+    if len(strong) < 2 or fit is None:
+        if all_points > len(strong):
+            return f"Only one value of {name} with the other settings as they are now; faint marks are under others."
+        return f"One value of {name} so far: test another to see what it is worth."
+    turned = " (fewer seconds count as more score)" if benchmark.metric.direction is Direction.LOWER else ""
+    if fit.settings == 2 or not knob.proportional:
+        return _two_ends(knob, benchmark, strong, turned)
+    low, high = number(fit.low, 2), number(fit.high, 2)
+    if fit.low <= 0.0 <= fit.high:
+        return f"No sign yet that {score} answers to {name}: {_signed(fit.slope)} % for each +1 % ({low} to {high})."
+    return f"Each +1 % of {name} has brought {_signed(fit.slope)} % of score ({low} to {high}){turned}."
+
+
+def _two_ends(knob: Knob, benchmark: Workload, strong: list[ChartPoint], turned: str) -> str:
+    first, last = strong[0], strong[-1]
+    value = gain(list(last.scores), list(first.scores), benchmark.metric.direction)
+    span = f"From {knob.bare(first.value)} to {knob.text(last.value)}"
+    if value is None or value.word is GainWord.TOO_FEW:
+        return f"{span}: too few passes to tell."
+    low, high = number(100 * value.low, 1), number(100 * value.high, 1)
+    if value.word is GainWord.WITHIN_NOISE:
+        return f"{span} {benchmark.name} shows no difference: within noise ({low} to {high} %)."
+    return f"{span} {benchmark.name} changed by {signed_percent(value.fraction)} ({low} to {high} %){turned}."
+
+
+def _signed(value: float) -> str:
+    text = number(value, 2)
+    return text if text.startswith(MINUS) else f"+{text}"

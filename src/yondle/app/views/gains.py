@@ -1,0 +1,39 @@
+"""Gains over the baseline as figures and words, the same wherever they are shown."""
+
+from __future__ import annotations
+
+from yondle.analysis.margins import Gain, GainWord, gain
+from yondle.app.session import Session
+from yondle.model.quantities import number, signed_percent
+from yondle.model.steps import StepRecord
+from yondle.model.workloads import Workload
+
+FINE_MARGIN_PERCENT = 0.2
+"""Gains get a second decimal when their margin is below this."""
+
+
+def benchmark_of(session: Session, workload_id: str = "") -> Workload:
+    """Give a benchmark by id, or the rig's first."""
+    if workload_id:
+        return session.declaration.workload(workload_id)
+    return session.declaration.benchmarks[0]
+
+
+def gain_of(session: Session, record: StepRecord, benchmark: Workload) -> Gain | None:
+    """Give the gain of a step over the latest baseline in one benchmark; None without figures on both sides."""
+    base = session.baseline_step
+    if base is None or record.step.number == base.step.number:
+        return None
+    return gain(record.scores(benchmark.id), base.scores(benchmark.id), benchmark.metric.direction)
+
+
+def gain_words(value: Gain | None) -> str:
+    """Write a gain as far as it deserves: '+9.6 % ± 0.7', 'within noise', or nothing."""
+    if value is None:
+        return ""
+    if value.word is GainWord.TOO_FEW:
+        return str(value.word)
+    if value.word is GainWord.WITHIN_NOISE:
+        return "within noise"
+    digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
+    return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"

@@ -1,0 +1,105 @@
+"""Knobs as rulers: what was tried, what is proposed, and the chance to hold."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.analysis.stability import Exposure, HoldModel
+from yondle.app.session import Session
+from yondle.model.knobs import Knob, Risk
+from yondle.model.steps import Attempt
+from yondle.model.verdicts import Verdict
+
+
+@dataclass(frozen=True, slots=True)
+class RulerMark:
+    """A value tried, with its mark; `strong` when every other knob stood as it stands now."""
+
+    value: float
+    verdict: Verdict
+    strong: bool
+    step: int
+
+
+@dataclass(frozen=True, slots=True)
+class RulerView:
+    """One knob with its history: where it is, what is proposed, the tuner's ceiling, and every value tried."""
+
+    knob: Knob
+    in_force: float
+    proposed: float | None
+    ceiling: float | None
+    marks: tuple[RulerMark, ...]
+
+
+Marks = dict[str, tuple[RulerMark, ...]]
+
+
+def ruler_marks(session: Session) -> Marks:
+    """Give the values tried of every knob with their marks: the latest verdict under the present other settings, or elsewhere."""
+    now = session.in_force
+    marks: dict[str, dict[float, RulerMark]] = {knob.id: {} for knob in session.declaration.knobs}
+    for record in session.steps:
+        if record.outcome is None:
+            continue
+        setup = record.step.setup
+        differing = [k for k in now if setup.get(k) != now[k]]
+        for knob_id, kept in marks.items():
+            strong = not differing or differing == [knob_id]
+            value = setup.get(knob_id)
+            before = kept.get(value) if value is not None else None
+            if value is None or (before is not None and before.strong and not strong):
+                continue
+            kept[value] = RulerMark(value, record.verdict, strong, record.step.number)
+    return {knob: tuple(sorted(kept.values(), key=lambda m: m.value)) for knob, kept in marks.items()}
+
+
+def rulers(session: Session, marks: Marks) -> list[RulerView]:
+    """Give one ruler per knob."""
+    proposal, ceilings = session.proposal, session.declaration.ceilings
+    return [
+        RulerView(
+            knob,
+            session.in_force[knob.id],
+            proposal.value(knob.id) if proposal else None,
+            ceilings.get(knob.id),
+            marks[knob.id],
+        )
+        for knob in session.declaration.knobs
+        if knob.id in session.in_force
+    ]
+
+
+Chances = dict[float, float]
+
+
+def chances_to_hold(session: Session, knob: Knob, seconds: float) -> Chances | None:
+    """Give the chance to hold `seconds` of load at every value of a knob, with all else as it is now.
+
+    None until something has failed there: before that nobody knows how far away the edge is, and a guess would flatter.
+    """
+    if knob.risk is Risk.NONE or knob.id not in session.in_force:
+        return None
+    seen = [
+        exposure
+        for record in session.steps
+        if record.step.setup.same_but(session.in_force, knob.id)
+        for attempt in record.attempts
+        if (exposure := _exposure(attempt, record.step.setup[knob.id])) is not None
+    ]
+    if not any(s.failed for s in seen):
+        return None
+    values = knob.values()
+    return dict(zip(values, HoldModel(knob, seen).chance(values, seconds), strict=True))
+
+
+def _exposure(attempt: Attempt, value: float) -> Exposure | None:
+    outcome = attempt.outcome
+    if outcome is None:
+        return None
+    if outcome.verdict in (Verdict.DOWN, Verdict.WRONG):
+        return Exposure(value, outcome.time_to_failure_s or 0.0, True)
+    done = [p for p in attempt.passes if p.result is not None and p.result.ok]
+    hard = [p for p in done if not p.counts and not p.warm_up] or done[-1:]
+    seconds = sum(p.result.duration_s for p in hard if p.result is not None)
+    return Exposure(value, seconds, False) if seconds > 0 else None

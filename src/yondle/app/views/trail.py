@@ -1,0 +1,187 @@
+"""The trail of steps, and one step in full."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from yondle.analysis.margins import Gain, spread
+from yondle.analysis.scaling import at_cap
+from yondle.app.session import Session
+from yondle.app.views.gains import gain_of, gain_words
+from yondle.model.knobs import Subsystem
+from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Quantity
+from yondle.model.steps import Step, StepKind, StepRecord
+from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Verdict
+from yondle.model.workloads import Workload
+
+AT_ONCE_S = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class TrailRow:
+    """One step as the trail shows it; `on_path` tells whether it lies between the baseline and where the rig is."""
+
+    number: int
+    title: str
+    detail: str
+    verdict: Verdict
+    gain: Gain | None
+    gain_text: str
+    on_path: bool
+    is_position: bool
+    running: bool
+    notes: int
+
+
+@dataclass(frozen=True, slots=True)
+class StepView:
+    """One step in full: its verdict and reason, gains and readings in rows, notes, and whether one can go back to it."""
+
+    number: int
+    title: str
+    verdict: Verdict
+    reason: str
+    rows: tuple[tuple[str, str], ...]
+    notes: tuple[str, ...]
+    can_go_back: bool
+
+
+class Trail:
+    """The trail of a session; rows of steps that haven't changed are kept, so long trails stay quick."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, tuple[str, str, Gain | None, str]]] = {}
+
+    def rows(self, benchmark: Workload | None, running: int | None = None) -> list[TrailRow]:
+        """List the rows, newest first; without a benchmark they carry no gains."""
+        session = self._session
+        path = on_path(session)
+        position = session.position.step.number if session.position else None
+        base = session.baseline_step
+        rows = []
+        for record in reversed(session.steps):
+            title, detail, value, words = self._words(record, base, benchmark)
+            n = record.step.number
+            notes = len(record.notes)
+            rows.append(
+                TrailRow(n, title, detail, record.verdict, value, words, n in path, n == position, n == running, notes)
+            )
+        return rows
+
+    def _words(
+        self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None
+    ) -> tuple[str, str, Gain | None, str]:
+        named = benchmark.id if benchmark is not None else ""
+        kept = self._kept.get(record.step.number)
+        if kept is not None and kept[0] is record and kept[1] is base and kept[2] == named:
+            return kept[3]
+        declaration = self._session.declaration
+        value = gain_of(self._session, record, benchmark) if benchmark is not None else None
+        shown = (
+            step_title(declaration, record.step),
+            step_detail(declaration, record, benchmark),
+            value,
+            gain_words(value),
+        )
+        self._kept[record.step.number] = (record, base, named, shown)
+        return shown
+
+
+def on_path(session: Session) -> set[int]:
+    """Give the numbers of the steps from the baseline to where the rig is."""
+    numbers: set[int] = set()
+    here = session.position
+    while here is not None and here.step.number not in numbers:
+        numbers.add(here.step.number)
+        parent = here.step.parent
+        here = session.step(parent) if parent is not None else None
+    return numbers
+
+
+def step_title(declaration: RigDeclaration, step: Step) -> str:
+    """Write what a step changed."""
+    if step.kind is StepKind.BASELINE:
+        return "Baseline · stock"
+    named = [(declaration.knob(c.knob), c) for c in step.changes]
+    words = " + ".join(f"{knob.name} {knob.bare(c.new)}" for knob, c in named)
+    return f"Joint: {words}" if step.joint else words
+
+
+def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
+    """Write the second line of a step: how it failed, or what it came from."""
+    outcome = record.outcome
+    if outcome is not None and outcome.failure is not None:
+        return failure_words(outcome.failure, outcome.time_to_failure_s, outcome.reason)
+    if record.step.kind is StepKind.BASELINE:
+        spread_now = spread(record.scores(benchmark.id)) if benchmark is not None else None
+        if spread_now is None or math.isnan(spread_now.variation):
+            return "stock settings"
+        return f"{count(spread_now.n, 'pass', 'passes')}, spread {number(100 * spread_now.variation, 1)}{THIN}%"
+    was = ", ".join(declaration.knob(c.knob).text(c.old) for c in record.step.changes)
+    return f"was {was}"
+
+
+def failure_words(failure: Failure, after_s: float | None, reason: str) -> str:
+    """Write a failure in a few words, with its time where that tells something."""
+    if VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG):
+        if after_s is None:
+            return str(failure)
+        return f"{failure} after {duration(after_s)}" if after_s >= AT_ONCE_S else f"{failure} at once"
+    if failure is Failure.CLOCK_NOT_HELD:
+        return reason.split(" in ")[0].split(" not held: ")[-1].join(("clock not held: ", ""))
+    if failure is Failure.CEILING:
+        return reason.split(";")[0]
+    return str(failure)
+
+
+def step_view(session: Session, step_number: int) -> StepView:
+    """Put a step into words."""
+    record = session.step(step_number)
+    outcome = record.outcome
+    reason = outcome.reason if outcome else "No verdict: it is on trial, or was never tested through."
+    can = session.can_go_back(step_number)
+    rows = (*_gain_rows(session, record), *_reading_rows(session.declaration, record))
+    if len(record.attempts) > 1:
+        rows = (*rows, ("Attempts", str(len(record.attempts))))
+    notes = tuple(f"{note.at[:16].replace('T', ' ')}  {note.text}" for note in record.notes)
+    return StepView(step_number, step_title(session.declaration, record.step), record.verdict, reason, rows, notes, can)
+
+
+def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    rows = []
+    for benchmark in session.declaration.benchmarks:
+        value = gain_of(session, record, benchmark)
+        if value is not None:
+            capped = at_cap([(0.0, record.scores(benchmark.id))], benchmark.metric.cap)
+            rows.append((benchmark.name, "at its cap" if capped else gain_words(value)))
+            continue
+        measured = spread(record.scores(benchmark.id))
+        if measured is not None and math.isfinite(measured.low):
+            half = (measured.high - measured.low) / 2
+            digits = digits_for(half)
+            text = f"{number(measured.mean, digits)} ± {number(half, digits)}{THIN}{benchmark.metric.unit}"
+            rows.append((benchmark.name, text))
+    return tuple(rows)
+
+
+def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    """Readings under load: highest temperatures and power, mean clock and voltage, over the latest attempt."""
+    attempt = record.attempts[-1] if record.attempts else None
+    if attempt is None:
+        return ()
+    facts = [p.result.facts for p in attempt.passes if p.result is not None]
+    rows = []
+    for channel in declaration.channels:
+        if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
+            values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
+            if values and channel.subsystem is not Subsystem.WHOLE:
+                rows.append((f"{channel.name}, highest", quantity(max(values), channel.unit, channel.digits)))
+        elif channel.follows or channel.quantity is Quantity.VOLTAGE:
+            values = [float(f[f"mean {channel.id}"]) for f in facts if f"mean {channel.id}" in f]
+            if values:
+                rows.append((f"{channel.name} in load", quantity(min(values), channel.unit, channel.digits)))
+    return tuple(rows)
