@@ -8,7 +8,7 @@ from yondle.model.knobs import Setup
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
-from yondle.model.steps import PassRecord
+from yondle.model.steps import SCORE_STAGE, PassRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 
 CLOCK_HELD_SHARE = 0.995
@@ -93,7 +93,7 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
     parts = []
     if scored:
         parts.append(f"{count(len(scored), 'score pass', 'score passes')} of {count(len(benchmarks), 'benchmark')}")
-    loads = [p for p in passes if p.stage != "score passes" and p.result and p.result.ok]
+    loads = [p for p in passes if p.stage != SCORE_STAGE and p.result and p.result.ok]
     parts += [f"{duration(p.result.duration_s)} of {declaration.workload(p.workload).name}" for p in loads if p.result]
     return ", ".join(parts) or "nothing was run"
 

@@ -36,6 +36,10 @@ class StageKind(StrEnum):
     LOAD = "load"
 
 
+SCORE_STAGE = StageKind.SCORE.value
+"""What the stage of scored passes is called in every record; the figures of longer loads don't enter gains."""
+
+
 @dataclass(frozen=True, slots=True)
 class Stage:
     """One rung of the check ladder: rounds of scored passes over some workloads, or one load for a time."""
@@ -75,7 +79,7 @@ class PassRecord:
     def counts(self) -> bool:
         """Tell whether the pass enters figures."""
         done = self.result is not None and self.result.ok and self.result.score is not None
-        return done and not self.warm_up and not self.disturbed
+        return done and self.stage == SCORE_STAGE and not self.warm_up and not self.disturbed
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from collections.abc import Generator
 from dataclasses import dataclass
 
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, PassRecord, Stage, StageKind
+from yondle.model.steps import SCORE_STAGE, Check, PassRecord, Stage, StageKind
 
 MOST_REPEATS = 3
 """How often one attempt repeats disturbed passes before it goes on with what it has."""
@@ -72,7 +72,7 @@ def quick_check(
 ) -> Check:
     """Make the usual ladder of a rig: rounds of all benchmarks with one warm-up, then its hard load."""
     chosen = benchmarks or tuple(w.id for w in declaration.benchmarks)
-    stages = [Stage("score passes", StageKind.SCORE, chosen, passes, 1)]
+    stages = [Stage(SCORE_STAGE, StageKind.SCORE, chosen, passes, 1)]
     if with_load and declaration.hard_load:
         hard = declaration.workload(declaration.hard_load)
         name = hard.name.lower() if not hard.scored else f"long run of {hard.name.lower()}"

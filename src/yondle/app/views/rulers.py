@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from yondle.analysis.stability import Exposure, HoldModel
 from yondle.app.session import Session
 from yondle.model.knobs import Knob, Risk
-from yondle.model.steps import Attempt
+from yondle.model.steps import SCORE_STAGE, Attempt
 from yondle.model.verdicts import Verdict
 
 
@@ -100,6 +100,6 @@ def _exposure(attempt: Attempt, value: float) -> Exposure | None:
     if outcome.verdict in (Verdict.DOWN, Verdict.WRONG):
         return Exposure(value, outcome.time_to_failure_s or 0.0, True)
     done = [p for p in attempt.passes if p.result is not None and p.result.ok]
-    hard = [p for p in done if not p.counts and not p.warm_up] or done[-1:]
+    hard = [p for p in done if p.stage != SCORE_STAGE] or done[-1:]
     seconds = sum(p.result.duration_s for p in hard if p.result is not None)
     return Exposure(value, seconds, False) if seconds > 0 else None
