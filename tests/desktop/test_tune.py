@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
@@ -314,6 +314,44 @@ def test_the_first_page_opens_herons_evening_and_runs_it(qtbot: QtBot, window: M
     assert window.session is not None
     assert window.session.machine.virtual is not None
     assert window.session.machine.virtual.pace == 20.0
+
+
+def test_one_field_book_after_the_other_leaves_nothing_of_the_first(
+    qtbot: QtBot, measured: Path, new_session: MakeSession, tmp_path: Path, open_book: Open
+) -> None:
+    new_session(name="other").close()
+    window = open_book(measured)
+    first = window.session
+    window.open_logbook(tmp_path / "other.yondle", None)
+    qtbot.waitUntil(lambda: window.session is not None and window.session is not first, timeout=10_000)
+    assert "Measure stock first" in words(tune_of(window).side)
+    window._theme.force("night")
+    window._theme.force("paper")
+    qtbot.keyClick(window, Qt.Key.Key_B, Qt.KeyboardModifier.ControlModifier)
+    qtbot.waitUntil(lambda: tune_of(window).progress.running, timeout=10_000)
+    settle(qtbot, window)
+    Session.open(measured).close()
+    qtbot.keyClick(window, Qt.Key.Key_W, Qt.KeyboardModifier.ControlModifier)
+    assert window.first is not None
+    assert "A field book for tuning" in words(window)
+
+
+def test_hovering_and_clicking_the_chart_tells_exact_values_and_chooses_the_step(
+    qtbot: QtBot, measured: Path, open_book: Open
+) -> None:
+    window = open_book(measured)
+    tune = tune_of(window)
+    assert tune.chart is not None
+    assert tune.chart.view is not None
+    point = tune.chart.view.points[1]
+    box = tune.chart.getPlotItem().getViewBox()
+    scene = box.mapViewToScene(QPointF(point.value, point.spread.mean))
+    tune.chart._hover((scene,))
+    assert tune.chart._hovered.isVisible()
+    assert "4\u2009300\u2009MHz" in tune.chart._hovered.toPlainText()
+    assert "2 passes" in tune.chart._hovered.toPlainText()
+    qtbot.mouseClick(tune.chart.viewport(), Qt.MouseButton.LeftButton, pos=tune.chart.mapFromScene(scene))
+    assert tune.trail.selected() == 2
 
 
 def test_closing_during_a_test_puts_the_rig_back_first(qtbot: QtBot, measured: Path, open_book: Open) -> None:
