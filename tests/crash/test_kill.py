@@ -143,6 +143,46 @@ def test_killed_at_every_journal_boundary_nothing_is_lost(
     print(f"{step}: killed {len(kills)} times at {boundaries} records")
 
 
+def test_killed_while_it_recovers_it_recovers_at_the_next_start(prepared: Prepared, tmp_path: Path) -> None:
+    """Recovery writes a verdict, announces the put-back and closes; it is killed at each of them in turn."""
+    book = prepared.copy(tmp_path / "again")
+    assert yondle("step", str(book), "core_clock=4300", "-n", "2", fault="kill after 9").returncode == -signal.SIGKILL
+    for when, nth in (("before", 1), ("after", 1), ("before", 2), ("after", 1), ("before", 2)):
+        assert yondle("status", str(book), fault=f"kill {when} {nth}").returncode == -signal.SIGKILL
+    told = json.loads(yondle("status", str(book), "--json").stdout)
+    assert told["position"] == 2
+    assert told["in_force"]["core_clock"] == 4250.0
+    assert told["steps"][2]["failure"] == Failure.INTERRUPTED.value
+    assert json.loads(yondle("status", str(book), "--json").stdout)["resumed"] == []
+
+
+@pytest.mark.parametrize(("when", "nth"), [("before", 1), ("after", 1), ("before", 2), ("after", 2)])
+def test_killed_while_going_back_the_rig_is_where_the_logbook_says(
+    prepared: Prepared, tmp_path: Path, when: str, nth: int
+) -> None:
+    book = prepared.copy(tmp_path / "back")
+    assert yondle("back", str(book), "1", fault=f"kill {when} {nth}").returncode == -signal.SIGKILL
+    told = json.loads(yondle("status", str(book), "--json").stdout)
+    expected = {2: 4250.0, 1: 4200.0}
+    assert told["position"] == (1 if (when, nth) == ("after", 2) else 2)
+    assert told["in_force"]["core_clock"] == expected[told["position"]]
+    assert told["verified"] == {"as_set": 4, "of": 4}
+
+
+def test_a_machine_file_of_another_rig_is_refused(prepared: Prepared, tmp_path: Path) -> None:
+    book = prepared.copy(tmp_path / "other")
+    for wrong in (
+        "{}",
+        "[]",
+        "no json",
+        json.dumps({"t_s": 0, "values": {}, "die_c": 1, "cooler_c": 1, "mean_power_w": 1}),
+    ):
+        machine_file(book).write_text(wrong)
+        done = yondle("status", str(book))
+        assert done.returncode == 2, done.stderr
+        assert "Move it away" in done.stderr
+
+
 def test_the_trace_survives_up_to_the_last_block(prepared: Prepared, tmp_path: Path) -> None:
     """Paced at real time, as on a real machine: blocks are written every two seconds."""
     book = prepared.copy(tmp_path / "trace")

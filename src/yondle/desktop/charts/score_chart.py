@@ -148,7 +148,7 @@ class ScoreChart(pg.PlotWidget):
         half = (view.baseline.high - view.baseline.low) / 2
         digits = digits_for(half)
         words = f"baseline {number(view.baseline.mean, digits)} ± {number(half, digits)}"
-        self._right_label(words, view.baseline.low, anchor=(1, 0))
+        self._right_label(words, view.baseline.high, anchor=(1, 1))
 
     def _draw_proportion(self, view: ChartView) -> None:
         if view.anchor is None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from yondle.app.session import Session
 from yondle.app.views.proposal import ProposalView, check_rows
-from yondle.app.views.trail import step_title, step_view
+from yondle.app.views.trail import step_title
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.next_step import NextWords
 from yondle.model.errors import KnownError
@@ -41,9 +41,11 @@ def tell_verdict(cards: Cards, session: Session) -> int | None:
     if not tested:
         return None
     latest = max(tested, key=lambda record: record.attempts[-1].id)
-    view = step_view(session, latest.step.number)
-    _put(cards, "verdict", f"Step {view.number}: {view.verdict}", view.reason, view.verdict)
-    return view.number
+    number, here, seen = latest.step.number, session.position, session.verified
+    where = f"step {here.step.number}" if here else "stock"
+    read = f", {seen.as_set} of {seen.of} settings read back as set" if seen else ""
+    _put(cards, "verdict", f"Step {number}: {latest.verdict}", f"The rig is at {where}{read}.", latest.verdict)
+    return number
 
 
 def tell_trouble(cards: Cards, error: object) -> None:

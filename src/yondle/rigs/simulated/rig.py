@@ -119,8 +119,9 @@ class SimulatedRig:
         self.declaration = declaration_of(rig)
         self._file = machine_file
         self._goes_down = goes_down
-        fresh = machine_file is None or not machine_file.exists()
-        state = fresh_state(rig) if fresh or machine_file is None else WorldState.load(machine_file)
+        state = fresh_state(rig)
+        if machine_file is not None and machine_file.exists():
+            state = WorldState.load(machine_file, state.values)
         self.world = World(rig, state)
         self._sensors = Sensors(self.world, rig.sensors)
         if state.down:

@@ -44,11 +44,14 @@ class WorldState:
         os.replace(fresh, path)
 
     @classmethod
-    def load(cls, path: Path) -> WorldState:
-        """Read the state back; raises KnownError when the file is no machine file."""
+    def load(cls, path: Path, values: dict[str, float]) -> WorldState:
+        """Read the state back; raises KnownError when the file is no machine file with just these knobs."""
         try:
-            return cls(**json.loads(path.read_text("utf-8")))
-        except (ValueError, TypeError) as error:
+            state = cls(**json.loads(path.read_text("utf-8")))
+            if state.values.keys() != values.keys() or not math.isfinite(state.t_s + state.die_c + state.cooler_c):
+                raise ValueError("it belongs to another rig")
+            return state
+        except (ValueError, TypeError, AttributeError) as error:
             raise KnownError(
                 f"{path} is no state of a simulated machine.", "Move it away: the machine then starts afresh at stock."
             ) from error
