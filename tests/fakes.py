@@ -9,6 +9,8 @@ from typing import Any
 from yondle.app.machines import Machine, RigChoice, make_machine
 from yondle.app.session import Session, machine_file
 from yondle.logbook.logbook import Logbook
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
 from yondle.model.rigs import KnobReply
 
 Answer = Callable[[Mapping[str, float]], tuple[KnobReply, ...] | None]
@@ -20,6 +22,7 @@ class StubbornRig:
     def __init__(self, rig: Any, answer: Answer) -> None:
         self._rig = rig
         self.answer = answer
+        self.refuses_to_start = False
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._rig, name)
@@ -27,6 +30,11 @@ class StubbornRig:
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
         given = self.answer(values)
         return given if given is not None else self._rig.apply(values)
+
+    def start(self, workload: str, seconds: float, setup: Setup) -> Any:
+        if self.refuses_to_start:
+            raise KnownError("There is no room for another process.", "Close some programs.")
+        return self._rig.start(workload, seconds, setup)
 
 
 def stubborn_session(path: Path, rig_text: str, answer: Answer) -> Session:

@@ -199,6 +199,24 @@ def test_a_full_disk_ends_the_test_puts_the_rig_back_and_loses_nothing(book: Pat
     assert after["resumed"][0]["failure"] == "interrupted"
 
 
+def test_a_disk_still_full_at_the_next_start_keeps_nobody_at_a_setting_on_trial(book: Path, yondle: Said) -> None:
+    command = [sys.executable, "-m", "yondle.main"]
+    killed = {**os.environ, "YONDLE_FAULT": "kill after 20"}
+    subprocess.run([*command, "step", str(book), "core_clock=4300"], env=killed, capture_output=True, check=False)
+    assert json.loads(machine_file(book).read_text())["values"]["core_clock"] == 4300.0
+
+    def full() -> None:
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (33_000, 33_000))
+
+    done = subprocess.run([*command, "status", str(book)], capture_output=True, text=True, check=False, preexec_fn=full)
+    assert done.returncode == 2, done.stderr
+    assert "disk is full" in done.stderr
+    assert json.loads(machine_file(book).read_text())["values"]["core_clock"] == 4200.0
+    told = json.loads(yondle("status", str(book), "--json")[1])
+    assert [r["step"] for r in told["resumed"]] == [2]
+
+
 def test_ctrl_c_stops_the_test_and_puts_the_rig_back(book: Path, yondle: Said) -> None:
     command = [sys.executable, "-m", "yondle.main", "step", str(book), "core_clock=4300", "--pace", "20", "--json"]
     running = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 from tests.conftest import quick_rig
-from tests.fakes import Answer, stubborn_session
+from tests.fakes import Answer, StubbornRig, stubborn_session
 
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import is_failure, run_evening
@@ -300,6 +300,21 @@ def test_a_value_refused_or_not_in_force_is_never_called_set(tmp_path: Path, ans
     assert record.outcome is not None
     assert record.outcome.failure is failure
     assert record.verdict is Verdict.REFUSED
+    assert session.in_force == session.declaration.stock
+    session.close()
+
+
+def test_a_benchmark_that_can_not_be_started_is_a_verdict_and_the_rig_goes_back(tmp_path: Path) -> None:
+    session = stubborn_session(tmp_path / "book.yondle", quick_rig(), lambda _: None)
+    session.baseline(2)
+    stubborn = session.machine.rig
+    assert isinstance(stubborn, StubbornRig)
+    stubborn.refuses_to_start = True
+    session.propose("core_clock", 4300)
+    record = session.test(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is Failure.PROGRAM_CRASHED
+    assert "no room for another process" in record.outcome.reason
     assert session.in_force == session.declaration.stock
     session.close()
 

@@ -16,7 +16,7 @@ from yondle.engine.ports import Clock, Recorder, Rig, Run
 from yondle.engine.requests import Request, Requests
 from yondle.engine.states import State, Trigger, follow
 from yondle.engine.watcher import BlockGatherer, Breach, Guard, PassSummary
-from yondle.model.errors import MachineDownError
+from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.events import (
     Applied,
     ApplyOpened,
@@ -120,9 +120,10 @@ class Engine:
             rests_at, verified = self._restore((setup, self._declaration.stock))
             landed = position if rests_at == setup else None
             self._emit(PositionMoved(landed, rests_at, verified, self._wall()))
-        finally:
-            self._state = State.PUTTING_BACK
-            self._fire(Trigger.REST)
+        except BaseException:
+            self._end_in_trouble(setup)
+            raise
+        self._fire(Trigger.REST)
         return verified and rests_at == setup
 
     def close_interrupted(
@@ -138,9 +139,10 @@ class Engine:
             rests_at, verified = self._restore((home, self._declaration.stock))
             position = home_step if rests_at == home else None
             self._emit(AttemptClosed(attempt, step, rests_at, verified, position, self._wall()))
-        finally:
-            self._state = State.PUTTING_BACK
-            self._fire(Trigger.REST)
+        except BaseException:
+            self._end_in_trouble(home)
+            raise
+        self._fire(Trigger.REST)
         return verified
 
     # -- the climb ---------------------------------------------------------------------------------------------------
@@ -223,8 +225,7 @@ class Engine:
         record = PassRecord(ordinal, i.stage, i.workload, i.round, i.warm_up, began, None)
         summary = PassSummary(self._declaration)
         try:
-            run = self._rig.start(i.workload, i.seconds, order.step.setup)
-            result = self._follow(run, summary)
+            result = self._follow(i, order.step.setup, summary)
         except _Ended as ended:
             self._flush()
             raise _Ended(
@@ -243,7 +244,11 @@ class Engine:
         self._emit(PassEnded(order.attempt, record))
         return record
 
-    def _follow(self, run: Run, summary: PassSummary) -> PassResult:
+    def _follow(self, order: RunPass, setup: Setup, summary: PassSummary) -> PassResult:
+        try:
+            run = self._rig.start(order.workload, order.seconds, setup)
+        except KnownError as error:
+            return PassResult(False, None, 0.0, Failure.PROGRAM_CRASHED.value, error.problem)
         try:
             while True:
                 row = self._watch(run)
