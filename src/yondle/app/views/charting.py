@@ -55,23 +55,22 @@ class ChartView:
 def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
     """Gather every pass of a benchmark against one knob."""
     now = session.in_force
-    gathered: dict[Setup, list[StepRecord]] = {}
+    gathered: dict[Setup, list[tuple[StepRecord, list[float]]]] = {}
     failures = []
     for record in session.steps:
         setup = record.step.setup
         if knob.id not in setup:
             continue
-        if record.scores(benchmark.id):
-            gathered.setdefault(setup, []).append(record)
+        scores = record.scores(benchmark.id)
+        if scores:
+            gathered.setdefault(setup, []).append((record, scores))
         elif record.outcome is not None and record.outcome.failure is not None:
             outcome = record.outcome
             words = failure_words(record.outcome.failure, outcome.time_to_failure_s, outcome.reason)
             failures.append(
                 ChartFailure(setup[knob.id], record.verdict, setup.same_but(now, knob.id), record.step.number, words)
             )
-    points = [
-        p for setup, records in gathered.items() if (p := _point(setup, records, knob, benchmark, now)) is not None
-    ]
+    points = [p for setup, measured in gathered.items() if (p := _point(setup, measured, knob, now)) is not None]
     points.sort(key=lambda p: p.value)
     base = session.baseline_step
     base_spread = spread(base.scores(benchmark.id)) if base else None
@@ -82,14 +81,13 @@ def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
     return ChartView(knob, benchmark, tuple(points), tuple(failures), base_spread, anchor, fitted, sentence)
 
 
-def _point(setup: Setup, records: list[StepRecord], knob: Knob, benchmark: Workload, now: Setup) -> ChartPoint | None:
-    scores = [score for record in records for score in record.scores(benchmark.id)]
-    summed = spread(scores)
+def _point(setup: Setup, measured: list[tuple[StepRecord, list[float]]], knob: Knob, now: Setup) -> ChartPoint | None:
+    scores = tuple(score for _, own in measured for score in own)
+    summed = spread(list(scores))
     if summed is None:
         return None
-    numbers = tuple(record.step.number for record in records)
-    strong = setup.same_but(now, knob.id)
-    return ChartPoint(setup[knob.id], tuple(scores), summed, records[-1].verdict, strong, numbers)
+    steps = tuple(record.step.number for record, _ in measured)
+    return ChartPoint(setup[knob.id], scores, summed, measured[-1][0].verdict, setup.same_but(now, knob.id), steps)
 
 
 def _anchor(strong: list[ChartPoint], base: StepRecord | None, knob: Knob) -> tuple[float, float] | None:

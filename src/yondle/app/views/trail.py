@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import overload
 
 from yondle.analysis.margins import Gain, spread
 from yondle.analysis.scaling import at_cap
@@ -49,32 +51,64 @@ class StepView:
     can_go_back: bool
 
 
+Words = tuple[str, str, Gain | None, str]
+"""Title, detail, gain and gain in words."""
+
+
+class TrailRows(Sequence[TrailRow]):
+    """The rows of the trail at one moment; each is worked out when it is looked at."""
+
+    def __init__(
+        self,
+        records: tuple[StepRecord, ...],
+        path: set[int],
+        position: int | None,
+        running: int | None,
+        base: StepRecord | None,
+        benchmark: Workload | None,
+        words_of: Callable[[StepRecord, StepRecord | None, Workload | None], Words],
+    ) -> None:
+        self.numbers = [record.step.number for record in records]
+        self.top_of_path = next((i for i, n in enumerate(self.numbers) if n in path), len(records))
+        self._records = records
+        self._path, self._position, self._running = path, position, running
+        self._base, self._benchmark, self._words_of = base, benchmark, words_of
+
+    def __len__(self) -> int:
+        return len(self._records)
+
+    @overload
+    def __getitem__(self, i: int) -> TrailRow: ...
+
+    @overload
+    def __getitem__(self, i: slice) -> list[TrailRow]: ...
+
+    def __getitem__(self, i: int | slice) -> TrailRow | list[TrailRow]:
+        if isinstance(i, slice):
+            return [self[k] for k in range(*i.indices(len(self)))]
+        record = self._records[i]
+        title, detail, value, words = self._words_of(record, self._base, self._benchmark)
+        n = record.step.number
+        here, running = n == self._position, n == self._running
+        notes = len(record.notes)
+        return TrailRow(n, title, detail, record.verdict, value, words, n in self._path, here, running, notes)
+
+
 class Trail:
-    """The trail of a session; rows of steps that haven't changed are kept, so long trails stay quick."""
+    """The trail of a session. What a row says is kept while its step stays the same, so long trails are quick."""
 
     def __init__(self, session: Session) -> None:
         self._session = session
-        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, tuple[str, str, Gain | None, str]]] = {}
+        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, Words]] = {}
 
-    def rows(self, benchmark: Workload | None, running: int | None = None) -> list[TrailRow]:
-        """List the rows, newest first; without a benchmark they carry no gains."""
+    def rows(self, benchmark: Workload | None, running: int | None = None) -> TrailRows:
+        """Give the rows, newest first; without a benchmark they carry no gains."""
         session = self._session
-        path = on_path(session)
         position = session.position.step.number if session.position else None
-        base = session.baseline_step
-        rows = []
-        for record in reversed(session.steps):
-            title, detail, value, words = self._words(record, base, benchmark)
-            n = record.step.number
-            notes = len(record.notes)
-            rows.append(
-                TrailRow(n, title, detail, record.verdict, value, words, n in path, n == position, n == running, notes)
-            )
-        return rows
+        records = tuple(reversed(session.steps))
+        return TrailRows(records, on_path(session), position, running, session.baseline_step, benchmark, self._words)
 
-    def _words(
-        self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None
-    ) -> tuple[str, str, Gain | None, str]:
+    def _words(self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
         named = benchmark.id if benchmark is not None else ""
         kept = self._kept.get(record.step.number)
         if kept is not None and kept[0] is record and kept[1] is base and kept[2] == named:

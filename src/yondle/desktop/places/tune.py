@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 Made = TypeVar("Made")
 
 TRAIL_WIDTH = 286
+_PAINTED_MS = 60
 _NOTHING_MEASURED = "Nothing measured yet.\nEvery later gain is told against the baseline."
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
@@ -72,8 +73,12 @@ class TunePlace(QWidget):
         bridge.done.connect(self._done)
         bridge.failed.connect(self._failed)
         tell_resumed(self.side.cards, session)
+        QTimer.singleShot(0, self, self._begin)
+
+    def _begin(self) -> None:
+        """Show everything; what is heavy is loaded once that has been painted."""
         self.refresh()
-        bridge.prepare("figures", _load_figures)
+        QTimer.singleShot(_PAINTED_MS, self, lambda: self._bridge.prepare("figures", _load_figures))
 
     def _figures_ready(self, name: str) -> None:
         """Charts and margins need large libraries: the window is usable before they are loaded."""

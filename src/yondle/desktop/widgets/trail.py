@@ -7,7 +7,7 @@ from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from yondle.analysis.margins import GainWord
-from yondle.app.views.trail import TrailRow
+from yondle.app.views.trail import TrailRow, TrailRows
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.verdicts import Verdict
@@ -25,12 +25,11 @@ class TrailModel(QAbstractListModel):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.rows: list[TrailRow] = []
-        self.top_of_path = 0
+        self.rows: TrailRows | None = None
 
-    def show_rows(self, rows: list[TrailRow]) -> None:
+    def show_rows(self, rows: TrailRows) -> None:
         """Show other rows; those at the same place that changed are redrawn."""
-        if len(rows) != len(self.rows):
+        if self.rows is None or len(rows) != len(self.rows):
             self.beginResetModel()
             self.rows = rows
             self.endResetModel()
@@ -38,22 +37,20 @@ class TrailModel(QAbstractListModel):
             self.rows = rows
             if rows:
                 self.dataChanged.emit(self.index(0), self.index(len(rows) - 1))
-        self.top_of_path = next((i for i, row in enumerate(rows) if row.on_path), len(rows))
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 - Qt's own signature
         """Count the rows."""
-        return 0 if parent.isValid() else len(self.rows)
+        return 0 if parent.isValid() or self.rows is None else len(self.rows)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Give a row's words, for screen readers and tooltips."""
+        if self.rows is None or role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+            return None
         row = self.rows[index.row()]
         if role == Qt.ItemDataRole.DisplayRole:
             return f"Step {row.number}: {row.title}, {row.verdict}, {row.detail}, {row.gain_text}"
-        if role == Qt.ItemDataRole.ToolTipRole:
-            return f"Step {row.number} · {row.title}\n{row.verdict}; {row.detail}" + (
-                f"\n{row.gain_text}" if row.gain_text else ""
-            )
-        return None
+        gain = f"\n{row.gain_text}" if row.gain_text else ""
+        return f"Step {row.number} · {row.title}\n{row.verdict}; {row.detail}{gain}"
 
 
 class TrailDelegate(QStyledItemDelegate):
@@ -71,12 +68,13 @@ class TrailDelegate(QStyledItemDelegate):
         """Paint one step."""
         model = index.model()
         assert isinstance(model, TrailModel)
+        assert model.rows is not None
         row = model.rows[index.row()]
         box = QRectF(option.rect)
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_ground(painter, box, row, bool(option.state & QStyle.StateFlag.State_Selected))
-        self._paint_path(painter, box, row, index.row(), model)
+        self._paint_path(painter, box, row, index.row(), model.rows)
         self._paint_words(painter, box, row)
         painter.restore()
 
@@ -87,21 +85,21 @@ class TrailDelegate(QStyledItemDelegate):
         if row.is_position:
             painter.fillRect(QRectF(box.left(), box.top() + 6, 3, box.height() - 12), c.in_play)
 
-    def _paint_path(self, painter: QPainter, box: QRectF, row: TrailRow, i: int, model: TrailModel) -> None:
+    def _paint_path(self, painter: QPainter, box: QRectF, row: TrailRow, i: int, rows: TrailRows) -> None:
         c = self._theme.colours
         middle = box.top() + box.height() / 2
         pen = QPen(faded(c.muted, 0.55), 1.6)
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        last = i == len(model.rows) - 1
-        if i > model.top_of_path or (row.on_path and not last):
-            top = middle if i == model.top_of_path else box.top()
+        last = i == len(rows) - 1
+        if i > rows.top_of_path or (row.on_path and not last):
+            top = middle if i == rows.top_of_path else box.top()
             painter.drawLine(
                 QPointF(PATH_X, top), QPointF(PATH_X, middle if last and row.on_path else box.bottom() + 1)
             )
         pen.setStyle(Qt.PenStyle.DotLine)
         painter.setPen(pen)
-        if 0 < i <= model.top_of_path:
+        if 0 < i <= rows.top_of_path:
             painter.drawLine(QPointF(PATH_X, box.top()), QPointF(PATH_X, middle if row.on_path else box.bottom() + 1))
         if not row.on_path and not last:
             branch = QPainterPath(QPointF(SIDE_X, middle + MARK_R))
@@ -159,7 +157,7 @@ class TrailView(QListView):
         theme.changed.connect(self.viewport().update)
         self._quiet = False
 
-    def show_rows(self, rows: list[TrailRow]) -> None:
+    def show_rows(self, rows: TrailRows) -> None:
         """Show the trail and keep the selected step selected."""
         kept = self.selected()
         self._quiet = True
@@ -170,8 +168,8 @@ class TrailView(QListView):
 
     def selected(self) -> int | None:
         """Give the selected step's number."""
-        index = self.currentIndex()
-        return self._model.rows[index.row()].number if index.isValid() and index.row() < len(self._model.rows) else None
+        index, rows = self.currentIndex(), self._model.rows
+        return rows.numbers[index.row()] if rows is not None and index.isValid() and index.row() < len(rows) else None
 
     def choose(self, number: int) -> None:
         """Select a step and bring it into view."""
@@ -179,13 +177,10 @@ class TrailView(QListView):
         self.scrollTo(self.currentIndex())
 
     def _select(self, number: int | None) -> None:
-        if number is None or self.selected() == number:
-            return
-        for i, row in enumerate(self._model.rows):
-            if row.number == number:
-                self.setCurrentIndex(self._model.index(i))
-                return
+        rows = self._model.rows
+        if rows is not None and number in rows.numbers and self.selected() != number:
+            self.setCurrentIndex(self._model.index(rows.numbers.index(number)))
 
     def _tell(self, current: QModelIndex) -> None:
         if current.isValid() and not self._quiet:
-            self.chosen.emit(self._model.rows[current.row()].number)
+            self.chosen.emit(self.selected())
