@@ -51,7 +51,7 @@ class MainWindow(QMainWindow):
         self.bridge.busy_changed.connect(self._busy)
         self._cost = _OwnCost()
         self._foot_timer = QTimer(self)
-        self._foot_timer.timeout.connect(self._show_foot)
+        self._foot_timer.timeout.connect(self._measure_own_cost)
         self._foot_timer.start(FOOT_EVERY_MS)
         self._show_first()
 
@@ -240,7 +240,6 @@ class MainWindow(QMainWindow):
         self.tune.settled.connect(self._show_settled)
         self._show_page(self.tune)
         self._show_settled()
-        self.tune.rulers.focus_on("")
         if self._evening_wanted:
             self._evening_wanted = False
             self.tune.run_evening(lambda stopped: run_evening(session, lambda _move, _record: None, stopped))
@@ -283,8 +282,11 @@ class MainWindow(QMainWindow):
                 when = "just now" if ago < 2 else f"{duration(ago)} ago"
                 self._verified.setText(f"Settings verified {when}: {seen.as_set} of {seen.of} read back as set")
             self._journal.setText("Journal safe")
+
+    def _measure_own_cost(self) -> None:
         own = self._cost.percent()
         self._own.setText("" if own is None else f"Yondle uses {number(own, 1)}{THIN}% of one core")
+        self._show_foot()
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
@@ -342,18 +344,11 @@ class _OwnCost:
     """What share of one core this program has used since it was last asked."""
 
     def __init__(self) -> None:
-        self._cpu, self._wall = self._now()
-        self._percent: float | None = None
+        self._before: tuple[float, float] | None = None
 
     def percent(self) -> float | None:
-        """Give the share in %, over at least a second; None before the first second is over."""
-        cpu, wall = self._now()
-        if wall - self._wall >= 1.0:
-            self._percent = 100.0 * (cpu - self._cpu) / (wall - self._wall)
-            self._cpu, self._wall = cpu, wall
-        return self._percent
-
-    @staticmethod
-    def _now() -> tuple[float, float]:
+        """Give the share in %; None the first time, since starting up is not what it costs to have it open."""
         used = resource.getrusage(resource.RUSAGE_SELF)
-        return used.ru_utime + used.ru_stime, time.monotonic()
+        now = used.ru_utime + used.ru_stime, time.monotonic()
+        before, self._before = self._before, now
+        return None if before is None else 100.0 * (now[0] - before[0]) / (now[1] - before[1])

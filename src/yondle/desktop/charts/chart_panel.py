@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QStackedWidget,
 
 from yondle.app.views.charting import ChartView
 from yondle.desktop.theme import Theme
-from yondle.desktop.widgets.basics import button, label
+from yondle.desktop.widgets.basics import Eliding, button, label
 from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
 
@@ -39,9 +39,9 @@ class ChartPanel(QWidget):
             self._choices.addButton(choice, i)
             head.addWidget(choice)
         self._choices.idClicked.connect(self.benchmark_chosen)
-        head.addStretch(1)
-        self._note = label("", "small")
-        head.addWidget(self._note)
+        head.addSpacing(8)
+        self._note = Eliding("", "small", right=True)
+        head.addWidget(self._note, 1)
         self._sentence = label("", "strong", wrap=True)
         self._empty = QLabel()
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -78,7 +78,7 @@ class ChartPanel(QWidget):
         turned = ", lower is better" if metric.direction is Direction.LOWER else ""
         outside = self.chart.outside(view)
         off = f" · {count(outside, 'faint point')} outside" if outside else ""
-        self._note.setText(f"{metric.unit}{turned} · bars show 95 % ranges{off}")
+        self._note.set_text(f"{metric.unit}{turned} · bars show 95 % ranges{off}")
         self._sentence.setText(view.sentence)
         self._sentence.show()
         self._axis.setText(f"{knob.name}, {knob.unit}" if knob.unit else knob.name)
@@ -90,7 +90,7 @@ class ChartPanel(QWidget):
         self._empty.setText(words)
         self._stack.setCurrentWidget(self._empty)
         self._sentence.hide()
-        self._note.setText("")
+        self._note.set_text("")
         self._axis.setText("")
         if self.chart is not None:
             self.chart.show_view(None)

@@ -27,7 +27,14 @@ _FAILURE_ROW_PX = 15
 
 
 class NumberAxis(pg.AxisItem):
-    """An axis that writes numbers as the rest of the program does."""
+    """An axis that writes numbers as the rest of the program does; `least` is the closest its ticks may stand."""
+
+    least = 0.0
+
+    def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
+        """Leave out ticks between the values a knob takes."""
+        spacings = super().tickSpacing(low, high, size)
+        return [pair for pair in spacings if pair[0] >= self.least * (1 - 1e-9)] or [(self.least, 0.0)]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         """Write the ticks."""
@@ -121,6 +128,7 @@ class ScoreChart(pg.PlotWidget):
         view = self._view
         if view is None or not view.points:
             return
+        self.getPlotItem().getAxis("bottom").least = view.knob.step
         self._draw_baseline(view)
         self._draw_proportion(view)
         strong = [p for p in view.points if p.strong]
@@ -327,8 +335,9 @@ class _FailureMarks(pg.GraphicsObject):
 def _x_range(view: ChartView) -> tuple[float, float]:
     xs = [p.value for p in view.points] + [f.value for f in view.failures]
     low, high = min(xs), max(xs)
-    pad = max(0.07 * (high - low), 2.0 * view.knob.step)
-    return low - pad, high + pad
+    knob = view.knob
+    pad = 0.07 * (high - low) or 2.0 * knob.step
+    return max(low - pad, knob.low - knob.step / 2), min(high + pad, knob.high + knob.step / 2)
 
 
 def _y_range(view: ChartView) -> tuple[float, float]:

@@ -17,7 +17,7 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity, Reading
 from yondle.model.verdicts import Verdict
 
-SPAN_S = 180.0
+SHORTEST_SPAN_S, LONGEST_SPAN_S = 60.0, 180.0
 STRIP_HEIGHT = 66
 MOST_STRIPS = 4
 _ORDER = (
@@ -79,6 +79,7 @@ class StripsView(QWidget):
         super().__init__()
         self._theme = theme
         self._strips: list[Strip] = []
+        self._span_s = SHORTEST_SPAN_S
         self._samples: deque[tuple[float, tuple[Reading, ...]]] = deque()
         self._starts: deque[float] = deque()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -107,8 +108,9 @@ class StripsView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         c = self._theme.colours
         colours = (c.in_play, c.verdicts[Verdict.HELD], c.verdicts[Verdict.HELD_BACK], c.verdicts[Verdict.UNPROVEN])
-        end = self._samples[-1][0] if self._samples else SPAN_S
-        recent = [(t, row) for t, row in self._samples if t >= end - SPAN_S]
+        first, end = (self._samples[0][0], self._samples[-1][0]) if self._samples else (0.0, 0.0)
+        self._span_s = min(max(end - first, SHORTEST_SPAN_S), LONGEST_SPAN_S)
+        recent = [(t, row) for t, row in self._samples if t >= end - self._span_s]
         for i, strip in enumerate(self._strips):
             box = QRectF(0, i * STRIP_HEIGHT, self.width(), STRIP_HEIGHT - 8)
             self._paint_strip(painter, box, strip, recent, end, colours[i % len(colours)])
@@ -137,11 +139,11 @@ class StripsView(QWidget):
             return plot.bottom() - 3 - (value - low) / (high - low) * (plot.height() - 6)
 
         def x(t: float) -> float:
-            return plot.right() - (end - t) / SPAN_S * plot.width()
+            return plot.right() - (end - t) / self._span_s * plot.width()
 
         painter.setPen(QPen(faded(c.muted, 0.35), 1, Qt.PenStyle.DotLine))
         for start in self._starts:
-            if end - SPAN_S <= start <= end:
+            if end - self._span_s <= start <= end:
                 painter.drawLine(QPointF(x(start), plot.top()), QPointF(x(start), plot.bottom()))
         self._paint_line(painter, plot, strip, y)
         painter.setPen(QPen(colour, 1.5))

@@ -78,6 +78,7 @@ class TunePlace(QWidget):
     def _begin(self) -> None:
         """Show everything; what is heavy is loaded once that has been painted."""
         self.refresh()
+        self.rulers.focus_on(self._in_play)
         QTimer.singleShot(_PAINTED_MS, self, lambda: self._bridge.prepare("figures", _load_figures))
 
     def _figures_ready(self, name: str) -> None:
