@@ -319,14 +319,19 @@ def test_a_benchmark_that_can_not_be_started_is_a_verdict_and_the_rig_goes_back(
     session.close()
 
 
-def test_intent_is_written_before_the_act_and_the_answer_after_it(session: Session) -> None:
+@pytest.mark.parametrize("clock", [4300, 4800, 5000], ids=["held", "went down", "never started"])
+def test_intent_is_written_before_the_act_and_the_answer_after_it(session: Session, clock: float) -> None:
     session.baseline(2)
-    acts = session.logbook.journal(1)
-    assert acts[:3] == ["StepOpened", "ApplyOpened", "Applied"]
+    session.propose("core_clock", clock)
+    session.test(2)
+    acts = session.logbook.journal(2)
+    assert acts[:2] == ["StepOpened", "ApplyOpened"]
     assert acts[-3:] == ["VerdictGiven", "PutBackOpened", "AttemptClosed"]
     for opened, closed in (("PassOpened", "PassEnded"), ("SettleOpened", "Settled")):
         order = [act for act in acts if act in (opened, closed)]
         assert order == [opened, closed] * (len(order) // 2)
+    passes = session.steps[1].attempts[0].passes
+    assert all(p.result is not None for p in passes)
 
 
 def test_marks_are_strong_only_under_the_present_other_settings(session: Session) -> None:

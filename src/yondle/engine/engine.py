@@ -226,23 +226,27 @@ class Engine:
         summary = PassSummary(self._declaration)
         try:
             result = self._follow(i, order.step.setup, summary)
-        except _Ended as ended:
-            self._flush()
-            raise _Ended(
-                replace(ended.outcome, stage=i.stage, time_to_failure_s=self._clock.now() - began), ended.halted
-            ) from None
-        except MachineDownError as down:
-            self._flush()
-            name = self._declaration.workload(i.workload).name
+        except (_Ended, MachineDownError) as end:
             after = self._clock.now() - began
-            raise _Ended(self._down_outcome(down, f"after {duration(after)} of {name}", i.stage, after)) from down
-        finally:
-            self._ordinal = None
+            ended = end if isinstance(end, _Ended) else self._fell(end, i.workload, after)
+            ended.outcome = replace(ended.outcome, stage=i.stage, time_to_failure_s=after)
+            failure = ended.outcome.failure.value if ended.outcome.failure else ""
+            self._end_pass(record, PassResult(False, None, after, failure, ended.outcome.reason), summary)
+            raise ended from end
+        return self._end_pass(record, result, summary)
+
+    def _end_pass(self, record: PassRecord, result: PassResult, summary: PassSummary) -> PassRecord:
         self._flush()
+        self._ordinal = None
         facts = summary.facts()
-        record = replace(record, result=replace(result, facts={**facts, **result.facts}), disturbed=_disturbance(facts))
-        self._emit(PassEnded(order.attempt, record))
-        return record
+        whole = replace(result, facts={**facts, **result.facts})
+        ended = replace(record, result=whole, disturbed=_disturbance(facts))
+        self._emit(PassEnded(self._attempt, ended))
+        return ended
+
+    def _fell(self, down: MachineDownError, workload: str, after_s: float) -> _Ended:
+        name = self._declaration.workload(workload).name
+        return _Ended(self._down_outcome(down, f"after {duration(after_s)} of {name}", "", after_s))
 
     def _follow(self, order: RunPass, setup: Setup, summary: PassSummary) -> PassResult:
         try:
