@@ -15,8 +15,8 @@ from yondle.app.session import Session
 from yondle.model.errors import KnownError
 from yondle.model.events import Record
 
-REDRAW_MS = 66
-"""At most fifteen redraws a second, however fast the records come."""
+REDRAW_MS = 100
+"""At most ten redraws a second, however fast the records come."""
 
 logger = logging.getLogger(__name__)
 

@@ -346,7 +346,7 @@ class TunePlace(QWidget):
         self._paused = False
         self._expected_s = expected_seconds(self.session, self.session.check())
         setup = self.session.proposed if name == "test" else self.session.declaration.stock
-        self.side.show_running(strips_of(self.session.declaration, setup), self.progress)
+        self.side.show_running(strips_of(self.session.declaration, setup))
         self._bridge.submit(name, operation)
 
     def run_evening(self, run: Callable[[Callable[[], bool]], None]) -> None:
@@ -424,7 +424,7 @@ class TunePlace(QWidget):
             self.progress.take(record)
             telling = telling or isinstance(record, _TELLING)
             if isinstance(record, StepOpened):
-                self.side.show_running(strips_of(self.session.declaration, record.step.setup), self.progress)
+                self.side.show_running(strips_of(self.session.declaration, record.step.setup))
         if telling:
             self.refresh()
         elif self.progress.running:

@@ -140,7 +140,7 @@ class RunningSection(QWidget):
         self.left.setText("paused, the load is off" if paused else progress.left(expected_s))
         self.pause_button.setText("Go on  P" if paused else "Pause  P")
         self.stop_button.setText(f"Stop and go back{home}  Esc")
-        self.strips.update()
+        self.strips.take(progress)
 
 
 class Inspector(QWidget):
@@ -248,6 +248,6 @@ class SidePanel(QFrame):
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scroll)
 
-    def show_running(self, strips: list[Strip], progress: Progress) -> None:
+    def show_running(self, strips: list[Strip]) -> None:
         """Show the running test with these strips."""
-        self.running.strips.show_strips(strips, progress)
+        self.running.strips.show_strips(strips)
