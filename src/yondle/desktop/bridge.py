@@ -69,7 +69,7 @@ class Bridge(QObject):
         session.subscribe(self._hear)
 
     def close(self) -> None:
-        """End the worker thread after what is under way."""
+        """End the worker thread after what is under way; once is enough, twice does no harm."""
         self._orders.put(None)
         self._thread.join()
         self._timer.stop()

@@ -35,4 +35,7 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
     if logbook is not None:
         window.open_logbook(logbook, pace, evening)
     signal.signal(signal.SIGINT, lambda *_: QTimer.singleShot(0, window.close))
-    return app.exec()
+    try:
+        return app.exec()
+    finally:
+        window.bridge.close()

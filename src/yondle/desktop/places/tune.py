@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -11,7 +12,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from yondle.app.progress import Progress
 from yondle.app.session import Session
-from yondle.app.views.charting import chart
+from yondle.app.views.charting import ChartView, chart
 from yondle.app.views.proposal import ProposalView, expected_seconds, load_seconds, proposal_view
 from yondle.app.views.rulers import Chances, chances_to_hold, ruler_marks, rulers
 from yondle.app.views.trail import Trail, step_view
@@ -37,6 +38,7 @@ Made = TypeVar("Made")
 
 TRAIL_WIDTH = 286
 _PAINTED_MS = 60
+_POLITE_S = 0.0005
 _NOTHING_MEASURED = "Nothing measured yet.\nEvery later gain is told against the baseline."
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
@@ -85,7 +87,8 @@ class TunePlace(QWidget):
         """Charts and margins need large libraries: the window is usable before they are loaded."""
         if name == "figures" and self.chart is None:
             self.chart_panel.add_chart()
-            QTimer.singleShot(0, self, self.refresh)
+            for part in (self._show_trail, self._chart_view, self._show_chart, self._show_side):
+                QTimer.singleShot(0, self, part)
 
     @property
     def chart(self) -> ScoreChart | None:
@@ -229,19 +232,26 @@ class TunePlace(QWidget):
         return made
 
     def _show_chart(self) -> None:
-        knob = self._knob()
         self.chart_panel.choose(self.session.declaration.benchmarks.index(self._benchmark))
-        if knob is None:
+        if self._knob() is None:
             self.chart_panel.show_nothing("This rig has no knob to chart against.")
             return
         if self.chart is None:
             self.chart_panel.show_nothing("Drawing …" if self.session.steps else _NOTHING_MEASURED)
             return
-        view = self._keep("chart", (knob, self._benchmark), lambda: chart(self.session, knob, self._benchmark))
+        view = self._chart_view()
+        if view is None:
+            return
         if view.points:
             self.chart_panel.show_view(view)
         else:
             self.chart_panel.show_nothing(_NOTHING_MEASURED)
+
+    def _chart_view(self) -> ChartView | None:
+        knob = self._knob()
+        if knob is None:
+            return None
+        return self._keep("chart", (knob, self._benchmark), lambda: chart(self.session, knob, self._benchmark))
 
     def _show_side(self) -> None:
         running = self.progress.running
@@ -451,7 +461,12 @@ class TunePlace(QWidget):
 
 
 def _load_figures() -> None:
-    """Load what charts and margins need, in the worker thread."""
-    import scipy.special  # noqa: F401
+    """Load what charts and margins need, in the worker thread, leaving the window its turn as often as can be."""
+    usual = sys.getswitchinterval()
+    sys.setswitchinterval(_POLITE_S)
+    try:
+        import scipy.special  # noqa: F401
 
-    import yondle.desktop.charts.score_chart  # noqa: F401
+        import yondle.desktop.charts.score_chart  # noqa: F401
+    finally:
+        sys.setswitchinterval(usual)
