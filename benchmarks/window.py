@@ -40,7 +40,7 @@ while window.tune is None or window.bridge.busy:
 window.grab()
 usable = time.time() - began
 worst = 0.0
-while window.tune.chart is None:
+while window.tune.chart is None or window.tune.chart.view is None:
     frame = time.perf_counter()
     app.processEvents()
     worst = max(worst, time.perf_counter() - frame)
@@ -110,9 +110,13 @@ class _Shown:
         self.window = MainWindow(Theme(self.app, "paper"))
         self.window.show()
         self.window.open_logbook(book, pace)
-        self.until(lambda: self.window.tune is not None and self.window.tune.chart is not None)
+        self.until(self.tune_shown)
         assert self.window.tune is not None
         self.tune = self.window.tune
+
+    def tune_shown(self) -> bool:
+        tune = self.window.tune
+        return tune is not None and tune.chart is not None and tune.chart.view is not None
 
     def until(self, ready: Callable[[], bool]) -> None:
         while not ready():

@@ -62,7 +62,11 @@ class ChartPanel(QWidget):
 
         self.chart = ScoreChart(self._theme)
         self.chart.step_chosen.connect(self.step_chosen)
-        self._stack.addWidget(self.chart)
+
+    def place_chart(self) -> None:
+        """Give the chart its place; a moment's work of its own the first time."""
+        if self.chart is not None and self._stack.indexOf(self.chart) < 0:
+            self._stack.addWidget(self.chart)
 
     def choose(self, benchmark: int) -> None:
         """Mark a benchmark as the one shown."""
@@ -82,6 +86,7 @@ class ChartPanel(QWidget):
         self._sentence.setText(view.sentence)
         self._sentence.show()
         self._axis.setText(f"{knob.name}, {knob.unit}" if knob.unit else knob.name)
+        self.place_chart()
         self._stack.setCurrentWidget(self.chart)
         self.chart.show_view(view)
 

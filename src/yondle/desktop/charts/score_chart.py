@@ -48,13 +48,12 @@ class ScoreChart(pg.PlotWidget):
     step_chosen = Signal(int)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
+        super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
         self._theme = theme
         self._view: ChartView | None = None
         self._zoomed = False
         plot = self.getPlotItem()
         plot.hideButtons()
-        plot.setMenuEnabled(False)
         plot.showGrid(x=False, y=True, alpha=0.25)
         box = plot.getViewBox()
         box.setMouseMode(pg.ViewBox.RectMode)

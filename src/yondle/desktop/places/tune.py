@@ -87,8 +87,15 @@ class TunePlace(QWidget):
         """Charts and margins need large libraries: the window is usable before they are loaded."""
         if name == "figures" and self.chart is None:
             self.chart_panel.add_chart()
-            for part in (self._show_trail, self._chart_view, self._show_chart, self._show_side):
-                QTimer.singleShot(0, self, part)
+            parts = (
+                self.chart_panel.place_chart,
+                self._show_trail,
+                self._chart_view,
+                self._show_chart,
+                self._show_side,
+            )
+            for i, part in enumerate(parts):
+                QTimer.singleShot(i, self, part)
 
     @property
     def chart(self) -> ScoreChart | None:
