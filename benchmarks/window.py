@@ -40,7 +40,7 @@ while window.tune is None or window.bridge.busy:
 window.grab()
 usable = time.time() - began
 worst = 0.0
-while window.tune.chart is None or window.tune.chart.view is None:
+while not window.tune.complete:
     frame = time.perf_counter()
     app.processEvents()
     worst = max(worst, time.perf_counter() - frame)
@@ -116,7 +116,7 @@ class _Shown:
 
     def tune_shown(self) -> bool:
         tune = self.window.tune
-        return tune is not None and tune.chart is not None and tune.chart.view is not None
+        return tune is not None and tune.complete
 
     def until(self, ready: Callable[[], bool]) -> None:
         while not ready():

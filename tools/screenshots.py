@@ -58,7 +58,7 @@ class Camera:
     def open(self, window: object, path: Path, pace: float | None = 20.0) -> None:
         """Open a logbook and wait for its place."""
         window.open_logbook(path, pace)
-        self.until(lambda: window.tune is not None and window.tune.chart is not None)
+        self.until(lambda: window.tune is not None and window.tune.complete)
 
     def take(self, window: object, name: str) -> None:
         """Take a picture."""

@@ -36,7 +36,9 @@ def window(qtbot: QtBot, theme: Theme) -> Iterator[MainWindow]:
 def open_book(qtbot: QtBot, window: MainWindow) -> Open:
     def open_(path: Path, pace: float | None = None) -> MainWindow:
         window.open_logbook(path, pace)
-        qtbot.waitUntil(lambda: window.tune is not None and window.tune.chart is not None, timeout=20_000)
+        qtbot.waitUntil(lambda: window.tune is not None and window.tune.complete, timeout=20_000)
+        window.activateWindow()
+        qtbot.waitUntil(window.isActiveWindow, timeout=5_000)
         return window
 
     return open_

@@ -45,7 +45,7 @@ window.show()
 window.open_logbook(Path(sys.argv[1]), 20.0)
 
 def look():
-    if window.tune is None or window.tune.chart is None:
+    if window.tune is None or not window.tune.complete:
         return
     timer.stop()
     shot = app.primaryScreen().grabWindow(0).toImage()

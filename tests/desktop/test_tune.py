@@ -90,7 +90,7 @@ def test_dragging_a_marker_proposes_and_return_tests(qtbot: QtBot, measured: Pat
     assert "All else as in step 2" in shown
     qtbot.keyClick(ruler(window, "core_clock"), Qt.Key.Key_Return)
     settle(qtbot, window)
-    assert [row.verdict for row in tune._trail_rows.rows(tune._benchmark)] == [Verdict.HELD] * 3
+    assert [row.verdict for row in tune.views.trail(tune._benchmark, None)] == [Verdict.HELD] * 3
     assert tune.session.in_force["core_clock"] == 4400.0
     assert "Step 3: held" in words(tune.side)
     assert tune.chart is not None

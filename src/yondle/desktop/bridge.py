@@ -32,6 +32,7 @@ class Bridge(QObject):
     prepared = Signal(str)
     busy_changed = Signal(bool)
     _arrived = Signal()
+    _ended = Signal(str, bool, object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -43,8 +44,7 @@ class Bridge(QObject):
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._hand_over)
         self._arrived.connect(self._schedule)
-        self.done.connect(self._one_less)
-        self.failed.connect(self._one_less)
+        self._ended.connect(self._conclude)
         self._thread = threading.Thread(target=self._work, name="engine", daemon=False)
         self._thread.start()
 
@@ -84,12 +84,12 @@ class Bridge(QObject):
             try:
                 result = operation()
             except KnownError as error:
-                self.failed.emit(name, error)
+                self._ended.emit(name, False, error)
             except Exception as error:
                 logger.exception("a fault of the program in '%s'", name)
-                self.failed.emit(name, error)
+                self._ended.emit(name, False, error)
             else:
-                self.done.emit(name, result)
+                self._ended.emit(name, True, result)
 
     def _hear(self, record: Record) -> None:
         self._waiting.append(record)
@@ -109,9 +109,14 @@ class Bridge(QObject):
         if bunch:
             self.records.emit(bunch)
 
-    def _one_less(self, *_: object) -> None:
+    def _conclude(self, name: str, well: bool, result: object) -> None:
+        """Hand over the last records, tell how it went, and only then that nothing is under way any more."""
         self._hand_over()
         self._pending -= 1
+        if well:
+            self.done.emit(name, result)
+        else:
+            self.failed.emit(name, result)
         if self._pending == 0:
             self.busy_changed.emit(False)
 

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import gc
-import sys
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
@@ -13,13 +11,14 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from yondle.app.progress import Progress
 from yondle.app.session import Session
-from yondle.app.views.charting import ChartView, chart
-from yondle.app.views.proposal import ProposalView, expected_seconds, load_seconds, proposal_view
-from yondle.app.views.rulers import Chances, chances_to_hold, ruler_marks, rulers
-from yondle.app.views.trail import Trail, step_view
+from yondle.app.views.charting import ChartView
+from yondle.app.views.kept import KeptViews
+from yondle.app.views.proposal import ProposalView, expected_seconds
+from yondle.app.views.trail import step_view
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of
+from yondle.desktop.figures import load_figures
 from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import label
@@ -35,11 +34,8 @@ from yondle.model.workloads import Workload
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart
 
-Made = TypeVar("Made")
-
 TRAIL_WIDTH = 286
 _PAINTED_MS = 60
-_POLITE_S = 0.0005
 _NOTHING_MEASURED = "Nothing measured yet.\nEvery later gain is told against the baseline."
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
@@ -53,13 +49,13 @@ class TunePlace(QWidget):
         super().__init__()
         self.session = session
         self._bridge = bridge
-        self._trail_rows = Trail(session)
+        self.views = KeptViews(session)
+        self.complete = False
         self.progress = Progress(session.declaration)
         self._benchmark: Workload = session.declaration.benchmarks[0]
         self._in_play = session.declaration.knobs[0].id if session.declaration.knobs else ""
         self._paused = False
         self._evening = False
-        self._kept: dict[str, tuple[object, Any]] = {}
         self._expected_s = 0.0
         self.actions_by_name: dict[str, QAction] = {}
         self._make_actions()
@@ -82,21 +78,20 @@ class TunePlace(QWidget):
         """Show everything; what is heavy is loaded once that has been painted."""
         self.refresh()
         self.rulers.focus_on(self._in_play)
-        QTimer.singleShot(_PAINTED_MS, self, lambda: self._bridge.prepare("figures", _load_figures))
+        QTimer.singleShot(_PAINTED_MS, self, lambda: self._bridge.prepare("figures", load_figures))
 
     def _figures_ready(self, name: str) -> None:
         """Charts and margins need large libraries: the window is usable before they are loaded."""
         if name == "figures" and self.chart is None:
             self.chart_panel.add_chart()
-            parts = (
-                self.chart_panel.place_chart,
-                self._show_trail,
-                self._chart_view,
-                self._show_chart,
-                self._show_side,
-            )
+            panel = self.chart_panel
+            parts = (panel.place_chart, self._show_trail, self._chart_view, self._show_chart, self._show_completely)
             for i, part in enumerate(parts):
                 QTimer.singleShot(i, self, part)
+
+    def _show_completely(self) -> None:
+        self.complete = True
+        self._show_side()
 
     @property
     def chart(self) -> ScoreChart | None:
@@ -212,32 +207,16 @@ class TunePlace(QWidget):
             self.actions_by_name[name].setEnabled(enabled)
 
     def _show_trail(self) -> None:
-        rows = self._trail_rows.rows(self._benchmark if self.chart is not None else None, self.progress.step)
+        rows = self.views.trail(self._benchmark if self.chart is not None else None, self.progress.step)
         self.trail.show_rows(rows)
         self._trail_empty.setVisible(not rows)
         self.trail.setVisible(bool(rows))
         self._trail_space.setVisible(not rows)
 
     def _show_rulers(self) -> None:
-        marks = self._keep("marks", (), lambda: ruler_marks(self.session))
-        chances = self._chances()
+        chances = self.views.chances(self._knob())
         band = list(chances.values()) if chances is not None else None
-        self.rulers.show_views(rulers(self.session, marks), self._in_play, self.running, band)
-
-    def _chances(self) -> Chances | None:
-        knob, seconds = self._knob(), load_seconds(self.session.check())
-        if knob is None:
-            return None
-        return self._keep("chances", (knob,), lambda: chances_to_hold(self.session, knob, seconds))
-
-    def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:
-        """Work something out again only when the steps, the settings in force or its key have changed."""
-        whole = (self.session.version, *key)
-        kept = self._kept.get(name)
-        if kept is None or kept[0] != whole:
-            kept = self._kept[name] = (whole, make())
-        made: Made = kept[1]
-        return made
+        self.rulers.show_views(self.views.rulers(), self._in_play, self.running, band)
 
     def _show_chart(self) -> None:
         self.chart_panel.choose(self.session.declaration.benchmarks.index(self._benchmark))
@@ -248,18 +227,13 @@ class TunePlace(QWidget):
             self.chart_panel.show_nothing("Drawing …" if self.session.steps else _NOTHING_MEASURED)
             return
         view = self._chart_view()
-        if view is None:
-            return
-        if view.points:
+        if view is not None and view.points:
             self.chart_panel.show_view(view)
         else:
             self.chart_panel.show_nothing(_NOTHING_MEASURED)
 
     def _chart_view(self) -> ChartView | None:
-        knob = self._knob()
-        if knob is None:
-            return None
-        return self._keep("chart", (knob, self._benchmark), lambda: chart(self.session, knob, self._benchmark))
+        return self.views.chart(self._knob(), self._benchmark)
 
     def _show_side(self) -> None:
         running = self.progress.running
@@ -279,7 +253,7 @@ class TunePlace(QWidget):
     def _show_next(self) -> None:
         session = self.session
         wants_baseline = session.baseline_step is None
-        view = proposal_view(session, session.check(), self._chances())
+        view = self.views.proposal(self._knob())
         words = next_words(session, view, self.running)
         shown: ProposalView | None = None if self.running else view
         self.side.next.show_words(words, shown, wants_baseline and not self.running)
@@ -466,22 +440,3 @@ class TunePlace(QWidget):
         self.progress = Progress(self.session.declaration)
         tell_trouble(self.side.cards, error)
         self.refresh()
-
-
-def _load_figures() -> None:
-    """Load what charts and margins need, in the worker thread, leaving the window its turn as often as can be.
-
-    A collection of garbage over all that is being loaded would hold the window up for longer than the loading itself does
-    at any one time; so would every later one, which is why what is loaded by then is taken out of its sight.
-    """
-    usual = sys.getswitchinterval()
-    sys.setswitchinterval(_POLITE_S)
-    gc.disable()
-    try:
-        import scipy.special  # noqa: F401
-
-        import yondle.desktop.charts.score_chart  # noqa: F401
-    finally:
-        gc.freeze()
-        gc.enable()
-        sys.setswitchinterval(usual)

@@ -1,0 +1,58 @@
+"""Read models kept until the steps or the settings in force change, for a face that shows them again and again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+from yondle.app.session import Session
+from yondle.app.views.charting import ChartView, chart
+from yondle.app.views.proposal import ProposalView, load_seconds, proposal_view
+from yondle.app.views.rulers import Chances, RulerView, chances_to_hold, ruler_marks, rulers
+from yondle.app.views.trail import Trail, TrailRows
+from yondle.model.knobs import Knob
+from yondle.model.workloads import Workload
+
+Made = TypeVar("Made")
+
+
+class KeptViews:
+    """The read models of a session; each is worked out again only when its session's version or its key has changed."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._trail = Trail(session)
+        self._kept: dict[str, tuple[object, Any]] = {}
+
+    def trail(self, benchmark: Workload | None, running: int | None) -> TrailRows:
+        """Give the trail's rows."""
+        return self._trail.rows(benchmark, running)
+
+    def rulers(self) -> list[RulerView]:
+        """Give one ruler per knob."""
+        return rulers(self._session, self._keep("marks", (), lambda: ruler_marks(self._session)))
+
+    def chances(self, knob: Knob | None) -> Chances | None:
+        """Give the chances to hold the usual check's hard load at every value of a knob."""
+        if knob is None:
+            return None
+        seconds = load_seconds(self._session.check())
+        return self._keep("chances", (knob,), lambda: chances_to_hold(self._session, knob, seconds))
+
+    def chart(self, knob: Knob | None, benchmark: Workload) -> ChartView | None:
+        """Give the chart of a benchmark against a knob."""
+        if knob is None:
+            return None
+        return self._keep("chart", (knob, benchmark), lambda: chart(self._session, knob, benchmark))
+
+    def proposal(self, knob: Knob | None) -> ProposalView | None:
+        """Give the proposal in words, with the chances of the knob in play."""
+        return proposal_view(self._session, self._session.check(), self.chances(knob))
+
+    def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:
+        whole = (self._session.version, *key)
+        kept = self._kept.get(name)
+        if kept is None or kept[0] != whole:
+            kept = self._kept[name] = (whole, make())
+        made: Made = kept[1]
+        return made
