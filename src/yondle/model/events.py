@@ -1,13 +1,12 @@
 """The one stream of records the engine emits; logbook, window and command line are subscribers to it.
 
-Every record but `Sampled` and `StateChanged` is durable: when `emit` returns, it is on the disk. The ones that
-announce an act (`ATTEMPT_ACTS`) come before it, so an act without its answer tells how far a dead program had come.
+Every record but `Sampled` and `StateChanged` is durable: when `emit` returns, it is on the disk. The ones named
+'… Opened' announce an act and come before it, so an act without its answer tells how far a dead program had come.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from yondle.model.knobs import Setup
 from yondle.model.rigs import KnobReply
@@ -169,6 +168,3 @@ Durable = (
     | PositionMoved
 )
 Record = Durable | Sampled | StateChanged
-
-Payload = dict[str, Any]
-"""A record as plain JSON values."""
