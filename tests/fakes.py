@@ -40,6 +40,6 @@ class StubbornRig:
 def stubborn_session(path: Path, rig_text: str, answer: Answer) -> Session:
     """Open a session whose rig answers as `answer` says."""
     choice = RigChoice("simulated", "Heron", rig_text)
-    logbook = Logbook.create(path, choice.kind, choice.name, choice.definition)
+    logbook = Logbook(path) if path.exists() else Logbook.create(path, choice.kind, choice.name, choice.definition)
     machine = make_machine(choice, machine_file(path), None)
     return Session(logbook, Machine(StubbornRig(machine.rig, answer), machine.clock, machine.virtual))

@@ -11,7 +11,7 @@ from tests.fakes import Answer, StubbornRig, stubborn_session
 
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import is_failure, run_evening
-from yondle.app.session import Session
+from yondle.app.session import Session, machine_file
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of, gain_of
 from yondle.app.views.rulers import ruler_marks, rulers
@@ -301,6 +301,21 @@ def test_a_value_refused_or_not_in_force_is_never_called_set(tmp_path: Path, ans
     assert record.outcome.failure is failure
     assert record.verdict is Verdict.REFUSED
     assert session.in_force == session.declaration.stock
+    session.close()
+
+
+def test_a_rig_that_lost_its_settings_and_takes_them_no_more_is_not_said_to_have_them(tmp_path: Path) -> None:
+    path = tmp_path / "book.yondle"
+    session = stubborn_session(path, quick_rig(), lambda _: None)
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    session.test(2)
+    session.close()
+    machine_file(path).unlink()
+    session = stubborn_session(path, quick_rig(), ignores)
+    assert session.in_force == session.declaration.stock
+    assert session.position is not None
+    assert session.position.step.number == 1
     session.close()
 
 

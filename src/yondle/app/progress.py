@@ -14,12 +14,10 @@ from yondle.model.events import (
     SettleOpened,
     StateChanged,
     StepOpened,
-    VerdictGiven,
 )
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Reading
-from yondle.model.verdicts import Outcome
 
 KEPT_SAMPLES = 600
 
@@ -34,10 +32,8 @@ class Progress:
     doing: str = ""
     number: int = 0
     of: int = 0
-    warm_up: bool = False
     began_s: float = 0.0
     now_s: float = 0.0
-    outcome: Outcome | None = None
     samples: deque[tuple[float, tuple[Reading, ...]]] = field(default_factory=lambda: deque(maxlen=KEPT_SAMPLES))
     pass_starts: deque[float] = field(default_factory=lambda: deque(maxlen=KEPT_SAMPLES))
 
@@ -52,7 +48,6 @@ class Progress:
             case StepOpened():
                 self.step = record.step.number
                 self.began_s = self.now_s = record.t
-                self.outcome = None
                 self.number = self.of = 0
                 self.doing = "opening the step"
                 self.samples.clear()
@@ -65,7 +60,7 @@ class Progress:
                 channel = self.declaration.channel(record.channel)
                 self.doing = f"cooling down to {record.below:g} {channel.unit}"
             case PassOpened():
-                self.number, self.of, self.warm_up = record.number, record.of, record.warm_up
+                self.number, self.of = record.number, record.of
                 name = self.declaration.workload(record.workload).name
                 self.doing = f"{name}{', warm-up' if record.warm_up else ''}"
                 self.pass_starts.append(record.t)
@@ -74,8 +69,6 @@ class Progress:
                 self.samples.append((record.t, record.row))
             case PassEnded():
                 self.doing = "between passes"
-            case VerdictGiven():
-                self.outcome = record.outcome
             case AttemptClosed():
                 self.step = None
                 self.doing = ""

@@ -87,9 +87,11 @@ class Session:
         self._running = 0
         self.version = 0
         self.proposal: Proposal | None = None
+        self.verified: Verified | None = None
         self.resumed = self._close_what_was_open()
         self.in_force: Setup = self._come_to_position()
-        self.verified: Verified | None = self.verify()
+        if self.verified is None:
+            self.verify()
 
     # -- opening and closing -------------------------------------------------------------------------------------------
 
@@ -307,12 +309,15 @@ class Session:
         return found
 
     def _come_to_position(self) -> Setup:
+        """Bring the rig to the settings the logbook stands for; a machine that restarted in between has lost them."""
         here = self.position
         read = self.machine.rig.read_back()
-        if here is None or read == here.step.setup:
+        if here is None:
             return read
-        self._engine.rest_at(here.step.setup, here.step.number)
-        return self.machine.rig.read_back()
+        if read != here.step.setup:
+            self._engine.rest_at(here.step.setup, here.step.number)
+            return self.in_force
+        return here.step.setup
 
     def _reload(self, number: int) -> None:
         self._book[number] = self.logbook.step(number)

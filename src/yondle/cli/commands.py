@@ -34,7 +34,10 @@ from yondle.cli.shown import (
 )
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count, duration, quantity
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Reading
 from yondle.model.steps import StepRecord
+from yondle.model.workloads import Workload
 from yondle.planning.climb import GoBack, Move, Try
 
 
@@ -338,7 +341,7 @@ def _has_display() -> bool:
     return any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"))
 
 
-def _workload_values(work: Any) -> dict[str, Any]:
+def _workload_values(work: Workload) -> dict[str, Any]:
     metric = {"unit": work.metric.unit, "direction": str(work.metric.direction), "cap": work.metric.cap}
     return {
         "id": work.id,
@@ -350,7 +353,7 @@ def _workload_values(work: Any) -> dict[str, Any]:
     }
 
 
-def _inspected(declared: Any, readings: tuple[float | None, ...]) -> dict[str, Any]:
+def _inspected(declared: RigDeclaration, readings: tuple[Reading, ...]) -> dict[str, Any]:
     return {
         "rig": {"id": declared.info.id, "name": declared.info.name, "place": declared.info.place, "facts": declared.info.facts},
         "knobs": [

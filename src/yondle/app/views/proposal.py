@@ -28,7 +28,6 @@ class ProposalView:
     title: str
     change: str
     about: str
-    chance: float | None
     chance_text: str
     rows: tuple[tuple[str, str], ...]
 
@@ -46,8 +45,8 @@ def proposal_view(session: Session, check: Check, chances: Chances | None) -> Pr
     about = f"All else as in step {here.step.number}." if here else "All else at stock."
     if proposal.joint:
         about += " A joint step: no gain is credited to either knob alone."
-    chance, chance_text = _proposal_chance(session, chances)
-    return ProposalView(title, change, about, chance, chance_text, check_rows(session, check))
+    chance_text = _chance_words(session, chances)
+    return ProposalView(title, change, about, chance_text, check_rows(session, check))
 
 
 def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
@@ -91,19 +90,19 @@ def expected_seconds(session: Session, check: Check) -> float:
     return alone
 
 
-def _proposal_chance(session: Session, chances: Chances | None) -> tuple[float | None, str]:
+def _chance_words(session: Session, chances: Chances | None) -> str:
     proposal = session.proposal
     if proposal is None or len(proposal.changes) != 1:
-        return None, "Chance to hold: not told for a joint step."
+        return "Chance to hold: not told for a joint step."
     change = proposal.changes[0]
     if session.declaration.knob(change.knob).risk is Risk.NONE:
-        return None, ""
+        return ""
     chance = chances.get(change.new) if chances is not None else None
     if chance is None:
-        return None, "Chance to hold: not known, since nothing has failed yet with these other settings."
+        return "Chance to hold: not known, since nothing has failed yet with these other settings."
     shown = f"{number(100 * chance)}{THIN}%"
     if chance > NEARLY_SURE:
         shown = f"over {number(100 * NEARLY_SURE)}{THIN}%"
     elif chance < 1 - NEARLY_SURE:
         shown = f"under {number(100 - 100 * NEARLY_SURE)}{THIN}%"
-    return chance, f"Chance to hold, estimated from what has been seen: {shown}"
+    return f"Chance to hold, estimated from what has been seen: {shown}"
