@@ -16,13 +16,14 @@ class Subsystem(StrEnum):
 
     PROCESSOR = "processor"
     MEMORY = "memory"
+    CONTROLLER = "memory controller"
     GRAPHICS = "graphics"
     COOLING = "cooling"
     WHOLE = "machine"
 
 
 class When(StrEnum):
-    """When a value asked for comes into force."""
+    """When a value asked for comes into force; one set by hand is entered in firmware setup, or a part is swapped."""
 
     LIVE = "live"
     RESTART = "after restart"
@@ -54,6 +55,11 @@ class Knob:
     risk: Risk = Risk.NONE
     proportional: bool = False
     """Whether a score could rise in proportion to it, as with a clock or a number of workers."""
+    choices: tuple[str, ...] = ()
+    """Names of the values of a switch or mode, which are then 0, 1, 2 and so on."""
+    readable: bool = True
+    """Whether the machine tells the value in force; where it doesn't, the tuner is asked."""
+    about: str = ""
 
     @property
     def notches(self) -> int:
@@ -79,21 +85,33 @@ class Knob:
 
     def text(self, value: float) -> str:
         """Write a value of this knob with its unit."""
-        return quantity(value, self.unit, self.digits)
+        return self.choices[self.notch_of(value)] if self.choices else quantity(value, self.unit, self.digits)
 
     def bare(self, value: float) -> str:
         """Write a value of this knob without its unit."""
-        return number(value, self.digits)
+        return self.choices[self.notch_of(value)] if self.choices else number(value, self.digits)
+
+    def parsed(self, text: str) -> float:
+        """Read a value as a person writes it: a number, or the name of a choice; raises KnownError."""
+        wanted = text.strip()
+        for i, name in enumerate(self.choices):
+            if name.casefold() == wanted.casefold():
+                return float(i)
+        try:
+            return float(wanted.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
+        except ValueError:
+            raise KnownError(f"{self.name} can't be '{wanted}'.", f"Give {self._range()}.") from None
 
     def checked(self, value: float) -> float:
         """Give the value as the knob takes it; raises KnownError for one outside its range or between its steps."""
         if not math.isfinite(value):
-            raise KnownError(f"{self.name} can't be {value}.", f"Give a number from {self._range()}.")
+            raise KnownError(f"{self.name} can't be {value}.", f"Give {self._range()}.")
         if not self.low - self.step * 1e-6 <= value <= self.high + self.step * 1e-6:
-            raise KnownError(
-                f"{self.name} of {self.text(value)} is outside its range.", f"Give a value from {self._range()}."
-            )
+            shown = number(value, self.digits) if self.choices else self.text(value)
+            raise KnownError(f"{self.name} of {shown} is outside its range.", f"Give {self._range()}.")
         taken = self.nearest(value)
+        if self.choices and taken != value:
+            raise KnownError(f"{self.name} has no value {value:g}.", f"Give {self._range()}.")
         if abs(taken - value) > self.step * 1e-6:
             down = self.at(math.floor((value - self.low) / self.step))
             up = self.at(math.floor((value - self.low) / self.step) + 1)
@@ -104,7 +122,9 @@ class Knob:
         return taken
 
     def _range(self) -> str:
-        return f"{self.bare(self.low)} to {self.text(self.high)} in steps of {self.text(self.step)}"
+        if self.choices:
+            return f"one of {', '.join(self.choices)}"
+        return f"a value from {self.bare(self.low)} to {self.text(self.high)} in steps of {self.text(self.step)}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from typing import TypeVar
 
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob, Setup
+from yondle.model.derived import derived_values
+from yondle.model.knobs import Knob, Setup, Subsystem, When
 from yondle.model.sensors import Channel, Limit
 from yondle.model.workloads import Workload
 
@@ -30,6 +31,8 @@ class KnobReply:
     asked: float
     taken: bool
     message: str = ""
+    after_restart: bool = False
+    """Taken, but in force only after a restart."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +50,16 @@ class RigDeclaration:
     settle_below: float = 0.0
     hard_load: str = ""
     hard_load_s: float = 0.0
+    loads_for: dict[Subsystem, tuple[str, float]] = field(default_factory=dict)
+    """The load, with its seconds, that a change in a subsystem is checked with before the hard load."""
+    constants: dict[str, float] = field(default_factory=dict)
+    """What derived quantities need and no knob sets, such as the memory channels fitted."""
+    codes: dict[str, tuple[Subsystem, str]] = field(default_factory=dict)
+    """What the codes mean that the board shows where a start stops."""
+    restart_s: float = 0.0
+    entry_s: float = 0.0
+    asks: tuple[str, ...] = ()
+    """Conditions the rig can't find out by itself, which the tuner is asked for once."""
 
     def knob(self, knob_id: str) -> Knob:
         """Find a knob by its id; raises KnownError naming the knobs there are."""
@@ -69,6 +82,30 @@ class RigDeclaration:
     def stock(self) -> Setup:
         """The setup with every knob at stock."""
         return Setup.of({k.id: k.stock for k in self.knobs})
+
+    def derived(self, setup: Setup) -> dict[str, float]:
+        """Work out the derived quantities of a setup."""
+        return derived_values(self._meant(setup), self.constants)
+
+    def _meant(self, setup: Setup) -> dict[str, float]:
+        """Knob values as quantities: a switch between '1' and '2' modules means its name, not its place in the list."""
+        return {
+            knob.id: float(knob.bare(setup[knob.id])) if knob.choices and _is_count(knob) else setup[knob.id]
+            for knob in self.knobs
+            if knob.id in setup
+        }
+
+    def differing(self, before: Setup, after: Setup, *when: When) -> dict[str, float]:
+        """Give the values of `after` that differ from `before`, of knobs that are set in one of these ways."""
+        return {
+            knob.id: after[knob.id]
+            for knob in self.knobs
+            if knob.when in when and knob.id in after and before.get(knob.id) != after[knob.id]
+        }
+
+
+def _is_count(knob: Knob) -> bool:
+    return all(name.isdigit() for name in knob.choices)
 
 
 _Named = TypeVar("_Named", Knob, Workload, Channel)

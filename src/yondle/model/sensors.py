@@ -21,6 +21,7 @@ class Quantity(StrEnum):
     FAN = "fan"
     USE = "use"
     FLAG = "flag"
+    ERRORS = "errors corrected"
     OTHER = "other"
 
 

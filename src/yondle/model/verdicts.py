@@ -23,13 +23,16 @@ class Failure(StrEnum):
     REFUSED = "value refused"
     NOT_IN_FORCE = "value not in force"
     NEVER_STARTED = "never started"
+    STOPPED_IN_START = "stopped during start"
     FROZE = "froze"
     RESTARTED = "crashed and restarted"
     PROGRAM_CRASHED = "program crashed"
     PROGRAM_HUNG = "program hung"
     WRONG_RESULTS = "wrong results"
+    ERRORS_CORRECTED = "errors corrected"
     CLOCK_NOT_HELD = "clock not held"
     CEILING = "stopped at a ceiling"
+    SCORE_SAGGED = "score sagged"
     SENSOR_LOST = "sensor lost"
     STOPPED = "stopped by the tuner"
     INTERRUPTED = "interrupted"
@@ -39,19 +42,25 @@ VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
     Failure.REFUSED: Verdict.REFUSED,
     Failure.NOT_IN_FORCE: Verdict.REFUSED,
     Failure.NEVER_STARTED: Verdict.DOWN,
+    Failure.STOPPED_IN_START: Verdict.DOWN,
     Failure.FROZE: Verdict.DOWN,
     Failure.RESTARTED: Verdict.DOWN,
     Failure.PROGRAM_CRASHED: Verdict.DOWN,
     Failure.PROGRAM_HUNG: Verdict.DOWN,
     Failure.WRONG_RESULTS: Verdict.WRONG,
+    Failure.ERRORS_CORRECTED: Verdict.WRONG,
     Failure.CLOCK_NOT_HELD: Verdict.HELD_BACK,
     Failure.CEILING: Verdict.HELD_BACK,
+    Failure.SCORE_SAGGED: Verdict.UNPROVEN,
     Failure.SENSOR_LOST: Verdict.UNPROVEN,
     Failure.STOPPED: Verdict.UNPROVEN,
     Failure.INTERRUPTED: Verdict.UNPROVEN,
 }
 
-MACHINE_FAILURES = frozenset({Failure.NEVER_STARTED, Failure.FROZE, Failure.RESTARTED})
+START_FAILURES = frozenset({Failure.NEVER_STARTED, Failure.STOPPED_IN_START})
+"""Failures after which the firmware needs a reset, so that its settings are at stock, too."""
+
+MACHINE_FAILURES = START_FAILURES | {Failure.FROZE, Failure.RESTARTED}
 """Failures that take the whole machine down and lose live settings."""
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from yondle.model.knobs import Subsystem
+
 
 class Direction(StrEnum):
     """Whether a larger or a smaller figure is the better one."""
@@ -35,6 +37,9 @@ class Workload:
     pass_s: float
     scored: bool = True
     load: str = ""
+    clock_less: str = ""
+    """A knob whose value is taken off the core clock while this runs, as for wide-vector work."""
+    subsystem: Subsystem = Subsystem.PROCESSOR
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,3 +52,4 @@ class PassResult:
     failure: str = ""
     detail: str = ""
     facts: dict[str, str | float] = field(default_factory=dict)
+    frame_times_ms: tuple[float, ...] = ()

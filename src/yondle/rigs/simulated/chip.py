@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from yondle.rigs.simulated.rigfile import ChipPart
+from yondle.rigs.simulated.parts import ChipPart
 
 _REFINEMENTS = 3
 """Power is nearly a straight line over the clock: three chords meet the allowance to within milliwatts."""
@@ -28,12 +28,18 @@ class Draw:
 
 
 class Chip:
-    """Solves for the chip's clock, voltage and power; holds no state of its own."""
+    """Solves for the chip's clock, voltage and power; holds nothing but its constants and `fit`."""
 
     def __init__(self, part: ChipPart) -> None:
         self._part = part
         self._load_line_ohm = part.load_line_mohm / 1000.0
+        self._switching = part.switching_w_per_v2_ghz * part.cores
         self._lowest_ghz = part.lowest_clock_mhz / 1000.0
+
+    def fit(self, cores: int, load_line_share: float) -> None:
+        """Set how many cores are in use and what share of the full load-line resistance is left."""
+        self._load_line_ohm = self._part.load_line_mohm / 1000.0 * load_line_share
+        self._switching = self._part.switching_w_per_v2_ghz * cores
 
     def draw(
         self, asked_ghz: float, set_v: float, activity: float, die_c: float, limit_w: float, heat_w: float
@@ -53,7 +59,7 @@ class Chip:
         return part.leakage_w_per_v * math.exp((die_c - part.leakage_at_c) / part.leakage_e_fold_k)
 
     def _at(self, clock_ghz: float, set_v: float, activity: float, leak_a: float) -> tuple[float, float]:
-        switching = self._part.switching_w_per_v2_ghz * self._part.cores * activity * clock_ghz
+        switching = self._switching * activity * clock_ghz
         voltage = (set_v - self._load_line_ohm * leak_a) / (1.0 + self._load_line_ohm * switching)
         return voltage, voltage * (switching * voltage + leak_a) + self._part.uncore_w
 

@@ -2,37 +2,53 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from random import Random
 
 from yondle.model.workloads import Direction, Metric
-from yondle.rigs.simulated.rigfile import MemoryPart, WorkloadPart
+from yondle.rigs.simulated.parts import WorkloadPart
 
-BYTES_PER_TRANSFER = 8.0
-_BANDWIDTH_REFERENCE_C = 30.0
-
-
-class Memory:
-    """Latency and bandwidth as they follow from rate, CAS latency and channels."""
-
-    def __init__(self, part: MemoryPart) -> None:
-        self._part = part
-        self.latency_ns = 2000.0 * part.cas / part.rate_mt_s + part.controller_ns
-        self._bandwidth_gb_s = part.rate_mt_s * 1e-3 * BYTES_PER_TRANSFER * part.channels * part.efficiency
-
-    def bandwidth_gb_s(self, cooler_c: float) -> float:
-        """Give the bandwidth in GB/s, a little lower when the inside of the case is warm."""
-        lost = self._part.bandwidth_loss_per_k * max(0.0, cooler_c - _BANDWIDTH_REFERENCE_C)
-        return self._bandwidth_gb_s * (1.0 - min(lost, 0.5))
+_HITCH_CHANCE, _HITCH_MOST = 0.004, 2.5
+_MOST_FRAMES = 200_000
 
 
-def unit_s(work: WorkloadPart, cores: int, clock_ghz: float, memory: Memory, cooler_c: float) -> float:
-    """Give the seconds one unit of work takes: compute, traffic and hops one after the other, and a fixed part."""
-    return (
-        work.compute_gcycles / (cores * clock_ghz)
-        + work.traffic_gb / memory.bandwidth_gb_s(cooler_c)
-        + work.khops * memory.latency_ns * 1e-6
+@dataclass(frozen=True, slots=True)
+class Speeds:
+    """What the machine offers a benchmark at one moment; the graphics speeds are infinite where there is none."""
+
+    cores: int
+    threads: int
+    clock_ghz: float
+    bandwidth_gb_s: float
+    latency_ns: float
+    graphics_ghz: float
+    graphics_gb_s: float
+    link_gb_s: float
+
+
+def unit_s(work: WorkloadPart, speeds: Speeds) -> float:
+    """Give the seconds one unit of work takes: its parts one after the other, each at the speed of what it needs."""
+    gain = 1.0 + work.second_thread_gain if speeds.threads > 1 else 1.0
+    seconds = (
+        work.compute_gcycles / (speeds.cores * speeds.clock_ghz * gain)
+        + work.serial_gcycles / speeds.clock_ghz
+        + work.traffic_gb / speeds.bandwidth_gb_s
+        + work.khops * speeds.latency_ns * 1e-6
         + work.fixed_s
     )
+    if work.graphics_gcycles or work.graphics_traffic_gb or work.link_gb:
+        seconds += (
+            work.graphics_gcycles / speeds.graphics_ghz
+            + work.graphics_traffic_gb / speeds.graphics_gb_s
+            + work.link_gb / speeds.link_gb_s
+        )
+    return seconds
+
+
+def graphics_share(work: WorkloadPart, speeds: Speeds) -> float:
+    """Give the share of a unit's time that graphics is at work, from 0 to 1."""
+    busy = work.graphics_gcycles / speeds.graphics_ghz + work.graphics_traffic_gb / speeds.graphics_gb_s
+    return busy / unit_s(work, speeds) if busy else 0.0
 
 
 def metric_of(work: WorkloadPart) -> Metric:
@@ -57,3 +73,16 @@ def figure(work: WorkloadPart, units_done: float, seconds: float, first: bool, c
     if work.figure == "seconds":
         return 1.0 / speed
     return speed * (60.0 if work.figure == "per minute" else 1.0)
+
+
+def frame_times_ms(work: WorkloadPart, frames_per_s: float, seconds: float, chance: Random) -> tuple[float, ...]:
+    """Draw the frame times of a pass in ms: lognormal about their mean, with a hitch now and then, no shorter than a cap."""
+    drawn = []
+    for _ in range(min(round(frames_per_s * seconds), _MOST_FRAMES)):
+        time = chance.lognormvariate(0.0, work.frame_spread)
+        if chance.random() < _HITCH_CHANCE:
+            time *= 1.0 + chance.random() * _HITCH_MOST
+        drawn.append(time)
+    scale = 1000.0 / frames_per_s * len(drawn) / sum(drawn) if drawn else 0.0
+    shortest = 1000.0 / work.cap_per_s if work.cap_per_s else 0.0
+    return tuple(round(max(time * scale, shortest), 3) for time in drawn)

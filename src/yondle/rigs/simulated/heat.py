@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from yondle.rigs.simulated.rigfile import HeatPart, RoomPart
+from yondle.rigs.simulated.parts import HeatPart, RoomPart
 
 SECONDS_PER_HOUR = 3600.0
 

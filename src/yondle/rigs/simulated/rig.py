@@ -6,23 +6,16 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from yondle.model.errors import KnownError, MachineDownError
-from yondle.model.knobs import Knob, Risk, Setup, Subsystem
+from yondle.model.knobs import Setup, Subsystem, When
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Limit, Reading
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import Metric, PassResult, Workload
 from yondle.rigs.simulated.demand import metric_of
+from yondle.rigs.simulated.knobs import Taken, declared, take
 from yondle.rigs.simulated.rigfile import RigFile
 from yondle.rigs.simulated.sensors import KINDS, Sensors
-from yondle.rigs.simulated.world import Running, World, WorldState, fresh_state
-
-_KNOBS: dict[str, tuple[str, str, Subsystem, Risk]] = {
-    "core_clock": ("Core clock", "MHz", Subsystem.PROCESSOR, Risk.UP),
-    "core_voltage": ("Core voltage", "V", Subsystem.PROCESSOR, Risk.DOWN),
-    "power_limit": ("Power limit", "W", Subsystem.PROCESSOR, Risk.NONE),
-    "fan_level": ("Fan level", "%", Subsystem.COOLING, Risk.NONE),
-}
-
+from yondle.rigs.simulated.world import RESTARTING, Running, World, WorldState, fresh_state
 
 def declaration_of(rig: RigFile) -> RigDeclaration:
     """Declare the knobs, sensors, workloads and ceilings of a rig file."""
@@ -36,47 +29,63 @@ def declaration_of(rig: RigFile) -> RigDeclaration:
             "check.settle_below_c is not above the room's temperature at dawn.",
             "No cooler gets there; give a higher start temperature.",
         )
-    knobs = []
-    ceilings = {}
-    for name, (title, unit, subsystem, risk) in _KNOBS.items():
-        part = getattr(rig.knobs, name)
-        knobs.append(
-            Knob(
-                name,
-                title,
-                unit,
-                subsystem,
-                part.low,
-                part.high,
-                part.step,
-                part.stock,
-                part.digits,
-                risk=risk,
-                proportional=name == "core_clock",
-            )
+    check = rig.check
+    loads_for = {
+        subsystem: (load, seconds)
+        for subsystem, load, seconds in (
+            (Subsystem.MEMORY, check.memory_load, check.memory_load_s),
+            (Subsystem.GRAPHICS, check.graphics_load, check.graphics_load_s),
         )
-        if part.ceiling is not None:
-            ceilings[name] = part.ceiling
+        if load is not None
+    }
     return RigDeclaration(
         info=RigInfo(rig.rig.id, rig.rig.name, rig.rig.place, True, dict(rig.rig.facts)),
-        knobs=tuple(knobs),
+        knobs=declared(rig),
         channels=tuple(KINDS[name].channel for name in rig.sensors),
         workloads=tuple(_workload(name, rig) for name in rig.workloads),
         limits=tuple(Limit(name, part.limit) for name, part in rig.sensors.items() if part.limit is not None),
-        ceilings=ceilings,
-        sample_interval_s=rig.check.sample_interval_s,
+        ceilings={name: part.ceiling for name, part in rig.knobs.items() if part.ceiling is not None},
+        sample_interval_s=check.sample_interval_s,
         settle_channel="processor_temperature" if "processor_temperature" in rig.sensors else "",
-        settle_below=rig.check.settle_below_c,
-        hard_load=rig.check.hard_load,
-        hard_load_s=rig.check.hard_load_s,
+        settle_below=check.settle_below_c,
+        hard_load=check.hard_load,
+        hard_load_s=check.hard_load_s,
+        loads_for=loads_for,
+        constants=_constants(rig),
+        codes=_codes(rig),
+        restart_s=check.restart_s,
+        entry_s=check.firmware_entry_s,
     )
+
+
+def _constants(rig: RigFile) -> dict[str, float]:
+    constants = {"memory_rate": rig.memory.rate_mt_s, "cas": rig.memory.cas, "memory_channels": rig.memory.channels}
+    if rig.graphics is not None:
+        constants["graphics_bytes_per_clock"] = rig.graphics.bytes_per_clock
+    return constants
+
+
+def _codes(rig: RigFile) -> dict[str, tuple[Subsystem, str]]:
+    meanings = (
+        (rig.codes.core, Subsystem.PROCESSOR, "the processor doesn't answer"),
+        (rig.codes.memory, Subsystem.MEMORY, "memory training doesn't end"),
+        (rig.codes.graphics, Subsystem.GRAPHICS, "graphics doesn't answer"),
+    )
+    return {code: (subsystem, words) for code, subsystem, words in meanings if code}
 
 
 def _workload(name: str, rig: RigFile) -> Workload:
     work = rig.workloads[name]
+    load = rig.loads[work.load]
     scored = work.figure != "none"
     metric = metric_of(work) if scored else Metric(work.name, "")
-    return Workload(name, work.name, work.about, metric, work.pass_s, scored, work.load)
+    less = "vector_offset" if load.vector and "vector_offset" in rig.knobs else ""
+    subsystem = Subsystem.PROCESSOR
+    if load.graphics_use > 0.5:
+        subsystem = Subsystem.GRAPHICS
+    elif load.memory_use > 0.5:
+        subsystem = Subsystem.MEMORY
+    return Workload(name, work.name, work.about, metric, work.pass_s, scored, work.load, less, subsystem)
 
 
 class SimulatedRun:
@@ -90,7 +99,7 @@ class SimulatedRun:
         """Give the result once the pass is over, None while it runs; raises MachineDownError when it took all down."""
         run = self._run
         if self._world.state.down:
-            raise MachineDownError(run.failure or Failure(self._world.state.down))
+            raise MachineDownError(run.failure or Failure(self._world.state.down), self._world.state.code)
         if run.failure is not None:
             words = "the program ended by itself"
             if run.failure is Failure.WRONG_RESULTS:
@@ -98,7 +107,8 @@ class SimulatedRun:
             return PassResult(False, None, run.failed_s - run.started_s, run.failure.value, words)
         if self._world.state.t_s < run.ends_s - 1e-9:
             return None
-        return PassResult(True, self._world.score_of(run), run.ends_s - run.started_s)
+        score, frames = self._world.score_of(run), self._world.frames_of(run)
+        return PassResult(True, score, run.ends_s - run.started_s, frame_times_ms=frames)
 
     def stop(self) -> None:
         """End the workload; harmless when it is over."""
@@ -124,7 +134,7 @@ class SimulatedRig:
             state = WorldState.load(machine_file, state.values)
         self.world = World(rig, state)
         self._sensors = Sensors(self.world, rig.sensors)
-        if state.down:
+        while state.down:
             self.world.advance(self.world.bring_back())
         self._keep()
 
@@ -139,28 +149,65 @@ class SimulatedRig:
             self._keep()
 
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
-        """Ask the machine for knob values; raises MachineDownError when it goes down over them."""
+        """Ask the machine for knob values; raises MachineDownError when it goes down over them.
+
+        Values of knobs that take a restart are kept for it; those of knobs set by hand are refused: see `enter`.
+        """
         self._alive()
-        replies = []
-        taken = {}
+        replies, live, later = [], {}, {}
         for knob in self.declaration.knobs:
             if knob.id not in values:
                 continue
             asked = values[knob.id]
-            try:
-                taken[knob.id] = knob.checked(asked)
-                replies.append(KnobReply(knob.id, asked, True))
-            except KnownError as refusal:
-                replies.append(KnobReply(knob.id, asked, False, refusal.problem))
-        self.world.set_values(taken)
+            taken = take(knob, self.world.rig.knobs[knob.id], asked)
+            if isinstance(taken, str):
+                replies.append(KnobReply(knob.id, asked, False, taken))
+            elif knob.when is When.BY_HAND:
+                replies.append(KnobReply(knob.id, asked, False, "it is set by hand"))
+            elif knob.when is When.RESTART:
+                later[knob.id] = taken
+                replies.append(KnobReply(knob.id, asked, True, taken.message, after_restart=True))
+            else:
+                live[knob.id] = taken
+                replies.append(KnobReply(knob.id, asked, True, taken.message))
+        self.world.keep_for_restart(later)
+        if live:
+            self.world.set_live(live)
         self._keep()
         self._alive()
         return tuple(replies)
 
-    def read_back(self) -> Setup:
-        """Read the values in force."""
+    def enter(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
+        """Enter values in firmware setup as the tuner would, for the next restart; a refused one stays as it was."""
         self._alive()
-        return Setup.of(self.world.state.values)
+        replies: list[KnobReply] = []
+        kept: dict[str, Taken] = {}
+        for knob_id, asked in values.items():
+            taken = take(self.declaration.knob(knob_id), self.world.rig.knobs[knob_id], asked)
+            if isinstance(taken, str):
+                replies.append(KnobReply(knob_id, asked, False, taken))
+            else:
+                kept[knob_id] = taken
+                replies.append(KnobReply(knob_id, asked, True, taken.message, after_restart=True))
+        self.world.keep_for_restart(kept)
+        self._keep()
+        return tuple(replies)
+
+    def restart(self) -> float:
+        """Restart in good order; returns how many seconds until the machine answers, or has failed to start."""
+        self._alive()
+        seconds = self.world.restart()
+        self._keep()
+        if self._goes_down is not None:
+            self._goes_down()
+        return seconds
+
+    def read_back(self) -> Setup:
+        """Read the values the machine reports, of those knobs that can be read."""
+        self._alive()
+        state = self.world.state
+        values = {**state.values, **state.reported}
+        return Setup.of({knob.id: values[knob.id] for knob in self.declaration.knobs if knob.readable})
 
     def sample(self) -> tuple[Reading, ...]:
         """Read all channels, in the order of the declaration."""
@@ -199,7 +246,8 @@ class SimulatedRig:
         self._keep()
         if self._goes_down is not None:
             self._goes_down()
-        raise MachineDownError(Failure(down), code="")
+        failure = Failure.RESTARTED if down == RESTARTING else Failure(down)
+        raise MachineDownError(failure, self.world.state.code)
 
     def _keep(self) -> None:
         if self._file is not None:

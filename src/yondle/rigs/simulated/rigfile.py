@@ -2,221 +2,54 @@
 
 from __future__ import annotations
 
-import math
 import tomllib
-from datetime import datetime
 from importlib import resources
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
+import tomlkit
+from pydantic import ValidationError, model_validator
 
 from yondle.model.errors import KnownError
+from yondle.rigs.simulated.parts import (
+    CheckPart,
+    ChipPart,
+    CodesPart,
+    EdgePart,
+    GraphicsPart,
+    HeatPart,
+    Identifier,
+    KnobPart,
+    LoadPart,
+    MemoryEdgePart,
+    MemoryPart,
+    ModePart,
+    Part,
+    RigPart,
+    RoomPart,
+    SensorPart,
+    WorkloadPart,
+)
 
-SHIPPED = ("heron",)
-FORMAT = "yondle-rig 1"
+SHIPPED = ("heron", "heron-ii", "bittern")
 LARGEST_FILE = 256 * 1024
 
 
-def _finite(value: float) -> float:
-    if not math.isfinite(value):
-        raise ValueError("must be a finite number")
-    return value
-
-
-Real = Annotated[float, AfterValidator(_finite)]
-Positive = Annotated[float, Field(gt=0), AfterValidator(_finite)]
-NotNegative = Annotated[float, Field(ge=0), AfterValidator(_finite)]
-Share = Annotated[float, Field(ge=0, le=1)]
-Name = Annotated[str, Field(min_length=1, max_length=60)]
-Identifier = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
-
-
-class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=False)
-
-
-class RigPart(_Part):
-    """Who the rig is, and where its history starts."""
-
-    id: Identifier
-    name: Name
-    place: Name
-    seed: Annotated[int, Field(ge=0)]
-    starts_at: datetime
-    facts: dict[Name, Name] = {}
-
-
-class KnobPart(_Part):
-    """The values one knob takes, its stock value, and the tuner's own ceiling if there is one."""
-
-    low: Real
-    high: Real
-    step: Positive
-    stock: Real
-    digits: Annotated[int, Field(ge=0, le=4)] = 0
-    ceiling: Real | None = None
-
-    @model_validator(mode="after")
-    def _on_grid(self) -> KnobPart:
-        if self.high <= self.low:
-            raise ValueError("high must be above low")
-        for name in ("high", "stock", "ceiling"):
-            value = getattr(self, name)
-            if value is None:
-                continue
-            notch = (value - self.low) / self.step
-            if not -1e-6 <= notch <= (self.high - self.low) / self.step + 1e-6 or abs(notch - round(notch)) > 1e-6:
-                raise ValueError(f"{name} must lie on the grid of low, high and step")
-        return self
-
-
-class KnobsPart(_Part):
-    """The knobs of this model of a machine."""
-
-    core_clock: KnobPart
-    core_voltage: KnobPart
-    power_limit: KnobPart
-    fan_level: KnobPart
-
-
-class RoomPart(_Part):
-    """Room temperature: a half cosine from the evening to dawn, constant after it."""
-
-    evening_c: Real
-    dawn_c: Real
-    hours_to_dawn: Positive
-
-
-class ChipPart(_Part):
-    """Electrical constants of the processor."""
-
-    cores: Annotated[int, Field(ge=1, le=256)]
-    switching_w_per_v2_ghz: Positive
-    idle_activity: Share
-    uncore_w: NotNegative
-    leakage_w_per_v: NotNegative
-    leakage_at_c: Real
-    leakage_e_fold_k: Positive
-    load_line_mohm: NotNegative
-    power_window_s: Positive
-    heat_limit_c: Positive
-    lowest_clock_mhz: Positive
-
-
-class HeatPart(_Part):
-    """The two heat nodes, die and cooler."""
-
-    die_j_per_k: Positive
-    cooler_j_per_k: Positive
-    die_to_cooler_w_per_k: Positive
-    cooler_to_room_still_w_per_k: Positive
-    cooler_to_room_full_w_per_k: Positive
-    fan_exponent: Positive
-    fan_full_rpm: Positive
-
-
-class EdgePart(_Part):
-    """The edge of what the core holds, and how fast things get worse beyond it."""
-
-    clock_mhz: Positive
-    at_v: Positive
-    at_c: Real
-    mhz_per_v: NotNegative
-    mhz_per_v2: NotNegative
-    mhz_per_k: NotNegative
-    width_mhz: Positive
-    start_margin_mhz: Positive
-    floor_per_h: NotNegative
-
-
-class LoadPart(_Part):
-    """A class of load: how hard it works the core, how far it lowers the edge, and how it fails."""
-
-    activity: Share
-    edge_lowered_mhz: Real
-    wrong_results_lead_mhz: NotNegative | None = None
-    freezes: NotNegative
-    restarts: NotNegative
-    program_crashes: NotNegative
-
-    @model_validator(mode="after")
-    def _fails_somehow(self) -> LoadPart:
-        if self.freezes + self.restarts + self.program_crashes <= 0:
-            raise ValueError("one of freezes, restarts and program_crashes must be above 0")
-        return self
-
-
-class MemoryPart(_Part):
-    """Memory as it is fitted: what latency and bandwidth follow from."""
-
-    rate_mt_s: Positive
-    cas: Positive
-    channels: Annotated[int, Field(ge=1, le=12)]
-    efficiency: Share
-    controller_ns: NotNegative
-    bandwidth_loss_per_k: NotNegative = 0.0
-
-
-class WorkloadPart(_Part):
-    """One benchmark: the work in a unit of it, its noise, and its figure."""
-
-    name: Name
-    about: Annotated[str, Field(max_length=200)]
-    load: Identifier
-    figure: Literal["per minute", "per second", "seconds", "none"]
-    unit: Annotated[str, Field(max_length=30)] = ""
-    digits: Annotated[int, Field(ge=0, le=4)] = 1
-    compute_gcycles: NotNegative
-    traffic_gb: NotNegative
-    khops: NotNegative
-    fixed_s: NotNegative
-    cap_per_s: Positive | None = None
-    noise: Annotated[float, Field(ge=0, le=0.2)]
-    slow_first: Share
-    outlier_chance: Share = 0.0
-    pass_s: Annotated[float, Field(gt=0, le=3600)]
-
-    @model_validator(mode="after")
-    def _does_something(self) -> WorkloadPart:
-        if self.compute_gcycles + self.traffic_gb + self.khops + self.fixed_s <= 0:
-            raise ValueError("a unit of work must take some time")
-        return self
-
-
-class SensorPart(_Part):
-    """How one sensor sees its true value."""
-
-    noise: NotNegative = 0.0
-    quantum: NotNegative = 0.0
-    bias: Real = 0.0
-    interval_s: NotNegative = 0.0
-    dropout_chance: Share = 0.0
-    limit: Real | None = None
-
-
-class CheckPart(_Part):
-    """How a setting is checked on this rig: where to start from, and the hard load at the end."""
-
-    settle_below_c: Real
-    hard_load: Identifier
-    hard_load_s: Annotated[float, Field(gt=0, le=86400)]
-    sample_interval_s: Annotated[float, Field(ge=0.1, le=10)]
-    restart_s: Positive
-    firmware_reset_s: Positive
-
-
-class RigFile(_Part):
-    """A whole rig file."""
+class RigFile(Part):
+    """A whole rig file. Without `memory_edge` memory never fails, without `graphics` there is none to tune."""
 
     format: Literal["yondle-rig 1"]
     rig: RigPart
-    knobs: KnobsPart
+    knobs: dict[Identifier, KnobPart]
     room: RoomPart
     chip: ChipPart
     heat: HeatPart
     edge: EdgePart
     memory: MemoryPart
+    memory_edge: MemoryEdgePart | None = None
+    graphics: GraphicsPart | None = None
+    modes: tuple[ModePart, ...] = ()
+    codes: CodesPart = CodesPart()
     check: CheckPart
     loads: dict[Identifier, LoadPart]
     workloads: dict[Identifier, WorkloadPart]
@@ -227,21 +60,36 @@ class RigFile(_Part):
         for name, workload in self.workloads.items():
             if workload.load not in self.loads:
                 raise ValueError(f"workloads.{name}.load names no load of this file: {workload.load}")
+            if workload.graphics_gcycles + workload.graphics_traffic_gb + workload.link_gb > 0 and not self.graphics:
+                raise ValueError(f"workloads.{name} needs graphics, and there is no [graphics]")
         if all(workload.figure == "none" for workload in self.workloads.values()):
             raise ValueError("at least one workload needs a figure: without a score no gain can be told")
-        if self.check.hard_load not in self.workloads:
-            raise ValueError(f"check.hard_load names no workload of this file: {self.check.hard_load}")
+        for key in ("hard_load", "memory_load", "graphics_load"):
+            named = getattr(self.check, key)
+            if named is not None and named not in self.workloads:
+                raise ValueError(f"check.{key} names no workload of this file: {named}")
         if self.rig.starts_at.tzinfo is None:
             raise ValueError("rig.starts_at needs a UTC offset, such as 2026-10-17T20:30:00+01:00")
+        self._choices_have_meanings()
         return self
+
+    def _choices_have_meanings(self) -> None:
+        lanes = self.graphics.lanes if self.graphics else ()
+        for knob, meanings, where in (
+            ("power_mode", self.modes, "[[modes]]"),
+            ("load_line", self.chip.load_line_levels, "chip.load_line_levels"),
+            ("memory_channels", self.memory.channel_choices, "memory.channel_choices"),
+            ("link_width", lanes, "graphics.lanes"),
+        ):
+            part = self.knobs.get(knob)
+            if part is not None and len(part.choices) != len(meanings):
+                raise ValueError(f"knobs.{knob}.choices and {where} must be equally many")
 
 
 def parse_rig_file(text: str, source: str) -> RigFile:
     """Read a rig from TOML text; raises KnownError naming the first things wrong and where they stand."""
     try:
-        return RigFile.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
+        return RigFile.model_validate(_tables(text, source))
     except ValidationError as error:
         wrong = "; ".join(
             f"{'.'.join(str(part) for part in item['loc']) or 'file'}: {_plainly(item['type'], item['msg'])}"
@@ -256,7 +104,25 @@ def parse_rig_file(text: str, source: str) -> RigFile:
 
 
 def rig_text(which: str) -> tuple[str, str]:
-    """Find a rig by shipped name or by path; returns its TOML text and where it came from."""
+    """Find a rig by shipped name or by path; returns its whole TOML text and where it came from.
+
+    A file with `like = "heron"` holds only what differs from that shipped rig, and may name tables of it that it does
+    `without`, as "knobs" or "sensors.link_lanes"; the text given is complete.
+    """
+    text, source = _text_of(which)
+    tables = _tables(text, source)
+    like = tables.pop("like", None)
+    if like is None:
+        return text, source
+    if like not in SHIPPED or like == which:
+        raise KnownError(f"{source} is like '{like}', which is no shipped rig.", f"Give one of {', '.join(SHIPPED)}.")
+    base = tomllib.loads(rig_text(like)[0])
+    for place in tables.pop("without", []):
+        _drop(base, str(place), source)
+    return tomlkit.dumps(_merged(base, tables)), source
+
+
+def _text_of(which: str) -> tuple[str, str]:
     if which in SHIPPED:
         text = resources.files("yondle.rigs.simulated").joinpath("shipped", f"{which}.toml").read_text("utf-8")
         return text, f"the shipped rig '{which}'"
@@ -273,6 +139,31 @@ def rig_text(which: str) -> tuple[str, str]:
         raise KnownError(f"{path} is no text file.", "Rig files are TOML in UTF-8; see docs/rig-file.md.") from error
     except PermissionError as error:
         raise KnownError(f"{path} may not be read.", "Give yourself permission to read it, or copy it.") from error
+
+
+def _tables(text: str, source: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
+
+
+def _merged(base: dict[str, Any], own: dict[str, Any]) -> dict[str, Any]:
+    """Lay a file's own tables over those of the rig it is like."""
+    whole = dict(base)
+    for key, value in own.items():
+        before = whole.get(key)
+        whole[key] = _merged(before, value) if isinstance(before, dict) and isinstance(value, dict) else value
+    return whole
+
+
+def _drop(tables: dict[str, Any], place: str, source: str) -> None:
+    *path, last = place.split(".")
+    for key in path:
+        tables = tables.get(key, {})
+    if last not in tables:
+        raise KnownError(f"{source} does without '{place}', which isn't there.", "Take it out of the list.")
+    del tables[last]
 
 
 def _plainly(kind: str, message: str) -> str:

@@ -1,4 +1,7 @@
-"""What the simulated machine's sensors say: the true value seen through interval, noise, bias, steps and dropouts."""
+"""What the simulated machine's sensors say: the true value seen through interval, noise, bias, drift, steps and dropouts.
+
+Some mislead by nature: a reading that only repeats what was asked is no measurement, and says so in its `about`.
+"""
 
 from __future__ import annotations
 
@@ -8,10 +11,13 @@ from random import Random
 
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
-from yondle.rigs.simulated.rigfile import SensorPart
+from yondle.rigs.simulated.parts import SensorPart
 from yondle.rigs.simulated.world import World
 
-_P, _C, _W = Subsystem.PROCESSOR, Subsystem.COOLING, Subsystem.WHOLE
+_P, _M, _C, _W = Subsystem.PROCESSOR, Subsystem.MEMORY, Subsystem.COOLING, Subsystem.WHOLE
+_G = Subsystem.GRAPHICS
+_SUPPLY_LOSS, _BOARD_W = 1.12, 14.0
+_BOARD_WARMER_K = 6.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,17 +28,37 @@ class _Kind:
 
 def _kind(
     id_: str, name: str, unit: str, quantity: Quantity, subsystem: Subsystem, truth: Callable[[World], float],
-    digits: int = 1, follows: str = "",
+    digits: int = 1, follows: str = "", about: str = "",
 ) -> _Kind:  # fmt: skip
-    return _Kind(Channel(id_, name, unit, quantity, subsystem, digits, follows), truth)
+    return _Kind(Channel(id_, name, unit, quantity, subsystem, digits, follows, about), truth)
 
 
 def _rpm(world: World) -> float:
-    return world.rig.heat.fan_full_rpm * world.state.values["fan_level"] / 100.0
+    return world.rig.heat.fan_full_rpm * world.settings.fan_percent / 100.0
 
 
 def _in_use(world: World) -> float:
     return 100.0 * (world.running is not None) or 100.0 * world.rig.chip.idle_activity
+
+
+def _wall_w(world: World) -> float:
+    return _SUPPLY_LOSS * (world.draw.power_w + world.graphics_draw.power_w + _BOARD_W)
+
+
+def _board_c(world: World) -> float:
+    return world.state.cooler_c + _BOARD_WARMER_K
+
+
+def _pixels_in_use(world: World) -> float:
+    run = world.running
+    return 100.0 * run.load.graphics_use if run is not None else 0.0
+
+
+def _lanes_reported(world: World) -> float:
+    graphics, state = world.rig.graphics, world.state
+    if graphics is None:
+        return 0.0
+    return float(graphics.lanes[round(state.values["link_width"])] if "link_width" in state.values else 16)
 
 
 KINDS: dict[str, _Kind] = {
@@ -44,12 +70,32 @@ KINDS: dict[str, _Kind] = {
               0, "core_clock"),
         _kind("package_power", "Package power", "W", Quantity.POWER, _P, lambda w: w.draw.power_w, 1),
         _kind("core_voltage_measured", "Core voltage", "V", Quantity.VOLTAGE, _P, lambda w: w.draw.voltage_v, 3),
+        _kind("core_voltage_asked", "Core voltage as asked", "V", Quantity.OTHER, _P,
+              lambda w: w.settings.core_voltage_v, 3, "", "repeats the setting; not a measurement"),
         _kind("fan_speed", "Fan", "1/min", Quantity.FAN, _C, _rpm, 0),
         _kind("cooler_temperature", "Cooler", "°C", Quantity.TEMPERATURE, _C, lambda w: w.state.cooler_c),
+        _kind("board_temperature", "Board", "°C", Quantity.TEMPERATURE, _W, _board_c, 0),
         _kind("room_temperature", "Room", "°C", Quantity.TEMPERATURE, _W, lambda w: w.heat.room_c(w.state.t_s)),
+        _kind("wall_power", "Wall power", "W", Quantity.POWER, _W, _wall_w, 0),
         _kind("in_use", "In use", "%", Quantity.USE, _P, _in_use, 0),
         _kind("power_limited", "Power limit reached", "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0),
         _kind("heat_limited", "Heat limit reached", "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0),
+        _kind("core_errors", "Core errors corrected", "", Quantity.ERRORS, _P,
+              lambda w: float(w.state.core_corrected), 0),
+        _kind("memory_rate_effective", "Memory rate", "MT/s", Quantity.CLOCK, _M,
+              lambda w: w.settings.memory_rate_mt_s, 0, "memory_rate"),
+        _kind("memory_temperature", "Memory", "°C", Quantity.TEMPERATURE, _M, lambda w: w.state.memory_c),
+        _kind("memory_errors", "Memory errors corrected", "", Quantity.ERRORS, _M,
+              lambda w: float(w.state.memory_corrected), 0),
+        _kind("graphics_clock_effective", "Graphics clock", "MHz", Quantity.CLOCK, _G,
+              lambda w: w.graphics_draw.clock_mhz, 0, "graphics_clock"),
+        _kind("graphics_temperature", "Graphics", "°C", Quantity.TEMPERATURE, _G, lambda w: w.state.graphics_c),
+        _kind("graphics_power", "Graphics power", "W", Quantity.POWER, _G, lambda w: w.graphics_draw.power_w),
+        _kind("graphics_in_use", "Graphics in use", "%", Quantity.USE, _G, _pixels_in_use, 0),
+        _kind("graphics_power_limited", "Graphics power limit reached", "", Quantity.FLAG, _G,
+              lambda w: float(w.graphics_draw.power_limited), 0),
+        _kind("link_lanes", "Link lanes as reported", "", Quantity.OTHER, _G, _lanes_reported, 0, "",
+              "what was agreed on; a splitter behind it may use fewer"),
     )
 }  # fmt: skip
 
@@ -78,6 +124,8 @@ class Sensors:
                 held[i] = None
                 continue
             value = truth(self._world) + part.bias
+            if part.drift_per_h:
+                value += part.drift_per_h * now / 3600.0
             if part.noise:
                 value += gauss(0.0, part.noise)
             if part.quantum:

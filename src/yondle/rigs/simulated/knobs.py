@@ -1,0 +1,112 @@
+"""The knobs a simulated machine can have, declared once, and how it takes a value that is asked of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob, Risk, Subsystem
+from yondle.rigs.simulated.parts import KnobPart
+from yondle.rigs.simulated.rigfile import RigFile
+
+_P, _M, _G, _C = Subsystem.PROCESSOR, Subsystem.MEMORY, Subsystem.GRAPHICS, Subsystem.COOLING
+
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    name: str
+    unit: str
+    subsystem: Subsystem
+    risk: Risk = Risk.NONE
+    proportional: bool = False
+    about: str = ""
+
+
+KINDS: dict[str, _Kind] = {
+    "core_clock": _Kind("Core clock", "MHz", _P, Risk.UP, True),
+    "bus_clock": _Kind("Bus clock", "MHz", _P, Risk.UP, True, "Core and memory clock hang on it."),
+    "core_ratio": _Kind("Core ratio", "×", _P, Risk.UP, True, "Core clock is bus clock times this."),
+    "core_voltage": _Kind("Core voltage", "V", _P, Risk.DOWN),
+    "load_line": _Kind("Load line", "", _P, about="How far the core voltage drops under load."),
+    "vector_offset": _Kind("Vector clock offset", "MHz", _P, Risk.DOWN, about="Taken off in wide-vector loads."),
+    "power_limit": _Kind("Power limit", "W", _P),
+    "heat_limit": _Kind("Heat limit", "°C", _P, about="The processor slows itself down to stay below it."),
+    "cores_in_use": _Kind("Cores in use", "", _P, proportional=True),
+    "threads_per_core": _Kind("Threads per core", "", _P),
+    "power_mode": _Kind("Power mode", "", _P),
+    "memory_rate": _Kind("Memory rate", "MT/s", _M, Risk.UP, True),
+    "memory_ratio": _Kind("Memory ratio", "×", _M, Risk.UP, True, "Memory clock is bus clock times this."),
+    "controller_ratio": _Kind("Controller ratio", "", _M, Risk.NONE, about="Memory controller to memory clock."),
+    "cas": _Kind("CAS latency", "", _M, Risk.DOWN),
+    "trcd": _Kind("tRCD", "", _M, Risk.DOWN, about="Row to column delay in clocks."),
+    "trp": _Kind("tRP", "", _M, Risk.DOWN, about="Row precharge in clocks."),
+    "tras": _Kind("tRAS", "", _M, Risk.DOWN, about="Row active time in clocks."),
+    "trfc": _Kind("tRFC", "", _M, Risk.DOWN, about="Refresh cycle time in clocks."),
+    "refresh_interval": _Kind("tREFI", "", _M, Risk.UP, about="Clocks between refreshes; warm memory needs fewer."),
+    "command_rate": _Kind("Command rate", "", _M),
+    "memory_voltage": _Kind("Memory voltage", "V", _M, Risk.DOWN),
+    "controller_voltage": _Kind("Controller voltage", "V", _M, Risk.DOWN),
+    "memory_channels": _Kind("Memory channels", "", _M, proportional=True, about="Modules fitted."),
+    "graphics_clock": _Kind("Graphics clock", "MHz", _G, Risk.UP, True),
+    "graphics_memory_clock": _Kind("Graphics memory clock", "MHz", _G, Risk.UP, True),
+    "graphics_power_limit": _Kind("Graphics power limit", "W", _G),
+    "link_width": _Kind("Link width", "", _G, about="Lanes between graphics and processor."),
+    "fan_level": _Kind("Fan level", "%", _C),
+    "graphics_fan": _Kind("Graphics fan", "%", _C),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """What became of a value asked for: what the machine reports, what is in force, and its words when they differ."""
+
+    reported: float
+    in_force: float
+    message: str = ""
+
+
+def declared(rig: RigFile) -> tuple[Knob, ...]:
+    """Declare the knobs of a rig file in the order they are shown; raises KnownError for one the model hasn't got."""
+    for name in rig.knobs:
+        if name not in KINDS:
+            raise KnownError(f"The rig file names a knob this model hasn't got: {name}.", f"It has: {', '.join(KINDS)}.")
+    return tuple(_knob(name, kind, rig.knobs[name]) for name, kind in KINDS.items() if name in rig.knobs)
+
+
+def _knob(name: str, kind: _Kind, part: KnobPart) -> Knob:
+    return Knob(
+        id=name,
+        name=kind.name,
+        unit=kind.unit,
+        subsystem=kind.subsystem,
+        low=part.low,
+        high=part.high,
+        step=part.step,
+        stock=part.stock,
+        digits=part.digits,
+        when=part.when,
+        risk=kind.risk,
+        proportional=kind.proportional and not part.choices,
+        choices=part.choices,
+        readable=part.readable,
+        about=kind.about,
+    )
+
+
+def take(knob: Knob, part: KnobPart, asked: float) -> Taken | str:
+    """Ask the machine for a value; gives what became of it, or the words of a refusal."""
+    try:
+        value = knob.checked(asked)
+    except KnownError as refusal:
+        return refusal.problem
+    if part.refused_above is not None and value > part.refused_above:
+        return f"the firmware takes at most {knob.text(part.refused_above)}"
+    if part.refused_below is not None and value < part.refused_below:
+        return f"the firmware takes at least {knob.text(part.refused_below)}"
+    if part.rounded_to is not None:
+        rounded = knob.nearest(part.low + round((value - part.low) / part.rounded_to) * part.rounded_to)
+        if rounded != value:
+            return Taken(rounded, rounded, f"rounded to {knob.text(rounded)}")
+    if part.in_force_up_to is not None and value > part.in_force_up_to:
+        return Taken(value, knob.nearest(part.in_force_up_to))
+    return Taken(value, value)
