@@ -50,6 +50,7 @@ def children() -> list[str]:
 def quick_rig(**changes: str) -> str:
     """Heron with short checks; keys of `changes` are lines to be replaced, such as hard_load_s='60.0'."""
     text = HERON.replace("hard_load_s = 180.0", "hard_load_s = 60.0").replace("pass_s = 12.0", "pass_s = 6.0")
+    text = text.replace("memory_load_s = 180.0", "memory_load_s = 60.0")
     for key, value in changes.items():
         lines = [f"{key} = {value}" if line.startswith(f"{key} = ") else line for line in text.splitlines()]
         text = "\n".join(lines)

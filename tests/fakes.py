@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from yondle.app.machines import Machine, RigChoice, make_machine
+from yondle.app.machines import RigChoice, make_machine
 from yondle.app.session import Session, machine_file
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
@@ -42,4 +43,4 @@ def stubborn_session(path: Path, rig_text: str, answer: Answer) -> Session:
     choice = RigChoice("simulated", "Heron", rig_text)
     logbook = Logbook(path) if path.exists() else Logbook.create(path, choice.kind, choice.name, choice.definition)
     machine = make_machine(choice, machine_file(path), None)
-    return Session(logbook, Machine(StubbornRig(machine.rig, answer), machine.clock, machine.virtual))
+    return Session(logbook, replace(machine, rig=StubbornRig(machine.rig, answer)))

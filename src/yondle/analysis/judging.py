@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
-from yondle.model.knobs import Setup
-from yondle.model.quantities import count, duration, number
+from yondle.model.knobs import Change, Setup
+from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Quantity
+from yondle.model.sensors import Channel, Quantity
 from yondle.model.steps import SCORE_STAGE, PassRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
+from yondle.model.workloads import Direction
 
 CLOCK_HELD_SHARE = 0.995
 """A clock counts as held when its mean under load is at least this share of what was asked: sensors err by less."""
+
+LIMIT_ACTS_SHARE, LIMIT_MET_SHARE = 0.5, 0.93
+"""A limit that acts for half a pass while less than this share of it is drawn is not the limit that was asked."""
+
+SMALLEST_SAG, FEWEST_FREE, AT_CAP_SHARE = 0.01, 6, 0.995
+"""A fall worth telling, the degrees of freedom it takes to tell it, and scores that only show their cap."""
 
 DISTURBED_USE_PERCENT = 5.0
 """Work of other programs above this share of the machine makes a pass a disturbed one."""
@@ -30,9 +38,32 @@ class ClockShortfall:
     limits: tuple[tuple[str, float], ...]
 
 
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """What an attempt tried and ran: the setup, what the step changed, and its passes."""
+
+    setup: Setup
+    changes: tuple[Change, ...]
+    passes: tuple[PassRecord, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Sag:
+    """Scores that fall from pass to pass: the fall over all rounds as a fraction, and over how many passes."""
+
+    fall: float
+    passes: int
+
+
 def failed(failure: Failure, reason: str, stage: str = "", after_s: float | None = None, code: str = "") -> Outcome:
     """Make the outcome of a failure; its verdict follows from the failure."""
     return Outcome(VERDICT_OF_FAILURE[failure], reason, failure, stage, after_s, code)
+
+
+def down_outcome(failure: Failure, code: str, when: str, stage: str, after_s: float | None) -> Outcome:
+    """Make the outcome of a machine that went down."""
+    shown = f", code {code}" if code else ""
+    return failed(failure, f"{failure.value.capitalize()} {when}{shown}.", stage, after_s, code)
 
 
 def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
@@ -51,39 +82,123 @@ def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
 def shortfalls(declaration: RigDeclaration, setup: Setup, passes: list[PassRecord]) -> list[ClockShortfall]:
     """List the clocks that weren't held over the passes of an attempt."""
     found = []
+    meant = {**declaration.derived(setup), **setup}
     flags = [c for c in declaration.channels if c.quantity is Quantity.FLAG]
     for channel in declaration.channels:
-        if not channel.follows or channel.follows not in setup:
+        if channel.quantity is not Quantity.CLOCK or channel.follows not in meant:
             continue
-        asked = setup[channel.follows]
-        means = [(_fact(p, f"mean {channel.id}"), p) for p in passes]
-        lowest, worst = min(((m, p) for m, p in means if m is not None), default=(None, None), key=lambda pair: pair[0])
-        if lowest is None or worst is None or lowest >= asked * CLOCK_HELD_SHARE:
-            continue
-        shares = ((flag.name, _fact(worst, f"mean {flag.id}")) for flag in flags)
-        limits = tuple((name, share) for name, share in shares if share)
-        found.append(ClockShortfall(channel.id, channel.follows, asked, lowest, worst.workload, limits))
+        runs = [
+            ClockShortfall(channel.id, channel.follows, asked, mean, record.workload, _limits(flags, channel, record))
+            for record in passes
+            if (mean := _fact(record, f"mean {channel.id}")) is not None
+            and (asked := meant[channel.follows] - meant.get(declaration.workload(record.workload).clock_less, 0.0))
+        ]
+        worst = min(runs, default=None, key=lambda s: s.mean / s.asked)
+        if worst is not None and worst.mean < worst.asked * CLOCK_HELD_SHARE:
+            found.append(worst)
     return found
 
 
-def judge(declaration: RigDeclaration, setup: Setup, passes: list[PassRecord]) -> Outcome:
+def _limits(flags: list[Channel], clock: Channel, record: PassRecord) -> tuple[tuple[str, float], ...]:
+    """Give the share of a pass that each limit on the clock's own subsystem was reached."""
+    shares = ((f.name, _fact(record, f"mean {f.id}")) for f in flags if f.subsystem is clock.subsystem)
+    return tuple((name, share) for name, share in shares if share)
+
+
+def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
     """Judge an attempt whose whole check ladder was run without a failure."""
-    for record in passes:
-        for knob_id, asked in setup.items():
+    passes = list(trial.passes)
+    ignored = _ignored(declaration, trial)
+    if ignored is not None:
+        return ignored
+    short = shortfalls(declaration, trial.setup, passes)
+    if short:
+        return _not_held(declaration, short)
+    errors = errors_by_channel(declaration, trial.passes)
+    if errors:
+        counted = " and ".join(f"{number(n)} in the {channel.subsystem}" for channel, n in errors.items())
+        return failed(Failure.ERRORS_CORRECTED, f"Ran through, but errors had to be corrected: {counted}.")
+    fallen = sag(declaration, trial.passes)
+    if fallen is not None:
+        reason = (
+            f"Ran through, but scores fell by {number(100 * fallen.fall, 1)} % over {fallen.passes} passes,"
+            " often the last warning before a crash."
+        )
+        return failed(Failure.SCORE_SAGGED, reason, SCORE_STAGE)
+    return Outcome(Verdict.HELD, f"Held: {what_was_run(declaration, passes)}.")
+
+
+def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outcome:
+    worst = min(short, key=lambda s: s.mean / s.asked)
+    channel = declaration.channel(worst.channel)
+    why = ", ".join(f"{name.lower()} in {number(100 * share)} % of the time" for name, share in worst.limits)
+    load = declaration.workload(worst.workload).name
+    held, asked = number(worst.mean, channel.digits), quantity(worst.asked, channel.unit, channel.digits)
+    reason = f"{channel.name} not held: {held} of {asked} in {load}"
+    return failed(Failure.CLOCK_NOT_HELD, f"{reason}{'; ' + why if why else ''}.")
+
+
+def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
+    """A value that reads back as set and is not in force: measured otherwise, or a limit that acts below it."""
+    for record in trial.passes:
+        for knob_id, asked in trial.setup.items():
             measured = _fact(record, f"measured {knob_id}")
             if measured is not None and measured != asked:
                 knob, load = declaration.knob(knob_id), declaration.workload(record.workload).name
                 reason = f"{knob.name} {knob.text(asked)} was asked, {knob.text(measured)} was measured in {load}."
                 return failed(Failure.NOT_IN_FORCE, reason, record.stage)
-    short = shortfalls(declaration, setup, passes)
-    if short:
-        worst = min(short, key=lambda s: s.mean / s.asked)
-        knob = declaration.knob(worst.knob)
-        why = ", ".join(f"{name.lower()} in {number(100 * share)} % of the time" for name, share in worst.limits)
-        load = declaration.workload(worst.workload).name
-        reason = f"{knob.name} not held: {knob.bare(worst.mean)} of {knob.text(worst.asked)} in {load}"
-        return failed(Failure.CLOCK_NOT_HELD, f"{reason}{'; ' + why if why else ''}.")
-    return Outcome(Verdict.HELD, f"Held: {what_was_run(declaration, passes)}.")
+    for flag in declaration.channels:
+        if flag.quantity is not Quantity.FLAG or flag.follows not in {c.knob for c in trial.changes}:
+            continue
+        knob, asked = declaration.knob(flag.follows), trial.setup[flag.follows]
+        acting = [p for p in trial.passes if (_fact(p, f"mean {flag.id}") or 0.0) >= LIMIT_ACTS_SHARE]
+        power = next((c for c in declaration.channels if c.id == flag.of), None)
+        drawn = [m for p in acting if power is not None and (m := _fact(p, f"mean {power.id}")) is not None]
+        if drawn and max(drawn) < asked * LIMIT_MET_SHARE:
+            reason = f"{knob.name} {knob.text(asked)} reads back, but the limit acts at {knob.text(round(max(drawn)))}."
+            return failed(Failure.NOT_IN_FORCE, reason, acting[0].stage)
+    return None
+
+
+def errors_by_channel(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> dict[Channel, float]:
+    """Add up the corrected errors of all passes, by the channel that counted them; channels without any are left out."""
+    sums = {
+        channel: sum(_fact(p, f"errors {channel.id}") or 0.0 for p in passes)
+        for channel in declaration.channels
+        if channel.quantity is Quantity.ERRORS
+    }
+    return {channel: total for channel, total in sums.items() if total > 0}
+
+
+def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> Sag | None:
+    """Tell whether scores fell from pass to pass: one common slope of log score over the round, one-sided t at 1 %.
+
+    Each benchmark has its own level (analysis of covariance); falls under 1 % in all are not worth a word.
+    """
+    from scipy.stats import t
+
+    rounds: dict[str, list[tuple[int, float]]] = {}
+    for record in passes:
+        if record.counts and record.result is not None and record.result.score:
+            metric = declaration.workload(record.workload).metric
+            sign = 1.0 if metric.direction is Direction.HIGHER else -1.0
+            if metric.cap is None or record.result.score < metric.cap * AT_CAP_SHARE:
+                rounds.setdefault(record.workload, []).append((record.round, sign * math.log(record.result.score)))
+    x: list[float] = []
+    y: list[float] = []
+    for own in rounds.values():
+        mean_x, mean_y = (sum(pair[i] for pair in own) / len(own) for i in (0, 1))
+        x += [pair[0] - mean_x for pair in own]
+        y += [pair[1] - mean_y for pair in own]
+    free, spread_x = len(x) - len(rounds) - 1, sum(v * v for v in x)
+    if free < FEWEST_FREE or not spread_x:
+        return None
+    slope = sum(a * b for a, b in zip(x, y, strict=True)) / spread_x
+    left = sum((b - slope * a) ** 2 for a, b in zip(x, y, strict=True)) / free
+    fall = 1.0 - math.exp(slope * (max(x) - min(x)))
+    if fall < SMALLEST_SAG or slope > -t.ppf(0.99, free) * math.sqrt(left / spread_x):
+        return None
+    return Sag(fall, len(x))
 
 
 def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:

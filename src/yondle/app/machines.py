@@ -7,8 +7,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.clocks import RealClock
-from yondle.engine.ports import Clock, Rig
+from yondle.app.hands import NobodyThere, VirtualHands
+from yondle.engine.ports import Clock, Hands, Rig
 from yondle.model.errors import KnownError
+from yondle.model.steps import StartAnswer
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
@@ -20,11 +22,19 @@ PACES = (1.0, 20.0, 200.0)
 
 @dataclass(frozen=True, slots=True)
 class Machine:
-    """A rig with its clock. `virtual` is the clock of a simulated rig, whose pace can be chosen."""
+    """A rig with its clock, and whoever can enter values in its firmware without the tuner.
+
+    `virtual` is the clock of a simulated rig, whose pace can be chosen.
+    """
 
     rig: Rig
     clock: Clock
+    hands: Hands
     virtual: VirtualClock | None = None
+
+    def last_start(self) -> StartAnswer:
+        """Tell how the latest start went, as far as the machine knows; else that it started."""
+        return self.rig.last_start() if isinstance(self.rig, SimulatedRig) else StartAnswer()
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +71,7 @@ def make_machine(
         from yondle.rigs.linux.this import ThisRig
         from yondle.workloads.host import ChildHost
 
-        return Machine(ThisRig(ChildHost(real.now)), real)
+        return Machine(ThisRig(ChildHost(real.now)), real, NobodyThere())
     if choice.kind != SIMULATED:
         raise KnownError(
             f"The logbook is about a rig of kind '{choice.kind}', which this Yondle doesn't know.",
@@ -71,7 +81,7 @@ def make_machine(
     rig = SimulatedRig(rig_file, machine_file, goes_down)
     rig.catch_up(last_time_s)
     clock = VirtualClock(rig.world, rig_file.rig.starts_at, real, pace)
-    return Machine(rig, clock, clock)
+    return Machine(rig, clock, VirtualHands(rig, clock), clock)
 
 
 def _reseeded(text: str, old: int, new: int) -> str:

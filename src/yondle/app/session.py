@@ -3,21 +3,29 @@
 from __future__ import annotations
 
 import logging
+import math
 import os
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yondle.app.faults import VARIABLE, kill_self, with_faults
+from yondle.app.hands import NobodyThere
 from yondle.app.machines import Machine, RigChoice, make_machine
+from yondle.app.waiting import Waiting
 from yondle.engine.engine import Engine, Order
+from yondle.engine.ports import Hands
 from yondle.engine.recovery import judge_unclosed
 from yondle.engine.requests import Request
 from yondle.engine.states import State
 from yondle.logbook.logbook import Logbook
+from yondle.logbook.reading import OpenAttempt
+from yondle.logbook.writing import ENTRY, HEADING
 from yondle.model.errors import KnownError
 from yondle.model.events import (
     AttemptClosed,
+    Entered,
+    EntryOpened,
     PassEnded,
     PassOpened,
     PositionMoved,
@@ -27,7 +35,8 @@ from yondle.model.events import (
 )
 from yondle.model.knobs import Change, Knob, Setup
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, Note, Step, StepKind, StepRecord
+from yondle.model.sensors import Limit
+from yondle.model.steps import Check, Note, StartAnswer, Step, StepKind, StepRecord, verdict_of
 from yondle.model.verdicts import Outcome, Verdict
 from yondle.planning.ladder import quick_check
 
@@ -74,13 +83,15 @@ class Verified:
 class Session:
     """The operations of Yondle on one logbook. Tests run in the calling thread; requests may come from any thread."""
 
-    def __init__(self, logbook: Logbook, machine: Machine) -> None:
+    def __init__(self, logbook: Logbook, machine: Machine, asks: bool = False) -> None:
         self.logbook = logbook
         self.machine = machine
         self.declaration: RigDeclaration = machine.rig.declaration
+        self._asks = asks
         self._listeners: list[Listener] = []
         recorder = with_faults(logbook, os.environ.get(VARIABLE))
-        self._engine = Engine(machine.rig, machine.clock, recorder, self._hear)
+        self._hands: Hands = NobodyThere() if asks else machine.hands
+        self._engine = Engine(machine.rig, machine.clock, recorder, self._hands, self._hear)
         self._book: dict[int, StepRecord] = {record.step.number: record for record in logbook.steps()}
         self._note_steps()
         self._position = logbook.position()
@@ -88,6 +99,11 @@ class Session:
         self.version = 0
         self.proposal: Proposal | None = None
         self.verified: Verified | None = None
+        self.waiting: Waiting | None = None
+        self._waiting_for: Order | None = None
+        self._take_own_limits()
+        if self.position is not None:
+            self._engine.believe(self.position.step.setup)
         self.resumed = self._close_what_was_open()
         self.in_force: Setup = self._come_to_position()
         if self.verified is None:
@@ -96,24 +112,27 @@ class Session:
     # -- opening and closing -------------------------------------------------------------------------------------------
 
     @classmethod
-    def create(cls, path: Path, choice: RigChoice, pace: float | None = None, together: bool = False) -> Session:
+    def create(
+        cls, path: Path, choice: RigChoice, pace: float | None = None, together: bool = False, asks: bool = False
+    ) -> Session:
         """Make a new logbook for a rig and open it."""
         Logbook.create(path, choice.kind, choice.name, choice.definition).close()
         machine_file(path).unlink(missing_ok=True)
-        return cls.open(path, pace, together)
+        return cls.open(path, pace, together, asks)
 
     @classmethod
-    def open(cls, path: Path, pace: float | None = None, together: bool = False) -> Session:
+    def open(cls, path: Path, pace: float | None = None, together: bool = False, asks: bool = False) -> Session:
         """Open a logbook, name what was left open in it, and bring the rig to the last setup that held.
 
-        With `together` a simulated machine that goes down takes the program down with it, as the real one does.
+        With `together` a simulated machine that goes down takes the program down with it, as the real one does. With
+        `asks` the tuner enters values in firmware setup even there; else a simulated rig's owner does.
         """
         logbook = Logbook(path)
         try:
             choice = RigChoice(*logbook.rig())
             goes_down = kill_self if together else None
             machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
-            return cls(logbook, machine)
+            return cls(logbook, machine, asks)
         except BaseException:
             logbook.close()
             raise
@@ -171,7 +190,8 @@ class Session:
         """
         knob = self.declaration.knob(knob_id)
         taken = knob.checked(value)
-        self._must_be_below_ceiling(knob, taken)
+        self._must_be_allowed(knob, taken)
+        self._must_not_wait()
         old = self.proposal.changes if self.proposal else ()
         others = tuple(c for c in old if c.knob != knob_id)
         joint = joint or (self.proposal.joint if self.proposal else False)
@@ -192,17 +212,19 @@ class Session:
 
     def check(self, passes: int | None = None) -> Check:
         """Give the check ladder that a test of the proposal would run."""
-        return quick_check(self.declaration, _checked_passes(passes or STEP_PASSES))
+        return quick_check(self.declaration, _checked_passes(passes or STEP_PASSES), self.proposed)
 
     def baseline(self, passes: int | None = None) -> StepRecord:
         """Measure stock: passes of every benchmark, then the hard load."""
         check = quick_check(self.declaration, _checked_passes(passes or BASELINE_PASSES))
         stock = self.declaration.stock
+        self._must_not_wait()
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._position, stock)
         return self._test(step, check, self.in_force if self._position is not None else stock)
 
     def test(self, passes: int | None = None) -> StepRecord:
         """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
+        self._must_not_wait()
         if self.baseline_step is None:
             raise KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
         if self.proposal is None:
@@ -215,6 +237,59 @@ class Session:
         self.proposal = None
         return record
 
+    def test_again(self, number: int, passes: int | None = None) -> StepRecord:
+        """Test a step once more, to be sure, from where it was tested before; raises KnownError where it can't be."""
+        self._must_not_wait()
+        record = self.step(number)
+        if record.step.kind is StepKind.BASELINE:
+            return self.baseline(passes)
+        if record.step.parent != self._position and number != self._position:
+            raise KnownError(
+                f"Step {number} was tested from step {record.step.parent}, and the rig is elsewhere.",
+                f"Go back to step {record.step.parent} first, then test it once more.",
+            )
+        for change in record.step.changes:
+            self._must_be_allowed(self.declaration.knob(change.knob), change.new)
+        self.proposal = None
+        check = quick_check(self.declaration, _checked_passes(passes or STEP_PASSES), record.step.setup)
+        home = self.step(record.step.parent).step.setup if record.step.parent is not None else self.declaration.stock
+        return self._test(record.step, check, home, record.step.parent)
+
+    def go_on_waiting(self, answer: StartAnswer | None = None) -> StepRecord | None:
+        """Go on with what waits for a restart; gives the step tested, or None when the rig was only brought back.
+
+        Where the machine itself knows how it started no answer is needed. Raises KnownError when nothing waits, and on a
+        machine that has not restarted since.
+        """
+        waiting, virtual = self.waiting, self.machine.virtual is not None
+        if waiting is None:
+            raise KnownError("Nothing waits for a restart.", "Propose a step, or go back to one.")
+        if not virtual and not waiting.restarted:
+            raise KnownError(
+                "The machine hasn't restarted since the values were to be entered.",
+                "Restart it, enter them in firmware setup, and open this logbook again.",
+            )
+        self._use_hands(self.machine.hands)
+        try:
+            if waiting.step is None or self._waiting_for is None:
+                self._bring_back_by_hand(waiting, answer)
+                return None
+            told = (answer or self.machine.last_start()) if waiting.restarted else None
+            self.waiting = None
+            self._engine.go_on(self._waiting_for, told)
+            return self._book[waiting.step.number]
+        finally:
+            self._use_hands(NobodyThere() if self._asks else self.machine.hands)
+
+    def drop_waiting(self) -> StepRecord | None:
+        """Give up the step that waits for its values to be entered; gives the step, None when nothing on trial waits."""
+        waiting, order = self.waiting, self._waiting_for
+        if waiting is None or waiting.step is None or order is None:
+            return None
+        self.waiting = None
+        self._engine.drop(order)
+        return self._book[waiting.step.number]
+
     def go_back(self, number: int) -> StepRecord:
         """Put the settings of an earlier step that held in force again."""
         record = self.step(number)
@@ -223,6 +298,7 @@ class Session:
                 f"Step {number} is '{record.verdict}', so it isn't put in force by itself.",
                 "Go back to a step that held, or propose its values again as a step.",
             )
+        self._must_not_wait()
         self._engine.rest_at(record.step.setup, number)
         self.proposal = None
         return self.step(number)
@@ -230,6 +306,42 @@ class Session:
     def can_go_back(self, number: int) -> bool:
         """Tell whether a step's settings may be put in force again, and aren't already."""
         return number != self._position and _may_be_put_in_force(self.step(number))
+
+    def go_to_stock(self) -> bool:
+        """Put every knob at stock in one action; tells whether that reads back. Steps and profiles stay as they are."""
+        self.proposal = None
+        baseline = self.baseline_step
+        return self._engine.rest_at(self.declaration.stock, baseline.step.number if baseline else None)
+
+    def set_own_range(self, knob_id: str, low: float | None, high: float | None) -> None:
+        """Set the lowest and highest value of a knob that this tuner stands for; None is the end of its range.
+
+        Raises KnownError when that would leave out the value in force.
+        """
+        knob = self.declaration.knob(knob_id)
+        least = knob.checked(low) if low is not None else knob.low
+        most = knob.checked(high) if high is not None else knob.high
+        now = self.in_force.get(knob_id, knob.stock)
+        if not least <= now <= most:
+            raise KnownError(
+                f"{knob.name} is at {knob.text(now)} now.", "Bring it within the limit first, then set the limit."
+            )
+        ranges = self.logbook.keeping.value("ranges") or {}
+        self.logbook.keeping.keep("ranges", {**ranges, knob_id: [least, most]})
+        self._take_own_limits()
+        if self.proposal and not all(
+            self.declaration.allows(self.declaration.knob(c.knob), c.new) for c in self.proposal.changes
+        ):
+            self.proposal = None
+
+    def set_limit(self, channel_id: str, most: float | None) -> None:
+        """Set the reading of a sensor above which a test is stopped; None takes the ceiling away."""
+        channel = self.declaration.channel(channel_id)
+        if most is not None and not math.isfinite(most):
+            raise KnownError(f"{channel.name} can't be held below {most}.", "Give a number.")
+        limits = self.logbook.keeping.value("limits") or {}
+        self.logbook.keeping.keep("limits", {**limits, channel_id: most})
+        self._take_own_limits()
 
     def note(self, number: int, text: str) -> Note:
         """Write a note at a step."""
@@ -243,7 +355,7 @@ class Session:
 
     def verify(self) -> Verified:
         """Read the settings back and count those that are as they should be."""
-        read = self.machine.rig.read_back()
+        read = self._engine.read()
         as_set = sum(1 for knob, value in self.in_force.items() if read.get(knob) == value)
         self.verified = Verified(self.machine.clock.now(), as_set, len(self.in_force))
         return self.verified
@@ -266,8 +378,12 @@ class Session:
 
     # -- inside ----------------------------------------------------------------------------------------------------------
 
-    def _test(self, step: Step, check: Check, home: Setup) -> StepRecord:
-        order = Order(self.logbook.next_attempt(), step, check, home, self._position)
+    def _test(self, step: Step, check: Check, home: Setup, home_step: int | None = None) -> StepRecord:
+        before = self._book.get(step.number)
+        outcomes = tuple(a.outcome for a in before.attempts if a.outcome is not None) if before else ()
+        at = home_step if home_step is not None else self._position
+        order = Order(self.logbook.next_attempt(), step, check, home, at, outcomes)
+        self._waiting_for = order
         self._engine.test(order)
         return self._book[step.number]
 
@@ -278,17 +394,47 @@ class Session:
                 return record
         return None
 
-    def _must_be_below_ceiling(self, knob: Knob, value: float) -> None:
-        ceiling = self.declaration.ceilings.get(knob.id)
-        if ceiling is not None and value > ceiling + knob.step * 1e-6:
+    def _must_be_allowed(self, knob: Knob, value: float) -> None:
+        if self.declaration.allows(knob, value):
+            return
+        low, high = self.declaration.own_range(knob)
+        side, limit = ("above", high) if value > high else ("below", low)
+        raise KnownError(
+            f"{knob.name} {knob.text(value)} is {side} your own limit of {knob.text(limit)}.",
+            "Change the limit first if you mean it.",
+        )
+
+    def _use_hands(self, hands: Hands) -> None:
+        self._hands = hands
+        self._engine.use_hands(hands)
+
+    def _must_not_wait(self) -> None:
+        if self.waiting is not None:
             raise KnownError(
-                f"{knob.name} {knob.text(value)} is above your own ceiling of {knob.text(ceiling)}.",
-                "Propose less; the ceiling stands in the rig's description.",
+                "Values are waiting to be entered in firmware setup.", "Enter them and go on, or drop that step first."
             )
+
+    def _take_own_limits(self) -> None:
+        """Lay the tuner's own limits over those the rig came with."""
+        given = self.machine.rig.declaration
+        ceilings, floors = dict(given.ceilings), dict(given.floors)
+        for knob in given.knobs:
+            own = (self.logbook.keeping.value("ranges") or {}).get(knob.id)
+            if own is not None:
+                floors[knob.id], ceilings[knob.id] = own
+        floors = {k: v for k, v in floors.items() if v > given.knob(k).low}
+        ceilings = {k: v for k, v in ceilings.items() if v < given.knob(k).high}
+        most = {limit.channel: limit.most for limit in given.limits} | (self.logbook.keeping.value("limits") or {})
+        limits = tuple(Limit(channel, value) for channel, value in most.items() if value is not None)
+        self.declaration = replace(given, ceilings=ceilings, floors=floors, limits=limits)
+        self._engine.use_limits(limits)
+        self.version += 1
 
     def _close_what_was_open(self) -> list[Resumed]:
         found = []
         for open_ in self.logbook.unclosed():
+            if open_.attempt.outcome is None and self._still_waits(open_):
+                continue
             outcome = open_.attempt.outcome
             judged = outcome or judge_unclosed(
                 self.declaration,
@@ -299,7 +445,8 @@ class Session:
                 open_.last_sample_s,
             )
             home, home_step = open_.home, open_.home_step
-            if outcome is not None and outcome.verdict is Verdict.HELD:
+            before = self._book[open_.step.number].attempts
+            if outcome is not None and verdict_of([a.outcome for a in before if a.outcome is not None]) is Verdict.HELD:
                 home, home_step = open_.step.setup, open_.step.number
             number = open_.step.number
             verified = self._engine.close_interrupted(
@@ -308,13 +455,52 @@ class Session:
             found.append(Resumed(self._book[number], judged, self._position, verified))
         return found
 
+    def _still_waits(self, open_: OpenAttempt) -> bool:
+        """An attempt that was left over a restart is not interrupted: it goes on once it is known how that went."""
+        entry = self.logbook.keeping.value(ENTRY)
+        asked = entry is not None and entry["attempt"] == open_.attempt.id and not entry["putting_back"]
+        restarting = open_.last_act == "RestartOpened"
+        boot = entry["boot_id"] if asked else open_.last_detail.get("boot_id", open_.attempt.boot_id)
+        restarted = boot != self.machine.rig.boot_id()
+        attempt, step, check = open_.attempt, open_.step, open_.attempt.check
+        if check is None or not (asked or (restarting and restarted)):
+            return False
+        before = tuple(a.outcome for a in self._book[step.number].attempts if a.outcome is not None)
+        self._waiting_for = Order(attempt.id, step, check, open_.home, open_.home_step, before)
+        values = entry["values"] if asked else open_.last_detail["values"]
+        self.waiting = Waiting(values, step.setup, step, restarted, goes_on=not self._asks or not asked)
+        self._engine.wait_for()
+        return True
+
+    def _bring_back_by_hand(self, waiting: Waiting, answer: StartAnswer | None) -> None:
+        if waiting.restarted and (answer is None or answer.started):
+            self._engine.believe(waiting.setup)
+        self.waiting = None
+        self._engine.rest_at(waiting.setup, self._step_at(waiting.setup))
+
+    def _step_at(self, setup: Setup) -> int | None:
+        """Give the latest step that held with a setup."""
+        matching = (r for r in reversed(self.steps) if r.step.setup == setup and _may_be_put_in_force(r))
+        found = next(matching, None)
+        return found.step.number if found else None
+
     def _come_to_position(self) -> Setup:
         """Bring the rig to the settings the logbook stands for; a machine that restarted in between has lost them."""
+        read = self._engine.read()
+        if self.waiting is not None:
+            return self._waiting_for.home if self._waiting_for else read
+        heading, entry = self.logbook.keeping.value(HEADING), self.logbook.keeping.value(ENTRY)
+        if entry is not None and entry["putting_back"] and self._asks:
+            restarted = entry["boot_id"] != self.machine.rig.boot_id()
+            self.waiting = Waiting(entry["values"], Setup.of(entry["setup"]), None, restarted)
+            return read
+        if heading is not None:
+            self._engine.rest_at(Setup.of(heading["setup"]), heading["position"])
+            return self.in_force
         here = self.position
-        read = self.machine.rig.read_back()
         if here is None:
             return read
-        if read != here.step.setup:
+        if read != here.step.setup or self.machine.rig.pending():
             self._engine.rest_at(here.step.setup, here.step.number)
             return self.in_force
         return here.step.setup
@@ -335,11 +521,17 @@ class Session:
             case StepOpened():
                 self._reload(record.step.number)
                 self._running = record.step.number
+            case EntryOpened() if isinstance(self._hands, NobodyThere):
+                step = None if record.putting_back else self._book[self._running].step
+                self.waiting = Waiting(record.values, record.setup, step, restarted=False)
+            case Entered():
+                self.waiting = None
             case PassOpened() | PassEnded():
                 self._reload(self._running)
             case VerdictGiven():
                 self._reload(record.step)
             case AttemptClosed():
+                self._waiting_for = None
                 self._rest(record.position, record.rests_at, record.verified)
                 self._reload(record.step)
             case PositionMoved():
@@ -352,6 +544,9 @@ class Session:
     def _rest(self, position: int | None, rests_at: Setup, verified: bool) -> None:
         self._position = position if position is not None else self._stock_step(rests_at)
         self.in_force = rests_at
+        self._engine.believe(rests_at)
+        if verified:
+            self.waiting = None
         self.version += 1
         self.verified = Verified(self.machine.clock.now(), len(rests_at) if verified else 0, len(rests_at))
 

@@ -2,7 +2,8 @@
 
 Order of things: every act is announced by a durable record before it happens and answered by one after it. Whatever way
 a test ends, `_restore` runs; a machine that went down is brought back first. Requests (stop, pause, halt) come from other
-threads and are looked at once per sample.
+threads and are looked at once per sample. A step whose values only the tuner can enter is left waiting, over a restart
+and the end of the program if need be, and taken up again with `go_on`.
 """
 
 from __future__ import annotations
@@ -11,35 +12,32 @@ import logging
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from yondle.analysis.judging import DISTURBED_USE_PERCENT, failed, judge, pass_failed
-from yondle.engine.ports import Clock, Recorder, Rig, Run
-from yondle.engine.requests import Request, Requests
-from yondle.engine.states import State, Trigger, follow
-from yondle.engine.watcher import BlockGatherer, Breach, Guard, PassSummary
-from yondle.model.errors import KnownError, MachineDownError
+from yondle.analysis.judging import Trial, down_outcome, failed, judge, pass_failed
+from yondle.analysis.pointing import point
+from yondle.engine.bench import Bench, Ended
+from yondle.engine.passes import Passes
+from yondle.engine.ports import Clock, Hands, Recorder, Rig
+from yondle.engine.requests import Requests
+from yondle.engine.setting import HandsNeeded, Refusal, Setter
+from yondle.engine.states import State, Trigger
+from yondle.model.errors import MachineDownError
 from yondle.model.events import (
     Applied,
     ApplyOpened,
     AttemptClosed,
-    BlockRecorded,
     Durable,
-    PassEnded,
-    PassOpened,
+    Entered,
     PositionMoved,
     PutBackOpened,
     Record,
-    Sampled,
-    Settled,
-    SettleOpened,
-    StateChanged,
     StepOpened,
     VerdictGiven,
 )
-from yondle.model.knobs import Setup
-from yondle.model.quantities import duration, quantity
-from yondle.model.steps import Check, PassRecord, Step, StepKind
-from yondle.model.verdicts import MACHINE_FAILURES, Failure, Outcome, Verdict
-from yondle.model.workloads import PassResult
+from yondle.model.knobs import Setup, When
+from yondle.model.rigs import KnobReply
+from yondle.model.sensors import Limit
+from yondle.model.steps import Check, PassRecord, StartAnswer, Step, StepKind, verdict_of
+from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, START_FAILURES, Failure, Outcome, Verdict
 from yondle.planning.ladder import RunPass, Settle, ladder
 
 logger = logging.getLogger(__name__)
@@ -49,77 +47,94 @@ _STARTS_AGAIN_AT_MOST = 3
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """One test to run: the step, how it is checked, and where the rig goes should it not hold."""
+    """One test to run: the step, how it is checked, and where the rig goes should it not hold.
+
+    `before` are the outcomes of earlier attempts of the step, `own_conditions` what the tuner said about this one.
+    """
 
     attempt: int
     step: Step
     check: Check
     home: Setup
     home_step: int | None
-
-
-class _Ended(Exception):
-    """The test is over before its ladder is: carries the outcome."""
-
-    def __init__(self, outcome: Outcome, halted: bool = False) -> None:
-        super().__init__(outcome.reason)
-        self.outcome = outcome
-        self.halted = halted
+    before: tuple[Outcome, ...] = ()
+    own_conditions: tuple[tuple[str, str | float], ...] = ()
 
 
 class Engine:
     """Runs one test at a time on one rig, in the thread that calls it."""
 
-    def __init__(self, rig: Rig, clock: Clock, recorder: Recorder, listener: Callable[[Record], None]) -> None:
-        self._rig = rig
-        self._clock = clock
-        self._recorder = recorder
-        self._listener = listener
-        self._declaration = rig.declaration
-        self._guard = Guard(rig.declaration)
-        self._blocks = BlockGatherer(rig.declaration)
-        self._state = State.RESTING
-        self._attempt = 0
-        self._ordinal: int | None = None
+    def __init__(
+        self, rig: Rig, clock: Clock, recorder: Recorder, hands: Hands, listener: Callable[[Record], None]
+    ) -> None:
         self.requests = Requests()
+        self._bench = Bench(rig, clock, recorder, listener, self.requests)
+        self._setter = Setter(self._bench, hands)
+        self._passes = Passes(self._bench)
+        self._declaration = rig.declaration
 
     @property
     def state(self) -> State:
         """What the engine is doing now."""
-        return self._state
+        return self._bench.state
 
-    def test(self, order: Order) -> Outcome:
-        """Run one test to its end and leave the rig where it belongs.
+    def use_limits(self, limits: tuple[Limit, ...]) -> None:
+        """Hold every sample against these ceilings from now on."""
+        self._bench.guard.use(limits)
+
+    def use_hands(self, hands: Hands) -> None:
+        """Have values entered by these hands from now on."""
+        self._setter.hands = hands
+
+    def believe(self, setup: Setup) -> None:
+        """Take these values to be in force where the machine doesn't tell."""
+        self._setter.believe(setup)
+
+    def read(self) -> Setup:
+        """Read the values in force."""
+        return self._setter.read()
+
+    def test(self, order: Order) -> Outcome | None:
+        """Run one test to its end and leave the rig where it belongs; None when it waits for the tuner's hands.
 
         Raises KnownError when the record can't be kept or the rig can't be reached; the rig is put back first.
         """
-        self.requests.clear()
+        self._begin(order)
         self._fire(Trigger.OPEN)
-        self._attempt, self._ordinal = order.attempt, None
-        self._guard.begin(self._clock.now())
-        passes: list[PassRecord] = []
-        halted = False
-        try:
-            self._emit(self._opening(order))
-            outcome = self._climb(order, passes)
-        except _Ended as ended:
-            outcome, halted = ended.outcome, ended.halted
-        except MachineDownError as down:
-            outcome = self._went_down(down, passes)
-        except BaseException:
-            self._end_in_trouble(order.home)
-            raise
-        return self._close(order, outcome, halted)
+        return self._carry_out(order, lambda: self._emit(self._opening(order)), None)
+
+    def wait_for(self) -> None:
+        """Take up the waiting of an earlier program: a step is open whose values are being entered."""
+        self._fire(Trigger.WAIT)
+
+    def go_on(self, order: Order, answer: StartAnswer | None) -> Outcome | None:
+        """Go on with a test that waited for a restart, now that it is told how the machine started.
+
+        Without an answer the values are still to be entered, by whatever hands there are now.
+        """
+        self._begin(order)
+        self._fire(Trigger.RESUME)
+
+        def announce() -> None:
+            if answer is not None:
+                self._emit(Entered(order.attempt, answer))
+
+        return self._carry_out(order, announce, answer)
+
+    def drop(self, order: Order) -> Outcome | None:
+        """Give up a test that waits for values to be entered; what may have been entered is put back."""
+        self._begin(order)
+        return self._close(order, failed(Failure.STOPPED, "Dropped by the tuner before its values were entered."))
 
     def rest_at(self, setup: Setup, position: int | None) -> bool:
         """Bring the rig to an earlier setup outside any test; returns whether it reads back as asked."""
         self._fire(Trigger.RESTORE)
-        self._attempt = 0
+        self._bench.attempt = 0
         try:
-            self._emit(PutBackOpened(0, setup))
+            self._emit(PutBackOpened(0, setup, position))
             rests_at, verified = self._restore((setup, self._declaration.stock))
             landed = position if rests_at == setup else None
-            self._emit(PositionMoved(landed, rests_at, verified, self._wall()))
+            self._emit(PositionMoved(landed, rests_at, verified, self._bench.wall()))
         except BaseException:
             self._end_in_trouble(setup)
             raise
@@ -131,14 +146,14 @@ class Engine:
     ) -> bool:
         """Close an attempt that an earlier program left open: give its verdict, put the rig back, write both down."""
         self._fire(Trigger.RESTORE)
-        self._attempt = attempt
+        self._bench.attempt = attempt
         try:
             if outcome is not None:
                 self._emit(VerdictGiven(attempt, step, outcome))
             self._emit(PutBackOpened(attempt, home))
             rests_at, verified = self._restore((home, self._declaration.stock))
             position = home_step if rests_at == home else None
-            self._emit(AttemptClosed(attempt, step, rests_at, verified, position, self._wall()))
+            self._emit(AttemptClosed(attempt, step, rests_at, verified, position, self._bench.wall()))
         except BaseException:
             self._end_in_trouble(home)
             raise
@@ -147,161 +162,136 @@ class Engine:
 
     # -- the climb ---------------------------------------------------------------------------------------------------
 
-    def _opening(self, order: Order) -> StepOpened:
-        facts = self._rig.facts()
-        boot = self._rig.boot_id()
-        at, now = self._wall(), self._clock.now()
-        return StepOpened(order.attempt, order.step, order.home, order.home_step, boot, at, now, facts)
+    def _begin(self, order: Order) -> None:
+        self.requests.clear()
+        self._bench.attempt, self._bench.ordinal = order.attempt, None
+        self._bench.guard.begin(self._bench.clock.now())
 
-    def _climb(self, order: Order, passes: list[PassRecord]) -> Outcome:
-        self._apply(order)
+    def _carry_out(self, order: Order, announce: Callable[[], None], answer: StartAnswer | None) -> Outcome | None:
+        passes: list[PassRecord] = []
+        halted = False
+        try:
+            announce()
+            outcome = self._climb(order, passes, answer)
+        except Ended as ended:
+            outcome, halted = ended.outcome, ended.halted
+        except HandsNeeded:
+            self._fire(Trigger.WAIT)
+            return None
+        except MachineDownError as down:
+            stage = passes[-1].stage if passes else "setting"
+            outcome = down_outcome(down.failure, down.code, "between passes", stage, None)
+        except BaseException:
+            self._end_in_trouble(order.home)
+            raise
+        return self._close(order, self._with_evidence(order, outcome, passes), halted)
+
+    def _opening(self, order: Order) -> StepOpened:
+        rig, bench = self._bench.rig, self._bench
+        facts = {**rig.facts(), **dict(order.own_conditions)}
+        derived = self._declaration.derived(order.step.setup)
+        return StepOpened(
+            order.attempt, order.step, order.home, order.home_step, rig.boot_id(), bench.wall(), bench.clock.now(), facts,
+            order.check, derived,
+        )  # fmt: skip
+
+    def _climb(self, order: Order, passes: list[PassRecord], answer: StartAnswer | None) -> Outcome:
+        self._apply(order, answer)
         climb = ladder(order.check, self._declaration)
-        answer: PassRecord | None = None
+        done: PassRecord | None = None
         while True:
             try:
-                instruction = climb.send(answer)
+                instruction = climb.send(done)
             except StopIteration:
                 break
-            self._pause_if_asked()
+            self._passes.pause_if_asked()
             match instruction:
                 case Settle():
-                    answer = None
-                    self._settle(instruction)
+                    done = None
+                    self._passes.settle(instruction)
                 case RunPass():
-                    answer = self._pass(order, instruction, len(passes) + 1)
-                    passes.append(answer)
+                    done = self._passes.run(instruction, order.step.setup, len(passes) + 1)
+                    passes.append(done)
         last = passes[-1] if passes else None
         if last is not None and last.result is not None and not last.result.ok:
             return pass_failed(self._declaration, last)
-        return judge(self._declaration, order.step.setup, passes)
+        return judge(self._declaration, Trial(order.step.setup, order.step.changes, tuple(passes)))
 
-    def _apply(self, order: Order) -> None:
-        self._fire(Trigger.APPLY)
+    def _apply(self, order: Order, answer: StartAnswer | None) -> None:
+        if self._bench.state is State.OPENING:
+            self._fire(Trigger.APPLY)
         setup = order.step.setup
+        if answer is not None:
+            self._must_have_started(setup, answer)
         self._emit(ApplyOpened(order.attempt, setup))
         try:
-            replies = self._rig.apply(setup)
+            replies = self._setter.reach(setup, putting_back=False)
+        except Refusal as refusal:
+            self._must_be_taken(refusal.replies, self._setter.read())
+            raise
         except MachineDownError as down:
-            raise _Ended(self._down_outcome(down, "when the values were set", "setting", 0.0)) from down
-        read_back = self._rig.read_back()
+            restarting = self._bench.state is State.RESTARTING
+            when, stage = ("after the restart", "starting") if restarting else ("when the values were set", "setting")
+            raise Ended(down_outcome(down.failure, down.code, when, stage, 0.0)) from down
+        read_back = self._setter.read()
         self._emit(Applied(order.attempt, replies, read_back))
+        self._must_be_taken(replies, read_back)
+        self._must_be_in_force(setup, replies, read_back)
+
+    def _must_have_started(self, setup: Setup, answer: StartAnswer) -> None:
+        """Judge what the tuner told of the restart, and what the machine itself tells."""
+        if answer.failure is not None:
+            where = f" at {answer.stopped_at}" if answer.stopped_at else ""
+            words = f"after the values were entered{where}"
+            raise Ended(down_outcome(answer.failure, answer.code, words, "starting", 0.0))
+        self._setter.believe(setup)
+        ignored = self._declaration.differing(self._setter.read(), setup, When.BY_HAND)
+        for knob_id, asked in ignored.items():
+            knob = self._declaration.knob(knob_id)
+            shown = knob.text(self._setter.read()[knob_id])
+            reason = f"{knob.name} {knob.text(asked)} was entered, {shown} reads back."
+            raise Ended(failed(Failure.NOT_IN_FORCE, reason, "reading back", 0.0))
+
+    def _must_be_taken(self, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
         for reply in replies:
-            knob = self._declaration.knob(reply.knob)
             if not reply.taken:
+                knob = self._declaration.knob(reply.knob)
                 reason = f"{knob.name} {knob.text(reply.asked)} was refused: {reply.message}"
-                raise _Ended(failed(Failure.REFUSED, reason, "setting", 0.0))
-            in_force = read_back.get(reply.knob)
-            if in_force is None or abs(in_force - reply.asked) > knob.step * 1e-6:
-                shown = "nothing" if in_force is None else knob.text(in_force)
-                reason = f"{knob.name} {knob.text(reply.asked)} was asked, {shown} reads back."
-                raise _Ended(failed(Failure.NOT_IN_FORCE, reason, "reading back", 0.0))
+                raise Ended(failed(Failure.REFUSED, reason.rstrip(".") + ".", "setting", 0.0))
 
-    def _settle(self, order: Settle) -> None:
-        index = [c.id for c in self._declaration.channels].index(order.channel)
-        row = self._rig.sample()
-        value = row[index]
-        if value is not None and value <= order.below:
-            return
-        self._fire(Trigger.SETTLE)
-        self._emit(SettleOpened(self._attempt, order.channel, order.below))
-        began = self._clock.now()
-        reached = False
-        while not reached and self._clock.now() - began < order.at_most_s:
-            value = self._watch(None)[index]
-            reached = value is not None and value <= order.below
-        self._flush()
-        self._emit(Settled(self._attempt, self._clock.now() - began, reached))
+    def _must_be_in_force(self, setup: Setup, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
+        said = {reply.knob: reply.message for reply in replies if reply.message}
+        for knob in self._declaration.knobs:
+            asked, in_force = setup.get(knob.id), read_back.get(knob.id)
+            if asked is None or (in_force is not None and abs(in_force - asked) <= knob.step * 1e-6):
+                continue
+            shown = "nothing" if in_force is None else knob.text(in_force)
+            why = f" ({said[knob.id]})" if knob.id in said else ""
+            reason = f"{knob.name} {knob.text(asked)} was asked, {shown} reads back{why}."
+            raise Ended(failed(Failure.NOT_IN_FORCE, reason, "reading back", 0.0))
 
-    def _pass(self, order: Order, instruction: RunPass, ordinal: int) -> PassRecord:
-        self._fire(Trigger.RUN)
-        began = self._clock.now()
-        i = instruction
-        self._emit(
-            PassOpened(
-                order.attempt, ordinal, i.stage, i.workload, i.round, i.warm_up, i.number, i.of, i.seconds, began
-            )
-        )
-        self._ordinal = ordinal
-        record = PassRecord(ordinal, i.stage, i.workload, i.round, i.warm_up, began, None)
-        summary = PassSummary(self._declaration)
-        try:
-            result = self._follow(i, order.step.setup, summary)
-        except (_Ended, MachineDownError) as end:
-            after = self._clock.now() - began
-            ended = end if isinstance(end, _Ended) else self._fell(end, i.workload, after)
-            ended.outcome = replace(ended.outcome, stage=i.stage, time_to_failure_s=after)
-            failure = ended.outcome.failure.value if ended.outcome.failure else ""
-            self._end_pass(record, PassResult(False, None, after, failure, ended.outcome.reason), summary)
-            raise ended from end
-        return self._end_pass(record, result, summary)
-
-    def _end_pass(self, record: PassRecord, result: PassResult, summary: PassSummary) -> PassRecord:
-        self._flush()
-        self._ordinal = None
-        facts = summary.facts()
-        whole = replace(result, facts={**facts, **result.facts})
-        ended = replace(record, result=whole, disturbed=_disturbance(facts))
-        self._emit(PassEnded(self._attempt, ended))
-        return ended
-
-    def _fell(self, down: MachineDownError, workload: str, after_s: float) -> _Ended:
-        name = self._declaration.workload(workload).name
-        return _Ended(self._down_outcome(down, f"after {duration(after_s)} of {name}", "", after_s))
-
-    def _follow(self, order: RunPass, setup: Setup, summary: PassSummary) -> PassResult:
-        try:
-            run = self._rig.start(order.workload, order.seconds, setup)
-        except KnownError as error:
-            return PassResult(False, None, 0.0, Failure.PROGRAM_CRASHED.value, error.problem)
-        try:
-            while True:
-                row = self._watch(run)
-                result = run.poll()
-                if result is not None:
-                    return result
-                summary.add(row)
-        finally:
-            run.stop()
-
-    def _watch(self, run: Run | None) -> tuple[float | None, ...]:
-        self._clock.wait(self._declaration.sample_interval_s)
-        row = self._rig.sample()
-        now = self._clock.now()
-        self._listener(Sampled(self._attempt, now, row))
-        block = self._blocks.add(now, row, self._clock.block_s)
-        if block is not None:
-            self._emit(BlockRecorded(self._attempt, self._ordinal, block))
-        breach = self._guard.look(now, row)
-        if breach is not None:
-            raise _Ended(self._breached(breach))
-        request = self.requests.pending()
-        if request is Request.STOP:
-            raise _Ended(failed(Failure.STOPPED, "Stopped by the tuner before the check was through."))
-        if request is Request.HALT:
-            if run is not None:
-                run.stop()
-            raise _Ended(failed(Failure.STOPPED, "Emergency stop by the tuner; the rig went to stock."), halted=True)
-        return row
-
-    def _pause_if_asked(self) -> None:
-        if self.requests.pending() is not Request.PAUSE:
-            return
-        self._fire(Trigger.PAUSE)
-        while self.requests.pending() is Request.PAUSE:
-            self._watch(None)
-        self._flush()
+    def _with_evidence(self, order: Order, outcome: Outcome, passes: list[PassRecord]) -> Outcome:
+        """Add what the sensors said last and what the failure points to."""
+        if outcome.failure is None or outcome.failure in SAYS_NOTHING:
+            return outcome
+        named = zip(self._declaration.channels, self._bench.last_row, strict=False)
+        last = {channel.id: value for channel, value in named if value is not None}
+        trial = Trial(order.step.setup, order.step.changes, tuple(passes))
+        return replace(outcome, last=last, pointer=point(self._declaration, trial, outcome))
 
     # -- the end -----------------------------------------------------------------------------------------------------
 
-    def _close(self, order: Order, outcome: Outcome, halted: bool) -> Outcome:
+    def _close(self, order: Order, outcome: Outcome, halted: bool = False) -> Outcome:
         if halted:
             self._quiet_stock()
         self._fire(Trigger.END)
         try:
-            self._flush()
+            self._bench.flush()
             self._emit(VerdictGiven(order.attempt, order.step.number, outcome))
-            stays = _stays(order.step, outcome)
+            stays = _stays(order, outcome)
             target = self._declaration.stock if halted else order.step.setup if stays else order.home
+            if outcome.failure in START_FAILURES:
+                self._setter.firmware_was_reset()
             if outcome.failure in MACHINE_FAILURES:
                 self._bring_back()
             else:
@@ -314,97 +304,73 @@ class Engine:
         position = order.step.number if stays else order.home_step
         if rests_at != (order.step.setup if stays else order.home):
             position = None
+        number = order.step.number
         try:
-            self._emit(AttemptClosed(order.attempt, order.step.number, rests_at, verified, position, self._wall()))
+            self._emit(AttemptClosed(order.attempt, number, rests_at, verified, position, self._bench.wall()))
         finally:
             self._fire(Trigger.REST)
         return outcome
 
     def _restore(self, targets: tuple[Setup, ...]) -> tuple[Setup, bool]:
-        """Apply the first target that the machine takes and survives; returns what reads back and whether it is it."""
+        """Apply the first target that the machine takes and survives; returns what reads back and whether it is it.
+
+        Where the tuner's hands are needed the rig stays where it is, unverified, and the record says what is to be done.
+        """
         rests_at = targets[-1]
         for target in targets[:_STARTS_AGAIN_AT_MOST]:
             try:
-                if self._rig.read_back() != target:
-                    self._rig.apply(target)
-                rests_at = self._rig.read_back()
+                if self._setter.read() != target or self._bench.rig.pending():
+                    self._setter.reach(target, putting_back=True)
+                rests_at = self._setter.read()
                 if rests_at == target:
                     return rests_at, True
-            except MachineDownError:
+            except HandsNeeded:
+                return self._setter.read(), False
+            except Refusal:
+                logger.warning("the machine refused values it had before")
+                rests_at = self._setter.read()
+            except MachineDownError as down:
+                if down.failure in START_FAILURES:
+                    self._setter.firmware_was_reset()
                 self._bring_back()
         return rests_at, False
 
     def _bring_back(self) -> None:
         self._fire(Trigger.DOWN)
-        remaining = self._rig.bring_back()
-        while remaining > 0:
-            tick = min(remaining, self._declaration.sample_interval_s)
-            self._clock.wait(tick)
-            remaining -= tick
+        self._bench.idle(self._bench.rig.bring_back())
         self._fire(Trigger.RESTORE)
 
     def _quiet_stock(self) -> None:
+        """Put every knob at stock that can be set at once; what takes a restart follows when the rig is put back."""
         try:
-            self._rig.apply(self._declaration.stock)
+            self._bench.rig.apply(self._declaration.stock)
         except MachineDownError:
             logger.warning("the machine went down during the emergency stop")
 
     def _end_in_trouble(self, home: Setup) -> None:
         """Put the rig back although the record can't be kept or the program has a fault."""
         try:
-            self._rig.apply(home)
+            self._setter.reach_without_record(home)
         except MachineDownError:
-            self._rig.bring_back()
+            self._bench.rig.bring_back()
+        except HandsNeeded:
+            logger.warning("the rig waits for values to be entered by hand")
         except Exception:
             logger.exception("the rig could not be put back")
-        self._blocks.flush()
-        self._state = State.RESTING
-        self._listener(StateChanged(State.RESTING.name, State.RESTING.value))
-
-    def _went_down(self, down: MachineDownError, passes: list[PassRecord]) -> Outcome:
-        return self._down_outcome(down, "between passes", passes[-1].stage if passes else "setting", None)
-
-    def _down_outcome(self, down: MachineDownError, when: str, stage: str, after_s: float | None) -> Outcome:
-        code = f", code {down.code}" if down.code else ""
-        reason = f"{down.failure.value.capitalize()} {when}{code}."
-        return failed(down.failure, reason, stage, after_s, down.code)
-
-    def _breached(self, breach: Breach) -> Outcome:
-        channel = self._declaration.channel(breach.channel)
-        limit = quantity(breach.most, channel.unit, 3 if channel.digits == 3 else 0)
-        if breach.value is None:
-            reason = f"{channel.name} gave no reading any more; the test was stopped because its ceiling is {limit}."
-            return failed(Failure.SENSOR_LOST, reason)
-        reached = quantity(breach.value, channel.unit, channel.digits)
-        return failed(Failure.CEILING, f"{channel.name} reached {reached}; its ceiling is {limit}.")
-
-    # -- the stream --------------------------------------------------------------------------------------------------
+        self._bench.rest()
 
     def _emit(self, record: Durable) -> None:
-        self._recorder.take(record)
-        self._listener(record)
-
-    def _flush(self) -> None:
-        block = self._blocks.flush()
-        if block is not None:
-            self._emit(BlockRecorded(self._attempt, self._ordinal, block))
+        self._bench.emit(record)
 
     def _fire(self, trigger: Trigger) -> None:
-        before, self._state = self._state, follow(self._state, trigger)
-        if self._state is not before:
-            self._listener(StateChanged(self._state.name, self._state.value))
-
-    def _wall(self) -> str:
-        return self._clock.wall().isoformat(timespec="seconds")
+        self._bench.fire(trigger)
 
 
-def _stays(step: Step, outcome: Outcome) -> bool:
-    """A held step stays in force; so does a baseline that ran through, even when stock itself is held back."""
+def _stays(order: Order, outcome: Outcome) -> bool:
+    """A held step stays in force, unless it failed too often before; so does a baseline that ran through.
+
+    A baseline is stock itself, which stays in force even when it is held back.
+    """
     if outcome.verdict is Verdict.HELD:
-        return True
-    return step.kind is StepKind.BASELINE and outcome.verdict is Verdict.HELD_BACK
-
-
-def _disturbance(facts: dict[str, str | float]) -> str:
-    others = float(facts.get("mean other_use", 0.0))
-    return f"other programs used {others:.0f} % of the machine" if others > DISTURBED_USE_PERCENT else ""
+        return verdict_of((*order.before, outcome)) is Verdict.HELD
+    return order.step.kind is StepKind.BASELINE and outcome.verdict is Verdict.HELD_BACK

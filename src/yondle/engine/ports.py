@@ -51,10 +51,19 @@ class Rig(Protocol):
         """Name the present boot; it changes when the machine restarts."""
 
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
-        """Ask for knob values; a value refused is a reply, never an exception."""
+        """Ask for knob values; a value refused is a reply, never an exception. Some are in force only after a restart."""
+
+    def restart(self) -> float:
+        """Restart in good order so that values come into force; returns the seconds until the machine answers.
+
+        On the machine Yondle runs on this never returns. Raises KnownError where Yondle may not restart it.
+        """
 
     def read_back(self) -> Setup:
-        """Read the values in force."""
+        """Read the values in force of all knobs that can be read."""
+
+    def pending(self) -> Mapping[str, float]:
+        """Give the values that would come into force with the next restart, as far as the machine tells."""
 
     def sample(self) -> tuple[Reading, ...]:
         """Read all channels once, in the order of the declaration."""
@@ -70,6 +79,13 @@ class Rig(Protocol):
 
     def close(self) -> None:
         """Let go of everything held."""
+
+
+class Hands(Protocol):
+    """Whoever enters values in firmware setup: the tuner, or a simulated rig's owner."""
+
+    def enter(self, values: Mapping[str, float]) -> tuple[KnobReply, ...] | None:
+        """Enter values for the next restart; None when that takes the tuner, who is then to be waited for."""
 
 
 class Recorder(Protocol):

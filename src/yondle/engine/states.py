@@ -11,6 +11,8 @@ class State(StrEnum):
     RESTING = "resting"
     OPENING = "opening the step"
     APPLYING = "setting and reading back"
+    WAITING = "waiting for values entered by hand"
+    RESTARTING = "restarting"
     SETTLING = "cooling down"
     PASSING = "running a pass"
     PAUSED = "paused"
@@ -24,6 +26,9 @@ class Trigger(StrEnum):
 
     OPEN = "open"
     APPLY = "apply"
+    WAIT = "wait"
+    RESUME = "resume"
+    RESTART = "restart"
     SETTLE = "settle"
     RUN = "run"
     PAUSE = "pause"
@@ -36,8 +41,17 @@ class Trigger(StrEnum):
 TRANSITIONS: dict[tuple[State, Trigger], State] = {
     (State.RESTING, Trigger.OPEN): State.OPENING,
     (State.RESTING, Trigger.RESTORE): State.PUTTING_BACK,
+    (State.RESTING, Trigger.WAIT): State.WAITING,
     (State.OPENING, Trigger.APPLY): State.APPLYING,
     (State.OPENING, Trigger.END): State.JUDGING,
+    (State.APPLYING, Trigger.WAIT): State.WAITING,
+    (State.APPLYING, Trigger.RESTART): State.RESTARTING,
+    (State.WAITING, Trigger.RESUME): State.APPLYING,
+    (State.WAITING, Trigger.END): State.JUDGING,
+    (State.RESTARTING, Trigger.APPLY): State.APPLYING,
+    (State.RESTARTING, Trigger.END): State.JUDGING,
+    (State.RESTARTING, Trigger.DOWN): State.BRINGING_BACK,
+    (State.RESTARTING, Trigger.RESTORE): State.PUTTING_BACK,
     (State.APPLYING, Trigger.SETTLE): State.SETTLING,
     (State.APPLYING, Trigger.RUN): State.PASSING,
     (State.APPLYING, Trigger.PAUSE): State.PAUSED,
@@ -56,6 +70,7 @@ TRANSITIONS: dict[tuple[State, Trigger], State] = {
     (State.JUDGING, Trigger.DOWN): State.BRINGING_BACK,
     (State.BRINGING_BACK, Trigger.DOWN): State.BRINGING_BACK,
     (State.BRINGING_BACK, Trigger.RESTORE): State.PUTTING_BACK,
+    (State.PUTTING_BACK, Trigger.RESTART): State.RESTARTING,
     (State.PUTTING_BACK, Trigger.DOWN): State.BRINGING_BACK,
     (State.PUTTING_BACK, Trigger.REST): State.RESTING,
 }

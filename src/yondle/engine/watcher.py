@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Quantity, Reading, SampleBlock
+from yondle.model.sensors import Limit, Quantity, Reading, SampleBlock
 
 LOST_AFTER_S = 15.0
 """A guarded sensor silent for longer than this stops the test: nobody should be heated blind."""
@@ -24,9 +24,14 @@ class Guard:
     """Holds every sample against the ceilings."""
 
     def __init__(self, declaration: RigDeclaration) -> None:
-        index = {channel.id: i for i, channel in enumerate(declaration.channels)}
-        self._limits = [(index[limit.channel], limit) for limit in declaration.limits if limit.channel in index]
+        self._index = {channel.id: i for i, channel in enumerate(declaration.channels)}
+        self._limits: list[tuple[int, Limit]] = []
         self._heard_s: dict[str, float] = {}
+        self.use(declaration.limits)
+
+    def use(self, limits: tuple[Limit, ...]) -> None:
+        """Hold samples against these ceilings from now on."""
+        self._limits = [(self._index[limit.channel], limit) for limit in limits if limit.channel in self._index]
 
     def begin(self, t_s: float) -> None:
         """Start afresh: sensors count as heard now."""
@@ -69,29 +74,46 @@ class BlockGatherer:
 
 
 class PassSummary:
-    """Means and highest values of every channel over one pass."""
+    """Means, highest and lowest values of every channel over one pass, and how many errors were corrected in it."""
 
-    def __init__(self, declaration: RigDeclaration) -> None:
+    def __init__(self, declaration: RigDeclaration, before: tuple[Reading, ...]) -> None:
         self._channels = declaration.channels
-        self._sums = [0.0] * len(self._channels)
-        self._most = [float("-inf")] * len(self._channels)
-        self._counts = [0] * len(self._channels)
+        count = len(self._channels)
+        self._sums = [0.0] * count
+        self._most = [float("-inf")] * count
+        self._least = [float("inf")] * count
+        self._counts = [0] * count
+        self._counters = [i for i, c in enumerate(self._channels) if c.quantity is Quantity.ERRORS]
+        self._before = {i: before[i] for i in self._counters if i < len(before)}
+        self._last: tuple[Reading, ...] = ()
 
     def add(self, row: tuple[Reading, ...]) -> None:
         """Take one sample in."""
+        self._last = row
         for i, value in enumerate(row):
             if value is not None:
                 self._sums[i] += value
                 self._counts[i] += 1
                 self._most[i] = max(self._most[i], value)
+                self._least[i] = min(self._least[i], value)
+
+    def end(self, row: tuple[Reading, ...]) -> None:
+        """Take the sample after the load has ended: only its counters belong to the pass."""
+        self._last = row
 
     def facts(self) -> dict[str, str | float]:
-        """Give 'mean <channel>' for every channel that was heard, and 'most <channel>' for temperatures and power."""
+        """Give 'mean <channel>' of all that was heard, 'most' and 'least' where they tell something, 'errors' counted."""
         facts: dict[str, str | float] = {}
         for i, channel in enumerate(self._channels):
-            if not self._counts[i]:
+            if channel.quantity is Quantity.ERRORS or not self._counts[i]:
                 continue
             facts[f"mean {channel.id}"] = round(self._sums[i] / self._counts[i], 4)
             if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
                 facts[f"most {channel.id}"] = round(self._most[i], 4)
+            if channel.quantity is Quantity.VOLTAGE:
+                facts[f"least {channel.id}"] = round(self._least[i], 4)
+        for i in self._counters:
+            now, before = self._last[i] if i < len(self._last) else None, self._before.get(i)
+            if now is not None and before is not None and now > before:
+                facts[f"errors {self._channels[i].id}"] = now - before
         return facts

@@ -7,7 +7,7 @@ import sqlalchemy as sa
 APPLICATION_ID = 0x594E444C
 """'YNDL', in the SQLite header of every logbook."""
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 """Kept in the file's user_version; migration number and version go together."""
 
 metadata = sa.MetaData()
@@ -31,6 +31,7 @@ step = sa.Table(
     sa.Column("setup", sa.Text, nullable=False),
     sa.Column("changes", sa.Text, nullable=False),
     sa.Column("joint", sa.Boolean, nullable=False),
+    sa.Column("derived", sa.Text),
 )
 
 attempt = sa.Table(
@@ -53,6 +54,10 @@ attempt = sa.Table(
     sa.Column("rests_at", sa.Text),
     sa.Column("verified", sa.Boolean),
     sa.Column("closed_at", sa.Text),
+    sa.Column("check", sa.Text),
+    sa.Column("last", sa.Text),
+    sa.Column("points_to", sa.Text),
+    sa.Column("signs", sa.Text),
 )
 
 pass_ = sa.Table(
@@ -72,6 +77,7 @@ pass_ = sa.Table(
     sa.Column("detail", sa.Text),
     sa.Column("facts", sa.Text),
     sa.Column("disturbed", sa.Text, nullable=False, server_default=""),
+    sa.Column("frame_times", sa.LargeBinary),
 )
 
 sample_block = sa.Table(
@@ -110,4 +116,37 @@ state = sa.Table(
     metadata,
     sa.Column("name", sa.Text, primary_key=True),
     sa.Column("value", sa.Text, nullable=False),
+)
+
+profile = sa.Table(
+    "profile",
+    metadata,
+    sa.Column("name", sa.Text, primary_key=True),
+    sa.Column("purpose", sa.Text, nullable=False),
+    sa.Column("benchmark", sa.Text, nullable=False),
+    sa.Column("setup", sa.Text, nullable=False),
+    sa.Column("step", sa.Integer, sa.ForeignKey("step.number")),
+    sa.Column("at", sa.Text, nullable=False),
+)
+
+plan = sa.Table(
+    "plan",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("definition", sa.Text, nullable=False),
+    sa.Column("start", sa.Text, nullable=False),
+    sa.Column("started_at", sa.Text, nullable=False),
+    sa.Column("started_s", sa.Float, nullable=False),
+    sa.Column("ended_at", sa.Text),
+    sa.Column("end", sa.Text),
+)
+
+plan_move = sa.Table(
+    "plan_move",
+    metadata,
+    sa.Column("plan", sa.Integer, sa.ForeignKey("plan.id"), primary_key=True),
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("words", sa.Text, nullable=False),
+    sa.Column("attempt", sa.Integer),
+    sa.Column("result", sa.Text),
 )

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from yondle.model.knobs import Setup
 from yondle.model.rigs import KnobReply
 from yondle.model.sensors import Reading, SampleBlock
-from yondle.model.steps import PassRecord, Step
+from yondle.model.steps import Check, PassRecord, StartAnswer, Step
 from yondle.model.verdicts import Outcome
 
 
@@ -27,6 +27,8 @@ class StepOpened:
     at: str
     t: float
     conditions: dict[str, str | float]
+    check: Check
+    derived: dict[str, float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +46,45 @@ class Applied:
     attempt: int
     replies: tuple[KnobReply, ...]
     read_back: Setup
+
+
+@dataclass(frozen=True, slots=True)
+class EntryOpened:
+    """Act to come: somebody enters these values in firmware setup, or swaps the part, and the machine restarts.
+
+    `setup` is the whole setup the rig is to come to; `putting_back` tells that it isn't on trial but where the rig belongs.
+    """
+
+    attempt: int
+    values: dict[str, float]
+    setup: Setup
+    putting_back: bool
+    boot_id: str
+
+
+@dataclass(frozen=True, slots=True)
+class Entered:
+    """The tuner has answered: whether it started, and else where it stopped and the code the board showed."""
+
+    attempt: int
+    answer: StartAnswer
+
+
+@dataclass(frozen=True, slots=True)
+class RestartOpened:
+    """Act to come: the machine restarts so that values come into force."""
+
+    attempt: int
+    values: dict[str, float]
+    boot_id: str
+
+
+@dataclass(frozen=True, slots=True)
+class Restarted:
+    """The machine answers again."""
+
+    attempt: int
+    boot_id: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,10 +149,11 @@ class VerdictGiven:
 
 @dataclass(frozen=True, slots=True)
 class PutBackOpened:
-    """Act to come: the rig is brought to the setup it shall rest at."""
+    """Act to come: the rig is brought to the setup it shall rest at; `attempt` is 0 outside any test."""
 
     attempt: int
     setup: Setup
+    position: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,6 +199,10 @@ Durable = (
     StepOpened
     | ApplyOpened
     | Applied
+    | EntryOpened
+    | Entered
+    | RestartOpened
+    | Restarted
     | SettleOpened
     | Settled
     | PassOpened

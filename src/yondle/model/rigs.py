@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-from yondle.model.errors import KnownError
 from yondle.model.derived import derived_values
+from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem, When
 from yondle.model.sensors import Channel, Limit
 from yondle.model.workloads import Workload
@@ -45,6 +45,7 @@ class RigDeclaration:
     workloads: tuple[Workload, ...]
     limits: tuple[Limit, ...]
     ceilings: dict[str, float]
+    """The highest value of a knob that this tuner stands for."""
     sample_interval_s: float
     settle_channel: str = ""
     settle_below: float = 0.0
@@ -58,6 +59,8 @@ class RigDeclaration:
     """What the codes mean that the board shows where a start stops."""
     restart_s: float = 0.0
     entry_s: float = 0.0
+    floors: dict[str, float] = field(default_factory=dict)
+    """The lowest value of a knob that this tuner stands for."""
     asks: tuple[str, ...] = ()
     """Conditions the rig can't find out by itself, which the tuner is asked for once."""
 
@@ -72,6 +75,15 @@ class RigDeclaration:
     def channel(self, channel_id: str) -> Channel:
         """Find a sensor channel by its id; raises KnownError naming the channels there are."""
         return _find(self.channels, channel_id, "sensor", self.info.name)
+
+    def own_range(self, knob: Knob) -> tuple[float, float]:
+        """Give the lowest and highest value of a knob that this tuner stands for."""
+        return self.floors.get(knob.id, knob.low), self.ceilings.get(knob.id, knob.high)
+
+    def allows(self, knob: Knob, value: float) -> bool:
+        """Tell whether a value lies within what this tuner stands for."""
+        low, high = self.own_range(knob)
+        return low - knob.step * 1e-6 <= value <= high + knob.step * 1e-6
 
     @property
     def benchmarks(self) -> tuple[Workload, ...]:

@@ -27,7 +27,10 @@ class Quantity(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Channel:
-    """One sensor reading over time; `follows` names the knob whose asked-for value it should show under load."""
+    """One sensor reading over time; `follows` names the knob (or derived quantity) it should show under load.
+
+    A flag `follows` the knob of the limit it stands for, which is a limit `of` another channel.
+    """
 
     id: str
     name: str
@@ -37,6 +40,7 @@ class Channel:
     digits: int = 1
     follows: str = ""
     about: str = ""
+    of: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yondle.model.knobs import Change, Setup
-from yondle.model.verdicts import Outcome, Verdict
+from yondle.model.verdicts import SAYS_NOTHING, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
 
 
@@ -15,6 +16,20 @@ class StepKind(StrEnum):
 
     BASELINE = "baseline"
     CHANGE = "change"
+
+
+@dataclass(frozen=True, slots=True)
+class StartAnswer:
+    """What the tuner tells about a restart: how it failed to start if it did, where it stopped, and the code shown."""
+
+    failure: Failure | None = None
+    stopped_at: str = ""
+    code: str = ""
+
+    @property
+    def started(self) -> bool:
+        """Tell whether the machine came up with the new values."""
+        return self.failure is None
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +108,7 @@ class Attempt:
     boot_id: str
     outcome: Outcome | None = None
     passes: tuple[PassRecord, ...] = ()
+    check: Check | None = None
     conditions: dict[str, str | float] = field(default_factory=dict)
 
 
@@ -106,6 +122,25 @@ class Note:
     text: str
 
 
+HOLDS_PER_FAILURE = 2
+"""A setting that failed must hold so many times for each failure before it is called held again."""
+
+
+def verdict_of(outcomes: Sequence[Outcome]) -> Verdict:
+    """Give the mark of a step from the outcomes of its attempts, oldest first.
+
+    The latest that says something counts, but a step that ever failed is not held again after one better try.
+    """
+    telling = [o.verdict for o in outcomes if o.failure not in SAYS_NOTHING]
+    if not telling:
+        return Verdict.UNPROVEN
+    failures = sum(v in (Verdict.DOWN, Verdict.WRONG) for v in telling)
+    holds = sum(v is Verdict.HELD for v in telling)
+    if telling[-1] is Verdict.HELD and holds < HOLDS_PER_FAILURE * failures:
+        return Verdict.UNPROVEN
+    return telling[-1]
+
+
 @dataclass(frozen=True, slots=True)
 class StepRecord:
     """A step with everything that was done and written about it."""
@@ -113,6 +148,7 @@ class StepRecord:
     step: Step
     attempts: tuple[Attempt, ...] = ()
     notes: tuple[Note, ...] = ()
+    derived: dict[str, float] = field(default_factory=dict)
 
     @property
     def outcome(self) -> Outcome | None:
@@ -122,7 +158,7 @@ class StepRecord:
     @property
     def verdict(self) -> Verdict:
         """The mark the step carries now."""
-        return self.outcome.verdict if self.outcome else Verdict.UNPROVEN
+        return verdict_of([a.outcome for a in self.attempts if a.outcome is not None])
 
     def scores(self, workload: str) -> list[float]:
         """List the figures of one benchmark that count, in the order they were measured."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 
@@ -57,6 +57,9 @@ VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
     Failure.INTERRUPTED: Verdict.UNPROVEN,
 }
 
+SAYS_NOTHING = frozenset({Failure.SENSOR_LOST, Failure.STOPPED, Failure.INTERRUPTED})
+"""Ends of a test that tell nothing about the setting."""
+
 START_FAILURES = frozenset({Failure.NEVER_STARTED, Failure.STOPPED_IN_START})
 """Failures after which the firmware needs a reset, so that its settings are at stock, too."""
 
@@ -65,8 +68,19 @@ MACHINE_FAILURES = START_FAILURES | {Failure.FROZE, Failure.RESTARTED}
 
 
 @dataclass(frozen=True, slots=True)
+class Pointer:
+    """The subsystem a failure points to (empty when nothing does), and each sign of that in words."""
+
+    subsystem: str = ""
+    signs: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Outcome:
-    """The verdict on one attempt: the word, why, at which stage and after how many seconds of that stage's load."""
+    """The verdict on one attempt: the word, why, at which stage and after how many seconds of that stage's load.
+
+    `last` holds the last reading of each sensor before a failure, `pointer` what the failure points to.
+    """
 
     verdict: Verdict
     reason: str
@@ -74,3 +88,5 @@ class Outcome:
     stage: str = ""
     time_to_failure_s: float | None = None
     code: str = ""
+    last: dict[str, float] = field(default_factory=dict)
+    pointer: Pointer = Pointer()

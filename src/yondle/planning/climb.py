@@ -58,7 +58,7 @@ def climb(
     now = start
     for _ in range(most):
         target = knob.at(knob.notch_of(now.in_force[knob_id]) + stride)
-        if target == now.in_force[knob_id] or _above_ceiling(declaration, knob_id, target):
+        if target == now.in_force[knob_id] or not declaration.allows(knob, target):
             return
         now = yield from attain(declaration, knob_id, target, relief, _DEEPEST_RELIEF)
         if now.verdict is not Verdict.HELD:
@@ -78,7 +78,7 @@ def attain(
     help_id, notches = relief[tried.verdict]
     helper = declaration.knob(help_id)
     helped = helper.at(helper.notch_of(tried.in_force[help_id]) + notches)
-    if helped == tried.in_force[help_id] or _above_ceiling(declaration, help_id, helped):
+    if helped == tried.in_force[help_id] or not declaration.allows(helper, helped):
         return tried
     relieved = yield from attain(declaration, help_id, helped, relief, depth - 1)
     if relieved.verdict is not Verdict.HELD:
@@ -100,7 +100,12 @@ def worth(declaration: RigDeclaration, start: Tried, knob_id: str, value: float)
 
 
 def first_evening(declaration: RigDeclaration, start: Tried) -> Climb:
-    """Heron's example: make room for power and voltage, climb the core clock, then ask what fan and battery mode are worth."""
+    """Heron's example: see what the memory takes, make room for power and voltage, climb the core clock, fill in its
+    curve with the other settings as they have become, then ask what fan and battery mode are worth.
+    """
+    yield Try({"memory_rate": 5800.0}, "asks whether memory brings more")
+    yield Try({"memory_rate": 6800.0}, "looks where the memory ends")
+    yield Try({"cas": 34.0}, "tightens what came looser")
     now = yield Try({"power_limit": 105.0}, "makes room for power")
     now = yield Try({"core_voltage": 1.3}, "makes room for clock")
     relief = {
@@ -109,6 +114,8 @@ def first_evening(declaration: RigDeclaration, start: Tried) -> Climb:
         Verdict.HELD_BACK: ("power_limit", 3),
     }
     now = yield from _following(climb(declaration, now, "core_clock", 4, relief, 9), now)
+    for value in (4300.0, 4500.0):
+        now = yield from _following(worth(declaration, now, "core_clock", value), now)
     now = yield from _following(worth(declaration, now, "fan_level", 80.0), now)
     yield from worth(declaration, now, "power_limit", 65.0)
 
@@ -123,8 +130,3 @@ def _following(moves: Climb, start: Tried) -> Generator[Move, Tried, Tried]:
             move = moves.send(last)
     except StopIteration:
         return last
-
-
-def _above_ceiling(declaration: RigDeclaration, knob_id: str, value: float) -> bool:
-    ceiling = declaration.ceilings.get(knob_id)
-    return ceiling is not None and value > ceiling

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass
 
+from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import SCORE_STAGE, Check, PassRecord, Stage, StageKind
 
@@ -68,15 +69,22 @@ def check_seconds(check: Check, declaration: RigDeclaration) -> float:
 
 
 def quick_check(
-    declaration: RigDeclaration, passes: int, benchmarks: tuple[str, ...] = (), with_load: bool = True
+    declaration: RigDeclaration, passes: int, setup: Setup | None = None, benchmarks: tuple[str, ...] = ()
 ) -> Check:
-    """Make the usual ladder of a rig: rounds of all benchmarks with one warm-up, then its hard load."""
+    """Make the usual ladder of a rig: rounds of all benchmarks with one warm-up, then loads from special to mixed.
+
+    A setup that differs from stock in a subsystem with a load of its own is checked with that, too.
+    """
     chosen = benchmarks or tuple(w.id for w in declaration.benchmarks)
     stages = [Stage(SCORE_STAGE, StageKind.SCORE, chosen, passes, 1)]
-    if with_load and declaration.hard_load:
-        hard = declaration.workload(declaration.hard_load)
-        name = hard.name.lower() if not hard.scored else f"long run of {hard.name.lower()}"
-        stages.append(Stage(name, StageKind.LOAD, (hard.id,), 1, 0, declaration.hard_load_s))
+    touched = {declaration.knob(c.knob).subsystem for c in declaration.stock.changes_to(setup)} if setup else set()
+    loads = [load for subsystem, load in declaration.loads_for.items() if subsystem in touched]
+    if declaration.hard_load:
+        loads.append((declaration.hard_load, declaration.hard_load_s))
+    for workload, seconds in loads:
+        work = declaration.workload(workload)
+        name = work.name.lower() if not work.scored else f"long run of {work.name.lower()}"
+        stages.append(Stage(name, StageKind.LOAD, (work.id,), 1, 0, seconds))
     return Check(tuple(stages), declaration.settle_channel, declaration.settle_below)
 
 

@@ -1,11 +1,16 @@
 from __future__ import annotations
 
+from random import Random
+
+import pytest
 from tests.conftest import quick_rig
 
-from yondle.analysis.judging import judge, pass_failed, what_was_run
+from yondle.analysis.judging import Trial, judge, pass_failed, sag, what_was_run
+from yondle.analysis.pointing import point
 from yondle.engine.recovery import judge_unclosed
-from yondle.model.steps import SCORE_STAGE, PassRecord
-from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Verdict
+from yondle.model.knobs import Change
+from yondle.model.steps import SCORE_STAGE, PassRecord, verdict_of
+from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
 from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file
@@ -18,9 +23,24 @@ def a_pass(workload: str = "stacking", stage: str = SCORE_STAGE, seconds: float 
     return PassRecord(1, stage, workload, 0, False, 0.0, PassResult(True, 213.0, seconds, facts=dict(shown)))
 
 
+def judged(passes: list[PassRecord], *changes: Change) -> Outcome:
+    setup = HERON.stock.with_values({c.knob: c.new for c in changes})
+    return judge(HERON, Trial(setup, changes, tuple(passes)))
+
+
+def rounds(falling: float, chance: Random, noise: float = 0.007) -> tuple[PassRecord, ...]:
+    """Five rounds of three benchmarks that fall by a share over all of them."""
+    return tuple(
+        PassRecord(1, SCORE_STAGE, name, n, False, 0.0, PassResult(True, score * (1 + turned * falling * n / 4), 12.0))
+        for n in range(5)
+        for name, level, turned in (("stacking", 208.0, -1), ("star_match", 294.0, -1), ("sharpening", 2.7, 1))
+        for score in (level * chance.lognormvariate(0.0, noise),)
+    )
+
+
 def test_held_always_says_for_which_load_and_how_long() -> None:
     passes = [a_pass(), a_pass("sharpening"), a_pass("mixed_load", "mixed load", 180.0)]
-    outcome = judge(HERON, HERON.stock, passes)
+    outcome = judged(passes)
     assert outcome.verdict is Verdict.HELD
     assert outcome.reason.replace("\u2009", " ") == "Held: 2 score passes of 2 benchmarks, 3 min of Mixed load."
     assert what_was_run(HERON, []) == "nothing was run"
@@ -31,17 +51,17 @@ def test_a_clock_below_what_was_asked_is_held_back_with_the_limit_that_did_it() 
         a_pass(mean_of_core_clock_effective=4199.0),
         a_pass(mean_of_core_clock_effective=4001.0, mean_of_power_limited=0.8),
     ]
-    outcome = judge(HERON, HERON.stock, passes)
+    outcome = judged(passes)
     assert outcome.failure is Failure.CLOCK_NOT_HELD
     assert "4\u2009001 of 4\u2009200\u2009MHz in Stacking; power limit reached in 80 % of the time" in outcome.reason
 
 
 def test_sensor_noise_alone_is_no_lost_clock() -> None:
-    assert judge(HERON, HERON.stock, [a_pass(mean_of_core_clock_effective=4195.0)]).verdict is Verdict.HELD
+    assert judged([a_pass(mean_of_core_clock_effective=4195.0)]).verdict is Verdict.HELD
 
 
 def test_a_value_measured_otherwise_than_asked_did_not_take_effect() -> None:
-    outcome = judge(HERON, HERON.stock, [a_pass(measured_of_core_clock=4100.0)])
+    outcome = judged([a_pass(measured_of_core_clock=4100.0)])
     assert outcome.failure is Failure.NOT_IN_FORCE
     assert "was asked" in outcome.reason
 
@@ -62,6 +82,75 @@ def test_a_failed_pass_says_what_after_how_long_and_why() -> None:
 
 def test_every_failure_has_its_verdict() -> None:
     assert set(VERDICT_OF_FAILURE) == set(Failure)
+
+
+def test_errors_that_were_corrected_are_not_called_held() -> None:
+    outcome = judged([a_pass(errors_of_memory_errors=3.0)], Change("memory_rate", 5600.0, 6200.0))
+    assert (outcome.failure, outcome.verdict) == (Failure.ERRORS_CORRECTED, Verdict.WRONG)
+    assert "3 in the memory" in outcome.reason
+
+
+def test_scores_that_fall_from_pass_to_pass_are_told_and_noise_hardly_ever_is() -> None:
+    alarms = sum(sag(HERON, rounds(0.0, Random(seed))) is not None for seed in range(1000))
+    found = sum(sag(HERON, rounds(0.03, Random(seed))) is not None for seed in range(300))
+    assert alarms <= 10, f"{alarms} false alarms in 1 000"
+    assert found >= 285, f"{found} of 300 falls of 3 % found"
+    outcome = judged(list(rounds(0.03, Random(1))))
+    assert outcome.failure is Failure.SCORE_SAGGED
+    assert "last warning" in outcome.reason
+
+
+def test_a_limit_that_acts_below_what_was_asked_is_not_in_force() -> None:
+    change = Change("graphics_power_limit", 60.0, 90.0)
+    passes = [a_pass("frames", mean_of_graphics_power_limited=0.9, mean_of_graphics_power=74.8)]
+    outcome = judged(passes, change)
+    assert outcome.failure is Failure.NOT_IN_FORCE
+    assert "90\u2009W reads back, but the limit acts at 75\u2009W" in outcome.reason
+    assert judged([a_pass("frames", mean_of_graphics_power=74.8)], change).verdict is Verdict.HELD
+
+
+def test_the_clock_that_wide_work_is_to_lose_does_not_count_as_lost() -> None:
+    passes = [a_pass("sharpening", mean_of_core_clock_effective=4100.0)]
+    assert judged(passes, Change("vector_offset", 0.0, 100.0)).verdict is Verdict.HELD
+    assert judged(passes).failure is Failure.CLOCK_NOT_HELD
+
+
+@pytest.mark.parametrize(
+    ("change", "failure", "code", "facts", "load", "points_to", "says"),
+    [
+        (Change("memory_rate", 5600.0, 6800.0), Failure.STOPPED_IN_START, "b7", {}, "", "memory", "board shows b7"),
+        (Change("core_clock", 4200.0, 4700.0), Failure.FROZE, "", {"errors_of_core_errors": 12.0}, "mixed_load",
+         "processor", "12 errors corrected in the processor"),
+        (Change("memory_rate", 5600.0, 6200.0), Failure.FROZE, "", {}, "memory_check", "memory controller",
+         "as when the controller gives up"),
+        (Change("graphics_clock", 2100.0, 2400.0), Failure.WRONG_RESULTS, "", {}, "frames_check", "graphics",
+         "only the graphics was changed"),
+        (Change("fan_level", 40.0, 30.0), Failure.RESTARTED, "", {"errors_of_memory_errors": 4.0}, "mixed_load",
+         "memory", "4 errors corrected in the memory"),
+    ],
+)  # fmt: skip
+def test_a_failure_points_to_a_part_with_its_evidence(
+    change: Change, failure: Failure, code: str, facts: dict[str, float], load: str, points_to: str, says: str
+) -> None:
+    passes: list[PassRecord] = []
+    if load:
+        shown = {name.replace("_of_", " ", 1): value for name, value in facts.items()}
+        result = PassResult(False, None, 60.0, failure.value, facts=dict(shown))
+        passes = [a_pass(), PassRecord(2, load, load, 0, False, 10.0, result)]
+    tested = Trial(HERON.stock.with_values({change.knob: change.new}), (change,), tuple(passes))
+    pointer = point(HERON, tested, Outcome(VERDICT_OF_FAILURE[failure], "", failure, code=code))
+    assert pointer.subsystem == points_to
+    assert any(says in sign for sign in pointer.signs), pointer.signs
+
+
+def test_a_step_that_failed_once_needs_more_than_one_better_try() -> None:
+    held, down = Outcome(Verdict.HELD, ""), Outcome(Verdict.DOWN, "", Failure.FROZE)
+    stopped = Outcome(Verdict.UNPROVEN, "", Failure.STOPPED)
+    assert verdict_of([down, held]) is Verdict.UNPROVEN
+    assert verdict_of([down, held, held]) is Verdict.HELD
+    assert verdict_of([held, down]) is Verdict.DOWN
+    assert verdict_of([held, stopped]) is Verdict.HELD
+    assert verdict_of([stopped]) is Verdict.UNPROVEN
 
 
 def test_what_was_left_open_is_judged_by_boot_and_last_act() -> None:

@@ -4,23 +4,29 @@ import math
 import sqlite3
 import subprocess
 import sys
+from importlib.resources import files
 from pathlib import Path
 
 import pytest
+import sqlalchemy as sa
+from alembic import command
+from alembic.config import Config
 from hypothesis import given
 from hypothesis import strategies as st
 
 from yondle.logbook.logbook import Logbook
 from yondle.logbook.samples import pack, unpack
-from yondle.logbook.schema import SCHEMA_VERSION, metadata
+from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION, metadata
 from yondle.logbook.store import connect, create_store
 from yondle.model.errors import KnownError
 from yondle.model.events import ApplyOpened, AttemptClosed, StepOpened
 from yondle.model.knobs import Setup
 from yondle.model.sensors import SampleBlock
-from yondle.model.steps import Step, StepKind
+from yondle.model.steps import Check, Stage, StageKind, Step, StepKind
+from yondle.model.verdicts import Verdict
 
 SETUP = Setup.of({"core_clock": 4200.0})
+CHECK = Check((Stage("score passes", StageKind.SCORE, ("stacking",), 3, 1),), "processor_temperature", 38.0)
 readings = st.one_of(st.none(), st.floats(-1e6, 1e6, width=32))
 
 
@@ -111,6 +117,33 @@ def test_an_older_logbook_is_brought_up_to_date_and_a_copy_kept(tmp_path: Path) 
     file.close()
 
 
+def test_a_logbook_of_the_first_schema_is_brought_up_to_date_and_a_copy_kept(tmp_path: Path) -> None:
+    path = tmp_path / "first.yondle"
+    engine = sa.create_engine(f"sqlite:///{path}")
+    config = Config()
+    config.set_main_option("script_location", str(files("yondle.logbook") / "migrations"))
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "1")
+        connection.exec_driver_sql("INSERT INTO rig VALUES (1, 'simulated', 'Heron', '')")
+        connection.exec_driver_sql(
+            "INSERT INTO step VALUES (1, 1, 'baseline', NULL, '{\"core_clock\": 4200.0}', '[]', 0)"
+        )
+        connection.exec_driver_sql(
+            "INSERT INTO attempt (id, step, home, boot_id, started_at, started_s, conditions, verdict, reason)"
+            " VALUES (1, 1, '{}', 'b', '2026-10-17T20:30:00+01:00', 0.0, '{}', 'held', 'Held.')"
+        )
+        connection.exec_driver_sql(f"PRAGMA application_id={APPLICATION_ID}")
+        connection.exec_driver_sql("PRAGMA user_version=1")
+    engine.dispose()
+    book = Logbook(path)
+    (step,) = book.steps()
+    assert (step.verdict, step.derived, step.attempts[0].check) == (Verdict.HELD, {}, None)
+    assert book.keeping.profiles() == ()
+    book.close()
+    assert (tmp_path / "first.yondle.schema1").exists()
+
+
 def test_a_damaged_logbook_is_named_as_such(path: Path) -> None:
     data = bytearray(path.read_bytes())
     for page in range(1, len(data) // 4096):
@@ -140,11 +173,17 @@ def test_a_logbook_open_elsewhere_is_not_opened_again(path: Path) -> None:
 def test_a_record_is_there_after_the_program_is_gone(path: Path) -> None:
     book = Logbook(path)
     step = Step(1, StepKind.BASELINE, None, SETUP)
-    book.take(StepOpened(1, step, SETUP, None, "boot", "2026-10-17T20:30:00+01:00", 0.0, {"room": 9.5}))
+    book.take(
+        StepOpened(
+            1, step, SETUP, None, "boot", "2026-10-17T20:30:00+01:00", 0.0, {"room": 9.5}, CHECK, {"latency": 14.3}
+        )
+    )
     book.take(ApplyOpened(1, SETUP))
     (open_,) = book.unclosed()
     assert open_.last_act == "ApplyOpened"
     assert open_.home == SETUP
+    assert open_.attempt.check == CHECK
+    assert book.steps()[0].derived == {"latency": 14.3}
     book.take(AttemptClosed(1, 1, SETUP, True, 1, "2026-10-17T20:31:00+01:00"))
     assert not book.unclosed()
     assert book.position() == 1
@@ -155,7 +194,7 @@ def test_a_record_is_there_after_the_program_is_gone(path: Path) -> None:
 def test_values_nobody_should_have_written_are_named_as_damage(path: Path) -> None:
     book = Logbook(path)
     step = Step(1, StepKind.BASELINE, None, SETUP)
-    book.take(StepOpened(1, step, SETUP, None, "boot", "2026-10-17T20:30:00+01:00", 0.0, {}))
+    book.take(StepOpened(1, step, SETUP, None, "boot", "2026-10-17T20:30:00+01:00", 0.0, {}, CHECK, {"latency": 14.3}))
     book.close()
     with sqlite3.connect(path) as file:
         file.execute("UPDATE attempt SET verdict = 'splendid'")

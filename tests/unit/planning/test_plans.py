@@ -39,10 +39,10 @@ def record(order: RunPass, ok: bool = True, disturbed: str = "") -> PassRecord:
 
 def test_the_ladder_goes_from_a_warm_up_over_score_passes_to_the_hard_load() -> None:
     orders = [o for o in played(record) if isinstance(o, RunPass)]
-    assert [o.warm_up for o in orders] == [True] * 4 + [False] * 9
+    assert [o.warm_up for o in orders] == [True] * 5 + [False] * 11
     assert orders[-1].workload == "mixed_load"
-    assert [o.number for o in orders] == list(range(1, 14))
-    assert {o.of for o in orders} == {13}
+    assert [o.number for o in orders] == list(range(1, 17))
+    assert {o.of for o in orders} == {16}
     assert sum(o.seconds for o in orders) == check_seconds(quick_check(HERON, 2), HERON)
 
 
@@ -59,7 +59,7 @@ def test_the_ladder_ends_at_the_first_failure() -> None:
 
 def test_disturbed_passes_are_repeated_but_not_for_ever() -> None:
     orders = [o for o in played(lambda o: record(o, disturbed="busy")) if isinstance(o, RunPass)]
-    assert len(orders) == 13 + MOST_REPEATS
+    assert len(orders) == 16 + MOST_REPEATS
     assert not any(o.warm_up for o in orders if orders.count(o) > 1)
 
 

@@ -66,7 +66,7 @@ def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
             gathered.setdefault(setup, []).append((record, scores))
         elif record.outcome is not None and record.outcome.failure is not None:
             outcome = record.outcome
-            words = failure_words(record.outcome.failure, outcome.time_to_failure_s, outcome.reason)
+            words = failure_words(outcome)
             failures.append(
                 ChartFailure(setup[knob.id], record.verdict, setup.same_but(now, knob.id), record.step.number, words)
             )

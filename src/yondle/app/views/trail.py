@@ -16,7 +16,7 @@ from yondle.model.quantities import THIN, count, digits_for, duration, number, q
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
 from yondle.model.steps import Step, StepKind, StepRecord
-from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Verdict
+from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Workload
 
 AT_ONCE_S = 0.5
@@ -149,7 +149,7 @@ def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Work
     """Write the second line of a step: how it failed, or what it came from."""
     outcome = record.outcome
     if outcome is not None and outcome.failure is not None:
-        return failure_words(outcome.failure, outcome.time_to_failure_s, outcome.reason)
+        return failure_words(outcome)
     if record.step.kind is StepKind.BASELINE:
         spread_now = spread(record.scores(benchmark.id)) if benchmark is not None else None
         if spread_now is None or math.isnan(spread_now.variation):
@@ -159,16 +159,23 @@ def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Work
     return f"was {was}"
 
 
-def failure_words(failure: Failure, after_s: float | None, reason: str) -> str:
-    """Write a failure in a few words, with its time where that tells something."""
+def failure_words(outcome: Outcome) -> str:
+    """Write a failure in a few words, with its time or code where that tells something."""
+    failure, after_s = outcome.failure, outcome.time_to_failure_s
+    if failure is None:
+        return str(outcome.verdict)
+    if failure in START_FAILURES:
+        return f"{failure}, code {outcome.code}" if outcome.code else str(failure)
+    if failure is Failure.ERRORS_CORRECTED:
+        return outcome.reason.rstrip(".").split(": ", 1)[-1].join(("errors corrected: ", ""))
     if VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG):
         if after_s is None:
             return str(failure)
         return f"{failure} after {duration(after_s)}" if after_s >= AT_ONCE_S else f"{failure} at once"
     if failure is Failure.CLOCK_NOT_HELD:
-        return reason.split(" in ")[0].split(" not held: ")[-1].join(("clock not held: ", ""))
+        return outcome.reason.split(" in ")[0].split(" not held: ")[-1].join(("clock not held: ", ""))
     if failure is Failure.CEILING:
-        return reason.split(";")[0]
+        return outcome.reason.split(";")[0]
     return str(failure)
 
 

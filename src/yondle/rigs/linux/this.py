@@ -121,6 +121,16 @@ class ThisRig:
         usable = float(len(os.sched_getaffinity(0)))
         return Setup.of({knob.id: min(self._workers, usable) for knob in self.declaration.knobs})
 
+    def restart(self) -> float:
+        """Yondle doesn't restart the machine it runs on by itself; the tuner does."""
+        raise KnownError(
+            "Yondle doesn't restart this machine by itself.", "Restart it yourself, then open the logbook."
+        )
+
+    def pending(self) -> Mapping[str, float]:
+        """No value of this machine waits for a restart."""
+        return {}
+
     def sample(self) -> tuple[Reading, ...]:
         """Read all channels."""
         self._meter.look()

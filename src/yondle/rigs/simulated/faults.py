@@ -17,7 +17,7 @@ from yondle.rigs.simulated.memory import Short
 from yondle.rigs.simulated.parts import EdgePart, LoadPart
 
 _LARGEST_EXPONENT = 30.0
-REPLAY_S = 0.07
+REPLAY_S = 0.05
 """What one corrected error costs: the work since the last good state is done again."""
 MOST_LOST = 0.3
 
@@ -47,7 +47,12 @@ class Edge:
         lead = self._part.corrected_lead_mhz
         if lead is None:
             return 0.0
-        return math.exp(min((clock_mhz - edge_mhz + lead) / self._part.width_mhz, _LARGEST_EXPONENT)) / 3600.0
+        width = self._part.corrected_width_mhz or self._part.width_mhz
+        return math.exp(min((clock_mhz - edge_mhz + lead) / width, _LARGEST_EXPONENT)) / 3600.0
+
+    def lowered_by_regulator_mhz(self, mean_power_w: float) -> float:
+        """Give how far a voltage regulator that has soaked up this power for long lowers the edge."""
+        return self._part.regulator_mhz_per_w * mean_power_w
 
     def starts(self, clock_mhz: float, edge_mhz: float) -> bool:
         """Tell whether the machine gets going at all this far beyond its edge."""

@@ -69,7 +69,9 @@ def declared(rig: RigFile) -> tuple[Knob, ...]:
     """Declare the knobs of a rig file in the order they are shown; raises KnownError for one the model hasn't got."""
     for name in rig.knobs:
         if name not in KINDS:
-            raise KnownError(f"The rig file names a knob this model hasn't got: {name}.", f"It has: {', '.join(KINDS)}.")
+            raise KnownError(
+                f"The rig file names a knob this model hasn't got: {name}.", f"It has: {', '.join(KINDS)}."
+            )
     return tuple(_knob(name, kind, rig.knobs[name]) for name, kind in KINDS.items() if name in rig.knobs)
 
 

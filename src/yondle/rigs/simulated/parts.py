@@ -148,6 +148,9 @@ class EdgePart(Part):
     start_margin_mhz: Positive
     floor_per_h: NotNegative
     corrected_lead_mhz: NotNegative | None = None
+    corrected_width_mhz: Positive | None = None
+    regulator_mhz_per_w: NotNegative = 0.0
+    regulator_time_s: Positive = 500.0
 
 
 class LoadPart(Part):

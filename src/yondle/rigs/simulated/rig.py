@@ -9,6 +9,7 @@ from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.knobs import Setup, Subsystem, When
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Limit, Reading
+from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import Metric, PassResult, Workload
 from yondle.rigs.simulated.demand import metric_of
@@ -16,6 +17,7 @@ from yondle.rigs.simulated.knobs import Taken, declared, take
 from yondle.rigs.simulated.rigfile import RigFile
 from yondle.rigs.simulated.sensors import KINDS, Sensors
 from yondle.rigs.simulated.world import RESTARTING, Running, World, WorldState, fresh_state
+
 
 def declaration_of(rig: RigFile) -> RigDeclaration:
     """Declare the knobs, sensors, workloads and ceilings of a rig file."""
@@ -208,6 +210,15 @@ class SimulatedRig:
         state = self.world.state
         values = {**state.values, **state.reported}
         return Setup.of({knob.id: values[knob.id] for knob in self.declaration.knobs if knob.readable})
+
+    def last_start(self) -> StartAnswer:
+        """Tell how the latest ordered restart went, as the owner standing before the machine would."""
+        failure, code = self.world.state.last_start
+        return StartAnswer(Failure(failure) if failure else None, "", code)
+
+    def pending(self) -> dict[str, float]:
+        """Give the values that wait for a restart."""
+        return {knob: said for knob, (said, _) in self.world.state.pending.items()}
 
     def sample(self) -> tuple[Reading, ...]:
         """Read all channels, in the order of the declaration."""

@@ -28,9 +28,9 @@ class _Kind:
 
 def _kind(
     id_: str, name: str, unit: str, quantity: Quantity, subsystem: Subsystem, truth: Callable[[World], float],
-    digits: int = 1, follows: str = "", about: str = "",
+    digits: int = 1, follows: str = "", about: str = "", of: str = "",
 ) -> _Kind:  # fmt: skip
-    return _Kind(Channel(id_, name, unit, quantity, subsystem, digits, follows, about), truth)
+    return _Kind(Channel(id_, name, unit, quantity, subsystem, digits, follows, about, of), truth)
 
 
 def _rpm(world: World) -> float:
@@ -78,7 +78,8 @@ KINDS: dict[str, _Kind] = {
         _kind("room_temperature", "Room", "°C", Quantity.TEMPERATURE, _W, lambda w: w.heat.room_c(w.state.t_s)),
         _kind("wall_power", "Wall power", "W", Quantity.POWER, _W, _wall_w, 0),
         _kind("in_use", "In use", "%", Quantity.USE, _P, _in_use, 0),
-        _kind("power_limited", "Power limit reached", "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0),
+        _kind("power_limited", "Power limit reached", "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0,
+              "power_limit", of="package_power"),
         _kind("heat_limited", "Heat limit reached", "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0),
         _kind("core_errors", "Core errors corrected", "", Quantity.ERRORS, _P,
               lambda w: float(w.state.core_corrected), 0),
@@ -93,7 +94,7 @@ KINDS: dict[str, _Kind] = {
         _kind("graphics_power", "Graphics power", "W", Quantity.POWER, _G, lambda w: w.graphics_draw.power_w),
         _kind("graphics_in_use", "Graphics in use", "%", Quantity.USE, _G, _pixels_in_use, 0),
         _kind("graphics_power_limited", "Graphics power limit reached", "", Quantity.FLAG, _G,
-              lambda w: float(w.graphics_draw.power_limited), 0),
+              lambda w: float(w.graphics_draw.power_limited), 0, "graphics_power_limit", of="graphics_power"),
         _kind("link_lanes", "Link lanes as reported", "", Quantity.OTHER, _G, _lanes_reported, 0, "",
               "what was agreed on; a splitter behind it may use fewer"),
     )

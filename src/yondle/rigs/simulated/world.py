@@ -40,6 +40,7 @@ class WorldState:
     die_c: float
     cooler_c: float
     mean_power_w: float
+    regulator_w: float = 0.0
     memory_c: float = 0.0
     graphics_c: float = 0.0
     graphics_power_w: float = 0.0
@@ -55,6 +56,7 @@ class WorldState:
     warmed: list[str] = field(default_factory=list)
     reported: dict[str, float] = field(default_factory=dict)
     pending: dict[str, list[float]] = field(default_factory=dict)
+    last_start: list[str] = field(default_factory=lambda: ["", ""])
 
     def save(self, path: Path) -> None:
         """Write the state to the machine file in one step, so it is always a whole one."""
@@ -181,6 +183,7 @@ class World:
     def restart(self) -> float:
         """Restart in good order; returns the seconds until the machine answers, or has failed to start."""
         self.state.down = RESTARTING
+        self.state.last_start = ["", ""]
         self.running = None
         return self._up_in(self.rig.check.restart_s)
 
@@ -210,9 +213,9 @@ class World:
     def _freeze_if_far_beyond(self, load: LoadPart) -> None:
         s = self.settings
         edge = self.edge.clock_mhz(s.core_voltage_v, self.state.die_c, load)
-        if not self.edge.starts(1000.0 * self._asked_ghz(load), edge):
-            self.go_down(Failure.FROZE)
-        elif self.graphics is not None and not self.graphics.starts(s.graphics_clock_mhz, self.state.graphics_c):
+        core = self.edge.starts(1000.0 * self._asked_ghz(load), edge)
+        pictures = self.graphics is None or self.graphics.starts(s.graphics_clock_mhz, self.state.graphics_c)
+        if not (core and pictures):
             self.go_down(Failure.FROZE)
 
     def _asked_ghz(self, load: LoadPart) -> float:
@@ -257,6 +260,7 @@ class World:
 
     def _warm(self, room: float, fan: float, chip_w: float, graphics_w: float, memory_use: float, dt: float) -> None:
         state, s, edges = self.state, self.settings, self.rig.memory_edge
+        state.regulator_w = chip_w + (state.regulator_w - chip_w) * math.exp(-dt / self.rig.edge.regulator_time_s)
         state.die_c, state.cooler_c = self.heat.advance(state.die_c, state.cooler_c, room, chip_w, fan, dt)
         if self.graphics is not None:
             part = self.graphics.part
@@ -298,9 +302,10 @@ class World:
         """Do a step's share of the work, live through its hazard, and count the errors that were corrected."""
         state, part, s = self.state, self.rig.memory_edge, self.settings
         speeds = self._speeds_at(draw.clock_ghz, state.cooler_c)
-        second = self.rig.chip.second_thread_edge_mhz if s.threads > 1 else 0.0
+        lowered = self.edge.lowered_by_regulator_mhz(state.regulator_w)
+        lowered += self.rig.chip.second_thread_edge_mhz if s.threads > 1 else 0.0
         clock_mhz = draw.clock_ghz * 1000.0
-        edge = self.edge.clock_mhz(draw.voltage_v, state.die_c, run.load, second)
+        edge = self.edge.clock_mhz(draw.voltage_v, state.die_c, run.load, lowered)
         core = self.edge.hazard_per_s(clock_mhz, edge)
         lead = run.load.wrong_results_lead_mhz
         wrong = self.edge.hazard_per_s(clock_mhz, edge - lead) if lead is not None else 0.0
@@ -359,6 +364,7 @@ class World:
         state.reset = False
         self._settle_in()
         if start.failure is not None:
+            state.last_start = [start.failure.value, start.code]
             self.go_down(start.failure, start.code)
             return
         state.down = state.code = ""
@@ -386,7 +392,7 @@ def fresh_state(rig: RigFile) -> WorldState:
         cooler = room + power / heat.cooler_to_room_w_per_k(settings.fan_percent)
         die = cooler + power / rig.heat.die_to_cooler_w_per_k
     coupling = rig.memory_edge.coupling if rig.memory_edge else 0.0
-    state = WorldState(t_s=0.0, values=stock, die_c=die, cooler_c=cooler, mean_power_w=power)
+    state = WorldState(t_s=0.0, values=stock, die_c=die, cooler_c=cooler, mean_power_w=power, regulator_w=power)
     state.memory_c = room + coupling * (cooler - room)
     state.graphics_c = room
     if rig.graphics is not None:

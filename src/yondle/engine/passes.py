@@ -1,0 +1,122 @@
+"""Runs the passes of a check: cools down, starts the workload, watches it to its end, and sums it up."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from yondle.analysis.judging import DISTURBED_USE_PERCENT, down_outcome
+from yondle.engine.bench import Bench, Ended
+from yondle.engine.requests import Request
+from yondle.engine.states import Trigger
+from yondle.engine.watcher import PassSummary
+from yondle.model.errors import KnownError, MachineDownError
+from yondle.model.events import PassEnded, PassOpened, Settled, SettleOpened
+from yondle.model.knobs import Setup
+from yondle.model.quantities import duration
+from yondle.model.steps import PassRecord
+from yondle.model.verdicts import Failure
+from yondle.model.workloads import PassResult
+from yondle.planning.ladder import RunPass, Settle
+
+
+class Passes:
+    """Carries out what a check ladder yields."""
+
+    def __init__(self, bench: Bench) -> None:
+        self._bench = bench
+
+    def settle(self, order: Settle) -> None:
+        """Idle until a sensor has come below its value, or for as long as allowed."""
+        bench = self._bench
+        index = [c.id for c in bench.declaration.channels].index(order.channel)
+        value = bench.sample()[index]
+        if value is not None and value <= order.below:
+            return
+        bench.fire(Trigger.SETTLE)
+        bench.emit(SettleOpened(bench.attempt, order.channel, order.below))
+        began = bench.clock.now()
+        reached = False
+        while not reached and bench.clock.now() - began < order.at_most_s:
+            value = bench.watch(None)[index]
+            reached = value is not None and value <= order.below
+        bench.flush()
+        bench.emit(Settled(bench.attempt, bench.clock.now() - began, reached))
+
+    def pause_if_asked(self) -> None:
+        """Wait with the load off while a pause is asked for."""
+        bench = self._bench
+        if bench.requests.pending() is not Request.PAUSE:
+            return
+        bench.fire(Trigger.PAUSE)
+        while bench.requests.pending() is Request.PAUSE:
+            bench.watch(None)
+        bench.flush()
+
+    def run(self, order: RunPass, setup: Setup, ordinal: int) -> PassRecord:
+        """Run one pass; raises Ended or MachineDownError turned into Ended when it doesn't come to its end."""
+        bench = self._bench
+        bench.fire(Trigger.RUN)
+        began = bench.clock.now()
+        bench.emit(
+            PassOpened(
+                bench.attempt,
+                ordinal,
+                order.stage,
+                order.workload,
+                order.round,
+                order.warm_up,
+                order.number,
+                order.of,
+                order.seconds,
+                began,
+            )
+        )
+        bench.ordinal = ordinal
+        record = PassRecord(ordinal, order.stage, order.workload, order.round, order.warm_up, began, None)
+        summary = PassSummary(bench.declaration, bench.last_row)
+        try:
+            result = self._follow(order, setup, summary)
+        except (Ended, MachineDownError) as end:
+            after = bench.clock.now() - began
+            ended = end if isinstance(end, Ended) else self._fell(end, order.workload, after)
+            ended.outcome = replace(ended.outcome, stage=order.stage, time_to_failure_s=after)
+            failure = ended.outcome.failure.value if ended.outcome.failure else ""
+            self._end(record, PassResult(False, None, after, failure, ended.outcome.reason), summary)
+            raise ended from end
+        return self._end(record, result, summary)
+
+    def _follow(self, order: RunPass, setup: Setup, summary: PassSummary) -> PassResult:
+        bench = self._bench
+        try:
+            run = bench.rig.start(order.workload, order.seconds, setup)
+        except KnownError as error:
+            return PassResult(False, None, 0.0, Failure.PROGRAM_CRASHED.value, error.problem)
+        try:
+            while True:
+                row = bench.watch(run)
+                result = run.poll()
+                if result is not None:
+                    summary.end(row)
+                    return result
+                summary.add(row)
+        finally:
+            run.stop()
+
+    def _end(self, record: PassRecord, result: PassResult, summary: PassSummary) -> PassRecord:
+        bench = self._bench
+        bench.flush()
+        bench.ordinal = None
+        facts = summary.facts()
+        whole = replace(result, facts={**facts, **result.facts})
+        ended = replace(record, result=whole, disturbed=_disturbance(facts))
+        bench.emit(PassEnded(bench.attempt, ended))
+        return ended
+
+    def _fell(self, down: MachineDownError, workload: str, after_s: float) -> Ended:
+        name = self._bench.declaration.workload(workload).name
+        return Ended(down_outcome(down.failure, down.code, f"after {duration(after_s)} of {name}", "", after_s))
+
+
+def _disturbance(facts: dict[str, str | float]) -> str:
+    others = float(facts.get("mean other_use", 0.0))
+    return f"other programs used {others:.0f} % of the machine" if others > DISTURBED_USE_PERCENT else ""

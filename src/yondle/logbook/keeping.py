@@ -1,0 +1,146 @@
+"""What a logbook keeps besides its steps: profiles, runs of plans, and small values such as the tuner's own ceilings."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from yondle.logbook import schema
+from yondle.logbook.store import trouble
+from yondle.logbook.writing import keep_state
+from yondle.model.knobs import Setup
+from yondle.model.profiles import Profile, Purpose
+
+
+@dataclass(frozen=True, slots=True)
+class PlanMove:
+    """One move of a plan's run: in words, the attempt it was to make, and what became of it (None while under way)."""
+
+    number: int
+    words: str
+    attempt: int | None
+    result: dict[str, Any] | None
+
+
+@dataclass(frozen=True, slots=True)
+class PlanRun:
+    """One run of a plan: its definition as TOML text, where it started, and how it ended ("" while it runs)."""
+
+    id: int
+    definition: str
+    start: dict[str, Any]
+    started_at: str
+    started_s: float
+    end: str
+    moves: tuple[PlanMove, ...]
+
+
+class Keeping:
+    """Profiles, plan runs and small values; every change is durable when its call returns."""
+
+    def __init__(self, engine: sa.Engine, path: Path) -> None:
+        self._engine = engine
+        self._path = path
+
+    def value(self, name: str) -> Any:
+        """Give a small value by name, None when there is none."""
+        with self._engine.connect() as connection:
+            query = sa.select(schema.state.c.value).where(schema.state.c.name == name)
+            text = connection.execute(query).scalar_one_or_none()
+        return json.loads(text) if text is not None else None
+
+    def keep(self, name: str, value: Any) -> None:
+        """Keep a small value by name."""
+        with self._changing() as connection:
+            keep_state(connection, name, value)
+
+    def profiles(self) -> tuple[Profile, ...]:
+        """List the profiles by name."""
+        with self._engine.connect() as connection:
+            rows = connection.execute(sa.select(schema.profile).order_by(schema.profile.c.name)).all()
+        return tuple(
+            Profile(row.name, Purpose(row.purpose), row.benchmark, Setup.of(json.loads(row.setup)), row.step, row.at)
+            for row in rows
+        )
+
+    def keep_profile(self, profile: Profile) -> None:
+        """Keep a profile, in place of one of the same name."""
+        with self._changing() as connection:
+            connection.execute(schema.profile.delete().where(schema.profile.c.name == profile.name))
+            connection.execute(
+                schema.profile.insert().values(
+                    name=profile.name,
+                    purpose=profile.purpose.value,
+                    benchmark=profile.benchmark,
+                    setup=json.dumps(dict(profile.setup)),
+                    step=profile.step,
+                    at=profile.at,
+                )
+            )
+
+    def drop_profile(self, name: str) -> None:
+        """Drop a profile."""
+        with self._changing() as connection:
+            connection.execute(schema.profile.delete().where(schema.profile.c.name == name))
+
+    def open_plan(self, definition: str, start: dict[str, Any], at: str, t_s: float) -> int:
+        """Write down that a plan's run begins; gives its number."""
+        with self._changing() as connection:
+            row = schema.plan.insert().values(
+                definition=definition, start=json.dumps(start), started_at=at, started_s=t_s
+            )
+            key = connection.execute(row).inserted_primary_key
+        assert key is not None
+        return int(key[0])
+
+    def open_move(self, plan: int, number: int, words: str, attempt: int | None) -> None:
+        """Write down what a plan does next; a move that is taken up again replaces what stood there."""
+        move = schema.plan_move
+        with self._changing() as connection:
+            connection.execute(move.delete().where(move.c.plan == plan, move.c.number == number))
+            connection.execute(move.insert().values(plan=plan, number=number, words=words, attempt=attempt))
+
+    def close_move(self, plan: int, number: int, result: dict[str, Any]) -> None:
+        """Write down what became of a move."""
+        move = schema.plan_move
+        with self._changing() as connection:
+            where = move.update().where(move.c.plan == plan, move.c.number == number)
+            connection.execute(where.values(result=json.dumps(result)))
+
+    def close_plan(self, plan: int, end: str, at: str) -> None:
+        """Write down how a plan's run ended."""
+        with self._changing() as connection:
+            connection.execute(schema.plan.update().where(schema.plan.c.id == plan).values(ended_at=at, end=end))
+
+    def open_plan_run(self) -> PlanRun | None:
+        """Give the latest run of a plan that has not ended."""
+        with self._engine.connect() as connection:
+            query = sa.select(schema.plan).where(schema.plan.c.ended_at.is_(None)).order_by(schema.plan.c.id.desc())
+            row = connection.execute(query).first()
+            if row is None:
+                return None
+            move = schema.plan_move
+            moves = connection.execute(sa.select(move).where(move.c.plan == row.id).order_by(move.c.number)).all()
+        return PlanRun(
+            row.id,
+            row.definition,
+            json.loads(row.start),
+            row.started_at,
+            row.started_s,
+            row.end or "",
+            tuple(PlanMove(m.number, m.words, m.attempt, json.loads(m.result) if m.result else None) for m in moves),
+        )
+
+    @contextmanager
+    def _changing(self) -> Iterator[sa.Connection]:
+        try:
+            with self._engine.begin() as connection:
+                yield connection
+        except sa.exc.DatabaseError as error:
+            raise trouble(self._path, error) from error

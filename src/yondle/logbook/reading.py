@@ -1,0 +1,117 @@
+"""How rows of a logbook become steps, attempts and passes again."""
+
+from __future__ import annotations
+
+import json
+from array import array
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yondle.logbook import schema
+from yondle.model.knobs import Change, Setup
+from yondle.model.steps import Attempt, Check, Note, PassRecord, Stage, StageKind, Step, StepKind, StepRecord
+from yondle.model.verdicts import Failure, Outcome, Pointer, Verdict
+from yondle.model.workloads import PassResult
+
+
+@dataclass(frozen=True, slots=True)
+class OpenAttempt:
+    """An attempt that was never closed: what the program was about when it ended without a word."""
+
+    attempt: Attempt
+    step: Step
+    home: Setup
+    home_step: int | None
+    last_act: str
+    last_detail: dict[str, Any]
+    last_sample_s: float | None
+
+
+def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]:
+    """Read one step, or all in order of their numbers, with attempts, passes and notes."""
+    step_rows = sa.select(schema.step).order_by(schema.step.c.number)
+    attempt_rows = sa.select(schema.attempt).order_by(schema.attempt.c.id)
+    pass_rows = sa.select(schema.pass_).order_by(schema.pass_.c.attempt, schema.pass_.c.ordinal)
+    note_rows = sa.select(schema.note).order_by(schema.note.c.id)
+    if number is not None:
+        step_rows = step_rows.where(schema.step.c.number == number)
+        attempt_rows = attempt_rows.where(schema.attempt.c.step == number)
+        note_rows = note_rows.where(schema.note.c.step == number)
+        pass_rows = pass_rows.where(
+            schema.pass_.c.attempt.in_(sa.select(schema.attempt.c.id).where(schema.attempt.c.step == number))
+        )
+    passes: dict[int, list[PassRecord]] = {}
+    for row in connection.execute(pass_rows):
+        passes.setdefault(row.attempt, []).append(_pass(row))
+    attempts: dict[int, list[Attempt]] = {}
+    for row in connection.execute(attempt_rows):
+        attempts.setdefault(row.step, []).append(_attempt(row, tuple(passes.get(row.id, ()))))
+    notes: dict[int, list[Note]] = {}
+    for row in connection.execute(note_rows):
+        notes.setdefault(row.step, []).append(Note(row.id, row.step, row.at, row.text))
+    for row in connection.execute(step_rows):
+        derived = json.loads(row.derived) if row.derived else {}
+        own = tuple(attempts.get(row.number, ()))
+        yield StepRecord(_step(row), own, tuple(notes.get(row.number, ())), derived)
+
+
+def _step(row: sa.Row[Any]) -> Step:
+    changes = tuple(Change(*entry) for entry in json.loads(row.changes))
+    return Step(row.number, StepKind(row.kind), row.parent, Setup.of(json.loads(row.setup)), changes, bool(row.joint))
+
+
+def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
+    outcome = None
+    if row.verdict is not None:
+        failure = Failure(row.failure) if row.failure else None
+        outcome = Outcome(
+            Verdict(row.verdict), row.reason or "", failure, row.stage or "", row.time_to_failure_s, row.code or "",
+            json.loads(row.last or "{}"), Pointer(row.points_to or "", tuple(json.loads(row.signs or "[]"))),
+        )  # fmt: skip
+    conditions = json.loads(row.conditions)
+    check = _check(json.loads(row.check)) if row.check else None
+    return Attempt(row.id, row.step, row.started_at, row.started_s, row.boot_id, outcome, passes, check, conditions)
+
+
+def _check(kept: dict[str, Any]) -> Check:
+    stages = tuple(
+        Stage(**{**stage, "kind": StageKind(stage["kind"]), "workloads": tuple(stage["workloads"])})
+        for stage in kept["stages"]
+    )
+    return Check(**{**kept, "stages": stages})
+
+
+def _pass(row: sa.Row[Any]) -> PassRecord:
+    result = None
+    if row.ok is not None:
+        facts = json.loads(row.facts or "{}")
+        frames = array("f", row.frame_times) if row.frame_times else ()
+        result = PassResult(
+            bool(row.ok), row.score, row.duration_s, row.failure or "", row.detail or "", facts, tuple(frames)
+        )
+    return PassRecord(
+        row.ordinal, row.stage, row.workload, row.round, bool(row.warm_up), row.started_s, result, row.disturbed
+    )
+
+
+def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
+    """Read how far an attempt had come that was never closed."""
+    step_row = connection.execute(sa.select(schema.step).where(schema.step.c.number == row.step)).one()
+    last = connection.execute(
+        sa.select(schema.journal).where(schema.journal.c.attempt == row.id).order_by(schema.journal.c.id.desc())
+    ).first()
+    sampled = connection.execute(
+        sa.select(sa.func.max(schema.sample_block.c.to_s)).where(schema.sample_block.c.attempt == row.id)
+    ).scalar_one()
+    return OpenAttempt(
+        attempt=_attempt(row, ()),
+        step=_step(step_row),
+        home=Setup.of(json.loads(row.home)),
+        home_step=row.home_step,
+        last_act=last.act if last else "StepOpened",
+        last_detail=json.loads(last.detail) if last else {},
+        last_sample_s=sampled,
+    )
