@@ -469,6 +469,7 @@ class Session:
         self._waiting_for = Order(attempt.id, step, check, open_.home, open_.home_step, before)
         values = entry["values"] if asked else open_.last_detail["values"]
         self.waiting = Waiting(values, step.setup, step, restarted, goes_on=not self._asks or not asked)
+        self._running = step.number
         self._engine.wait_for()
         return True
 

@@ -40,7 +40,7 @@ def test_a_value_entered_in_firmware_is_in_force_after_the_restart_and_live_ones
     [
         ("memory_voltage", 1.45, 1.1, 1.1, "at most 1.40"),
         ("controller_voltage", 1.085, 1.08, 1.08, "rounded to 1.080"),
-        ("graphics_power_limit", 90.0, 90.0, 75.0, ""),
+        ("graphics_power_limit", 90.0, 90.0, 70.0, ""),
         ("link_width", 1.0, 1.0, 1.0, ""),
     ],
 )
