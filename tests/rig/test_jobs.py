@@ -10,7 +10,8 @@ from tests.conftest import quick_rig
 from tests.fakes import Answer, StubbornRig, stubborn_session
 
 from yondle.analysis.margins import GainWord
-from yondle.app.demo import is_failure, run_evening
+from yondle.app.demo import run_evening
+from yondle.app.plans import is_failure
 from yondle.app.session import Session, machine_file
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of, gain_of

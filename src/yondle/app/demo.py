@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
+from collections.abc import Callable
 from pathlib import Path
 
 from platformdirs import user_data_path
 
+from yondle.app.plans import AfterMove, make_move
 from yondle.app.session import Session
 from yondle.model.errors import KnownError
-from yondle.model.steps import StepRecord
-from yondle.model.verdicts import Verdict
-from yondle.planning.climb import GoBack, Move, Tried, Try, first_evening
+from yondle.planning.climb import Tried, first_evening
 
 DEMO_PACE = 20.0
-
-Moves = Generator[Move, Tried, None]
-AfterMove = Callable[[Move | None, StepRecord], None]
 
 
 def data_folder() -> Path:
@@ -47,12 +43,8 @@ def run_evening(session: Session, after: AfterMove, stopped: Callable[[], bool] 
     after(None, baseline)
     if session.position is None or stopped():
         return
-    start = Tried(baseline.verdict, session.in_force, session.position.step.number)
-    run_moves(session, first_evening(session.declaration, start), after, stopped)
-
-
-def run_moves(session: Session, moves: Moves, after: AfterMove, stopped: Callable[[], bool]) -> None:
-    """Carry out the moves of a plan, telling it what became of each."""
+    number = session.position.step.number
+    moves = first_evening(session.declaration, Tried(baseline.verdict, session.in_force, number, number))
     try:
         move = next(moves)
         while True:
@@ -61,23 +53,7 @@ def run_moves(session: Session, moves: Moves, after: AfterMove, stopped: Callabl
             if stopped() or session.position is None:
                 moves.close()
                 return
-            move = moves.send(Tried(record.verdict, session.in_force, session.position.step.number))
+            here = session.position.step.number
+            move = moves.send(Tried(record.verdict, session.in_force, here, record.step.number))
     except StopIteration:
         return
-
-
-def make_move(session: Session, move: Move) -> StepRecord:
-    """Carry out one move of a plan."""
-    match move:
-        case GoBack():
-            return session.go_back(move.step)
-        case Try():
-            session.drop_proposal()
-            for knob, value in move.values.items():
-                session.propose(knob, value, joint=len(move.values) > 1)
-            return session.test()
-
-
-def is_failure(record: StepRecord) -> bool:
-    """Tell whether a step ended in a failure of the setting."""
-    return record.verdict in (Verdict.DOWN, Verdict.WRONG, Verdict.HELD_BACK, Verdict.REFUSED)

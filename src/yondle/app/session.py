@@ -45,6 +45,7 @@ logger = logging.getLogger(__name__)
 BASELINE_PASSES = 5
 STEP_PASSES = 5
 LONGEST_NOTE = 4000
+LONGEST_CONDITION = 200
 
 Listener = Callable[[Record], None]
 
@@ -214,13 +215,17 @@ class Session:
         """Give the check ladder that a test of the proposal would run."""
         return quick_check(self.declaration, _checked_passes(passes or STEP_PASSES), self.proposed)
 
-    def baseline(self, passes: int | None = None) -> StepRecord:
-        """Measure stock: passes of every benchmark, then the hard load."""
+    def baseline(self, passes: int | None = None, knowingly: tuple[str, ...] = ()) -> StepRecord:
+        """Measure stock: passes of every benchmark, then the hard load.
+
+        `knowingly` lists what was not ready and gone on with all the same; it is kept with the attempt.
+        """
         check = quick_check(self.declaration, _checked_passes(passes or BASELINE_PASSES))
         stock = self.declaration.stock
         self._must_not_wait()
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._position, stock)
-        return self._test(step, check, self.in_force if self._position is not None else stock)
+        home = self.in_force if self._position is not None else stock
+        return self._test(step, check, home, knowingly=knowingly)
 
     def test(self, passes: int | None = None) -> StepRecord:
         """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
@@ -313,6 +318,30 @@ class Session:
         baseline = self.baseline_step
         return self._engine.rest_at(self.declaration.stock, baseline.step.number if baseline else None)
 
+    @property
+    def conditions_told(self) -> dict[str, str]:
+        """What the tuner told about the rig that it can't find out by itself; stored with every attempt."""
+        told: dict[str, str] = self.logbook.keeping.value("conditions") or {}
+        return told
+
+    @property
+    def conditions(self) -> dict[str, str | float]:
+        """The conditions as they are now: what the rig finds out, and what the tuner told."""
+        return {**self.machine.rig.facts(), **self.conditions_told}
+
+    @property
+    def not_told(self) -> tuple[str, ...]:
+        """The conditions the rig can't find out and the tuner hasn't told yet."""
+        known = self.conditions
+        return tuple(name for name in self.declaration.asks if name not in known)
+
+    def tell_condition(self, name: str, value: str) -> None:
+        """Keep a condition for every attempt from now on; an empty value takes it away."""
+        if not name.strip() or max(len(name), len(value)) > LONGEST_CONDITION:
+            raise KnownError(f"A condition has a name and at most {LONGEST_CONDITION} characters.", "Shorten it.")
+        told = {**self.conditions_told, name.strip(): value.strip()}
+        self.logbook.keeping.keep("conditions", {k: v for k, v in told.items() if v})
+
     def set_own_range(self, knob_id: str, low: float | None, high: float | None) -> None:
         """Set the lowest and highest value of a knob that this tuner stands for; None is the end of its range.
 
@@ -378,11 +407,16 @@ class Session:
 
     # -- inside ----------------------------------------------------------------------------------------------------------
 
-    def _test(self, step: Step, check: Check, home: Setup, home_step: int | None = None) -> StepRecord:
+    def _test(
+        self, step: Step, check: Check, home: Setup, home_step: int | None = None, knowingly: tuple[str, ...] = ()
+    ) -> StepRecord:
         before = self._book.get(step.number)
         outcomes = tuple(a.outcome for a in before.attempts if a.outcome is not None) if before else ()
         at = home_step if home_step is not None else self._position
-        order = Order(self.logbook.next_attempt(), step, check, home, at, outcomes)
+        own = dict(self.conditions_told)
+        if knowingly:
+            own["not ready, gone on knowingly"] = "; ".join(knowingly)
+        order = Order(self.logbook.next_attempt(), step, check, home, at, outcomes, tuple(own.items()))
         self._waiting_for = order
         self._engine.test(order)
         return self._book[step.number]

@@ -3,34 +3,47 @@
 from __future__ import annotations
 
 import os
-import signal
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from types import FrameType
 from typing import Annotated, Any
 
 import typer
 from rich.console import Console
 
 from yondle import __version__
-from yondle.app.demo import DEMO_PACE, data_folder, free_name, is_failure, run_evening
+from yondle.app.demo import DEMO_PACE, data_folder, free_name, run_evening
 from yondle.app.machines import choose_rig, make_machine
 from yondle.app.pictures import chart_svg
-from yondle.app.progress import Progress
+from yondle.app.plans import is_failure
+from yondle.app.readiness import not_ready, readiness
 from yondle.app.session import Session
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of
+from yondle.cli.plan_commands import plan_app
+from yondle.cli.profile_commands import profile_app
+from yondle.cli.rig_commands import add_rig_commands
+from yondle.cli.running import (
+    AsJson,
+    Asks,
+    LogbookPath,
+    Pace,
+    Passes,
+    Together,
+    listen,
+    named_value,
+    opened,
+    run_test,
+)
 from yondle.cli.shown import (
-    ProgressLine,
+    print_in_force,
     print_json,
     print_outcome,
     print_resumed,
     print_trail,
+    print_waiting,
     status_values,
-    step_values,
 )
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count, duration, quantity
@@ -52,17 +65,6 @@ class WindowOrder:
 
 OpenWindow = Callable[[WindowOrder], int]
 
-LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in .yondle.", show_default=False)]
-AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
-Passes = Annotated[int | None, typer.Option("--passes", "-n", help="Score passes of every benchmark (2 to 200).")]
-Pace = Annotated[
-    float | None, typer.Option(help="Simulated rig: virtual seconds per second; as fast as it goes without.")
-]
-Together = Annotated[
-    bool,
-    typer.Option("--together", help="Simulated rig: when it goes down, Yondle goes down with it, as on a real one."),
-]
-
 
 def build(open_window: OpenWindow) -> typer.Typer:
     """Make the command line; `open_window` shows the window and returns an exit code."""
@@ -71,6 +73,9 @@ def build(open_window: OpenWindow) -> typer.Typer:
         help="Yondle: a field book for PC tuners. Without a command it opens the window.",
     )  # fmt: skip
     console = Console(highlight=False, soft_wrap=False)
+    add_rig_commands(app, console)
+    app.add_typer(plan_app(console), name="plan")
+    app.add_typer(profile_app(console), name="profile")
 
     @app.callback(invoke_without_command=True)
     def root(
@@ -90,12 +95,14 @@ def build(open_window: OpenWindow) -> typer.Typer:
     @app.command()
     def new(
         logbook: LogbookPath,
-        rig: Annotated[str, typer.Option(help="heron, this (the machine Yondle runs on), or a rig file.")] = "heron",
+        rig: Annotated[
+            str, typer.Option(help="heron, heron-ii, bittern, this (the machine Yondle runs on), or a rig file.")
+        ] = "heron",
         seed: Annotated[int | None, typer.Option(help="Simulated rig: another course of chance.")] = None,
         as_json: AsJson = False,
     ) -> None:
         """Start a logbook for a rig."""
-        with _session(lambda: Session.create(logbook, choose_rig(rig, seed))) as session:
+        with opened(lambda: Session.create(logbook, choose_rig(rig, seed))) as session:
             if as_json:
                 print_json(status_values(session))
                 return
@@ -109,11 +116,18 @@ def build(open_window: OpenWindow) -> typer.Typer:
         passes: Passes = None,
         pace: Pace = None,
         together: Together = False,
+        anyway: Annotated[bool, typer.Option("--anyway", help="Go on although something isn't ready.")] = False,
         as_json: AsJson = False,
     ) -> None:
         """Measure stock, so that gains can be told from noise."""
-        with _session(lambda: Session.open(logbook, pace, together)) as session:
-            _run(session, lambda: session.baseline(passes), console, as_json)
+        with opened(lambda: Session.open(logbook, pace, together)) as session:
+            missing = not_ready(readiness(session))
+            if missing and not anyway:
+                raise KnownError(
+                    f"Not ready: {'; '.join(missing)}.",
+                    "'yondle ready' says what to do; --anyway goes on knowingly, and that is recorded.",
+                )
+            run_test(session, lambda: session.baseline(passes, missing), console, as_json)
 
     @app.command()
     def step(
@@ -123,23 +137,23 @@ def build(open_window: OpenWindow) -> typer.Typer:
         passes: Passes = None,
         pace: Pace = None,
         together: Together = False,
+        asks: Asks = False,
         as_json: AsJson = False,
     ) -> None:
         """Propose one step and test it."""
-        wanted = [_parsed(text) for text in values]
-        with _session(lambda: Session.open(logbook, pace, together)) as session:
-            for knob, value in wanted:
-                session.propose(knob, value, joint=joint)
+        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
+            for knob, value in [named_value(session.declaration, text) for text in values]:
+                session.propose(knob.id, value, joint=joint)
             if session.proposal is None:
                 raise KnownError("These values are already in force.", "Name another value.")
-            _run(session, lambda: session.test(passes), console, as_json)
+            run_test(session, lambda: session.test(passes), console, as_json)
 
     @app.command()
     def back(
         logbook: LogbookPath, number: Annotated[int, typer.Argument(help="A step that held.")], as_json: AsJson = False
     ) -> None:
         """Put the settings of an earlier step in force again."""
-        with _session(lambda: Session.open(logbook)) as session:
+        with opened(lambda: Session.open(logbook)) as session:
             record = session.go_back(number)
             if as_json:
                 print_json(status_values(session))
@@ -149,7 +163,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
     @app.command()
     def note(logbook: LogbookPath, number: int, text: str) -> None:
         """Write a note at a step."""
-        with _session(lambda: Session.open(logbook)) as session:
+        with opened(lambda: Session.open(logbook)) as session:
             session.note(number, text)
             console.print(f"Noted at step {number}.")
 
@@ -160,14 +174,15 @@ def build(open_window: OpenWindow) -> typer.Typer:
         as_json: AsJson = False,
     ) -> None:
         """Show the trail, what is in force, and what was found open."""
-        with _session(lambda: Session.open(logbook)) as session:
+        with opened(lambda: Session.open(logbook)) as session:
             if as_json:
                 print_json(status_values(session))
                 return
             print_resumed(session, console)
+            if session.waiting is not None:
+                print_waiting(session, console)
             print_trail(session, console, benchmark)
-            in_force = ", ".join(f"{k.name} {k.text(session.in_force[k.id])}" for k in session.declaration.knobs)
-            console.print(f"In force: {in_force or 'nothing to set on this rig'}")
+            print_in_force(session, console)
 
     @app.command()
     def inspect(
@@ -248,9 +263,8 @@ def build(open_window: OpenWindow) -> typer.Typer:
 def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bool) -> None:
     began = time.monotonic()
     path = free_name(folder, "heron-evening")
-    with _session(lambda: Session.create(path, choose_rig("heron", seed))) as session:
-        line = ProgressLine(Progress(session.declaration))
-        session.subscribe(line.take)
+    with opened(lambda: Session.create(path, choose_rig("heron", seed))) as session:
+        listen(session)
 
         def after(move: Move | None, record: StepRecord) -> None:
             if as_json:
@@ -279,62 +293,6 @@ def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bo
             f" in {duration(time.monotonic() - began)}."
         )
         console.print(f"Logbook: {path}\nPicture: {picture}")
-
-
-def _run(session: Session, test: Callable[[], StepRecord], console: Console, as_json: bool) -> None:
-    line = ProgressLine(Progress(session.declaration))
-    session.subscribe(line.take)
-    if not as_json:
-        print_resumed(session, console)
-    with _interruptible(session):
-        record = test()
-    if as_json:
-        print_json(
-            {**step_values(session, record), "position": session.position.step.number if session.position else None}
-        )
-    else:
-        print_outcome(session, record, console)
-
-
-@contextmanager
-def _session(opened: Callable[[], Session]) -> Iterator[Session]:
-    session = opened()
-    try:
-        yield session
-    finally:
-        session.close()
-
-
-@contextmanager
-def _interruptible(session: Session) -> Iterator[None]:
-    """Turn the first Ctrl+C into a stop that puts the rig back, and the second into an emergency stop."""
-    pressed = 0
-
-    def interrupt(_: int, __: FrameType | None) -> None:
-        nonlocal pressed
-        pressed += 1
-        if pressed == 1:
-            session.stop()
-        else:
-            session.emergency_stop()
-
-    before = signal.signal(signal.SIGINT, interrupt)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGINT, before)
-
-
-def _parsed(text: str) -> tuple[str, float]:
-    name, equals, value = text.partition("=")
-    try:
-        if not equals:
-            raise ValueError
-        return name.strip(), float(value.strip().replace(",", "."))
-    except ValueError:
-        raise KnownError(
-            f"'{text}' names no knob and value.", "Write it as knob=value, for example core_clock=4300."
-        ) from None
 
 
 def _has_display() -> bool:

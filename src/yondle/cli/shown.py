@@ -56,6 +56,11 @@ def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
         "stage": outcome.stage if outcome else None,
         "time_to_failure_s": outcome.time_to_failure_s if outcome else None,
         "reason": outcome.reason if outcome else None,
+        "code": outcome.code if outcome else None,
+        "points_to": outcome.pointer.subsystem if outcome else None,
+        "signs": list(outcome.pointer.signs) if outcome else [],
+        "last_readings": outcome.last if outcome else {},
+        "derived": record.derived,
         "attempts": len(record.attempts),
         "scores": {b.id: record.scores(b.id) for b in session.declaration.benchmarks if record.scores(b.id)},
         "gains": gains,
@@ -72,6 +77,8 @@ def status_values(session: Session) -> dict[str, Any]:
         "rig": asdict(session.declaration.info),
         "position": position.step.number if position else None,
         "in_force": dict(session.in_force),
+        "derived": session.declaration.derived(session.in_force),
+        "waiting": session.waiting.values if session.waiting else None,
         "verified": {"as_set": verified.as_set, "of": verified.of} if verified else None,
         "resumed": [
             {
@@ -95,6 +102,30 @@ def print_resumed(session: Session, console: Console) -> None:
         read = "read back" if resumed.verified else "NOT confirmed by reading back"
         console.print(f"Step {resumed.step.step.number} was on trial when Yondle ended. {resumed.outcome.reason}")
         console.print(f"The rig is at {where} ({read}); nothing was tried again by itself.")
+
+
+def print_waiting(session: Session, console: Console) -> None:
+    """Say what is to be entered by hand, and how to go on."""
+    waiting = session.waiting
+    if waiting is None:
+        return
+    what = f"Step {waiting.step.number} waits" if waiting.step else "The rig waits to be brought back"
+    console.print(f"{what}: enter this in firmware setup and restart.")
+    for knob_id, value in waiting.values.items():
+        knob = session.declaration.knob(knob_id)
+        console.print(f"  {knob.name}: {knob.text(value)}")
+    console.print("Then: yondle go-on LOGBOOK (with --stopped if it didn't start). To give it up: yondle drop LOGBOOK")
+
+
+def print_in_force(session: Session, console: Console) -> None:
+    """Print the settings in force, and the quantities that follow from them."""
+    declaration, now = session.declaration, session.in_force
+    in_force = ", ".join(f"{k.name} {k.text(now[k.id])}" for k in declaration.knobs if k.id in now)
+    console.print(f"In force: {in_force or 'nothing to set on this rig'}")
+    follows = declaration.derived(now)
+    told = ", ".join(f"{d.name} {d.text(follows[d.id])}" for d in declaration.derived_of if d.id in follows)
+    if told:
+        console.print(f"From these follow: {told}")
 
 
 def print_trail(session: Session, console: Console, benchmark_id: str = "") -> None:
@@ -126,6 +157,8 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
     sign = SIGNS[SHAPES[record.verdict]]
     console.print(f"{sign} Step {record.step.number}: {outcome.reason if outcome else 'no verdict'}")
     row = next(r for r in Trail(session).rows(benchmark_of(session)) if r.number == record.step.number)
+    if outcome is not None and outcome.pointer.subsystem:
+        console.print(f"  Points to the {outcome.pointer.subsystem}: {'; '.join(outcome.pointer.signs)}.")
     if row.gain_text:
         console.print(f"  {benchmark_of(session).name} over baseline: {row.gain_text}")
     where = f"step {session.position.step.number}" if session.position else "stock"

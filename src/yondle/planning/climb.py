@@ -27,17 +27,26 @@ class GoBack:
 
 
 @dataclass(frozen=True, slots=True)
+class Again:
+    """Test a step once more from where it was tested."""
+
+    step: int
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
 class Tried:
-    """What became of a move: the verdict, the setup in force now, and the step it stands for."""
+    """What became of a move: the verdict, the setup in force now, the step it stands for, and the step that was tested."""
 
     verdict: Verdict
     in_force: Setup
     position: int
+    step: int
 
 
 _DEEPEST_RELIEF = 2
 
-Move = Try | GoBack
+Move = Try | GoBack | Again
 Climb = Generator[Move, Tried, None]
 
 
@@ -87,7 +96,7 @@ def attain(
     if again.verdict is Verdict.HELD:
         return again
     back = yield GoBack(tried.position, f"{helper.name.lower()} did not help")
-    return Tried(again.verdict, back.in_force, back.position)
+    return Tried(again.verdict, back.in_force, back.position, again.step)
 
 
 def worth(declaration: RigDeclaration, start: Tried, knob_id: str, value: float) -> Climb:

@@ -1,0 +1,149 @@
+"""Plans as TOML files: what may stand in one, and how one is written; docs/plan-file.md documents the format."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Annotated, Literal
+
+import tomlkit
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from yondle.model.errors import KnownError
+from yondle.model.rigs import RigDeclaration
+from yondle.model.verdicts import Verdict
+from yondle.planning.plans import Ladder, Order, Plan, Steps, StopRules, Sweep
+
+FORMAT = "yondle-plan 1"
+LARGEST_FILE = 64 * 1024
+_Value = float | str
+
+
+class _Table(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class _Stop(_Table):
+    failures: Annotated[int, Field(ge=1, le=1000)] | None = None
+    hours: Annotated[float, Field(gt=0, le=1000)] | None = None
+    verdicts: tuple[Verdict, ...] = ()
+
+
+class _Sweep(_Table):
+    kind: Literal["sweep"]
+    knob: str
+    from_: Annotated[_Value, Field(alias="from")]
+    to: _Value
+    by: Annotated[float, Field(gt=0)] | None = None
+    order: Order = Order.UP
+    seed: int = 1
+
+
+class _Relief(_Table):
+    knob: str
+    by: float
+
+
+class _Ladder(_Table):
+    kind: Literal["ladder"]
+    knob: str
+    to: _Value
+    by: float | None = None
+    relief: dict[Verdict, _Relief] = {}
+
+
+class _Steps(_Table):
+    kind: Literal["steps"]
+    steps: Annotated[tuple[dict[str, _Value], ...], Field(min_length=1, max_length=500)]
+
+
+class _Plan(_Table):
+    format: Literal["yondle-plan 1"]
+    name: Annotated[str, Field(min_length=1, max_length=80)]
+    passes: Annotated[int, Field(ge=2, le=200)] = 5
+    once_more: Annotated[int, Field(ge=0, le=5)] = 0
+    stop: _Stop = _Stop()
+    do: Annotated[
+        tuple[Annotated[_Sweep | _Ladder | _Steps, Field(discriminator="kind")], ...],
+        Field(min_length=1, max_length=100),
+    ]
+
+
+def read_plan(path: Path, declaration: RigDeclaration) -> tuple[Plan, str]:
+    """Read a plan file for a rig; gives the plan and its text. Raises KnownError that says what is wrong and where."""
+    try:
+        if path.stat().st_size > LARGEST_FILE:
+            raise KnownError(f"{path} is too large for a plan.", f"A plan has at most {LARGEST_FILE // 1024} KiB.")
+        text = path.read_text("utf-8")
+    except OSError as error:
+        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
+    except UnicodeDecodeError as error:
+        raise KnownError(f"{path} is no text file.", "Plans are TOML in UTF-8; see docs/plan-file.md.") from error
+    return parse_plan(text, str(path), declaration), text
+
+
+def parse_plan(text: str, source: str, declaration: RigDeclaration) -> Plan:
+    """Read a plan from TOML text; raises KnownError naming what is wrong."""
+    try:
+        table = _Plan.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"]) or "file"
+        raise KnownError(
+            f"{source} is no plan: {where}: {first['msg'].replace('Input should', 'should')}.",
+            "docs/plan-file.md lists every key.",
+        ) from error
+    parts = tuple(_part(part, declaration) for part in table.do)
+    stop = StopRules(table.stop.failures, table.stop.hours, table.stop.verdicts)
+    return Plan(table.name, parts, table.passes, table.once_more, stop)
+
+
+def sweep_text(
+    declaration: RigDeclaration, knob_id: str, low: float, high: float, by: float, passes: int, order: Order
+) -> str:
+    """Write a plan that sweeps one knob, with the stop rules that suit an unattended run."""
+    knob = declaration.knob(knob_id)
+    document = tomlkit.document()
+    document["format"] = FORMAT
+    document["name"] = f"{knob.name} from {knob.bare(low)} to {knob.text(high)}".replace("\N{THIN SPACE}", " ")
+    document["passes"] = passes
+    part = {"kind": "sweep", "knob": knob_id, "from": low, "to": high, "by": by, "order": str(order)}
+    document["do"] = tomlkit.aot()
+    document["do"].append(tomlkit.item(part))
+    return tomlkit.dumps(document)
+
+
+def _part(part: _Sweep | _Ladder | _Steps, declaration: RigDeclaration) -> Sweep | Ladder | Steps:
+    match part:
+        case _Sweep():
+            low, high = _value(declaration, part.knob, part.from_), _value(declaration, part.knob, part.to)
+            by = part.by if part.by is not None else declaration.knob(part.knob).step
+            _must_be_on_grid(declaration, part.knob, by)
+            return Sweep(part.knob, low, high, by, part.order, part.seed)
+        case _Ladder():
+            by = part.by if part.by is not None else declaration.knob(part.knob).step
+            _must_be_on_grid(declaration, part.knob, by)
+            for relief in part.relief.values():
+                _must_be_on_grid(declaration, relief.knob, relief.by)
+            helps = tuple((verdict, relief.knob, relief.by) for verdict, relief in part.relief.items())
+            return Ladder(part.knob, _value(declaration, part.knob, part.to), by, helps)
+        case _Steps():
+            return Steps(
+                tuple(tuple((knob, _value(declaration, knob, v)) for knob, v in step.items()) for step in part.steps)
+            )
+
+
+def _value(declaration: RigDeclaration, knob_id: str, given: _Value) -> float:
+    knob = declaration.knob(knob_id)
+    return knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+
+
+def _must_be_on_grid(declaration: RigDeclaration, knob_id: str, by: float) -> None:
+    knob = declaration.knob(knob_id)
+    notches = abs(by) / knob.step
+    if notches < 1 - 1e-6 or abs(notches - round(notches)) > 1e-6:
+        raise KnownError(
+            f"{knob.name} can't go by {by:g}.", f"Give a multiple of its step of {knob.step:g} {knob.unit}.".rstrip()
+        )

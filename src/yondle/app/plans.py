@@ -1,0 +1,246 @@
+"""Runs a plan on a session, writing down every move before it is made, so that a run goes on after any interruption."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+from yondle.app.plan_files import parse_plan
+from yondle.app.session import Session
+from yondle.logbook.keeping import PlanMove, PlanRun
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
+from yondle.model.quantities import duration
+from yondle.model.steps import StepRecord
+from yondle.model.verdicts import SAYS_NOTHING, Failure, Verdict
+from yondle.planning.climb import Again, GoBack, Move, Tried, Try
+from yondle.planning.plans import DryRun, Plan, dry_run, moves
+
+AfterMove = Callable[[Move | None, StepRecord], None]
+FAILURES = (Verdict.DOWN, Verdict.WRONG, Verdict.HELD_BACK, Verdict.REFUSED)
+_INTERRUPTED_AT_MOST = 5
+
+
+class Ended(StrEnum):
+    """How a run of a plan came to its end, or why it isn't there yet."""
+
+    DONE = "done"
+    STOPPED = "stopped by the tuner"
+    RULE = "stopped by a rule"
+    PAUSED = "paused"
+    WAITING = "waiting for values entered by hand"
+    LOST = "left the ground it stood on"
+
+
+@dataclass(frozen=True, slots=True)
+class PlanEnd:
+    """How far a run came: the end, its reason in words, and the moves made in all."""
+
+    ended: Ended
+    reason: str
+    moves: int
+
+
+def preview(session: Session, plan: Plan) -> DryRun:
+    """Say what a plan would do from where the rig is, if every step held."""
+    return dry_run(plan, session.declaration, session.in_force, unattended=session.machine.virtual is not None)
+
+
+def start_plan(
+    session: Session, text: str, source: str, after: AfterMove, paused: Callable[[], bool] = lambda: False
+) -> PlanEnd:
+    """Begin a run of a plan and go on with it; raises KnownError when another one is not finished."""
+    if session.baseline_step is None or session.position is None:
+        raise KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
+    if session.logbook.keeping.open_plan_run() is not None:
+        raise KnownError("Another plan is not finished.", "Go on with it, or end it first.")
+    parse_plan(text, source, session.declaration)
+    here = _tried(session, session.position)
+    keeping, clock = session.logbook.keeping, session.machine.clock
+    keeping.open_plan(text, _as_values(here), clock.wall().isoformat(timespec="seconds"), clock.now())
+    return go_on_with_plan(session, after, paused)
+
+
+def go_on_with_plan(session: Session, after: AfterMove, paused: Callable[[], bool] = lambda: False) -> PlanEnd:
+    """Go on with the plan that is not finished: replay what is written down, then make the next moves.
+
+    Raises KnownError when there is none, or when the tuner's limits have changed so that it would run differently.
+    """
+    run = session.logbook.keeping.open_plan_run()
+    if run is None:
+        raise KnownError("No plan is under way.", "Start one.")
+    if session.waiting is not None:
+        if not session.waiting.goes_on:
+            return PlanEnd(Ended.WAITING, "values have to be entered in firmware setup", len(run.moves))
+        session.go_on_waiting()
+    return _Runner(session, run, after, paused).run()
+
+
+def end_plan(session: Session) -> None:
+    """End the plan that is not finished; what it tested stays."""
+    run = session.logbook.keeping.open_plan_run()
+    if run is None:
+        raise KnownError("No plan is under way.", "Nothing to end.")
+    at = session.machine.clock.wall().isoformat(timespec="seconds")
+    session.logbook.keeping.close_plan(run.id, str(Ended.STOPPED), at)
+
+
+def make_move(session: Session, move: Move, passes: int | None = None) -> StepRecord:
+    """Carry out one move of a plan."""
+    match move:
+        case GoBack():
+            return session.go_back(move.step)
+        case Again():
+            return session.test_again(move.step, passes)
+        case Try():
+            session.drop_proposal()
+            for knob, value in move.values.items():
+                session.propose(knob, value, joint=len(move.values) > 1)
+            return session.test(passes)
+
+
+def is_failure(record: StepRecord) -> bool:
+    """Tell whether a step ended in a failure of the setting."""
+    return record.verdict in FAILURES
+
+
+def move_words(move: Move) -> str:
+    """Write a move as the record keeps it."""
+    match move:
+        case GoBack():
+            return f"back to {move.step}"
+        case Again():
+            return f"again {move.step}"
+        case Try():
+            return "try " + " ".join(f"{knob}={value:g}" for knob, value in sorted(move.values.items()))
+
+
+class _Runner:
+    """One stretch of a plan's run, from where it was left to its end or the next interruption."""
+
+    def __init__(self, session: Session, run: PlanRun, after: AfterMove, paused: Callable[[], bool]) -> None:
+        self._session = session
+        self._run = run
+        self._after = after
+        self._paused = paused
+        self._keeping = session.logbook.keeping
+        self._plan = parse_plan(run.definition, "the plan in this logbook", session.declaration)
+        self._failures = 0
+        self._made = 0
+
+    def run(self) -> PlanEnd:
+        """Replay, then go on."""
+        going = moves(self._plan, self._session.declaration, _from_values(self._run.start))
+        try:
+            move = next(going)
+            for kept in self._run.moves:
+                tried = self._replayed(move, kept)
+                if tried is None:
+                    break
+                self._count(tried)
+                move = going.send(tried)
+            return self._forward(going, move)
+        except StopIteration:
+            return self._close(Ended.DONE, "every step of it was made")
+        finally:
+            going.close()
+
+    def _forward(self, going: Generator[Move, Tried, None], move: Move) -> PlanEnd:
+        while True:
+            reason = self._rule()
+            if reason:
+                return self._close(Ended.RULE, reason)
+            if self._paused():
+                return PlanEnd(Ended.PAUSED, "paused between two steps", self._made)
+            number = self._made + 1
+            record = self._make(move, number)
+            if self._session.waiting is not None:
+                return PlanEnd(Ended.WAITING, "values have to be entered in firmware setup", self._made)
+            outcome = record.outcome
+            if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack):
+                return self._close(Ended.STOPPED, outcome.reason)
+            if self._session.position is None:
+                return self._close(Ended.LOST, "the rig is at no step of the trail")
+            tried = _tried(self._session, record)
+            self._keeping.close_move(self._run.id, number, _as_values(tried))
+            self._count(tried)
+            self._after(move, record)
+            move = going.send(tried)
+
+    def _make(self, move: Move, number: int) -> StepRecord:
+        """Make a move; one that an earlier program was interrupted in tells nothing, so it is made again."""
+        for _ in range(_INTERRUPTED_AT_MOST):
+            attempt = None if isinstance(move, GoBack) else self._session.logbook.next_attempt()
+            self._keeping.open_move(self._run.id, number, move_words(move), attempt)
+            record = make_move(self._session, move, self._plan.passes)
+            if record.outcome is None or record.outcome.failure is not Failure.INTERRUPTED or attempt is None:
+                break
+        return record
+
+    def _replayed(self, move: Move, kept: PlanMove) -> Tried | None:
+        """Give what became of a move that is written down; None when it has to be made (again)."""
+        if kept.words != move_words(move):
+            raise KnownError(
+                f"The plan would go on with '{move_words(move)}' where '{kept.words}' was made.",
+                "A limit or the plan has changed since; end this run and start it anew.",
+            )
+        if kept.result is not None:
+            return _from_values(kept.result)
+        made = self._attempted(kept.attempt)
+        if made is None or self._session.position is None:
+            return None
+        tried = _tried(self._session, made)
+        self._keeping.close_move(self._run.id, kept.number, _as_values(tried))
+        self._after(move, made)
+        return tried
+
+    def _attempted(self, attempt: int | None) -> StepRecord | None:
+        """Give the step of an attempt that came to a verdict which says something."""
+        for record in self._session.steps if attempt is not None else ():
+            for made in record.attempts:
+                told = made.outcome is not None and made.outcome.failure not in SAYS_NOTHING
+                if made.id == attempt and told:
+                    return record
+        return None
+
+    def _count(self, tried: Tried) -> None:
+        self._made += 1
+        self._failures += tried.verdict in FAILURES
+
+    def _rule(self) -> str:
+        stop, clock = self._plan.stop, self._session.machine.clock
+        if stop.failures is not None and self._failures >= stop.failures:
+            return f"{self._failures} steps have failed"
+        if stop.hours is not None and clock.now() - self._run.started_s >= stop.hours * 3600.0:
+            return f"it has run for {duration(clock.now() - self._run.started_s)}"
+        latest = self._session.steps[-1] if self._session.steps else None
+        if latest is not None and latest.outcome is not None and latest.verdict in stop.verdicts:
+            return f"step {latest.step.number} is '{latest.verdict}'"
+        return ""
+
+    def _close(self, ended: Ended, reason: str) -> PlanEnd:
+        at = self._session.machine.clock.wall().isoformat(timespec="seconds")
+        self._keeping.close_plan(self._run.id, f"{ended}: {reason}", at)
+        return PlanEnd(ended, reason, self._made)
+
+
+def _tried(session: Session, record: StepRecord) -> Tried:
+    position = session.position
+    if position is None:
+        raise KnownError("The rig is at no step of the trail.", "Go back to one first.")
+    return Tried(record.verdict, session.in_force, position.step.number, record.step.number)
+
+
+def _as_values(tried: Tried) -> dict[str, Any]:
+    return {
+        "verdict": str(tried.verdict),
+        "in_force": dict(tried.in_force),
+        "position": tried.position,
+        "step": tried.step,
+    }
+
+
+def _from_values(kept: dict[str, Any]) -> Tried:
+    return Tried(Verdict(kept["verdict"]), Setup.of(kept["in_force"]), kept["position"], kept["step"])

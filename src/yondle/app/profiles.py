@@ -1,0 +1,198 @@
+"""Profiles: setups kept by name for a purpose, compared with stock, put in force exactly, written and read as TOML."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Literal
+
+import tomlkit
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from yondle.app.session import Session
+from yondle.app.views.gains import gain_of, gain_words
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
+from yondle.model.profiles import Profile, Purpose
+from yondle.model.steps import StepRecord
+from yondle.model.verdicts import Verdict
+
+FORMAT = "yondle-profile 1"
+LARGEST_FILE = 64 * 1024
+LONGEST_NAME = 60
+
+
+class _File(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    format: Literal["yondle-profile 1"]
+    name: Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
+    purpose: Purpose = Purpose.OTHER
+    benchmark: str = ""
+    rig: str
+    settings: Annotated[dict[str, float | str], Field(min_length=1, max_length=500)]
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """A profile against stock: every knob that differs, derived quantities that differ, and the gain per benchmark."""
+
+    knobs: tuple[tuple[str, str, str], ...]
+    derived: tuple[tuple[str, str, str], ...]
+    gains: tuple[tuple[str, str], ...]
+
+
+def profiles(session: Session) -> tuple[Profile, ...]:
+    """List the profiles by name."""
+    return session.logbook.keeping.profiles()
+
+
+def profile(session: Session, name: str) -> Profile:
+    """Find a profile; raises KnownError naming those there are."""
+    found = next((p for p in profiles(session) if p.name.casefold() == name.casefold()), None)
+    if found is None:
+        known = ", ".join(p.name for p in profiles(session)) or "none yet"
+        raise KnownError(f"There is no profile '{name}'.", f"There is: {known}.")
+    return found
+
+
+def keep_profile(
+    session: Session, name: str, purpose: Purpose = Purpose.OTHER, benchmark: str = "", number: int | None = None
+) -> Profile:
+    """Keep the setup of a step that held (the present one, if none is named); raises KnownError for any other step."""
+    record = session.step(number) if number is not None else session.position
+    if record is None or not _proven(record):
+        where = f"Step {number}" if number is not None else "What is in force"
+        raise KnownError(f"{where} hasn't held, so it isn't kept as a profile.", "Choose a step that held.")
+    if purpose is Purpose.BENCHMARK:
+        session.declaration.workload(benchmark)
+    made = Profile(_named(name), purpose, benchmark, record.step.setup, record.step.number, _now(session))
+    session.logbook.keeping.keep_profile(made)
+    return made
+
+
+def use_profile(session: Session, name: str) -> StepRecord:
+    """Put a profile in force exactly, every knob of it; raises KnownError for one that hasn't held on this rig."""
+    wanted = profile(session, name)
+    held = next((r for r in reversed(session.steps) if r.step.setup == wanted.setup and _proven(r)), None)
+    if held is None:
+        raise KnownError(
+            f"'{wanted.name}' hasn't been tested on this rig.", "Propose it as a joint step and test it first."
+        )
+    return session.go_back(held.step.number)
+
+
+def propose_profile(session: Session, name: str) -> None:
+    """Propose all that a profile changes as one joint step."""
+    wanted = profile(session, name)
+    session.drop_proposal()
+    changes = session.in_force.changes_to(wanted.setup)
+    if not changes:
+        raise KnownError(f"'{wanted.name}' is in force already.", "Nothing to test.")
+    for change in changes:
+        session.propose(change.knob, change.new, joint=len(changes) > 1)
+
+
+def drop_profile(session: Session, name: str) -> None:
+    """Drop a profile; its step stays on the trail."""
+    session.logbook.keeping.drop_profile(profile(session, name).name)
+
+
+def compared_to_stock(session: Session, wanted: Profile) -> Comparison:
+    """Compare a profile with stock."""
+    declaration, stock = session.declaration, session.declaration.stock
+    knobs = tuple(
+        (declaration.knob(c.knob).name, declaration.knob(c.knob).text(c.old), declaration.knob(c.knob).text(c.new))
+        for c in stock.changes_to(wanted.setup)
+    )
+    before, after = declaration.derived(stock), declaration.derived(wanted.setup)
+    derived = tuple(
+        (d.name, d.text(before[d.id]), d.text(after[d.id]))
+        for d in declaration.derived_of
+        if d.id in before and d.id in after and before[d.id] != after[d.id]
+    )
+    record = session.step(wanted.step) if wanted.step is not None else None
+    gains = tuple(
+        (b.name, words)
+        for b in session.declaration.benchmarks
+        if record is not None and (words := gain_words(gain_of(session, record, b)))
+    )
+    return Comparison(knobs, derived, gains)
+
+
+def power_hint(session: Session) -> str:
+    """Say which profile suits the present power source, where another one is in force; empty when there is nothing to say."""
+    on_battery = "battery" in str(session.conditions.get("power source", session.conditions.get("power", "")))
+    if not on_battery:
+        return ""
+    for purpose in (Purpose.BATTERY, Purpose.QUIET):
+        for kept in profiles(session):
+            if kept.purpose is purpose:
+                return "" if kept.setup == session.in_force else f"On battery use '{kept.name}'."
+    return ""
+
+
+def profile_text(session: Session, wanted: Profile) -> str:
+    """Write a profile as TOML: every knob by its id, choices by their names, units in comments."""
+    document = tomlkit.document()
+    document["format"] = FORMAT
+    document["name"] = wanted.name
+    document["purpose"] = str(wanted.purpose)
+    document["benchmark"] = wanted.benchmark
+    document["rig"] = session.declaration.info.id
+    settings = tomlkit.table()
+    for knob in session.declaration.knobs:
+        if knob.id in wanted.setup:
+            value = wanted.setup[knob.id]
+            item = tomlkit.item(knob.text(value) if knob.choices else value)
+            settings[knob.id] = item.comment(knob.unit) if knob.unit else item
+    document["settings"] = settings
+    return tomlkit.dumps(document)
+
+
+def import_profile(session: Session, path: Path) -> Profile:
+    """Read a profile file and keep it, untried; raises KnownError for another rig's, or for values this one doesn't take."""
+    try:
+        if path.stat().st_size > LARGEST_FILE:
+            raise KnownError(f"{path} is too large for a profile.", f"It has at most {LARGEST_FILE // 1024} KiB.")
+        file = _File.model_validate(tomllib.loads(path.read_text("utf-8")))
+    except OSError as error:
+        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise KnownError(f"{path} is no valid TOML: {error}.", "Correct that line and try again.") from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"]) or "file"
+        raise KnownError(
+            f"{path} is no profile: {where}: {first['msg']}.", "docs/profile-file.md lists the keys."
+        ) from error
+    declaration = session.declaration
+    if file.rig != declaration.info.id:
+        raise KnownError(
+            f"{path} is a profile of '{file.rig}', and this logbook is about '{declaration.info.id}'.",
+            "No two samples are alike: test its values here step by step instead.",
+        )
+    values = {}
+    for knob_id, given in file.settings.items():
+        knob = declaration.knob(knob_id)
+        values[knob_id] = knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+    setup = declaration.stock.with_values(values)
+    made = Profile(_named(file.name), file.purpose, file.benchmark, Setup.of(setup), None, _now(session))
+    session.logbook.keeping.keep_profile(made)
+    return made
+
+
+def _proven(record: StepRecord) -> bool:
+    return record.verdict is Verdict.HELD
+
+
+def _named(name: str) -> str:
+    words = name.strip()
+    if not words or len(words) > LONGEST_NAME:
+        raise KnownError(f"A profile's name has 1 to {LONGEST_NAME} characters.", "Give it another.")
+    return words
+
+
+def _now(session: Session) -> str:
+    return session.machine.clock.wall().isoformat(timespec="seconds")

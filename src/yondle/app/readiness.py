@@ -1,0 +1,107 @@
+"""Whether the rig is ready for a baseline: what the machine can check by itself, with what to do where it isn't."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass
+
+from yondle.app.session import Session
+from yondle.model.quantities import number, quantity
+
+BUSY_PERCENT = 5.0
+FEWEST_FREE_BYTES = 200 * 1024 * 1024
+
+
+@dataclass(frozen=True, slots=True)
+class ReadyItem:
+    """One thing to be ready: its name, whether it is, how it stands in words, and what to do where it isn't."""
+
+    name: str
+    ready: bool
+    words: str
+    remedy: str = ""
+
+
+def readiness(session: Session) -> tuple[ReadyItem, ...]:
+    """Check everything that can be checked on this rig; takes one sample interval."""
+    items = (
+        _background(session),
+        _temperature(session),
+        _power(session),
+        _governor(session),
+        _disk(session),
+        _restart(session),
+    )
+    return tuple(item for item in items if item is not None)
+
+
+def not_ready(items: tuple[ReadyItem, ...]) -> tuple[str, ...]:
+    """Give in words what is not ready, as it is recorded when the tuner goes on knowingly."""
+    return tuple(f"{item.name.lower()}: {item.words}" for item in items if not item.ready)
+
+
+def _reading(session: Session, channel_id: str) -> float | None:
+    channels = [c.id for c in session.declaration.channels]
+    if channel_id not in channels:
+        return None
+    return session.machine.rig.sample()[channels.index(channel_id)]
+
+
+def _background(session: Session) -> ReadyItem | None:
+    channels = {c.id for c in session.declaration.channels}
+    named = next((c for c in ("other_use", "in_use") if c in channels), "")
+    if not named:
+        return None
+    session.machine.rig.sample()
+    session.machine.clock.wait(session.declaration.sample_interval_s)
+    use = _reading(session, named)
+    if use is None:
+        return ReadyItem("Background load", False, "can't be read", "Look what else is running.")
+    words = f"{number(use, 1)} % of the machine is in use"
+    return ReadyItem("Background load", use <= BUSY_PERCENT, words, "Close what isn't needed, then check again.")
+
+
+def _temperature(session: Session) -> ReadyItem | None:
+    declaration = session.declaration
+    if not declaration.settle_channel:
+        return None
+    channel = declaration.channel(declaration.settle_channel)
+    now = _reading(session, channel.id)
+    if now is None:
+        return ReadyItem("Temperatures", False, f"{channel.name} gives no reading", "Check again in a moment.")
+    settled = now <= declaration.settle_below
+    limit = quantity(declaration.settle_below, channel.unit)
+    words = (
+        f"{channel.name} at {quantity(now, channel.unit, channel.digits)}, {'below' if settled else 'above'} {limit}"
+    )
+    return ReadyItem("Temperatures", settled, words, "Let it cool; every round waits for it anyway.")
+
+
+def _power(session: Session) -> ReadyItem | None:
+    source = session.conditions.get("power source")
+    if source is None:
+        return None
+    on_battery = source == "battery"
+    return ReadyItem("Power source", not on_battery, str(source), "Plug it in: on battery the firmware holds back.")
+
+
+def _governor(session: Session) -> ReadyItem | None:
+    governor = session.conditions.get("governor")
+    if governor is None:
+        return None
+    fixed = governor == "performance"
+    return ReadyItem("Governor", fixed, str(governor), "Set 'performance', so that the clock doesn't wander by itself.")
+
+
+def _disk(session: Session) -> ReadyItem:
+    free = shutil.disk_usage(session.logbook.path.parent).free
+    words = f"{number(free / 1024**2)} MiB free for the logbook"
+    return ReadyItem("Free disk", free >= FEWEST_FREE_BYTES, words, "Make room; a night writes some ten MiB.")
+
+
+def _restart(session: Session) -> ReadyItem:
+    pending = session.machine.rig.pending()
+    waits = session.waiting is not None
+    named = ", ".join(session.declaration.knob(k).name for k in pending) or "values to be entered"
+    words = f"waiting for one: {named}" if pending or waits else "none pending"
+    return ReadyItem("Restart", not (pending or waits), words, "Restart first, or go back to where the rig stands.")

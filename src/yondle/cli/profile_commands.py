@@ -1,0 +1,134 @@
+"""`yondle profile …`: keep setups by name, compare them with stock, put them in force, write and read them as files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from yondle.app.profiles import (
+    compared_to_stock,
+    drop_profile,
+    import_profile,
+    keep_profile,
+    power_hint,
+    profile,
+    profile_text,
+    profiles,
+    propose_profile,
+    use_profile,
+)
+from yondle.app.session import Session
+from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
+from yondle.cli.shown import print_json
+from yondle.model.errors import KnownError
+from yondle.model.profiles import Profile, Purpose
+
+ProfileName = Annotated[str, typer.Argument(help="The profile's name.", show_default=False)]
+
+
+def profile_app(console: Console) -> typer.Typer:
+    """Make the commands about profiles."""
+    app = typer.Typer(
+        add_completion=False, help="Setups kept by name: daily, quiet, on battery, best for one benchmark."
+    )
+
+    @app.command()
+    def keep(
+        logbook: LogbookPath,
+        name: ProfileName,
+        purpose: Annotated[Purpose, typer.Option("--for", help="What it is for.")] = Purpose.OTHER,
+        benchmark: Annotated[str, typer.Option(help="The benchmark it is best for.")] = "",
+        step: Annotated[int | None, typer.Option(help="A step that held; the present one without it.")] = None,
+    ) -> None:
+        """Keep a setup that held."""
+        with opened(lambda: Session.open(logbook)) as session:
+            kept = keep_profile(session, name, purpose, benchmark, step)
+            console.print(f"Kept '{kept.name}' ({kept.purpose}) from step {kept.step}.")
+
+    @app.command("list")
+    def list_(logbook: LogbookPath, as_json: AsJson = False) -> None:
+        """List the profiles, and say which suits the present power source."""
+        with opened(lambda: Session.open(logbook)) as session:
+            if as_json:
+                print_json({"profiles": [_values(p) for p in profiles(session)], "hint": power_hint(session)})
+                return
+            for kept in profiles(session):
+                where = f"step {kept.step}" if kept.step is not None else "from a file, not tested here"
+                here = ", in force" if kept.setup == session.in_force else ""
+                console.print(f"{kept.name}: {kept.purpose}, {where}{here}")
+            console.print(power_hint(session) or ("" if profiles(session) else "No profiles yet."))
+
+    @app.command()
+    def show(logbook: LogbookPath, name: ProfileName) -> None:
+        """Compare a profile with stock."""
+        with opened(lambda: Session.open(logbook)) as session:
+            compared = compared_to_stock(session, profile(session, name))
+            table = Table(box=None, padding=(0, 2, 0, 0))
+            for title in ("", "stock", name):
+                table.add_column(title, justify="left" if not title else "right")
+            for row in (*compared.knobs, *compared.derived):
+                table.add_row(*row)
+            for benchmark, gain in compared.gains:
+                table.add_row(benchmark, "", gain)
+            console.print(table)
+
+    @app.command()
+    def use(logbook: LogbookPath, name: ProfileName) -> None:
+        """Put a profile in force exactly, every knob of it."""
+        with opened(lambda: Session.open(logbook)) as session:
+            record = use_profile(session, name)
+            console.print(f"'{name}' is in force (step {record.step.number}).")
+
+    @app.command("try")
+    def try_(
+        logbook: LogbookPath, name: ProfileName, passes: Passes = None, pace: Pace = None, as_json: AsJson = False
+    ) -> None:
+        """Test a profile from a file as one joint step."""
+        with opened(lambda: Session.open(logbook, pace)) as session:
+            propose_profile(session, name)
+            run_test(session, lambda: session.test(passes), console, as_json)
+
+    @app.command()
+    def drop(logbook: LogbookPath, name: ProfileName) -> None:
+        """Drop a profile; its step stays on the trail."""
+        with opened(lambda: Session.open(logbook)) as session:
+            drop_profile(session, name)
+            console.print(f"Dropped '{name}'.")
+
+    @app.command()
+    def export(logbook: LogbookPath, name: ProfileName, file: Path) -> None:
+        """Write a profile to a TOML file."""
+        with opened(lambda: Session.open(logbook)) as session:
+            text = profile_text(session, profile(session, name))
+            try:
+                with file.open("x", encoding="utf-8") as into:
+                    into.write(text)
+            except FileExistsError:
+                raise KnownError(f"{file} is already there.", "Give another name.") from None
+            except OSError as error:
+                raise KnownError(f"{file} can't be written ({error.strerror}).", "Choose another place.") from error
+            console.print(f"Written to {file}.")
+
+    @app.command("import")
+    def import_(logbook: LogbookPath, file: Path) -> None:
+        """Read a profile from a TOML file; it is kept untested."""
+        with opened(lambda: Session.open(logbook)) as session:
+            kept = import_profile(session, file)
+            console.print(f"Kept '{kept.name}'. It is untested here: yondle profile try {logbook} '{kept.name}'")
+
+    return app
+
+
+def _values(kept: Profile) -> dict[str, object]:
+    return {
+        "name": kept.name,
+        "purpose": str(kept.purpose),
+        "benchmark": kept.benchmark,
+        "step": kept.step,
+        "at": kept.at,
+        "setup": dict(kept.setup),
+    }

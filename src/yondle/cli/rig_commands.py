@@ -1,0 +1,132 @@
+"""Commands about the rig and what waits on it: readiness, conditions, own limits, restarts, stock, export."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+
+from yondle.app.export import logbook_text
+from yondle.app.readiness import readiness
+from yondle.app.session import Session
+from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Together, opened, run_test
+from yondle.cli.shown import print_json, status_values
+from yondle.model.errors import KnownError
+from yondle.model.steps import StartAnswer
+from yondle.model.verdicts import Failure
+
+
+def add_rig_commands(app: typer.Typer, console: Console) -> None:
+    """Add these commands."""
+
+    @app.command()
+    def ready(logbook: LogbookPath, as_json: AsJson = False) -> None:
+        """Check whether the rig is ready for a baseline."""
+        with opened(lambda: Session.open(logbook)) as session:
+            items = readiness(session)
+            if as_json:
+                print_json({"ready": all(i.ready for i in items), "items": [asdict(i) for i in items]})
+                return
+            for item in items:
+                console.print(f"{'ready    ' if item.ready else 'NOT READY'}  {item.name}: {item.words}.")
+                if not item.ready:
+                    console.print(f"           {item.remedy}")
+            for name in session.not_told:
+                console.print(f"not told   {name}: yondle condition {logbook} '{name}' '…'")
+
+    @app.command()
+    def condition(logbook: LogbookPath, name: str, value: str) -> None:
+        """Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."""
+        with opened(lambda: Session.open(logbook)) as session:
+            session.tell_condition(name, value)
+            console.print(f"{name}: {value}" if value else f"{name} is forgotten.")
+
+    @app.command()
+    def limit(
+        logbook: LogbookPath,
+        what: Annotated[str, typer.Argument(help="knob=highest, or sensor=highest; 'none' takes it away.")],
+        lowest: Annotated[str, typer.Option(help="For a knob: the lowest value you stand for.")] = "",
+    ) -> None:
+        """Set your own limit on a knob or a sensor."""
+        with opened(lambda: Session.open(logbook)) as session:
+            name, _, value = what.partition("=")
+            if name in {c.id for c in session.declaration.channels}:
+                session.set_limit(name, None if value == "none" else number_of(value))
+            else:
+                knob = session.declaration.knob(name)
+                low = knob.parsed(lowest) if lowest else session.declaration.floors.get(knob.id)
+                session.set_own_range(name, low, None if value == "none" else knob.parsed(value))
+            console.print(f"Limit on {name}: {value}.")
+
+    @app.command()
+    def again(
+        logbook: LogbookPath,
+        number: Annotated[int, typer.Argument(help="A step to test once more.")],
+        passes: Passes = None,
+        pace: Pace = None,
+        together: Together = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Test a step once more, to be sure."""
+        with opened(lambda: Session.open(logbook, pace, together)) as session:
+            run_test(session, lambda: session.test_again(number, passes), console, as_json)
+
+    @app.command("go-on")
+    def go_on(
+        logbook: LogbookPath,
+        started: Annotated[bool, typer.Option("--started/--stopped", help="Did it start with the new values?")] = True,
+        at: Annotated[str, typer.Option(help="Where it stopped.")] = "",
+        code: Annotated[str, typer.Option(help="The code the board showed.")] = "",
+        pace: Pace = None,
+        together: Together = False,
+        asks: Asks = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Go on with a step that waited for values entered by hand, or for a restart."""
+        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
+            failure = Failure.STOPPED_IN_START if at or code else Failure.NEVER_STARTED
+            told = StartAnswer(None if started else failure, at, code) if asks or not started else None
+            run_test(session, lambda: session.go_on_waiting(told), console, as_json)
+
+    @app.command()
+    def drop(logbook: LogbookPath) -> None:
+        """Give up a step that waits for values to be entered."""
+        with opened(lambda: Session.open(logbook, asks=True)) as session:
+            dropped = session.drop_waiting()
+            if dropped is None:
+                raise KnownError("No step waits for values to be entered.", "Nothing to drop.")
+            console.print(f"Step {dropped.step.number} is dropped.")
+
+    @app.command()
+    def stock(logbook: LogbookPath, as_json: AsJson = False) -> None:
+        """Put every knob at stock."""
+        with opened(lambda: Session.open(logbook)) as session:
+            verified = session.go_to_stock()
+            if as_json:
+                print_json(status_values(session))
+            else:
+                console.print("Stock is in force, read back." if verified else "Stock does NOT read back.")
+
+    @app.command()
+    def export(logbook: LogbookPath, file: Annotated[Path | None, typer.Argument()] = None) -> None:
+        """Write the whole logbook as JSON, to a file or to the terminal."""
+        with opened(lambda: Session.open(logbook)) as session:
+            text = logbook_text(session)
+            if file is None:
+                print(text, end="")
+                return
+            try:
+                file.write_text(text, "utf-8")
+            except OSError as error:
+                raise KnownError(f"{file} can't be written ({error.strerror}).", "Choose another place.") from error
+
+
+def number_of(text: str) -> float:
+    """Read a number; raises KnownError."""
+    try:
+        return float(text.replace(",", "."))
+    except ValueError:
+        raise KnownError(f"'{text}' is no number.", "Give a number, or 'none'.") from None

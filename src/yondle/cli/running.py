@@ -1,0 +1,101 @@
+"""What the commands share: opening a session, running a test with a progress line, and Ctrl+C as a stop."""
+
+from __future__ import annotations
+
+import signal
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from types import FrameType
+from typing import Annotated
+
+import typer
+from rich.console import Console
+
+from yondle.app.progress import Progress
+from yondle.app.session import Session
+from yondle.cli.shown import ProgressLine, print_json, print_outcome, print_resumed, print_waiting, step_values
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import StepRecord
+
+LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in .yondle.", show_default=False)]
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
+Passes = Annotated[int | None, typer.Option("--passes", "-n", help="Score passes of every benchmark (2 to 200).")]
+Pace = Annotated[
+    float | None, typer.Option(help="Simulated rig: virtual seconds per second; as fast as it goes without.")
+]
+Together = Annotated[
+    bool,
+    typer.Option("--together", help="Simulated rig: when it goes down, Yondle goes down with it, as on a real one."),
+]
+Asks = Annotated[
+    bool,
+    typer.Option("--ask", help="Simulated rig: wait for you where values are set by hand, as on a real one."),
+]
+
+
+def run_test(session: Session, test: Callable[[], StepRecord | None], console: Console, as_json: bool) -> None:
+    """Run a test to its end and print what came of it."""
+    listen(session)
+    if not as_json:
+        print_resumed(session, console)
+    with interruptible(session):
+        record = test()
+    if as_json:
+        position = session.position.step.number if session.position else None
+        values = step_values(session, record) if record is not None else {}
+        waiting = session.waiting.values if session.waiting else None
+        print_json({**values, "position": position, "waiting": waiting})
+        return
+    if session.waiting is not None:
+        print_waiting(session, console)
+    elif record is not None:
+        print_outcome(session, record, console)
+
+
+def listen(session: Session) -> None:
+    """Show one line of progress on a terminal."""
+    session.subscribe(ProgressLine(Progress(session.declaration)).take)
+
+
+@contextmanager
+def opened(open_: Callable[[], Session]) -> Iterator[Session]:
+    """Open a session and close it whatever happens."""
+    session = open_()
+    try:
+        yield session
+    finally:
+        session.close()
+
+
+@contextmanager
+def interruptible(session: Session) -> Iterator[None]:
+    """Turn the first Ctrl+C into a stop that puts the rig back, and the second into an emergency stop."""
+    pressed = 0
+
+    def interrupt(_: int, __: FrameType | None) -> None:
+        nonlocal pressed
+        pressed += 1
+        if pressed == 1:
+            session.stop()
+        else:
+            session.emergency_stop()
+
+    before = signal.signal(signal.SIGINT, interrupt)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def named_value(declaration: RigDeclaration, text: str) -> tuple[Knob, float]:
+    """Read 'knob=value'; raises KnownError for anything else."""
+    name, equals, value = text.partition("=")
+    if not equals or not value.strip():
+        raise KnownError(
+            f"'{text}' names no knob and value.", "Write it as knob=value, for example core_clock=4300."
+        ) from None
+    knob = declaration.knob(name.strip())
+    return knob, knob.parsed(value)

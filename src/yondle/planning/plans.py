@@ -1,0 +1,227 @@
+"""Plans: sweeps, ladders and lists of steps as values, the moves they make, and a dry run before anything moves."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from random import Random
+
+from yondle.model.knobs import Knob, Setup, When
+from yondle.model.rigs import RigDeclaration
+from yondle.model.verdicts import Verdict
+from yondle.planning.climb import Again, Climb, GoBack, Move, Tried, Try, climb
+from yondle.planning.ladder import check_seconds, quick_check
+
+SETTLE_SHARE = 0.35
+"""How much longer a check takes for its cool-downs than its passes alone, as seen on the shipped rigs."""
+
+MOST_MOVES = 2000
+
+
+class Order(StrEnum):
+    """In which order a sweep goes through its values."""
+
+    UP = "up"
+    DOWN = "down"
+    SHUFFLED = "shuffled"
+
+
+@dataclass(frozen=True, slots=True)
+class Sweep:
+    """Every value of a knob from one to another, each tried from the same place; the rig ends where it began."""
+
+    knob: str
+    low: float
+    high: float
+    by: float
+    order: Order = Order.UP
+    seed: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Ladder:
+    """Higher and higher (or lower: `by` below 0) until it fails, with relief per verdict; the rig stays at the best."""
+
+    knob: str
+    to: float
+    by: float
+    relief: tuple[tuple[Verdict, str, float], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Steps:
+    """A list of steps one after the other; what holds stays, and what fails is left."""
+
+    steps: tuple[tuple[tuple[str, float], ...], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class StopRules:
+    """When a plan ends before its end: so many failures, so many hours, or one of these verdicts."""
+
+    failures: int | None = None
+    hours: float | None = None
+    verdicts: tuple[Verdict, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What to try, with how many passes, how often once more after a failure to be sure, and when to stop."""
+
+    name: str
+    parts: tuple[Sweep | Ladder | Steps, ...]
+    passes: int = 5
+    once_more: int = 0
+    stop: StopRules = StopRules()
+
+
+@dataclass(frozen=True, slots=True)
+class DryRun:
+    """What a plan would do if every step held: tests, seconds, restarts, entries by hand, and what it leaves out."""
+
+    tests: int
+    seconds: float
+    restarts: int
+    entries: int
+    left_out: tuple[str, ...]
+    waits_for_hands: bool
+
+
+def moves(plan: Plan, declaration: RigDeclaration, start: Tried) -> Climb:
+    """Make the moves of a plan; raises KnownError for a knob the rig hasn't got or a value it doesn't take."""
+    now = start
+    for part in plan.parts:
+        now = yield from _with_retries(_part(part, declaration, now), now, plan.once_more)
+
+
+def dry_run(plan: Plan, declaration: RigDeclaration, in_force: Setup, unattended: bool) -> DryRun:
+    """Go through a plan as if every step held; nothing is set. Raises KnownError as `moves` does."""
+    tests = restarts = entries = 0
+    seconds = 0.0
+    now = Tried(Verdict.HELD, in_force, 0, 0)
+    seen = {0: in_force}
+    going = moves(plan, declaration, now)
+    try:
+        move = next(going)
+        for number in range(1, MOST_MOVES):
+            match move:
+                case Try():
+                    setup = now.in_force.with_values(move.values)
+                    tests += 1
+                    check = quick_check(declaration, plan.passes, setup)
+                    seconds += check_seconds(check, declaration) * (1.0 + SETTLE_SHARE)
+                case GoBack():
+                    setup = seen[move.step]
+                case Again():
+                    setup = now.in_force
+            by_hand = declaration.differing(now.in_force, setup, When.BY_HAND)
+            restart = bool(by_hand or declaration.differing(now.in_force, setup, When.RESTART))
+            restarts += restart
+            entries += bool(by_hand)
+            seconds += restart * declaration.restart_s + bool(by_hand) * declaration.entry_s
+            seen[number] = setup
+            now = Tried(Verdict.HELD, setup, move.step if isinstance(move, GoBack) else number, number)
+            move = going.send(now)
+    except StopIteration:
+        pass
+    finally:
+        going.close()
+    left_out = tuple(words for part in plan.parts for words in _left_out(part, declaration))
+    return DryRun(tests, seconds, restarts, entries, left_out, entries > 0 and not unattended)
+
+
+def sweep_values(sweep: Sweep, declaration: RigDeclaration) -> list[float]:
+    """List the values of a sweep in its order, without those beyond the tuner's own limits."""
+    knob = declaration.knob(sweep.knob)
+    values = [v for v in _grid(knob, sweep.low, sweep.high, abs(sweep.by)) if declaration.allows(knob, v)]
+    match sweep.order:
+        case Order.UP:
+            return values
+        case Order.DOWN:
+            return values[::-1]
+        case Order.SHUFFLED:
+            Random(f"sweep/{sweep.seed}").shuffle(values)
+            return values
+
+
+def _part(part: Sweep | Ladder | Steps, declaration: RigDeclaration, start: Tried) -> Climb:
+    match part:
+        case Sweep():
+            yield from _sweep(part, declaration, start)
+        case Ladder():
+            knob = declaration.knob(part.knob)
+            stride = round(knob.checked(knob.low + abs(part.by)) / knob.step - knob.low / knob.step)
+            stride = stride if part.by > 0 else -stride
+            now = knob.notch_of(start.in_force[part.knob])
+            most = max(0, (knob.notch_of(knob.checked(part.to)) - now) // stride)
+            relief = {
+                verdict: (helper, round(by / declaration.knob(helper).step)) for verdict, helper, by in part.relief
+            }
+            yield from climb(declaration, start, part.knob, stride, relief, most)
+        case Steps():
+            yield from _steps(part, declaration, start)
+
+
+def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
+    for value in sweep_values(sweep, declaration):
+        if value == start.in_force[sweep.knob]:
+            continue
+        tried = yield Try({sweep.knob: value}, "the next value of the sweep")
+        if tried.verdict is Verdict.HELD:
+            yield GoBack(start.position, "every value is tried from the same place")
+
+
+def _steps(steps: Steps, declaration: RigDeclaration, start: Tried) -> Climb:
+    now = start
+    for step in steps.steps:
+        values = {k: declaration.knob(k).checked(v) for k, v in step}
+        allowed = all(declaration.allows(declaration.knob(k), v) for k, v in values.items())
+        if allowed and any(now.in_force[k] != v for k, v in values.items()):
+            now = yield Try(values, "the next step of the list")
+
+
+def _with_retries(going: Climb, start: Tried, times: int) -> Generator[Move, Tried, Tried]:
+    """Hand moves on; a step that fails is tested once more, so often, before the plan hears of it.
+
+    What failed once and held once counts as failed. Gives the last word.
+    """
+    now = start
+    try:
+        move = next(going)
+        while True:
+            now = yield move
+            failed = now.verdict
+            for _ in range(times if isinstance(move, Try) and failed in (Verdict.DOWN, Verdict.WRONG) else 0):
+                now = yield Again(now.step, "once more, to be sure")
+                if now.verdict is Verdict.HELD:
+                    break
+            undecided = now.verdict is Verdict.UNPROVEN and failed is not Verdict.UNPROVEN
+            move = going.send(replace(now, verdict=failed) if undecided else now)
+    except StopIteration:
+        return now
+
+
+def _grid(knob: Knob, low: float, high: float, by: float) -> list[float]:
+    first, last = knob.notch_of(knob.checked(min(low, high))), knob.notch_of(knob.checked(max(low, high)))
+    stride = max(1, round(by / knob.step))
+    return [knob.at(i) for i in range(first, last + 1, stride)]
+
+
+def _left_out(part: Sweep | Ladder | Steps, declaration: RigDeclaration) -> list[str]:
+    match part:
+        case Sweep():
+            asked = [(part.knob, v) for v in _grid(declaration.knob(part.knob), part.low, part.high, abs(part.by))]
+        case Ladder():
+            asked = [(part.knob, part.to)]
+        case Steps():
+            asked = [pair for step in part.steps for pair in step]
+    found = []
+    for knob_id, value in asked:
+        knob = declaration.knob(knob_id)
+        if not declaration.allows(knob, value):
+            low, high = declaration.own_range(knob)
+            limit = high if value > high else low
+            side = "above" if value > high else "below"
+            found.append(f"{knob.name} {knob.text(value)} is {side} your own limit of {knob.text(limit)}")
+    return found
