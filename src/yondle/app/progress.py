@@ -54,6 +54,8 @@ class Progress:
                 self.pass_starts.clear()
             case StateChanged():
                 self.state = record.words
+                if record.state == "WAITING":
+                    self.step = None
                 if record.state in ("APPLYING", "PAUSED", "BRINGING_BACK", "PUTTING_BACK"):
                     self.doing = record.words
             case SettleOpened():

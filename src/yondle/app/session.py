@@ -5,7 +5,8 @@ from __future__ import annotations
 import logging
 import math
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -248,7 +249,7 @@ class Session:
         record = self.step(number)
         if record.step.kind is StepKind.BASELINE:
             return self.baseline(passes)
-        if record.step.parent != self._position and number != self._position:
+        if not self.can_test_again(number):
             raise KnownError(
                 f"Step {number} was tested from step {record.step.parent}, and the rig is elsewhere.",
                 f"Go back to step {record.step.parent} first, then test it once more.",
@@ -274,8 +275,7 @@ class Session:
                 "The machine hasn't restarted since the values were to be entered.",
                 "Restart it, enter them in firmware setup, and open this logbook again.",
             )
-        self._use_hands(self.machine.hands)
-        try:
+        with self.unattended():
             if waiting.step is None or self._waiting_for is None:
                 self._bring_back_by_hand(waiting, answer)
                 return None
@@ -283,8 +283,16 @@ class Session:
             self.waiting = None
             self._engine.go_on(self._waiting_for, told)
             return self._book[waiting.step.number]
+
+    @contextmanager
+    def unattended(self) -> Iterator[None]:
+        """Have a simulated rig's owner enter values meanwhile, whoever is asked otherwise."""
+        before = self._hands
+        self._use_hands(self.machine.hands)
+        try:
+            yield
         finally:
-            self._use_hands(NobodyThere() if self._asks else self.machine.hands)
+            self._use_hands(before)
 
     def drop_waiting(self) -> StepRecord | None:
         """Give up the step that waits for its values to be entered; gives the step, None when nothing on trial waits."""
@@ -307,6 +315,11 @@ class Session:
         self._engine.rest_at(record.step.setup, number)
         self.proposal = None
         return self.step(number)
+
+    def can_test_again(self, number: int) -> bool:
+        """Tell whether a step may be tested once more from where the rig is."""
+        step = self.step(number).step
+        return step.kind is StepKind.CHANGE and self._position in (step.parent, number)
 
     def can_go_back(self, number: int) -> bool:
         """Tell whether a step's settings may be put in force again, and aren't already."""
@@ -472,7 +485,7 @@ class Session:
             outcome = open_.attempt.outcome
             judged = outcome or judge_unclosed(
                 self.declaration,
-                open_.attempt.boot_id,
+                open_.boot_id,
                 self.machine.rig.boot_id(),
                 open_.last_act,
                 open_.last_detail,

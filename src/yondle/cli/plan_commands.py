@@ -11,9 +11,10 @@ from rich.console import Console
 from yondle.app.plan_files import read_plan
 from yondle.app.plans import PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.session import Session
+from yondle.app.views.proposal import dry_words
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values
-from yondle.model.quantities import count, duration
+from yondle.model.quantities import count
 from yondle.model.steps import StepRecord
 from yondle.planning.climb import GoBack, Move
 from yondle.planning.plans import DryRun
@@ -68,15 +69,6 @@ def plan_app(console: Console) -> typer.Typer:
             console.print("The plan is ended.")
 
     return app
-
-
-def dry_words(seen: DryRun) -> str:
-    """Write a dry run in one sentence."""
-    words = f"{count(seen.tests, 'test')}, about {duration(seen.seconds)} if every step holds"
-    if seen.restarts:
-        by_hand = f" ({count(seen.entries, 'of them with values', 'of them with values')} entered by hand)"
-        words += f", {count(seen.restarts, 'restart')}{by_hand if seen.entries else ''}"
-    return words + ("; it waits for you where values are entered." if seen.waits_for_hands else ".")
 
 
 def _carry_on(session: Session, console: Console, as_json: bool, going: Any) -> None:

@@ -146,6 +146,7 @@ def _style_sheet(c: Colours) -> str:
     QLabel[role="heading"] {{ color: {muted}; font-size: {SMALL_PX}px; font-weight: 600; }}
     QLabel[role="muted"] {{ color: {muted}; }}
     QLabel[role="small"] {{ color: {muted}; font-size: {SMALL_PX}px; }}
+    QLabel[role="warning"] {{ color: {accent}; }}
     QLabel[role="title"] {{ font-size: {TITLE_PX}px; font-weight: 600; }}
     QLabel[role="large"] {{ font-size: {LARGE_PX}px; font-weight: 600; }}
     QLabel[role="strong"] {{ font-weight: 600; }}
@@ -166,7 +167,18 @@ def _style_sheet(c: Colours) -> str:
     QPushButton[kind="flat"]:checked {{ color: {ink}; font-weight: 600; border-bottom: 2px solid {accent};
                                         border-radius: 0; padding-bottom: 1px; }}
     QLineEdit, QPlainTextEdit {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px; padding: 6px; }}
+    QLineEdit[role="tight"] {{ padding: 2px 6px; }}
     QLineEdit:focus, QPlainTextEdit:focus {{ border-color: {accent}; }}
+    QSpinBox, QDoubleSpinBox, QComboBox {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px;
+                                          padding: 4px 6px; min-height: 18px; selection-background-color: {rule};
+                                          selection-color: {ink}; }}
+    QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ border: none; padding: 0 0 0 5px; background: transparent; }}
+    QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button {{
+        width: 0; border: none; }}
+    QComboBox::drop-down {{ border: none; width: 20px; }}
+    QSpinBox:focus, QDoubleSpinBox:focus, QComboBox:focus {{ border-color: {accent}; }}
+    QComboBox QAbstractItemView {{ background: {panel}; border: 1px solid {rule}; selection-background-color: {rule};
+                                   selection-color: {ink}; }}
     QTreeWidget {{ background: transparent; }}
     QTreeWidget::item {{ padding: 3px 4px; }}
     QTreeWidget::item:selected {{ background: {rule}; color: {ink}; }}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import resource
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
@@ -63,7 +64,7 @@ class MainWindow(QMainWindow):
         self._pace = pace
         self._show_opening(path.name)
         self._leave_session()
-        self.bridge.submit("open", lambda: Session.open(path, None if evening else pace))
+        self.bridge.submit("open", lambda: Session.open(path, None if evening else pace, asks=True))
 
     def start_demo(self) -> None:
         """Open Heron's field book, or make it."""
@@ -86,7 +87,7 @@ class MainWindow(QMainWindow):
         self._show_opening(path.name)
         self._leave_session()
         pace = None if evening else self._pace
-        self.bridge.submit("open", lambda: Session.create(path, choose_rig(rig), pace))
+        self.bridge.submit("open", lambda: Session.create(path, choose_rig(rig), pace, asks=True))
 
     def _fresh_demo(self) -> None:
         self._create(free_name(data_folder(), "heron"), "heron", evening=True)
@@ -242,7 +243,7 @@ class MainWindow(QMainWindow):
         self._show_settled()
         if self._evening_wanted:
             self._evening_wanted = False
-            self.tune.run_evening(lambda stopped: run_evening(session, lambda _move, _record: None, stopped))
+            self.tune.run_evening(lambda stopped: _unattended_evening(session, stopped))
 
     # -- showing -------------------------------------------------------------------------------------------------------
 
@@ -338,6 +339,11 @@ class MainWindow(QMainWindow):
         self._leave_session()
         self.bridge.close()
         event.accept()
+
+
+def _unattended_evening(session: Session, stopped: Callable[[], bool]) -> None:
+    with session.unattended():
+        run_evening(session, lambda _move, _record: None, stopped)
 
 
 class _OwnCost:

@@ -30,6 +30,7 @@ from yondle.model.events import (
     PositionMoved,
     PutBackOpened,
     Record,
+    Restarted,
     StepOpened,
     VerdictGiven,
 )
@@ -118,6 +119,7 @@ class Engine:
         def announce() -> None:
             if answer is not None:
                 self._emit(Entered(order.attempt, answer))
+                self._emit(Restarted(order.attempt, self._bench.rig.boot_id()))
 
         return self._carry_out(order, announce, answer)
 

@@ -19,7 +19,10 @@ from yondle.model.workloads import PassResult
 
 @dataclass(frozen=True, slots=True)
 class OpenAttempt:
-    """An attempt that was never closed: what the program was about when it ended without a word."""
+    """An attempt that was never closed: what the program was about when it ended without a word.
+
+    `boot_id` is the boot it was last known to run under, which is not the one it was opened under if it restarted since.
+    """
 
     attempt: Attempt
     step: Step
@@ -28,6 +31,7 @@ class OpenAttempt:
     last_act: str
     last_detail: dict[str, Any]
     last_sample_s: float | None
+    boot_id: str
 
 
 def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]:
@@ -103,6 +107,11 @@ def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
     last = connection.execute(
         sa.select(schema.journal).where(schema.journal.c.attempt == row.id).order_by(schema.journal.c.id.desc())
     ).first()
+    restarted = connection.execute(
+        sa.select(schema.journal)
+        .where(schema.journal.c.attempt == row.id, schema.journal.c.act == "Restarted")
+        .order_by(schema.journal.c.id.desc())
+    ).first()
     sampled = connection.execute(
         sa.select(sa.func.max(schema.sample_block.c.to_s)).where(schema.sample_block.c.attempt == row.id)
     ).scalar_one()
@@ -114,4 +123,5 @@ def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
         last_act=last.act if last else "StepOpened",
         last_detail=json.loads(last.detail) if last else {},
         last_sample_s=sampled,
+        boot_id=json.loads(restarted.detail)["boot_id"] if restarted else row.boot_id,
     )

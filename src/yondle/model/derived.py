@@ -24,8 +24,6 @@ class Derived:
     needs: tuple[str, ...]
     formula: str
     of: Callable[[Values], float]
-    named: bool = True
-    """Whether its name is shown with it; a first-word latency in ns beside CAS latency needs none."""
 
     def text(self, value: float) -> str:
         """Write a value with its unit."""
@@ -44,11 +42,11 @@ DERIVED: tuple[Derived, ...] = (
     Derived("peak_bandwidth", "Peak bandwidth", "GB/s", 1, ("memory_rate", "memory_channels"),
             "memory rate × 8 B × channels", lambda v: v["memory_rate"] * 8e-3 * v["memory_channels"]),
     Derived("first_word_latency", "First word", "ns", 2, ("cas", "memory_rate"), "2000 × CAS ÷ memory rate",
-            lambda v: 2000.0 * v["cas"] / v["memory_rate"], named=False),
+            lambda v: 2000.0 * v["cas"] / v["memory_rate"]),
     Derived("row_cycle", "Row cycle", "ns", 1, ("tras", "trp", "memory_rate"), "2000 × (tRAS + tRP) ÷ memory rate",
             lambda v: 2000.0 * (v["tras"] + v["trp"]) / v["memory_rate"]),
     Derived("refresh_cycle", "Refresh cycle", "ns", 0, ("trfc", "memory_rate"), "2000 × tRFC ÷ memory rate",
-            lambda v: 2000.0 * v["trfc"] / v["memory_rate"], named=False),
+            lambda v: 2000.0 * v["trfc"] / v["memory_rate"]),
     Derived("refresh_share", "Time for refresh", "%", 1, ("refresh_interval", "trfc"), "tRFC ÷ tREFI",
             lambda v: 100.0 * v["trfc"] / v["refresh_interval"]),
     Derived("graphics_bandwidth", "Memory bandwidth", "GB/s", 0, ("graphics_memory_clock", "graphics_bytes_per_clock"),
@@ -66,9 +64,3 @@ def derived_values(values: Values, constants: Values) -> dict[str, float]:
             continue
         found[each.id] = known[each.id] = round(each.of(known), 9)
     return found
-
-
-def beside(knob: str, values: Values, constants: Values) -> tuple[tuple[Derived, float], ...]:
-    """Give the derived quantities that stand beside a knob, with their values."""
-    found = derived_values(values, constants)
-    return tuple((each, found[each.id]) for each in DERIVED if each.needs[0] == knob and each.id in found)

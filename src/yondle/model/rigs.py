@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-from yondle.model.derived import DERIVED, Derived, beside, derived_values
+from yondle.model.derived import DERIVED, Derived, derived_values
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem, When
 from yondle.model.sensors import Channel, Limit
@@ -104,10 +104,6 @@ class RigDeclaration:
         """The derived quantities this rig can have."""
         found = self.derived(self.stock)
         return tuple(each for each in DERIVED if each.id in found)
-
-    def beside(self, knob: Knob, setup: Setup) -> tuple[tuple[Derived, float], ...]:
-        """Give the derived quantities that stand beside a knob, with their values in a setup."""
-        return beside(knob.id, self._meant(setup), self.constants)
 
     def _meant(self, setup: Setup) -> dict[str, float]:
         """Knob values as quantities: a switch between '1' and '2' modules means its name, not its place in the list."""

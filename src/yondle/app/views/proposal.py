@@ -6,17 +6,21 @@ from dataclasses import dataclass
 
 from yondle.app.session import Session
 from yondle.app.views.rulers import Chances
-from yondle.model.knobs import Risk
-from yondle.model.quantities import THIN, duration, number, quantity
+from yondle.model.knobs import Risk, When
+from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Quantity
 from yondle.model.steps import Check, StageKind
 from yondle.planning.ladder import check_seconds
+from yondle.planning.plans import DryRun
 
 LOOKED_BACK = 30
 """So many steps are looked at for how long a check takes; the night warms up, so older ones mislead."""
 
 NEARLY_SURE = 0.99
 """A chance is never told as certainty."""
+
+NEAR_NOTCHES, NEAR_SHARE = 2, 0.94
+"""So near to a limit is worth a word: notches of a knob, and the share of a sensor's limit that was reached."""
 
 SHOWN_LIMITS = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
 
@@ -30,6 +34,7 @@ class ProposalView:
     about: str
     chance_text: str
     rows: tuple[tuple[str, str], ...]
+    warnings: tuple[str, ...] = ()
 
 
 def proposal_view(session: Session, check: Check, chances: Chances | None) -> ProposalView | None:
@@ -45,8 +50,9 @@ def proposal_view(session: Session, check: Check, chances: Chances | None) -> Pr
     about = f"All else as in step {here.step.number}." if here else "All else at stock."
     if proposal.joint:
         about += " A joint step: no gain is credited to either knob alone."
+    how = _how_it_is_set(session)
     chance_text = _chance_words(session, chances)
-    return ProposalView(title, change, about, chance_text, check_rows(session, check))
+    return ProposalView(title, change, f"{about}{how}", chance_text, check_rows(session, check), _warnings(session))
 
 
 def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
@@ -73,6 +79,16 @@ def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
     return tuple(rows)
 
 
+def dry_words(seen: DryRun) -> str:
+    """Write a dry run in one sentence."""
+    words = f"{count(seen.tests, 'test')}, about {duration(seen.seconds)} if every step holds"
+    if seen.restarts:
+        words += f", {count(seen.restarts, 'restart')}"
+    if seen.entries:
+        words += f", {count(seen.entries, 'time', 'times')} with values entered by hand"
+    return words + ("; it waits for you there." if seen.waits_for_hands else ".")
+
+
 def load_seconds(check: Check) -> float:
     """Give how long a check's hard load runs, or a minute where it has none."""
     return sum(s.pass_s or 0.0 for s in check.stages if s.kind is StageKind.LOAD) or 60.0
@@ -88,6 +104,37 @@ def expected_seconds(session: Session, check: Check) -> float:
             if done and abs(loaded - alone) < 0.02 * alone and done[-1].result is not None:
                 return done[-1].started_s + done[-1].result.duration_s - attempt.started_s
     return alone
+
+
+def _how_it_is_set(session: Session) -> str:
+    knobs = [session.declaration.knob(c.knob) for c in session.proposal.changes] if session.proposal else []
+    if any(knob.when is When.BY_HAND for knob in knobs):
+        return " Entered by hand in firmware setup, with a restart."
+    if any(knob.when is When.RESTART for knob in knobs):
+        return " In force after a restart."
+    return ""
+
+
+def _warnings(session: Session) -> tuple[str, ...]:
+    """Say how near the proposal comes to the tuner's own limits, and how near the latest test came to the sensors'."""
+    declaration, found = session.declaration, []
+    for change in session.proposal.changes if session.proposal else ():
+        knob = declaration.knob(change.knob)
+        low, high = declaration.own_range(knob)
+        for limit, own in ((high, knob.id in declaration.ceilings), (low, knob.id in declaration.floors)):
+            notches = round(abs(limit - change.new) / knob.step)
+            if own and notches <= NEAR_NOTCHES and abs(change.old - limit) > abs(change.new - limit):
+                away = count(notches, "notch", "notches") + " from" if notches else "At"
+                found.append(f"{away} your own limit of {knob.text(limit)}.")
+    tested = max((a for r in session.steps for a in r.attempts), key=lambda a: a.id, default=None)
+    facts = [p.result.facts for p in tested.passes if p.result is not None] if tested else []
+    for guarded in declaration.limits:
+        channel = declaration.channel(guarded.channel)
+        seen = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
+        if seen and max(seen) >= NEAR_SHARE * guarded.most:
+            reached, most = quantity(max(seen), channel.unit), quantity(guarded.most, channel.unit)
+            found.append(f"{channel.name} reached {reached} in the latest test; its limit is {most}.")
+    return tuple(found)
 
 
 def _chance_words(session: Session, chances: Chances | None) -> str:

@@ -23,13 +23,18 @@ class RulerMark:
 
 @dataclass(frozen=True, slots=True)
 class RulerView:
-    """One knob with its history: where it is, what is proposed, the tuner's ceiling, and every value tried."""
+    """One knob with its history: where it is, what is proposed, the tuner's own range, and every value tried.
+
+    `derived` are the quantities that stand beside it, name and value, with the proposal on top.
+    """
 
     knob: Knob
     in_force: float
     proposed: float | None
+    floor: float | None
     ceiling: float | None
     marks: tuple[RulerMark, ...]
+    derived: tuple[tuple[str, str], ...] = ()
 
 
 Marks = dict[str, tuple[RulerMark, ...]]
@@ -56,16 +61,23 @@ def ruler_marks(session: Session) -> Marks:
 
 def rulers(session: Session, marks: Marks) -> list[RulerView]:
     """Give one ruler per knob."""
-    proposal, ceilings = session.proposal, session.declaration.ceilings
+    proposal, declaration = session.proposal, session.declaration
+    follows = declaration.derived(session.proposed)
     return [
         RulerView(
             knob,
             session.in_force[knob.id],
             proposal.value(knob.id) if proposal else None,
-            ceilings.get(knob.id),
+            declaration.floors.get(knob.id),
+            declaration.ceilings.get(knob.id),
             marks[knob.id],
+            tuple(
+                (d.name, d.text(follows[d.id]))
+                for d in declaration.derived_of
+                if d.needs[0] == knob.id and d.id in follows
+            ),
         )
-        for knob in session.declaration.knobs
+        for knob in declaration.knobs
         if knob.id in session.in_force
     ]
 

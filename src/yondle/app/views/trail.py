@@ -16,7 +16,7 @@ from yondle.model.quantities import THIN, count, digits_for, duration, number, q
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
 from yondle.model.steps import Step, StepKind, StepRecord
-from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
+from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Pointer, Verdict
 from yondle.model.workloads import Workload
 
 AT_ONCE_S = 0.5
@@ -40,7 +40,7 @@ class TrailRow:
 
 @dataclass(frozen=True, slots=True)
 class StepView:
-    """One step in full: its verdict and reason, gains and readings in rows, notes, and whether one can go back to it."""
+    """One step in full: verdict and reason, what a failure points to, gains and readings in rows, notes, what can be done."""
 
     number: int
     title: str
@@ -49,6 +49,8 @@ class StepView:
     rows: tuple[tuple[str, str], ...]
     notes: tuple[str, ...]
     can_go_back: bool
+    can_test_again: bool
+    signs: str
 
 
 Words = tuple[str, str, Gain | None, str]
@@ -184,12 +186,65 @@ def step_view(session: Session, step_number: int) -> StepView:
     record = session.step(step_number)
     outcome = record.outcome
     reason = outcome.reason if outcome else "No verdict: it is on trial, or was never tested through."
-    can = session.can_go_back(step_number)
-    rows = (*_gain_rows(session, record), *_reading_rows(session.declaration, record))
-    if len(record.attempts) > 1:
-        rows = (*rows, ("Attempts", str(len(record.attempts))))
+    rows = (
+        *_history_rows(record),
+        *_gain_rows(session, record),
+        *_reading_rows(session.declaration, record),
+        *_derived_rows(session, record),
+    )
     notes = tuple(f"{note.at[:16].replace('T', ' ')}  {note.text}" for note in record.notes)
-    return StepView(step_number, step_title(session.declaration, record.step), record.verdict, reason, rows, notes, can)
+    return StepView(
+        number=step_number,
+        title=step_title(session.declaration, record.step),
+        verdict=record.verdict,
+        reason=reason,
+        rows=rows,
+        notes=notes,
+        can_go_back=session.can_go_back(step_number),
+        can_test_again=session.can_test_again(step_number),
+        signs=_signs(session, record),
+    )
+
+
+def answered_by(session: Session, record: StepRecord) -> StepRecord | None:
+    """Give what the tuner did about a step that failed: the next one tried from the same place, if there is any."""
+    outcome = record.outcome
+    if outcome is None or outcome.failure is None or record.verdict is Verdict.HELD:
+        return None
+    later = (r for r in session.steps if r.step.number > record.step.number)
+    return next((r for r in later if r.step.parent == record.step.parent and r.step.kind is StepKind.CHANGE), None)
+
+
+def _signs(session: Session, record: StepRecord) -> str:
+    """Say what a failure points to, and what was tried next about it."""
+    pointer = record.outcome.pointer if record.outcome is not None else Pointer()
+    words = []
+    if pointer.signs:
+        where = f"Points to the {pointer.subsystem}: " if pointer.subsystem else "Signs: "
+        words.append(f"{where}{'; '.join(pointer.signs)}.")
+    answer = answered_by(session, record)
+    if answer is not None:
+        words.append(f"Then tried {step_title(session.declaration, answer.step)}, step {answer.step.number}.")
+    return "\n".join(words)
+
+
+def _history_rows(record: StepRecord) -> tuple[tuple[str, str], ...]:
+    rows = []
+    outcomes = [a.outcome for a in record.attempts if a.outcome is not None]
+    if len(outcomes) > 1:
+        held = sum(o.verdict is Verdict.HELD for o in outcomes)
+        rows.append(("Tested", f"{len(outcomes)} times, held {held}"))
+    return tuple(rows)
+
+
+def _derived_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    """The derived quantities that this step moved."""
+    base = session.declaration.derived(session.declaration.stock)
+    return tuple(
+        (d.name, d.text(record.derived[d.id]))
+        for d in session.declaration.derived_of
+        if d.id in record.derived and record.derived[d.id] != base[d.id]
+    )
 
 
 def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
@@ -215,13 +270,15 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
     if attempt is None:
         return ()
     facts = [p.result.facts for p in attempt.passes if p.result is not None]
+    touched = {declaration.knob(c.knob).subsystem for c in declaration.stock.changes_to(record.step.setup)}
+    touched |= {Subsystem.PROCESSOR, Subsystem.COOLING}
     rows = []
-    for channel in declaration.channels:
+    for channel in (c for c in declaration.channels if c.subsystem in touched):
         if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
             values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
-            if values and channel.subsystem is not Subsystem.WHOLE:
+            if values:
                 rows.append((f"{channel.name}, highest", quantity(max(values), channel.unit, channel.digits)))
-        elif channel.follows or channel.quantity is Quantity.VOLTAGE:
+        elif channel.quantity in (Quantity.CLOCK, Quantity.VOLTAGE):
             values = [float(f[f"mean {channel.id}"]) for f in facts if f"mean {channel.id}" in f]
             if values:
                 rows.append((f"{channel.name} in load", quantity(min(values), channel.unit, channel.digits)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.views.charting import ChartView
 from yondle.desktop.theme import Theme
@@ -15,6 +15,9 @@ from yondle.model.workloads import Direction, Workload
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart
+
+
+LOWEST = 250
 
 
 class ChartPanel(QWidget):
@@ -27,6 +30,8 @@ class ChartPanel(QWidget):
         super().__init__()
         self._theme = theme
         self.chart: ScoreChart | None = None
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
+        self.setMinimumHeight(LOWEST)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(6)
@@ -55,6 +60,10 @@ class ChartPanel(QWidget):
         box.addWidget(self._sentence)
         box.addWidget(self._stack, 1)
         box.addWidget(self._axis)
+
+    def hasHeightForWidth(self) -> bool:
+        """Take the height that is left, whatever the wrapped sentence would like."""
+        return False
 
     def add_chart(self) -> None:
         """Make the chart; its library must be loaded by now, or this takes a while."""

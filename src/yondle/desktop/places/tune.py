@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from yondle.app.plans import PlanEnd
 from yondle.app.progress import Progress
 from yondle.app.session import Session
 from yondle.app.views.charting import ChartView
@@ -19,22 +20,25 @@ from yondle.desktop.bridge import Bridge
 from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of
 from yondle.desktop.figures import load_figures
+from yondle.desktop.places.tune_offers import TuneOffers
 from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import label
 from yondle.desktop.widgets.cards import CardAction
 from yondle.desktop.widgets.next_step import SidePanel
-from yondle.desktop.widgets.rulers import Rulers
+from yondle.desktop.widgets.rulers import GROUPED_FROM, Rulers
 from yondle.desktop.widgets.trail import TrailView
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
+from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart
 
 TRAIL_WIDTH = 286
+FOLDS = "unfolded groups"
 _PAINTED_MS = 60
 _NOTHING_MEASURED = "Nothing measured yet.\nEvery later gain is told against the baseline."
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
@@ -63,6 +67,7 @@ class TunePlace(QWidget):
         self.rulers = Rulers(theme)
         self.chart_panel = ChartPanel(theme, session.declaration.benchmarks)
         self.side = SidePanel(theme, self.actions_by_name)
+        self.offers = TuneOffers(self, theme, bridge, session, self.side.cards, self.rulers, self._order, self.refresh)
         self._lay_out(theme)
         self._connect()
         bridge.listen_to(session)
@@ -72,6 +77,8 @@ class TunePlace(QWidget):
         bridge.done.connect(self._done)
         bridge.failed.connect(self._failed)
         tell_resumed(self.side.cards, session)
+        self.rulers.unfold(session.logbook.keeping.value(FOLDS) or self._first_unfolded())
+        self.offers.show_unfinished()
         QTimer.singleShot(0, self, self._begin)
 
     def _begin(self) -> None:
@@ -104,6 +111,7 @@ class TunePlace(QWidget):
         for name, text, keys, do in (
             ("test", "Test this step", "Return", self._test),
             ("baseline", "Run the baseline: measure stock", "Ctrl+B", self._run_baseline),
+            ("again", "Test the selected step once more, to be sure", "O", self._again),
             ("drop", "Drop the proposal", "Esc", self._drop),
             ("joint", "Make it a joint step", "J", self._make_joint),
             ("stop", "Stop the test and go back", "Esc", self._stop),
@@ -111,6 +119,20 @@ class TunePlace(QWidget):
             ("halt", "Emergency stop: stock at once", "Shift+Esc", self._halt),
             ("go_back", "Go back to the selected step", "G", self._go_back),
             ("note", "Write a note at the selected step", "N", self._note),
+            (
+                "keep",
+                "Keep the selected step as a profile",
+                "K",
+                lambda: self.offers.ask_profile(self.trail.selected()),
+            ),
+            ("profiles", "Show the profiles", "Ctrl+Shift+P", lambda: self.offers.show_profiles()),
+            ("stock", "Put everything at stock", "Ctrl+0", lambda: self.offers.to_stock()),
+            ("limits", "Set your own limits on the knob in play", "L", lambda: self.offers.ask_range(self._in_play)),
+            ("sensors", "Set the readings above which a test stops", "", lambda: self.offers.ask_sensor_limits()),
+            ("sweep", "Sweep the knob in play", "S", lambda: self.offers.ask_sweep(self._knob())),
+            ("plan", "Run a plan file …", "", lambda: self.offers.ask_plan_file()),
+            ("conditions", "Tell the conditions of this rig", "", lambda: self.offers.ask_conditions()),
+            ("find", "Filter the knobs", "Ctrl+F", lambda: self._filter.setFocus()),
             ("next_benchmark", "Chart the next benchmark", "Alt+Right", lambda: self._turn_benchmark(1)),
             ("last_benchmark", "Chart the benchmark before", "Alt+Left", lambda: self._turn_benchmark(-1)),
             ("to_rulers", "Go to the rulers", "Ctrl+1", lambda: self.rulers.focus_on(self._in_play)),
@@ -152,10 +174,19 @@ class TunePlace(QWidget):
         box.setSpacing(6)
         head = QHBoxLayout()
         head.addWidget(label("Rulers · drag a marker, or press ← → to propose the next value", "heading"), 1)
+        self._filter = QLineEdit()
+        self._filter.setPlaceholderText("Filter knobs  Ctrl+F")
+        self._filter.setToolTip("A name, a group, or: changed, tried, by hand")
+        self._filter.setAccessibleName("Filter knobs")
+        self._filter.setClearButtonEnabled(True)
+        self._filter.setFixedSize(168, 28)
+        self._filter.setProperty("role", "tight")
+        self._filter.setVisible(len(self.session.declaration.knobs) >= GROUPED_FROM)
+        head.addWidget(self._filter)
         box.addLayout(head)
-        box.addWidget(self.rulers)
+        box.addWidget(self.rulers, 11)
         box.addSpacing(4)
-        box.addWidget(self.chart_panel, 1)
+        box.addWidget(self.chart_panel, 10)
 
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
@@ -168,6 +199,11 @@ class TunePlace(QWidget):
         self.rulers.moved.connect(self._propose)
         self.rulers.entered.connect(self._enter)
         self.rulers.step_chosen.connect(self.trail.choose)
+        self.rulers.limit_moved.connect(self.offers.move_limit)
+        self.rulers.limits_wanted.connect(self.offers.ask_range)
+        self.rulers.folds_changed.connect(lambda open_: self.session.logbook.keeping.keep(FOLDS, open_))
+        self._filter.textChanged.connect(self.rulers.filter_by)
+        self._filter.returnPressed.connect(lambda: self.rulers.focus_on(next(iter(self.rulers.shown), self._in_play)))
         self.trail.chosen.connect(lambda _: self._show_side())
         self.side.inspector.noted.connect(self._keep_note)
         self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
@@ -190,13 +226,26 @@ class TunePlace(QWidget):
 
     def _show_actions(self) -> None:
         running, session = self.running, self.session
-        proposal = session.proposal
-        selected = self.trail.selected() if hasattr(self, "trail") else None
-        can_back = selected is not None and session.can_go_back(selected)
+        proposal, waits = session.proposal, session.waiting is not None
+        selected = self.trail.selected()
+        can_back = selected is not None and session.can_go_back(selected) and not waits
+        measured, free = session.baseline_step is not None, not running and not waits
         for name, enabled in (
-            ("test", not running and proposal is not None and session.baseline_step is not None),
-            ("baseline", not running),
-            ("drop", not running and (proposal is not None or self.rulers.question is not None)),
+            ("test", free and proposal is not None and measured),
+            ("baseline", free),
+            ("again", free and selected is not None and session.can_test_again(selected)),
+            ("keep", not running and selected is not None and session.step(selected).verdict is Verdict.HELD),
+            ("profiles", not running),
+            ("stock", free and measured),
+            ("limits", not running and self._in_play != ""),
+            ("sensors", not running),
+            ("sweep", free and self._knob() is not None),
+            ("plan", free and measured),
+            ("conditions", not running),
+            (
+                "drop",
+                not running and (proposal is not None or self.rulers.question is not None or self._filter.text() != ""),
+            ),
             ("joint", not running and self._waiting_joint is not None),
             ("stop", running),
             ("pause", self.progress.running),
@@ -247,6 +296,8 @@ class TunePlace(QWidget):
             self._show_progress()
         else:
             self._show_next()
+            if not self.running:
+                self.offers.show_waiting()
         self._show_actions()
         self.settled.emit()
 
@@ -318,7 +369,10 @@ class TunePlace(QWidget):
             self._propose(knob_id, value)
 
     def _drop(self) -> None:
-        if self.rulers.question is not None:
+        if self._filter.hasFocus() or self._filter.text():
+            self._filter.clear()
+            self.rulers.focus_on(self._in_play)
+        elif self.rulers.question is not None:
             self.rulers.drop_question()
             self._waiting_joint = None
         else:
@@ -329,12 +383,18 @@ class TunePlace(QWidget):
         self._order("test", self.session.test)
 
     def _run_baseline(self) -> None:
-        self._order("baseline", self.session.baseline)
+        self.offers.check_ready()
+
+    def _again(self) -> None:
+        selected = self.trail.selected()
+        if selected is not None:
+            self._order("test", lambda: self.session.test_again(selected))
 
     def _order(self, name: str, operation: Callable[[], object]) -> None:
         self.rulers.drop_question()
         self._waiting_joint = None
-        self.side.cards.clear()
+        for card in ("verdict", "error", "ready", "entry"):
+            self.side.cards.take(card)
         self._paused = False
         self._expected_s = expected_seconds(self.session, self.session.check())
         setup = self.session.proposed if name == "test" else self.session.declaration.stock
@@ -408,6 +468,10 @@ class TunePlace(QWidget):
     def _knob(self) -> Knob | None:
         return next((k for k in self.session.declaration.knobs if k.id == self._in_play), None)
 
+    def _first_unfolded(self) -> list[str]:
+        knobs = self.session.declaration.knobs
+        return [str(knobs[0].subsystem)] if knobs else []
+
     # -- hearing -------------------------------------------------------------------------------------------------------
 
     def _take(self, records: list[Record]) -> None:
@@ -428,7 +492,11 @@ class TunePlace(QWidget):
     def _done(self, name: str, result: object) -> None:
         self.side.cards.take("evening")
         self._evening = False
-        if name in ("test", "baseline", "evening"):
+        if name == "ready" and isinstance(result, tuple):
+            self.offers.ready_checked(result)
+        elif name == "plan" and isinstance(result, PlanEnd):
+            self.offers.plan_ended(result)
+        elif name in ("test", "baseline", "evening", "drop") and self.session.waiting is None:
             number = tell_verdict(self.side.cards, self.session)
             if number is not None:
                 self.trail.choose(number)
@@ -437,6 +505,7 @@ class TunePlace(QWidget):
     def _failed(self, name: str, error: object) -> None:
         self.side.cards.take("evening")
         self._evening = False
+        self.side.cards.take("plan")
         self.progress = Progress(self.session.declaration)
         tell_trouble(self.side.cards, error)
         self.refresh()

@@ -15,13 +15,16 @@ def next_words(session: Session, proposal: ProposalView | None, busy: bool) -> N
     """Say what comes next."""
     if busy:
         return NextWords("Working …", about="The rig is being brought to its settings.")
+    if session.waiting is not None:
+        return NextWords("Waiting for you", about="The values on the card above are entered by hand.")
     if session.baseline_step is None:
         about = "Every benchmark several times at stock: from their spread follows what difference can be seen at all."
         return NextWords("Measure stock first", about=about, rows=check_rows(session, session.check()))
     if proposal is None:
         about = "Move one marker on a ruler. One step changes one knob, so that its gain can be told."
         return NextWords("Propose a step", about=about)
-    return NextWords(proposal.title, proposal.change, proposal.about, proposal.chance_text, proposal.rows)
+    warning = "\n".join(proposal.warnings)
+    return NextWords(proposal.title, proposal.change, proposal.about, proposal.chance_text, warning, proposal.rows)
 
 
 def tell_resumed(cards: Cards, session: Session) -> None:

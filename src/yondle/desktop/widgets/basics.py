@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSize, Qt
-from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent
-from PySide6.QtWidgets import QLabel, QLayout, QPushButton, QSizePolicy
+from PySide6.QtCore import QPointF, QSize, Qt
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtWidgets import QComboBox, QLabel, QLayout, QPushButton, QSizePolicy
 
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
@@ -40,6 +40,25 @@ def clear(layout: QLayout) -> None:
             widget.deleteLater()
         elif inner is not None:
             clear(inner)
+
+
+class Choice(QComboBox):
+    """One of a few names, with a small arrow that follows the scheme."""
+
+    def __init__(self, names: list[str], name: str) -> None:
+        super().__init__()
+        self.addItems(names)
+        self.setAccessibleName(name)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the arrow over the field."""
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self.palette().placeholderText())
+        x, y = self.width() - 14.0, self.height() / 2
+        painter.drawPolygon(QPolygonF([QPointF(x - 4, y - 2), QPointF(x + 4, y - 2), QPointF(x, y + 3)]))
 
 
 class Eliding(QLabel):

@@ -48,7 +48,7 @@ class MarkView(QWidget):
 
 
 class Card(QFrame):
-    """A title, a text, and buttons; with a verdict's mark when it is about one."""
+    """A title, a text, and buttons; with a verdict's mark when it is about one. More can be added to its `body`."""
 
     def __init__(
         self,
@@ -62,7 +62,7 @@ class Card(QFrame):
         super().__init__()
         self.setObjectName("card")
         self.title, self.text = title, text
-        layout = QVBoxLayout(self)
+        self.body = layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 12, 10)
         layout.setSpacing(6)
         head = QHBoxLayout()
@@ -98,8 +98,11 @@ class Cards(QWidget):
         self, name: str, title: str, text: str, actions: list[CardAction] | None = None, verdict: Verdict | None = None
     ) -> Card:
         """Show a card."""
+        return self.put_card(name, Card(self._theme, title, text, actions or [], verdict))
+
+    def put_card(self, name: str, card: Card) -> Card:
+        """Show a card that was made elsewhere."""
         self.take(name)
-        card = Card(self._theme, title, text, actions or [], verdict)
         self._cards[name] = card
         self._layout.addWidget(card)
         self.show()

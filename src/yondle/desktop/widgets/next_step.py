@@ -36,6 +36,7 @@ class NextWords:
     change: str = ""
     about: str = ""
     chance: str = ""
+    warning: str = ""
     rows: tuple[tuple[str, str], ...] = ()
 
 
@@ -79,7 +80,8 @@ class NextSection(QWidget):
         self.about = label("", "muted", wrap=True)
         self.chance = label("", "strong", wrap=True)
         self.rows = Rows()
-        for widget in (self.title, self.change, self.about, self.chance, self.rows):
+        self.warning = label("", "warning", wrap=True)
+        for widget in (self.title, self.change, self.about, self.chance, self.warning, self.rows):
             layout.addWidget(widget)
         self._test, self._baseline, self._drop = test, baseline, drop
         self.test_button = button("Test this step  ⏎", "main", "Test this step")
@@ -94,7 +96,12 @@ class NextSection(QWidget):
     def show_words(self, words: NextWords, proposal: ProposalView | None, wants_baseline: bool) -> None:
         """Show a state of the panel."""
         self.title.setText(words.title)
-        for widget, text in ((self.change, words.change), (self.about, words.about), (self.chance, words.chance)):
+        for widget, text in (
+            (self.change, words.change),
+            (self.about, words.about),
+            (self.chance, words.chance),
+            (self.warning, words.warning),
+        ):
             widget.setText(text)
             widget.setVisible(bool(text))
         self.rows.show_rows(words.rows)
@@ -148,7 +155,7 @@ class Inspector(QWidget):
 
     noted = Signal(int, str)
 
-    def __init__(self, theme: Theme, go_back: QAction, note: QAction) -> None:
+    def __init__(self, theme: Theme, go_back: QAction, again: QAction, keep: QAction, note: QAction) -> None:
         super().__init__()
         self.view: StepView | None = None
         layout = QVBoxLayout(self)
@@ -166,6 +173,11 @@ class Inspector(QWidget):
         self.notes = label("", "muted", wrap=True)
         self.back_button = button("Go back here  G", "", "Go back here")
         self.back_button.clicked.connect(go_back.trigger)
+        self.again_button = button("Once more, to be sure  O", "", "Once more, to be sure")
+        self.again_button.clicked.connect(again.trigger)
+        self.profile_button = button("Keep as a profile  K", "", "Keep as a profile")
+        self.profile_button.clicked.connect(keep.trigger)
+        self.signs = label("", "muted", wrap=True)
         self.note_button = button("Write a note  N", "", "Write a note")
         self.note_button.clicked.connect(note.trigger)
         self.editor = QPlainTextEdit()
@@ -179,7 +191,8 @@ class Inspector(QWidget):
         layout.addWidget(self.heading)
         layout.addLayout(head)
         for widget in (
-            self.reason, self.rows, self.notes, self.back_button, self.note_button, self.editor, self.keep_button,
+            self.reason, self.signs, self.rows, self.notes, self.back_button, self.again_button, self.profile_button,
+            self.note_button, self.editor, self.keep_button,
         ):  # fmt: skip
             layout.addWidget(widget)
         self._write(False)
@@ -196,10 +209,14 @@ class Inspector(QWidget):
         self.mark.show_verdict(view.verdict)
         self.title.setText(view.title)
         self.reason.setText(view.reason)
+        self.signs.setText(view.signs)
+        self.signs.setVisible(bool(view.signs))
         self.rows.show_rows(view.rows)
         self.notes.setText("\n".join(view.notes))
         self.notes.setVisible(bool(view.notes))
         self.back_button.setVisible(view.can_go_back)
+        self.again_button.setVisible(view.can_test_again)
+        self.profile_button.setVisible(view.verdict is Verdict.HELD)
 
     def write_note(self) -> None:
         """Open the note's editor."""
@@ -229,7 +246,7 @@ class SidePanel(QFrame):
         self.cards = Cards(theme)
         self.next = NextSection(actions["test"], actions["baseline"], actions["drop"])
         self.running = RunningSection(theme, actions["pause"], actions["stop"], actions["halt"])
-        self.inspector = Inspector(theme, actions["go_back"], actions["note"])
+        self.inspector = Inspector(theme, *(actions[name] for name in ("go_back", "again", "keep", "note")))
         inner = QWidget()
         layout = QVBoxLayout(inner)
         layout.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)

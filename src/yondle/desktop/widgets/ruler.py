@@ -21,20 +21,22 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from yondle.app.views.rulers import RulerMark, RulerView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
+from yondle.model.knobs import When
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
 
-HEIGHT = 62
-NAME_WIDTH = 132
-VALUE_WIDTH = 104
+HEIGHT = 52
+NAME_WIDTH = 142
+VALUE_WIDTH = 98
 SCALE_LEFT = NAME_WIDTH + VALUE_WIDTH + 18
 SCALE_RIGHT = 18
-SCALE_Y = 33.0
-MARK_Y, MARK_R = 20.0, 4.5
+SCALE_Y = 29.0
+MARK_Y, MARK_R = 15.0, 4.5
 FAINT = 0.42
 COARSE_NOTCHES = 4
 _CLOSEST_TICKS_PX = 5.0
 _CLOSEST_MARKS_PX = 9.0
+_HANDLE_PX = 6.0
 
 
 class Ruler(QWidget):
@@ -43,10 +45,13 @@ class Ruler(QWidget):
     moved = Signal(str, float)
     entered = Signal(str)
     step_chosen = Signal(int)
+    limit_moved = Signal(str, float)
+    limits_wanted = Signal(str)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
+        self._limit_at: float | None = None
         self._view: RulerView | None = None
         self._in_play = False
         self._locked = False
@@ -86,7 +91,7 @@ class Ruler(QWidget):
     # -- input ---------------------------------------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Arrows move the proposal by a notch, with Shift by four; Home takes it back."""
+        """Arrows move the proposal by a notch, with Shift by four; Home takes it back; L is for the tuner's own limits."""
         view = self._view
         if view is None:
             return
@@ -96,19 +101,23 @@ class Ruler(QWidget):
                 self._nudge(-stride)
             case Qt.Key.Key_Right:
                 self._nudge(stride)
+            case Qt.Key.Key_L:
+                self.limits_wanted.emit(view.knob.id)
             case Qt.Key.Key_Home:
                 self.moved.emit(view.knob.id, view.in_force)
             case _:
                 super().keyPressEvent(event)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """A press on the scale starts a drag; one on a mark chooses its step."""
+        """A press on the scale starts a drag; one on a mark chooses its step, one on a limit's handle moves the limit."""
         self.setFocus(Qt.FocusReason.MouseFocusReason)
         if event.button() != Qt.MouseButton.LeftButton or self._view is None:
             return
         mark = self._mark_at(event.position())
         if mark is not None:
             self.step_chosen.emit(mark.step)
+        elif self._on_limit(event.position()) and not self._locked:
+            self._limit_at = self._view.ceiling
         elif event.position().x() >= SCALE_LEFT - 8:
             self._dragging = True
             self._drag_to(event.position().x())
@@ -118,6 +127,11 @@ class Ruler(QWidget):
         view = self._view
         if view is None:
             return
+        if self._limit_at is not None:
+            self._limit_at = self._value_at(event.position().x())
+            QToolTip.showText(event.globalPosition().toPoint(), f"own limit {view.knob.text(self._limit_at)}", self)
+            self.update()
+            return
         if self._dragging:
             self._drag_to(event.position().x())
             return
@@ -126,14 +140,24 @@ class Ruler(QWidget):
             others = "" if mark.strong else ", with other settings elsewhere"
             text = f"{view.knob.text(mark.value)}: {mark.verdict}{others} (step {mark.step})"
             QToolTip.showText(event.globalPosition().toPoint(), text, self)
+        elif self._on_limit(event.position()):
+            QToolTip.showText(
+                event.globalPosition().toPoint(), "Drag to change your own limit; L for exact values", self
+            )
+        elif event.position().x() < SCALE_LEFT:
+            QToolTip.showText(event.globalPosition().toPoint(), _told(view), self)
         else:
             QToolTip.hideText()
         on_scale = event.position().x() >= SCALE_LEFT - 8 and mark is None and not self._locked
         self.setCursor(Qt.CursorShape.SizeHorCursor if on_scale else Qt.CursorShape.ArrowCursor)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """End a drag."""
+        """End a drag; a limit that was dragged is set."""
         self._dragging = False
+        limit, self._limit_at = self._limit_at, None
+        if limit is not None and self._view is not None and limit != self._view.ceiling:
+            self.limit_moved.emit(self._view.knob.id, limit)
+        self.update()
 
     def focusInEvent(self, event: object) -> None:
         """Tell that the ruler is the one being looked at."""
@@ -155,16 +179,27 @@ class Ruler(QWidget):
 
     def _drag_to(self, x: float) -> None:
         assert self._view is not None
+        view, value = self._view, self._value_at(x)
+        if view.ceiling is not None:
+            value = min(value, view.ceiling)
+        if view.floor is not None:
+            value = max(value, view.floor)
+        now = view.in_force if view.proposed is None else view.proposed
+        if value != now:
+            self.moved.emit(view.knob.id, value)
+
+    def _value_at(self, x: float) -> float:
+        assert self._view is not None
         knob = self._view.knob
         left, right = self._ends()
         share = min(max((x - left) / (right - left), 0.0), 1.0)
-        value = knob.nearest(knob.low + share * (knob.high - knob.low))
-        ceiling = self._view.ceiling
-        if ceiling is not None and value > ceiling:
-            value = ceiling
-        now = self._view.in_force if self._view.proposed is None else self._view.proposed
-        if value != now:
-            self.moved.emit(knob.id, value)
+        return knob.nearest(knob.low + share * (knob.high - knob.low))
+
+    def _on_limit(self, where: QPointF) -> bool:
+        view = self._view
+        if view is None or view.ceiling is None:
+            return False
+        return abs(where.x() - self._x(view.ceiling)) <= _HANDLE_PX and where.y() > SCALE_Y + 2
 
     def _mark_at(self, where: QPointF) -> RulerMark | None:
         if self._view is None or abs(where.y() - MARK_Y) > MARK_R + 2:
@@ -208,20 +243,21 @@ class Ruler(QWidget):
         painter.setPen(c.ink)
         elide = Qt.TextElideMode.ElideRight
         name = QFontMetrics(name_font).elidedText(knob.name, elide, NAME_WIDTH - 6)
-        painter.drawText(QRectF(12, 9, NAME_WIDTH, 18), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.drawText(QRectF(12, 6, NAME_WIDTH, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(small)
         painter.setPen(c.muted)
-        about = QFontMetrics(small).elidedText(f"{knob.subsystem} · {knob.when}", elide, NAME_WIDTH - 6)
-        painter.drawText(QRectF(12, 28, NAME_WIDTH, 16), Qt.AlignmentFlag.AlignVCenter, about)
+        words = [*(value for _, value in view.derived), *([] if knob.when is When.LIVE else [str(knob.when)])]
+        about = QFontMetrics(small).elidedText(" · ".join(words), elide, NAME_WIDTH + 4)
+        painter.drawText(QRectF(12, 25, NAME_WIDTH + 6, 16), Qt.AlignmentFlag.AlignVCenter, about)
         value = view.in_force if view.proposed is None else view.proposed
         painter.setFont(font(TITLE_PX, QFont.Weight.DemiBold))
         painter.setPen(c.in_play if view.proposed is not None else c.ink)
-        box = QRectF(NAME_WIDTH, 8, VALUE_WIDTH, 22)
+        box = QRectF(NAME_WIDTH, 4, VALUE_WIDTH, 22)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, knob.text(value))
         if view.proposed is not None:
             painter.setFont(small)
             painter.setPen(c.muted)
-            box = QRectF(NAME_WIDTH, 28, VALUE_WIDTH, 16)
+            box = QRectF(NAME_WIDTH + 6, 25, VALUE_WIDTH - 6, 16)
             painter.drawText(
                 box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"now {knob.bare(view.in_force)}"
             )
@@ -243,9 +279,15 @@ class Ruler(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(font(SMALL_PX))
         painter.setPen(c.muted)
-        low, high = number(knob.low, _end_digits(knob.low)), number(knob.high, _end_digits(knob.high))
-        painter.drawText(QRectF(left, SCALE_Y + 8, 80, 16), Qt.AlignmentFlag.AlignLeft, low)
-        painter.drawText(QRectF(right - 80, SCALE_Y + 8, 80, 16), Qt.AlignmentFlag.AlignRight, high)
+        if knob.choices:
+            low, high = knob.choices[0], knob.choices[-1]
+        else:
+            low, high = number(knob.low, _end_digits(knob.low)), number(knob.high, _end_digits(knob.high))
+        standing = (view.in_force, view.proposed)
+        if knob.low not in standing:
+            painter.drawText(QRectF(left, SCALE_Y + 6, 80, 16), Qt.AlignmentFlag.AlignLeft, low)
+        if knob.high not in standing:
+            painter.drawText(QRectF(right - 80, SCALE_Y + 6, 80, 16), Qt.AlignmentFlag.AlignRight, high)
 
     def _paint_band(self, painter: QPainter, left: float, right: float) -> None:
         c = self._theme.colours
@@ -258,28 +300,36 @@ class Ruler(QWidget):
         painter.fillRect(QRectF(left, SCALE_Y + 1, right - left, 5), gradient)
 
     def _paint_ceiling(self, painter: QPainter, view: RulerView) -> None:
-        if view.ceiling is None or view.ceiling >= view.knob.high:
-            return
+        left, right = self._ends()
+        ceiling = view.ceiling if self._limit_at is None else self._limit_at
+        if ceiling is not None and (ceiling < view.knob.high or self._limit_at is not None):
+            self._paint_beyond(painter, self._x(ceiling), right, self._x(ceiling))
+        if view.floor is not None and view.floor > view.knob.low:
+            self._paint_beyond(painter, left, self._x(view.floor), self._x(view.floor))
+
+    def _paint_beyond(self, painter: QPainter, left: float, right: float, edge: float) -> None:
+        """Hatch what the tuner doesn't stand for, with a line and a handle where it begins."""
         colour = self._theme.colours.verdicts[Verdict.DOWN]
-        _, right = self._ends()
-        x = self._x(view.ceiling)
-        beyond = QRectF(x, SCALE_Y - 13, right - x, 13)
+        beyond = QRectF(left, SCALE_Y - 12, right - left, 12)
         painter.save()
         painter.setClipRect(beyond)
         painter.setPen(QPen(faded(colour, 0.5), 1))
-        offset = beyond.left() - 13
+        offset = beyond.left() - 12
         while offset < beyond.right():
-            painter.drawLine(QPointF(offset, beyond.bottom()), QPointF(offset + 13, beyond.top()))
+            painter.drawLine(QPointF(offset, beyond.bottom()), QPointF(offset + 12, beyond.top()))
             offset += 5
         painter.restore()
         painter.setPen(QPen(colour, 1.6))
-        painter.drawLine(QPointF(x, SCALE_Y - 15), QPointF(x, SCALE_Y + 5))
+        painter.drawLine(QPointF(edge, SCALE_Y - 14), QPointF(edge, SCALE_Y + 5))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour)
+        painter.drawRoundedRect(QRectF(edge - 3, SCALE_Y + 4, 6, 6), 1.5, 1.5)
 
     def _paint_history(self, painter: QPainter, view: RulerView) -> None:
         c = self._theme.colours
         stock = self._x(view.knob.stock)
         triangle = QPolygonF(
-            [QPointF(stock, SCALE_Y + 9), QPointF(stock - 4, SCALE_Y + 16), QPointF(stock + 4, SCALE_Y + 16)]
+            [QPointF(stock, SCALE_Y + 8), QPointF(stock - 4, SCALE_Y + 14), QPointF(stock + 4, SCALE_Y + 14)]
         )
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(c.muted)
@@ -325,6 +375,18 @@ class Ruler(QWidget):
         knob = self._view.knob
         left, right = self._ends()
         return left + (right - left) * (value - knob.low) / (knob.high - knob.low)
+
+
+def _told(view: RulerView) -> str:
+    """Say in a tooltip all there is no room for."""
+    knob = view.knob
+    lines = [f"{knob.name} · {knob.subsystem} · {knob.when}"]
+    lines += [knob.about] if knob.about else []
+    lines += [f"{name} {value}" for name, value in view.derived]
+    lines.append(f"stock {knob.text(knob.stock)}")
+    if view.ceiling is not None:
+        lines.append(f"own limit {knob.text(view.ceiling)}")
+    return "\n".join(lines)
 
 
 def _tick_stride(notches: int, pixels: float) -> int:

@@ -57,6 +57,8 @@ class WorldState:
     reported: dict[str, float] = field(default_factory=dict)
     pending: dict[str, list[float]] = field(default_factory=dict)
     last_start: list[str] = field(default_factory=lambda: ["", ""])
+    falls: list[list[int | str]] = field(default_factory=list)
+    """Every time the machine went down: the boot and the failure. The truth that tests hold verdicts against."""
 
     def save(self, path: Path) -> None:
         """Write the state to the machine file in one step, so it is always a whole one."""
@@ -175,6 +177,7 @@ class World:
 
     def go_down(self, failure: Failure, code: str = "") -> None:
         """Take the machine down: no work, no readings, until it has been brought back."""
+        self.state.falls.append([self.state.boot, failure.value])
         self.state.down = failure.value
         self.state.code = code
         self.state.up_at_s = math.inf

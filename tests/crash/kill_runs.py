@@ -1,0 +1,244 @@
+"""Kills whole unattended climbs again and again, at random times, and holds what the logbook says against the truth.
+
+`python -m tests.crash.kill_runs --runs 500` forks the real command line, sends it SIGKILL after a random time, looks at
+what it left, lets it go on, and so forth until the plan is done. In every other run the machine takes the program down
+with it when it crashes or restarts, as a real one does. Exit code 1 and the seed when anything is wrong.
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import json
+import os
+import signal
+import sys
+import tempfile
+import time
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import redirect_stdout
+from dataclasses import dataclass, field
+from pathlib import Path
+from random import Random
+
+from tests.conftest import HERON
+
+from yondle.app.machines import choose_rig
+from yondle.app.session import Session, machine_file
+from yondle.main import run
+from yondle.model.steps import StepKind
+from yondle.model.verdicts import MACHINE_FAILURES, Failure, Verdict
+from yondle.planning.ladder import quick_check
+
+PLAN = """
+format = "yondle-plan 1"
+name = "memory and core, with restarts"
+passes = 2
+[[do]]
+kind = "ladder"
+knob = "memory_rate"
+to = 6800
+by = 400
+[[do]]
+kind = "steps"
+steps = [{ cas = 38 }, { threads_per_core = 1 }, { power_limit = 105 }]
+[[do]]
+kind = "ladder"
+knob = "core_clock"
+to = 4900
+by = 150
+relief."went down" = { knob = "core_voltage", by = 0.04 }
+relief."wrong results" = { knob = "core_voltage", by = 0.04 }
+"""
+MEAN_LIFE_S = 1.0
+MOST_LIVES = 60
+
+
+@dataclass(slots=True)
+class Report:
+    """What one run saw: how often it was killed, and what was wrong."""
+
+    seed: int
+    kills: int = 0
+    falls: int = 0
+    steps: int = 0
+    acts: dict[str, int] = field(default_factory=dict)
+    wrong: list[str] = field(default_factory=list)
+
+
+def small_rig(folder: Path, seed: int) -> Path:
+    """Heron with short checks, so that a climb takes a second or two."""
+    text = HERON.replace("hard_load_s = 180.0", "hard_load_s = 20.0").replace("pass_s = 12.0", "pass_s = 3.0")
+    text = text.replace("memory_load_s = 180.0", "memory_load_s = 30.0").replace(
+        "width_mt_s = 45.0", "width_mt_s = 20.0"
+    )
+    text = text.replace("settle_below_c = 38.0", "settle_below_c = 60.0").replace("seed = 26", f"seed = {seed}")
+    path = folder / "rig.toml"
+    path.write_text(text, "utf-8")
+    return path
+
+
+def one_run(seed: int) -> Report:
+    """Run one climb to its end through all its kills."""
+    report, chance = Report(seed), Random(f"kills/{seed}")
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        book, plan = folder / "book.yondle", folder / "plan.toml"
+        plan.write_text(PLAN, "utf-8")
+        Session.create(book, choose_rig(str(small_rig(folder, seed)))).close()
+        together = ["--together"] if seed % 2 else []
+        stages = [
+            ["baseline", str(book), "-n", "2", "--anyway", *together],
+            ["plan", "run", str(book), str(plan), *together],
+        ]
+        for life in range(MOST_LIVES):
+            if not stages:
+                break
+            ended = live(stages[0], chance.expovariate(1.0 / MEAN_LIFE_S) if life < MOST_LIVES - 20 else None)
+            report.kills += ended < 0
+            look(book, report, asks_for_more=bool(stages))
+            if report.wrong:
+                return report
+            stages = remaining(book, stages, ended, together)
+        if stages:
+            report.wrong.append(f"not done after {MOST_LIVES} lives")
+        last_look(book, report)
+    return report
+
+
+def live(arguments: list[str], seconds: float | None) -> int:
+    """Fork the command line and kill it after so long; gives its exit code, negative for a signal."""
+    child = os.fork()
+    if child == 0:
+        null = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(null, 1)
+        os.dup2(null, 2)
+        os._exit(run(arguments))
+    due = None if seconds is None else time.monotonic() + seconds
+    while True:
+        pid, status = os.waitpid(child, os.WNOHANG)
+        if pid:
+            return os.waitstatus_to_exitcode(status)
+        if due is not None and time.monotonic() >= due:
+            os.kill(child, signal.SIGKILL)
+            return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        time.sleep(0.002)
+
+
+def remaining(book: Path, stages: list[list[str]], ended: int, together: list[str]) -> list[list[str]]:
+    """Say what is still to be done after a life."""
+    session = Session.open(book)
+    try:
+        if ended == 0:
+            return stages[1:]
+        if stages[0][0] == "baseline":
+            return stages[1:] if session.baseline_step is not None else stages
+        going = session.logbook.keeping.open_plan_run() is not None
+        return [["plan", "go-on", str(book), *together]] if going else stages
+    finally:
+        session.close()
+
+
+def look(book: Path, report: Report, asks_for_more: bool) -> None:
+    """Open the logbook as after any crash: it opens, the rig is at a proven setup, and every verdict has its cause."""
+    out = io.StringIO()
+    with redirect_stdout(out):
+        code = run(["status", str(book), "--json"])
+    if code != 0:
+        report.wrong.append(f"the logbook doesn't open: exit {code}")
+        return
+    told = json.loads(out.getvalue())
+    state = json.loads(machine_file(book).read_text())
+    proven = [s["setup"] for s in told["steps"] if s["verdict"] == "held" or s["kind"] == "baseline"]
+    proven.append(_stock(book))
+    at = {**state["values"], **state["reported"]}
+    if state["down"] or (at not in proven and told["waiting"] is None):
+        report.wrong.append(f"the machine is at an unproven setup: {_changed(at, proven[-1])}")
+    if told["waiting"] is None and told["in_force"] != at:
+        report.wrong.append("what the logbook says is in force isn't")
+    if state["pending"] and told["waiting"] is None:
+        report.wrong.append(f"values wait for a restart: {state['pending']}")
+
+
+def last_look(book: Path, report: Report) -> None:
+    """Hold every verdict against what really became of the machine."""
+    session = Session.open(book)
+    try:
+        state = json.loads(machine_file(book).read_text())
+        fell = {int(boot): Failure(kind) for boot, kind in state["falls"]}
+        report.falls, report.steps = len(fell), len(session.steps)
+        numbers = [record.step.number for record in session.steps]
+        if numbers != list(range(1, len(numbers) + 1)):
+            report.wrong.append(f"steps are missing: {numbers}")
+        for record in session.steps:
+            for attempt in record.attempts:
+                outcome = attempt.outcome
+                if outcome is None:
+                    report.wrong.append(f"attempt {attempt.id} has no verdict")
+                    continue
+                failure = str(outcome.failure or outcome.verdict)
+                report.acts[failure] = report.acts.get(failure, 0) + 1
+                boots = range(int(attempt.boot_id.split("-")[1]), int(attempt.boot_id.split("-")[1]) + 3)
+                if outcome.failure in MACHINE_FAILURES and not any(b in fell for b in boots):
+                    report.wrong.append(
+                        f"attempt {attempt.id} '{failure}', but the machine never fell in boots {boots}"
+                    )
+                if outcome.verdict is Verdict.HELD:
+                    check = attempt.check or quick_check(session.declaration, 2, record.step.setup)
+                    wanted = sum((s.rounds + s.warm_up_rounds) * len(s.workloads) for s in check.stages)
+                    done = [p for p in attempt.passes if p.result is not None and p.result.ok]
+                    if len(done) != wanted:
+                        report.wrong.append(f"attempt {attempt.id} 'held' with {len(done)} of {wanted} passes")
+                if outcome.failure is Failure.INTERRUPTED and record.verdict is Verdict.HELD:
+                    continue
+            kinds = [a.outcome.verdict for a in record.attempts if a.outcome]
+            if record.step.kind is not StepKind.BASELINE and record.verdict is Verdict.HELD and kinds[-1] not in (
+                Verdict.HELD, Verdict.UNPROVEN,
+            ):  # fmt: skip
+                report.wrong.append(f"step {record.step.number} is called held after {kinds}")
+        if session.logbook.unclosed():
+            report.wrong.append("an attempt was never closed")
+    finally:
+        session.close()
+
+
+def _stock(book: Path) -> dict[str, float]:
+    session = Session.open(book)
+    try:
+        return dict(session.declaration.stock)
+    finally:
+        session.close()
+
+
+def _changed(at: dict[str, float], stock: dict[str, float]) -> dict[str, float]:
+    return {name: value for name, value in at.items() if stock[name] != value}
+
+
+def main() -> int:
+    """Run as many as asked for and print what was seen."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--runs", type=int, default=500)
+    parser.add_argument("--first", type=int, default=1)
+    parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
+    given = parser.parse_args()
+    began = time.monotonic()
+    kills = falls = steps = bad = 0
+    acts: dict[str, int] = {}
+    with ProcessPoolExecutor(given.jobs) as pool:
+        for report in pool.map(one_run, range(given.first, given.first + given.runs)):
+            kills, falls, steps = kills + report.kills, falls + report.falls, steps + report.steps
+            for name, n in report.acts.items():
+                acts[name] = acts.get(name, 0) + n
+            for words in report.wrong:
+                bad += 1
+                print(f"seed {report.seed}: {words}", flush=True)
+    seconds = time.monotonic() - began
+    print(
+        f"{given.runs} runs in {seconds:.0f} s: {kills} kills, {falls} falls of the machine, {steps} steps, {bad} wrong"
+    )
+    print(", ".join(f"{name} {n}" for name, n in sorted(acts.items(), key=lambda pair: -pair[1])))
+    return 1 if bad else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
