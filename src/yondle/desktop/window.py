@@ -62,8 +62,8 @@ class MainWindow(QMainWindow):
         """Open a logbook; with `evening` Heron's example is run in it first."""
         self._evening_wanted = evening
         self._pace = pace
-        self._show_opening(path.name)
         self._leave_session()
+        self._show_opening(path.name)
         self.bridge.submit("open", lambda: Session.open(path, None if evening else pace, asks=True))
 
     def start_demo(self) -> None:
@@ -84,8 +84,8 @@ class MainWindow(QMainWindow):
 
     def _create(self, path: Path, rig: str, evening: bool) -> None:
         self._evening_wanted = evening
-        self._show_opening(path.name)
         self._leave_session()
+        self._show_opening(path.name)
         pace = None if evening else self._pace
         self.bridge.submit("open", lambda: Session.create(path, choose_rig(rig), pace, asks=True))
 
@@ -95,6 +95,9 @@ class MainWindow(QMainWindow):
     def _leave_session(self) -> None:
         session = self.session
         self.session = None
+        if self.tune is not None:
+            self.tune.leave()
+            self.tune = None
         if session is not None:
             self.bridge.submit("close", session.close)
 

@@ -71,15 +71,26 @@ class TunePlace(QWidget):
         self._lay_out(theme)
         self._connect()
         bridge.listen_to(session)
-        bridge.records.connect(self._take)
-        bridge.busy_changed.connect(self._busy)
-        bridge.prepared.connect(self._figures_ready)
-        bridge.done.connect(self._done)
-        bridge.failed.connect(self._failed)
+        self._heard = (
+            (bridge.records, self._take),
+            (bridge.busy_changed, self._busy),
+            (bridge.prepared, self._figures_ready),
+            (bridge.done, self._done),
+            (bridge.failed, self._failed),
+        )
+        for signal, slot in self._heard:
+            signal.connect(slot)
         tell_resumed(self.side.cards, session)
         self.rulers.unfold(session.logbook.keeping.value(FOLDS) or self._first_unfolded())
         self.offers.show_unfinished()
         QTimer.singleShot(0, self, self._begin)
+
+    def leave(self) -> None:
+        """Hear nothing and offer no command any more: another field book is opened, and this place goes away."""
+        for signal, slot in self._heard:
+            signal.disconnect(slot)
+        for action in self.actions_by_name.values():
+            self.removeAction(action)
 
     def _begin(self) -> None:
         """Show everything; what is heavy is loaded once that has been painted."""
@@ -181,9 +192,9 @@ class TunePlace(QWidget):
         self._filter.setClearButtonEnabled(True)
         self._filter.setFixedSize(168, 28)
         self._filter.setProperty("role", "tight")
-        self._filter.setVisible(len(self.session.declaration.knobs) >= GROUPED_FROM)
         head.addWidget(self._filter)
         box.addLayout(head)
+        self._filter.setVisible(len(self.session.declaration.knobs) >= GROUPED_FROM)
         box.addWidget(self.rulers, 11)
         box.addSpacing(4)
         box.addWidget(self.chart_panel, 10)
