@@ -187,9 +187,11 @@ def last_look(book: Path, report: Report) -> None:
                 report.acts[failure] = report.acts.get(failure, 0) + 1
                 boots = range(int(attempt.boot_id.split("-")[1]), int(attempt.boot_id.split("-")[1]) + 3)
                 if outcome.failure in MACHINE_FAILURES and not any(b in fell for b in boots):
-                    report.wrong.append(
-                        f"attempt {attempt.id} '{failure}', but the machine never fell in boots {boots}"
+                    acts = session.logbook.journal(attempt.id)
+                    words = (
+                        f"attempt {attempt.id} '{failure}' in boot {attempt.boot_id}, but the machine fell in {fell}"
                     )
+                    report.wrong.append(f"{words}: {outcome.reason} {acts}")
                 if outcome.verdict is Verdict.HELD:
                     check = attempt.check or quick_check(session.declaration, 2, record.step.setup)
                     wanted = sum((s.rounds + s.warm_up_rounds) * len(s.workloads) for s in check.stages)

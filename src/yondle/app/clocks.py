@@ -21,6 +21,10 @@ class RealClock:
         """Date and time with the local offset."""
         return datetime.now().astimezone()
 
+    def slept_s(self) -> float:
+        """Seconds suspended since the machine started: what the clock of boot time has and the monotonic one hasn't."""
+        return time.clock_gettime(time.CLOCK_BOOTTIME) - time.clock_gettime(time.CLOCK_MONOTONIC)
+
     def wait(self, seconds: float) -> None:
         """Wait."""
         time.sleep(max(0.0, seconds))

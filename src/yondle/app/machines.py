@@ -11,9 +11,10 @@ from yondle.app.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
 from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
+from yondle.rigs.byhand.rig import ByHandRig, parse_by_hand
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
-from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
+from yondle.rigs.simulated.rigfile import LARGEST_FILE, parse_rig_file, rig_text
 
 SIMULATED = "simulated"
 THIS = "this"
@@ -46,10 +47,15 @@ class RigChoice:
     definition: str
 
 
-def choose_rig(which: str, seed: int | None = None) -> RigChoice:
-    """Find a rig by name or file; the whole definition goes into the logbook, so it needs nothing else later."""
+def choose_rig(which: str, seed: int | None = None, by_hand: Path | None = None) -> RigChoice:
+    """Find a rig by name or file; the whole definition goes into the logbook, so it needs nothing else later.
+
+    `by_hand` is a file of knobs that are set by hand on this machine.
+    """
     if which == THIS:
-        return RigChoice(THIS, "This machine", "")
+        return RigChoice(THIS, "This machine", _by_hand_text(by_hand))
+    if by_hand is not None:
+        raise KnownError("Knobs set by hand go with this machine only.", "Leave --by-hand out, or use --rig this.")
     text, source = rig_text(which)
     rig = parse_rig_file(text, source)
     if seed is not None:
@@ -71,7 +77,8 @@ def make_machine(
         from yondle.rigs.linux.this import ThisRig
         from yondle.workloads.host import ChildHost
 
-        return Machine(ThisRig(ChildHost(real.now)), real, NobodyThere())
+        this = ThisRig(ChildHost(real.now))
+        return Machine(ByHandRig(this, choice.definition) if choice.definition else this, real, NobodyThere())
     if choice.kind != SIMULATED:
         raise KnownError(
             f"The logbook is about a rig of kind '{choice.kind}', which this Yondle doesn't know.",
@@ -82,6 +89,19 @@ def make_machine(
     rig.catch_up(last_time_s)
     clock = VirtualClock(rig.world, rig_file.rig.starts_at, real, pace)
     return Machine(rig, clock, VirtualHands(rig, clock), clock)
+
+
+def _by_hand_text(path: Path | None) -> str:
+    if path is None:
+        return ""
+    try:
+        text = path.read_text("utf-8") if path.stat().st_size <= LARGEST_FILE else ""
+    except OSError as error:
+        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
+    except UnicodeDecodeError as error:
+        raise KnownError(f"{path} is no text file.", "It is TOML in UTF-8; see docs/by-hand-file.md.") from error
+    parse_by_hand(text, str(path))
+    return text
 
 
 def _reseeded(text: str, old: int, new: int) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator
 from dataclasses import dataclass
+from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
@@ -210,15 +211,21 @@ class _Runner:
         self._failures += tried.verdict in FAILURES
 
     def _rule(self) -> str:
-        stop, clock = self._plan.stop, self._session.machine.clock
+        stop, run_s = self._plan.stop, self._run_s()
         if stop.failures is not None and self._failures >= stop.failures:
             return f"{self._failures} steps have failed"
-        if stop.hours is not None and clock.now() - self._run.started_s >= stop.hours * 3600.0:
-            return f"it has run for {duration(clock.now() - self._run.started_s)}"
+        if stop.hours is not None and run_s >= stop.hours * 3600.0:
+            return f"it has run for {duration(run_s)}"
         latest = self._session.steps[-1] if self._session.steps else None
         if latest is not None and latest.outcome is not None and latest.verdict in stop.verdicts:
             return f"step {latest.step.number} is '{latest.verdict}'"
         return ""
+
+    def _run_s(self) -> float:
+        """How long the run has lasted; after a restart of the real machine only the wall clock knows."""
+        clock = self._session.machine.clock
+        since = clock.now() - self._run.started_s
+        return since if since >= 0 else (clock.wall() - datetime.fromisoformat(self._run.started_at)).total_seconds()
 
     def _close(self, ended: Ended, reason: str) -> PlanEnd:
         at = self._session.machine.clock.wall().isoformat(timespec="seconds")

@@ -8,8 +8,10 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 
+from yondle.app.autostart import come_back_with, stay_away
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
 from yondle.app.machines import Machine, RigChoice, make_machine
@@ -35,6 +37,7 @@ from yondle.model.events import (
     VerdictGiven,
 )
 from yondle.model.knobs import Change, Knob, Setup
+from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Limit
 from yondle.model.steps import Check, Note, StartAnswer, Step, StepKind, StepRecord, verdict_of
@@ -103,11 +106,14 @@ class Session:
         self.verified: Verified | None = None
         self.waiting: Waiting | None = None
         self._waiting_for: Order | None = None
+        self._comes_back = False
         self._take_own_limits()
         if self.position is not None:
             self._engine.believe(self.position.step.setup)
         self.resumed = self._close_what_was_open()
         self.in_force: Setup = self._come_to_position()
+        self._comes_back = self.waiting is None
+        self._arrange_return()
         if self.verified is None:
             self.verify()
 
@@ -427,12 +433,22 @@ class Session:
         outcomes = tuple(a.outcome for a in before.attempts if a.outcome is not None) if before else ()
         at = home_step if home_step is not None else self._position
         own = dict(self.conditions_told)
+        set_back = self._set_back_s()
+        if set_back > 0:
+            own["clock"] = f"set back by {duration(set_back)} since the test before"
         if knowingly:
             own["not ready, gone on knowingly"] = "; ".join(knowingly)
         order = Order(self.logbook.next_attempt(), step, check, home, at, outcomes, tuple(own.items()))
         self._waiting_for = order
         self._engine.test(order)
         return self._book[step.number]
+
+    def _set_back_s(self) -> float:
+        """By how much the wall clock stands before the latest test; order and durations never come from it."""
+        latest = max((a for r in self.steps for a in r.attempts), key=lambda a: a.id, default=None)
+        if latest is None:
+            return 0.0
+        return (datetime.fromisoformat(latest.started_at) - self.machine.clock.wall()).total_seconds()
 
     def _same_step(self, setup: Setup) -> StepRecord | None:
         """A setup tested before from the same place is another attempt of that step, not a new one."""
@@ -586,8 +602,19 @@ class Session:
                 self._rest(record.position, record.rests_at, record.verified)
             case _:
                 pass
+        self._arrange_return()
         for listener in self._listeners:
             listener(record)
+
+    def _arrange_return(self) -> None:
+        """On a real machine Yondle comes back after the login that follows the restart something waits for."""
+        waits = self.waiting is not None and self.machine.virtual is None
+        if waits != self._comes_back:
+            self._comes_back = waits
+            if waits:
+                come_back_with(self.logbook.path)
+            else:
+                stay_away(self.logbook.path)
 
     def _rest(self, position: int | None, rests_at: Setup, verified: bool) -> None:
         self._position = position if position is not None else self._stock_step(rests_at)

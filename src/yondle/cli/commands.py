@@ -99,10 +99,13 @@ def build(open_window: OpenWindow) -> typer.Typer:
             str, typer.Option(help="heron, heron-ii, bittern, this (the machine Yondle runs on), or a rig file.")
         ] = "heron",
         seed: Annotated[int | None, typer.Option(help="Simulated rig: another course of chance.")] = None,
+        by_hand: Annotated[
+            Path | None, typer.Option(help="This machine: a file of knobs set by hand (docs/by-hand-file.md).")
+        ] = None,
         as_json: AsJson = False,
     ) -> None:
         """Start a logbook for a rig."""
-        with opened(lambda: Session.create(logbook, choose_rig(rig, seed))) as session:
+        with opened(lambda: Session.create(logbook, choose_rig(rig, seed, by_hand))) as session:
             if as_json:
                 print_json(status_values(session))
                 return

@@ -118,8 +118,8 @@ class Engine:
 
         def announce() -> None:
             if answer is not None:
-                self._emit(Entered(order.attempt, answer))
                 self._emit(Restarted(order.attempt, self._bench.rig.boot_id()))
+                self._emit(Entered(order.attempt, answer))
 
         return self._carry_out(order, announce, answer)
 

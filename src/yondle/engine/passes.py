@@ -18,6 +18,9 @@ from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult
 from yondle.planning.ladder import RunPass, Settle
 
+LONGEST_NAP_S = 0.5
+"""The two clocks that tell a suspension differ by less than this when there was none."""
+
 
 class Passes:
     """Carries out what a check ladder yields."""
@@ -56,7 +59,7 @@ class Passes:
         """Run one pass; raises Ended or MachineDownError turned into Ended when it doesn't come to its end."""
         bench = self._bench
         bench.fire(Trigger.RUN)
-        began = bench.clock.now()
+        began, slept = bench.clock.now(), bench.clock.slept_s()
         bench.emit(
             PassOpened(
                 bench.attempt,
@@ -83,7 +86,7 @@ class Passes:
             failure = ended.outcome.failure.value if ended.outcome.failure else ""
             self._end(record, PassResult(False, None, after, failure, ended.outcome.reason), summary)
             raise ended from end
-        return self._end(record, result, summary)
+        return self._end(record, result, summary, bench.clock.slept_s() - slept)
 
     def _follow(self, order: RunPass, setup: Setup, summary: PassSummary) -> PassResult:
         bench = self._bench
@@ -102,13 +105,13 @@ class Passes:
         finally:
             run.stop()
 
-    def _end(self, record: PassRecord, result: PassResult, summary: PassSummary) -> PassRecord:
+    def _end(self, record: PassRecord, result: PassResult, summary: PassSummary, slept_s: float = 0.0) -> PassRecord:
         bench = self._bench
         bench.flush()
         bench.ordinal = None
         facts = summary.facts()
         whole = replace(result, facts={**facts, **result.facts})
-        ended = replace(record, result=whole, disturbed=_disturbance(facts))
+        ended = replace(record, result=whole, disturbed=_disturbance(facts, slept_s))
         bench.emit(PassEnded(bench.attempt, ended))
         return ended
 
@@ -117,6 +120,8 @@ class Passes:
         return Ended(down_outcome(down.failure, down.code, f"after {duration(after_s)} of {name}", "", after_s))
 
 
-def _disturbance(facts: dict[str, str | float]) -> str:
+def _disturbance(facts: dict[str, str | float], slept_s: float) -> str:
+    if slept_s >= LONGEST_NAP_S:
+        return f"the machine was suspended for {duration(slept_s)}"
     others = float(facts.get("mean other_use", 0.0))
     return f"other programs used {others:.0f} % of the machine" if others > DISTURBED_USE_PERCENT else ""

@@ -29,6 +29,9 @@ class Clock(Protocol):
     def wait(self, seconds: float) -> None:
         """Let time pass."""
 
+    def slept_s(self) -> float:
+        """Seconds that the machine has been suspended in all; what grows in a pass makes it a disturbed one."""
+
 
 class Run(Protocol):
     """A workload under way."""

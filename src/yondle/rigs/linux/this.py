@@ -12,6 +12,7 @@ from yondle.model.knobs import Knob, Setup, Subsystem
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
+from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.proc import CpuTimes, Proc
 
 SAMPLE_INTERVAL_S = 0.25
@@ -58,6 +59,7 @@ class ThisRig:
         }
         if memory is not None:
             facts["memory"] = f"{memory[1]:.1f} GiB"
+        self._conditions = Conditions(root)
         count = float(len(self._cpus))
         self._workers = count
         readings: list[tuple[Channel, Callable[[], Reading]]] = [
@@ -96,6 +98,7 @@ class ThisRig:
             sample_interval_s=SAMPLE_INTERVAL_S,
             hard_load=host.workloads[0].id if host.workloads else "",
             hard_load_s=long_run_s,
+            asks=("cooler", "room temperature in °C", "sample of each part"),
         )
 
     def boot_id(self) -> str:
@@ -147,7 +150,7 @@ class ThisRig:
 
     def facts(self) -> dict[str, str | float]:
         """Give the conditions as they are now."""
-        return dict(self.declaration.info.facts)
+        return {**self.declaration.info.facts, **self._conditions.facts()}
 
     def close(self) -> None:
         """Nothing is held."""

@@ -30,6 +30,7 @@ class VirtualClock:
         self._real = real
         self._pace = pace
         self._due: float | None = None
+        self._slept_s = 0.0
 
     @property
     def pace(self) -> float | None:
@@ -53,6 +54,15 @@ class VirtualClock:
     def wall(self) -> datetime:
         """The date and time in the rig's world."""
         return self._starts_at + timedelta(seconds=self._world.state.t_s)
+
+    def slept_s(self) -> float:
+        """Seconds the virtual machine has been suspended."""
+        return self._slept_s
+
+    def suspend(self, seconds: float) -> None:
+        """Suspend the virtual machine: nothing runs, everything cools, and time goes on outside."""
+        self._world.sleep(seconds)
+        self._slept_s += seconds
 
     def wait(self, seconds: float) -> None:
         """Let virtual time pass."""

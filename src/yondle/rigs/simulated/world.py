@@ -175,6 +175,16 @@ class World:
             else:
                 self.state.pending[knob] = [value.reported, value.in_force]
 
+    def sleep(self, seconds: float) -> None:
+        """Suspend the machine: it cools, and what runs on it goes on where it was."""
+        room = self.heat.room_c(self.state.t_s)
+        self._warm(room, self.settings.fan_percent, 0.0, 0.0, 0.0, seconds)
+        self.state.mean_power_w = self.state.graphics_power_w = 0.0
+        self.state.t_s += seconds
+        if self.running is not None:
+            self.running.started_s += seconds
+            self.running.ends_s += seconds
+
     def go_down(self, failure: Failure, code: str = "") -> None:
         """Take the machine down: no work, no readings, until it has been brought back."""
         self.state.falls.append([self.state.boot, failure.value])

@@ -1,0 +1,56 @@
+"""Brings Yondle back after login when something waits for a restart: an entry in the desktop's autostart folder.
+
+The format is the Desktop Entry and Autostart specifications of freedesktop.org.
+"""
+
+from __future__ import annotations
+
+import logging
+import sys
+from pathlib import Path
+
+from platformdirs import user_config_path
+
+logger = logging.getLogger(__name__)
+
+NAME = "yondle-goes-on.desktop"
+
+
+def entry_path() -> Path:
+    """Where the entry lies."""
+    return user_config_path() / "autostart" / NAME
+
+
+def come_back_with(logbook: Path) -> bool:
+    """Have this logbook opened after the next login; tells whether that could be arranged."""
+    path = entry_path()
+    command = " ".join(_quoted(word) for word in (sys.executable, "-m", "yondle.main", "open", str(logbook.absolute())))
+    text = (
+        "[Desktop Entry]\nType=Application\nVersion=1.5\nName=Yondle goes on\n"
+        f"Comment=A step waits for this restart\nExec={command}\nTerminal=false\nX-Yondle-Logbook={logbook.absolute()}\n"
+    )
+    if "\n" in str(logbook):
+        return False
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, "utf-8")
+    except OSError:
+        logger.warning("no autostart entry could be written to %s", path)
+        return False
+    return True
+
+
+def stay_away(logbook: Path) -> None:
+    """Take the entry away, if it is about this logbook."""
+    path = entry_path()
+    try:
+        if f"X-Yondle-Logbook={logbook.absolute()}\n" in path.read_text("utf-8"):
+            path.unlink()
+    except OSError:
+        return
+
+
+def _quoted(word: str) -> str:
+    """Quote an argument of an Exec key: double quotes, with a backslash before those characters that need one."""
+    escaped = "".join("\\" + c if c in '"`$\\' else c for c in word)
+    return '"' + escaped.replace("\\", "\\\\").replace("%", "%%") + '"'

@@ -1,0 +1,136 @@
+"""A real machine with knobs besides that are set by hand, described by the tuner in a TOML file (docs/by-hand-file.md).
+
+The machine doesn't tell these values, so they are taken to be what was entered with success; see the engine's setter.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Annotated, Any, Literal, Protocol
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob, Risk, Setup, Subsystem, When
+from yondle.model.rigs import KnobReply, RigDeclaration
+
+FORMAT = "yondle-by-hand 1"
+
+
+class _KnobTable(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    name: Annotated[str, Field(min_length=1, max_length=60)]
+    unit: Annotated[str, Field(max_length=12)] = ""
+    subsystem: Subsystem = Subsystem.WHOLE
+    low: float = 0.0
+    high: float = 0.0
+    step: Annotated[float, Field(gt=0)] = 1.0
+    stock: float
+    digits: Annotated[int, Field(ge=0, le=4)] = 0
+    risk: Risk = Risk.NONE
+    choices: Annotated[tuple[str, ...], Field(max_length=20)] = ()
+    ceiling: float | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _range_of_choices(cls, data: object) -> object:
+        if isinstance(data, dict) and data.get("choices"):
+            return {**data, "low": 0, "high": len(data["choices"]) - 1, "step": 1}
+        return data
+
+    @model_validator(mode="after")
+    def _makes_a_range(self) -> _KnobTable:
+        if not self.low < self.high or not self.low <= self.stock <= self.high:
+            raise ValueError("high must be above low, and stock between them")
+        return self
+
+
+class _File(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    format: Literal["yondle-by-hand 1"]
+    constants: dict[str, float] = {}
+    knobs: Annotated[
+        dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")], _KnobTable], Field(min_length=1, max_length=60)
+    ]
+
+
+class Machine(Protocol):
+    """The rig underneath, with the knobs that the system itself can set."""
+
+    declaration: RigDeclaration
+
+    def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
+        """Ask for knob values."""
+
+
+def parse_by_hand(text: str, source: str) -> tuple[tuple[Knob, ...], dict[str, float], dict[str, float]]:
+    """Read knobs set by hand; gives them with their ceilings and the constants that derived quantities need."""
+    try:
+        file = _File.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"]) or "file"
+        raise KnownError(
+            f"{source} describes no knobs: {where}: {first['msg']}.", "docs/by-hand-file.md lists every key."
+        ) from error
+    knobs = tuple(_knob(name, table) for name, table in file.knobs.items())
+    ceilings = {name: table.ceiling for name, table in file.knobs.items() if table.ceiling is not None}
+    for knob in knobs:
+        knob.checked(knob.stock)
+        knob.checked(ceilings.get(knob.id, knob.stock))
+    return knobs, ceilings, file.constants
+
+
+class ByHandRig:
+    """Everything the machine underneath does, and more knobs that `apply` leaves to the tuner."""
+
+    def __init__(self, machine: Machine, text: str) -> None:
+        knobs, ceilings, constants = parse_by_hand(text, "the knobs set by hand")
+        below = machine.declaration
+        twice = {k.id for k in below.knobs} & {k.id for k in knobs}
+        if twice:
+            raise KnownError(f"{twice.pop()} is set by the system on this machine.", "Give yours another name.")
+        self._machine = machine
+        self._own = {knob.id for knob in knobs}
+        self.declaration = replace(
+            below,
+            knobs=(*below.knobs, *knobs),
+            ceilings={**below.ceilings, **ceilings},
+            constants={**below.constants, **constants},
+        )
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._machine, name)
+
+    def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
+        """Ask the machine for the values it can set itself."""
+        return self._machine.apply({k: v for k, v in values.items() if k not in self._own})
+
+    def start(self, workload: str, seconds: float, setup: Setup) -> Any:
+        """Start a workload; the machine underneath is told of its own knobs only."""
+        own = Setup.of({k: v for k, v in setup.items() if k not in self._own})
+        return self._machine.start(workload, seconds, own)  # type: ignore[attr-defined]
+
+
+def _knob(name: str, table: _KnobTable) -> Knob:
+    return Knob(
+        id=name,
+        name=table.name,
+        unit=table.unit,
+        subsystem=table.subsystem,
+        low=table.low,
+        high=table.high,
+        step=table.step,
+        stock=table.stock,
+        digits=table.digits,
+        when=When.BY_HAND,
+        risk=table.risk,
+        choices=table.choices,
+        readable=False,
+    )

@@ -1,0 +1,57 @@
+"""Conditions that Linux tells by itself: board and firmware with version and date, power source, governor.
+
+Files as in the kernel's Documentation/ABI (sysfs-class-dmi, sysfs-class-power) and admin-guide/pm/cpufreq.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+_DMI = {
+    "board": ("board_vendor", "board_name"),
+    "firmware": ("bios_vendor", "bios_version", "bios_date"),
+}
+
+
+class Conditions:
+    """Reads the conditions under a root folder that tests replace; what is missing is left out."""
+
+    def __init__(self, root: Path = Path("/")) -> None:
+        self._sys = root / "sys"
+
+    def facts(self) -> dict[str, str | float]:
+        """Give the conditions as they are now."""
+        found: dict[str, str | float] = {}
+        for name, files in _DMI.items():
+            words = " ".join(text for file in files if (text := self._text(f"class/dmi/id/{file}")))
+            if words:
+                found[name] = words
+        source = self._power_source()
+        if source:
+            found["power source"] = source
+        governors = {self._text(f"devices/system/cpu/cpufreq/{p.name}/scaling_governor") for p in self._policies()}
+        governors.discard("")
+        if governors:
+            found["governor"] = " and ".join(sorted(governors))
+        return found
+
+    def _power_source(self) -> str:
+        """'battery' where a battery is discharged, 'mains' where a supply is on line; '' where the kernel tells neither."""
+        supplies = sorted((self._sys / "class/power_supply").glob("*"))
+        kinds = [(self._of(p, "type"), self._of(p, "status"), self._of(p, "online")) for p in supplies]
+        if any(kind == "Battery" and status == "Discharging" for kind, status, _ in kinds):
+            return "battery"
+        return "mains" if any(kind == "Mains" and online == "1" for kind, _, online in kinds) else ""
+
+    def _policies(self) -> list[Path]:
+        return sorted((self._sys / "devices/system/cpu/cpufreq").glob("policy*"))
+
+    def _of(self, folder: Path, name: str) -> str:
+        try:
+            return (folder / name).read_text("utf-8", "replace").strip()
+        except OSError:
+            return ""
+
+    def _text(self, path: str) -> str:
+        file = self._sys / path
+        return self._of(file.parent, file.name)
