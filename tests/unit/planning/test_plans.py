@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import pytest
 from tests.conftest import quick_rig
 
+from yondle.app.plan_files import parse_plan
+from yondle.model.errors import KnownError
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import PassRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PassResult
-from yondle.planning.climb import GoBack, Move, Tried, Try, climb, first_evening
+from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb, first_evening
 from yondle.planning.ladder import MOST_REPEATS, RunPass, Settle, check_seconds, ladder, quick_check
+from yondle.planning.plans import Ladder, Order, Plan, Steps, Sweep, dry_run, moves, sweep_values
 from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file
 
@@ -66,7 +70,7 @@ def test_disturbed_passes_are_repeated_but_not_for_ever() -> None:
 def played_climb(moves_of: Callable[[Tried], object], verdict_of: Callable[[dict[str, float]], Verdict]) -> list[Move]:
     """Play a climb on a machine of which only verdicts are known."""
     history = [HERON.stock]
-    now = Tried(Verdict.HELD, HERON.stock, 0)
+    now = Tried(Verdict.HELD, HERON.stock, 0, 0)
     moves = moves_of(now)
     made: list[Move] = []
     try:
@@ -74,15 +78,15 @@ def played_climb(moves_of: Callable[[Tried], object], verdict_of: Callable[[dict
         while True:
             made.append(move)
             if isinstance(move, GoBack):
-                now = Tried(Verdict.HELD, history[move.step], move.step)
+                now = Tried(Verdict.HELD, history[move.step], move.step, move.step)
             else:
                 setup = now.in_force.with_values(move.values)
                 verdict = verdict_of(dict(setup))
                 if verdict is Verdict.HELD:
                     history.append(setup)
-                    now = Tried(verdict, setup, len(history) - 1)
+                    now = Tried(verdict, setup, len(history) - 1, len(history) - 1)
                 else:
-                    now = Tried(verdict, now.in_force, now.position)
+                    now = Tried(verdict, now.in_force, now.position, len(history))
             move = moves.send(now)  # type: ignore[attr-defined]
     except StopIteration:
         return made
@@ -122,3 +126,87 @@ def test_a_climb_never_goes_above_the_tuners_ceilings() -> None:
         for knob, value in move.values.items() if isinstance(move, Try) else ():
             assert value <= HERON.ceilings.get(knob, value)
     assert any(isinstance(m, Try) and m.values.get("core_clock") == 5000.0 for m in made)
+
+
+def plan_of(*parts: Sweep | Ladder | Steps, once_more: int = 0) -> Plan:
+    return Plan("test", parts, passes=3, once_more=once_more)
+
+
+def test_a_sweep_tries_every_value_once_from_the_same_place_in_any_order() -> None:
+    for order in Order:
+        sweep = Sweep("power_limit", 55, 120, 15, order)
+        made = played_climb(
+            lambda start, sweep=sweep: moves(plan_of(sweep), HERON, start),  # type: ignore[misc]
+            lambda values: Verdict.HELD if values["power_limit"] >= 70 else Verdict.HELD_BACK,
+        )
+        tried = [m.values["power_limit"] for m in made if isinstance(m, Try)]
+        assert sorted(tried) == [55.0, 70.0, 100.0, 115.0], "85 is in force"
+        assert (tried == sorted(tried)) == (order is Order.UP)
+        assert sum(isinstance(m, GoBack) for m in made) == 3, "after each that held"
+    assert sweep_values(sweep, HERON) == sweep_values(sweep, HERON), "shuffled the same way each time"
+
+
+def test_a_failed_step_of_a_plan_is_tested_once_more_before_it_counts() -> None:
+    ladder = Ladder("core_clock", 4500, 100)
+    answers = iter([Verdict.DOWN, Verdict.UNPROVEN])
+    going = moves(plan_of(ladder, once_more=1), HERON, Tried(Verdict.HELD, HERON.stock, 1, 1))
+    assert isinstance(next(going), Try)
+    again = going.send(Tried(next(answers), HERON.stock, 1, 2))
+    assert isinstance(again, Again)
+    assert again.step == 2
+    with pytest.raises(StopIteration):
+        going.send(Tried(next(answers), HERON.stock, 1, 2))
+
+
+def test_a_dry_run_counts_tests_restarts_entries_and_what_the_limits_leave_out() -> None:
+    plan = plan_of(
+        Steps(((("memory_rate", 5800.0), ("cas", 38.0)), (("threads_per_core", 1.0),), (("core_voltage", 1.4),))),
+        Sweep("core_clock", 4900, 5100, 100),
+    )
+    seen = dry_run(plan, HERON, HERON.stock, unattended=False)
+    assert (seen.tests, seen.restarts, seen.entries) == (4, 2, 1)
+    assert seen.waits_for_hands
+    assert [words.replace("\u2009", " ") for words in seen.left_out] == [
+        "Core voltage 1.400 V is above your own limit of 1.350 V",
+        "Core clock 5 100 MHz is above your own limit of 5 000 MHz",
+    ]
+    assert seen.seconds > sum(check_seconds(quick_check(HERON, 3), HERON) for _ in range(4))
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("format = 'yondle-plan 9'", "format"),
+        ("[[do]]\nkind = 'dance'", "do.0"),
+        ("[[do]]\nkind = 'sweep'\nknob = 'soul'\nfrom = 1\nto = 2", "no knob called 'soul'"),
+        ("[[do]]\nkind = 'sweep'\nknob = 'cas'\nfrom = 30\nto = 41", "between its steps"),
+        ("[[do]]\nkind = 'sweep'\nknob = 'cas'\nfrom = 30\nto = 40\nby = 3", "multiple of its step"),
+        ("[[do]]\nkind = 'steps'\nsteps = [{ power_mode = 'Loud' }]", "one of Quiet, Balanced, Full"),
+        ("[[do]]\nkind = 'ladder'\nknob = 'cas'\nto = 30\nby = -2\nmood = 1", "mood"),
+        ("[[do", "no valid TOML"),
+    ],
+)
+def test_a_faulty_plan_is_refused_with_the_place_and_the_reason(text: str, says: str) -> None:
+    head = "" if text.startswith("format") else "format = 'yondle-plan 1'\nname = 'x'\n"
+    with pytest.raises(KnownError) as refusal:
+        parse_plan(head + text, "x.toml", HERON)
+    assert says in str(refusal.value)
+
+
+def test_a_plan_names_choices_and_climbs_down_as_well_as_up() -> None:
+    text = """
+format = "yondle-plan 1"
+name = "quiet"
+[[do]]
+kind = "steps"
+steps = [{ power_mode = "Quiet" }]
+[[do]]
+kind = "ladder"
+knob = "cas"
+to = 34
+by = -2
+"""
+    made = played_climb(lambda start: moves(parse_plan(text, "x", HERON), HERON, start), lambda _: Verdict.HELD)
+    assert [m.values for m in made if isinstance(m, Try)] == [
+        {"power_mode": 0.0}, {"cas": 38.0}, {"cas": 36.0}, {"cas": 34.0},
+    ]  # fmt: skip

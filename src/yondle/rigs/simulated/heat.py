@@ -84,10 +84,10 @@ class Heat:
         a, b = -gdc / part.die_j_per_k, gdc / part.die_j_per_k
         c, d = gdc / part.cooler_j_per_k, -(gdc + gca) / part.cooler_j_per_k
         mean, half = (a + d) / 2.0, math.sqrt(((a - d) / 2.0) ** 2 + b * c)
-        grow = math.exp(mean * dt_s)
-        cosh, sinh = math.cosh(half * dt_s), math.sinh(half * dt_s) / half
-        m00, m01 = grow * (cosh + (a - mean) * sinh), grow * b * sinh
-        m10, m11 = grow * c * sinh, grow * (cosh + (d - mean) * sinh)
+        slow, fast = math.exp((mean + half) * dt_s), math.exp((mean - half) * dt_s)
+        even, odd = (slow + fast) / 2.0, (slow - fast) / (2.0 * half)
+        m00, m01 = even + (a - mean) * odd, b * odd
+        m10, m11 = c * odd, even + (d - mean) * odd
         cooler = 1.0 / gca
         die = cooler + 1.0 / gdc
         return _Propagator(m00, m01, m10, m11, die, cooler, die - m00 * die - m01 * cooler)

@@ -1,0 +1,311 @@
+"""Plans that run by themselves and profiles that bring settings back exactly, on the simulated rig."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.app.export import logbook_text
+from yondle.app.machines import RigChoice
+from yondle.app.plans import Ended, end_plan, go_on_with_plan, start_plan
+from yondle.app.profiles import (
+    compared_to_stock,
+    import_profile,
+    keep_profile,
+    power_hint,
+    profile,
+    profile_text,
+    profiles,
+    propose_profile,
+    use_profile,
+)
+from yondle.app.session import Session
+from yondle.app.views.trail import answered_by, step_view
+from yondle.engine.engine import Engine
+from yondle.model.errors import KnownError
+from yondle.model.events import PassOpened, Record
+from yondle.model.profiles import Purpose
+from yondle.model.verdicts import Failure, Verdict
+
+MakeSession = Callable[..., Session]
+
+SWEEP = """
+format = "yondle-plan 1"
+name = "power"
+passes = 2
+[[do]]
+kind = "sweep"
+knob = "power_limit"
+from = 70
+to = 110
+by = 20
+[[do]]
+kind = "steps"
+steps = [{ memory_rate = 5800 }, { cas = 26 }, { core_clock = 4300 }]
+"""
+
+
+def nothing(*_: object) -> None:
+    pass
+
+
+def test_a_plan_runs_through_restarts_and_failures_to_its_end(session: Session) -> None:
+    session.baseline(2)
+    heard: list[object] = []
+    end = start_plan(session, SWEEP, "sweep", lambda move, record: heard.append((move, record.verdict)))
+    assert (end.ended, end.moves) == (Ended.DONE, 8)
+    verdicts = [r.verdict for r in session.steps[1:]]
+    assert verdicts[0] is Verdict.HELD_BACK
+    assert verdicts[3:] == [Verdict.HELD, Verdict.DOWN, Verdict.HELD]
+    assert session.in_force["core_clock"] == 4300.0
+    assert session.in_force["memory_rate"] == 5800.0
+    assert session.machine.rig.read_back() == session.in_force
+    with pytest.raises(KnownError, match="No plan is under way"):
+        end_plan(session)
+
+
+def test_a_plan_pauses_and_goes_on_where_it_was_after_the_program_has_ended(tmp_path: Path) -> None:
+    path = tmp_path / "book.yondle"
+    first = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    first.baseline(2)
+    made: list[object] = []
+    end = start_plan(first, SWEEP, "sweep", lambda *_: made.append(1), lambda: len(made) >= 2)
+    assert end.ended is Ended.PAUSED
+    with pytest.raises(KnownError, match="not finished"):
+        start_plan(first, SWEEP, "sweep", nothing)
+    first.close()
+    again = Session.open(path)
+    steps = len(again.steps)
+    end = go_on_with_plan(again, nothing)
+    assert (end.ended, end.moves) == (Ended.DONE, 8)
+    assert len(again.steps) == 7
+    assert steps < 7
+    again.close()
+
+
+@pytest.mark.parametrize(
+    ("rule", "says"),
+    [
+        ("failures = 1", "1 steps have failed"),
+        ("hours = 0.1", "has run for"),
+        ("verdicts = ['held back']", "is 'held back'"),
+    ],
+)
+def test_stop_rules_end_a_plan(session: Session, rule: str, says: str) -> None:
+    session.baseline(2)
+    end = start_plan(session, SWEEP.replace("[[do]]", f"[stop]\n{rule}\n[[do]]", 1), "sweep", nothing)
+    assert end.ended is Ended.RULE
+    assert says in end.reason
+    assert len(session.steps) < 7
+
+
+def test_stopping_a_plan_puts_the_rig_back_and_ends_it(session: Session) -> None:
+    session.baseline(2)
+
+    def stop(record: Record) -> None:
+        if isinstance(record, PassOpened) and record.number == 3:
+            session.stop()
+
+    session.subscribe(stop)
+    end = start_plan(session, SWEEP, "sweep", nothing)
+    assert end.ended is Ended.STOPPED
+    assert session.in_force == session.declaration.stock
+    assert session.logbook.keeping.open_plan_run() is None
+
+
+def test_a_plan_that_waits_for_the_tuner_goes_on_after_the_entry(tmp_path: Path) -> None:
+    session = Session.create(tmp_path / "asks.yondle", RigChoice("simulated", "Heron", quick_rig()), asks=True)
+    session.baseline(2)
+    end = start_plan(session, SWEEP, "sweep", nothing)
+    assert end.ended is Ended.WAITING
+    assert session.waiting is not None
+    assert session.go_on_waiting() is not None
+    end = go_on_with_plan(session, nothing)
+    assert end.ended is Ended.WAITING, "the next entry"
+    assert session.waiting is not None
+    assert session.waiting.values == {"cas": 26.0}
+    session.close()
+
+
+def test_a_changed_limit_is_noticed_when_a_plan_goes_on(session: Session) -> None:
+    session.baseline(2)
+    made: list[object] = []
+    start_plan(session, SWEEP, "sweep", lambda *_: made.append(1), lambda: len(made) >= 3)
+    session.set_own_range("power_limit", 80, 120)
+    with pytest.raises(KnownError, match="limit or the plan has changed"):
+        go_on_with_plan(session, nothing)
+    end_plan(session)
+
+
+def test_the_same_plan_with_the_same_seed_gives_the_same_logbook(new_session: MakeSession) -> None:
+    texts = []
+    for name in ("one", "two"):
+        session = new_session(name=name)
+        session.baseline(2)
+        start_plan(session, SWEEP, "sweep", nothing)
+        texts.append(logbook_text(session))
+    assert texts[0] == texts[1]
+
+
+def test_a_profile_brings_every_knob_back_exactly(session: Session, tmp_path: Path) -> None:
+    session.baseline(2)
+    for values in ({"memory_rate": 5800.0, "trcd": 39.0, "cas": 39.0 + 1}, {"core_clock": 4350.0}):
+        for knob, value in values.items():
+            session.propose(knob, value, joint=len(values) > 1)
+        assert session.test(2).verdict is Verdict.HELD
+    keep_profile(session, "Planet night", Purpose.DAILY)
+    kept = session.in_force
+    session.go_to_stock()
+    use_profile(session, "planet night")
+    assert session.in_force == kept
+    assert session.machine.rig.read_back() == kept
+    compared = compared_to_stock(session, profile(session, "Planet night"))
+    assert ("Memory rate", "5\u2009600\u2009MT/s", "5\u2009800\u2009MT/s") in compared.knobs
+    assert any(name == "First word" for name, _, _ in compared.derived)
+    assert any(name == "Stacking" for name, _ in compared.gains)
+    file = tmp_path / "night.toml"
+    file.write_text(profile_text(session, profile(session, "Planet night")))
+    assert 'power_mode = "Balanced"' in file.read_text()
+    file.write_text(file.read_text().replace("Planet night", "From a file").replace("4350.0", "4375.0"))
+    made = import_profile(session, file)
+    assert made.setup["core_clock"] == 4375.0
+    assert [p.name for p in profiles(session)] == ["From a file", "Planet night"]
+    with pytest.raises(KnownError, match="hasn't been tested"):
+        use_profile(session, "From a file")
+    propose_profile(session, "From a file")
+    assert session.proposal is not None
+    assert [c.knob for c in session.proposal.changes] == ["core_clock"]
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "says"),
+    [
+        ('rig = "heron"', 'rig = "bittern"', "profile of 'bittern'"),
+        ("core_clock = 4200.0", "core_clock = 4201.0", "between its steps"),
+        ('power_mode = "Balanced"', 'power_mode = "Loud"', "one of Quiet"),
+        ("yondle-profile 1", "yondle-profile 7", "format"),
+        ("[settings]", "[settings", "no valid TOML"),
+    ],
+)
+def test_a_faulty_profile_is_refused_and_nothing_kept(
+    session: Session, tmp_path: Path, before: str, after: str, says: str
+) -> None:
+    session.baseline(2)
+    text = profile_text(session, keep_profile(session, "Stock", Purpose.OTHER))
+    file = tmp_path / "x.toml"
+    file.write_text(text.replace(before, after, 1).replace('"Stock"', '"Other"'))
+    with pytest.raises(KnownError) as refusal:
+        import_profile(session, file)
+    assert says in str(refusal.value)
+    assert [p.name for p in profiles(session)] == ["Stock"]
+
+
+def test_what_did_not_hold_is_no_profile_and_the_battery_hints_at_one(session: Session) -> None:
+    session.baseline(2)
+    session.propose("power_limit", 60)
+    failed = session.test(2)
+    with pytest.raises(KnownError, match="hasn't held"):
+        keep_profile(session, "No", number=failed.step.number)
+    assert power_hint(session) == ""
+    session.propose("fan_level", 35)
+    session.test(2)
+    keep_profile(session, "Hush", Purpose.QUIET)
+    assert power_hint(session) == "", "it is in force"
+    session.go_back(1)
+    assert power_hint(session) == "On battery use 'Hush'."
+
+
+def test_own_limits_hold_everywhere_and_outlive_the_program(session: Session) -> None:
+    session.set_own_range("core_voltage", 1.1, 1.22)
+    session.set_limit("processor_temperature", 80.0)
+    with pytest.raises(KnownError, match=r"above your own limit of 1\.220"):
+        session.propose("core_voltage", 1.25)
+    with pytest.raises(KnownError, match="is at 4\u2009200\u2009MHz now"):
+        session.set_own_range("core_clock", None, 4000)
+    path = session.logbook.path
+    session.close()
+    again = Session.open(path)
+    assert again.declaration.own_range(again.declaration.knob("core_voltage")) == (1.1, 1.22)
+    assert {x.channel: x.most for x in again.declaration.limits}["processor_temperature"] == 80.0
+    again.set_own_range("core_voltage", None, None)
+    again.set_limit("processor_temperature", None)
+    assert "core_voltage" not in again.declaration.ceilings
+    assert all(x.channel != "processor_temperature" for x in again.declaration.limits)
+    again.close()
+
+
+def test_what_was_done_about_a_failure_is_told(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 4650)
+    failed = session.test(2)
+    assert failed.verdict is not Verdict.HELD
+    session.propose("core_voltage", 1.25)
+    session.test(2)
+    answer = answered_by(session, failed)
+    assert answer is not None
+    assert answer.step.number == 3
+    shown = step_view(session, 2)
+    assert "Points to the processor" in shown.signs
+    assert "Then tried Core voltage 1.250, step 3." in shown.signs
+
+
+def test_a_suspended_machine_disturbs_the_pass_which_is_repeated(session: Session) -> None:
+    session.baseline(2)
+    virtual = session.machine.virtual
+    assert virtual is not None
+    slept: list[float] = []
+
+    def nap(record: Record) -> None:
+        if isinstance(record, PassOpened) and record.stage == "mixed load" and not slept:
+            slept.append(1.0)
+            virtual.suspend(7200.0)
+
+    session.subscribe(nap)
+    session.propose("core_clock", 4300)
+    record = session.test(2)
+    loads = [p for p in record.attempts[0].passes if p.stage == "mixed load"]
+    assert record.verdict is Verdict.HELD
+    assert [p.disturbed for p in loads] == ["the machine was suspended for 2\u2009h", ""]
+
+
+def test_a_clock_set_back_changes_no_order_and_is_recorded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "book.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(2)
+    session.close()
+    text = quick_rig(starts_at="2026-10-17T18:30:00+01:00")
+    from yondle.app.machines import make_machine
+    from yondle.app.session import machine_file
+    from yondle.logbook.logbook import Logbook
+
+    logbook = Logbook(path)
+    earlier = make_machine(RigChoice("simulated", "Heron", text), machine_file(path), None, logbook.last_time_s())
+    session = Session(logbook, earlier)
+    session.propose("core_clock", 4300)
+    record = session.test(2)
+    assert str(record.attempts[0].conditions["clock"]).startswith("set back by 1\u2009h")
+    assert record.attempts[0].started_s > session.step(1).attempts[0].started_s
+    assert [r.step.number for r in session.steps] == [1, 2]
+    session.close()
+
+
+def test_a_second_failure_in_putting_back_ends_at_stock(session: Session, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The home that was measured in the evening no longer starts: the rig goes to stock and says so."""
+    session.baseline(2)
+    session.propose("memory_rate", 5800)
+    session.test(2)
+    assert isinstance(session._engine, Engine)
+    edges = session.machine.rig.world.rig.memory_edge  # type: ignore[attr-defined]
+    worse = edges.model_copy(update={"io_mt_s": 4900.0, "start_margin_mt_s": 300.0, "cas_ns": 15.3})
+    rig = session.machine.rig.world.rig.model_copy(update={"memory_edge": worse})  # type: ignore[attr-defined]
+    world = session.machine.rig.world  # type: ignore[attr-defined]
+    world.rig = world.firmware._rig = rig
+    session.propose("cas", 38)
+    record = session.test(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is Failure.STOPPED_IN_START
+    assert session.in_force["memory_rate"] == 5600.0
+    assert session.verified is not None
