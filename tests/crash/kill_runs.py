@@ -160,10 +160,10 @@ def look(book: Path, report: Report, stages: list[list[str]], ended: int, togeth
         report.wrong.append("what the logbook says is in force isn't")
     if state["pending"] and not waits:
         report.wrong.append(f"values wait for a restart: {state['pending']}")
-    if ended == 0:
-        return stages[1:]
     if stages[0][0] == "baseline":
         return stages[1:] if measured else stages
+    if ended == 0:
+        return stages[1:]
     return [["plan", "go-on", str(book), *together]] if going else stages
 
 

@@ -7,61 +7,19 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 from pytestqt.qtbot import QtBot
+from tests.desktop.driving import drag, ruler, settle, tune_of, words
 
 from yondle.app.session import Session
-from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.theme import Theme
-from yondle.desktop.widgets.ruler import Ruler
 from yondle.desktop.window import MainWindow
 from yondle.model.verdicts import Verdict
 
 Open = Callable[..., MainWindow]
 MakeSession = Callable[..., Session]
-
-
-@pytest.fixture
-def measured(tmp_path: Path, new_session: MakeSession) -> Path:
-    """A logbook with a baseline and one step that held."""
-    session = new_session(name="measured")
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    session.test(2)
-    session.close()
-    return tmp_path / "measured.yondle"
-
-
-def tune_of(window: MainWindow) -> TunePlace:
-    assert window.tune is not None
-    return window.tune
-
-
-def ruler(window: MainWindow, knob: str) -> Ruler:
-    found = tune_of(window).rulers.ruler(knob)
-    assert found is not None
-    return found
-
-
-def words(widget: QWidget) -> str:
-    """Everything a person reads on a part of the window."""
-    labels = [label.text() for label in widget.findChildren(QLabel) if label.isVisible()]
-    return "\n".join(labels + [button.text() for button in widget.findChildren(QPushButton) if button.isVisible()])
-
-
-def settle(qtbot: QtBot, window: MainWindow) -> None:
-    qtbot.waitUntil(lambda: not window.bridge.busy and not tune_of(window).progress.running, timeout=30_000)
-
-
-def drag(qtbot: QtBot, on: Ruler, value: float) -> None:
-    assert on.view is not None
-    start, end = on.centre_of(on.view.in_force).toPoint(), on.centre_of(value).toPoint()
-    qtbot.mousePress(on, Qt.MouseButton.LeftButton, pos=start)
-    for share in (0.3, 0.7, 1.0):
-        qtbot.mouseMove(on, QPoint(round(start.x() + (end.x() - start.x()) * share), start.y()))
-    qtbot.mouseRelease(on, Qt.MouseButton.LeftButton, pos=end)
 
 
 def test_a_new_field_book_says_what_to_do_and_one_key_does_it(

@@ -46,7 +46,6 @@ class Ruler(QWidget):
     entered = Signal(str)
     step_chosen = Signal(int)
     limit_moved = Signal(str, float)
-    limits_wanted = Signal(str)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -91,7 +90,7 @@ class Ruler(QWidget):
     # -- input ---------------------------------------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Arrows move the proposal by a notch, with Shift by four; Home takes it back; L is for the tuner's own limits."""
+        """Arrows move the proposal by a notch, with Shift by four; Home takes it back."""
         view = self._view
         if view is None:
             return
@@ -101,8 +100,6 @@ class Ruler(QWidget):
                 self._nudge(-stride)
             case Qt.Key.Key_Right:
                 self._nudge(stride)
-            case Qt.Key.Key_L:
-                self.limits_wanted.emit(view.knob.id)
             case Qt.Key.Key_Home:
                 self.moved.emit(view.knob.id, view.in_force)
             case _:

@@ -99,7 +99,6 @@ class Rulers(QScrollArea):
     entered = Signal(str)
     step_chosen = Signal(int)
     limit_moved = Signal(str, float)
-    limits_wanted = Signal(str)
     folds_changed = Signal(list)
 
     def __init__(self, theme: Theme) -> None:
@@ -161,7 +160,7 @@ class Rulers(QScrollArea):
         if [v.knob.id for v in views] != list(self._rulers):
             self._rebuild(views)
         self._views = views
-        moved_on = in_play != self._in_play
+        moved_on = self._in_play != "" and in_play != self._in_play
         self._in_play = in_play
         for view in views:
             ours = view.knob.id == in_play
@@ -246,7 +245,6 @@ class Rulers(QScrollArea):
             ruler.entered.connect(self.entered)
             ruler.step_chosen.connect(self.step_chosen)
             ruler.limit_moved.connect(self.limit_moved)
-            ruler.limits_wanted.connect(self.limits_wanted)
             self._layout.insertWidget(at, ruler)
             self._rulers[view.knob.id] = ruler
             at += 1

@@ -1,0 +1,41 @@
+"""How tests drive the window and read what it shows."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QLabel, QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+
+from yondle.desktop.places.tune import TunePlace
+from yondle.desktop.widgets.ruler import Ruler
+from yondle.desktop.window import MainWindow
+
+
+def tune_of(window: MainWindow) -> TunePlace:
+    assert window.tune is not None
+    return window.tune
+
+
+def ruler(window: MainWindow, knob: str) -> Ruler:
+    found = tune_of(window).rulers.ruler(knob)
+    assert found is not None
+    return found
+
+
+def words(widget: QWidget) -> str:
+    """Everything a person reads on a part of the window."""
+    labels = [label.text() for label in widget.findChildren(QLabel) if label.isVisible()]
+    return "\n".join(labels + [button.text() for button in widget.findChildren(QPushButton) if button.isVisible()])
+
+
+def settle(qtbot: QtBot, window: MainWindow) -> None:
+    qtbot.waitUntil(lambda: not window.bridge.busy and not tune_of(window).progress.running, timeout=30_000)
+
+
+def drag(qtbot: QtBot, on: Ruler, value: float) -> None:
+    assert on.view is not None
+    start, end = on.centre_of(on.view.in_force).toPoint(), on.centre_of(value).toPoint()
+    qtbot.mousePress(on, Qt.MouseButton.LeftButton, pos=start)
+    for share in (0.3, 0.7, 1.0):
+        qtbot.mouseMove(on, QPoint(round(start.x() + (end.x() - start.x()) * share), start.y()))
+    qtbot.mouseRelease(on, Qt.MouseButton.LeftButton, pos=end)
