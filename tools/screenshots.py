@@ -61,8 +61,9 @@ class Camera:
         self.until(lambda: window.tune is not None and window.tune.complete)
 
     def take(self, window: object, name: str) -> None:
-        """Take a picture."""
-        self.app.processEvents()
+        """Take a picture, once everything that was put up has found its place."""
+        for _ in range(8):
+            self.app.processEvents()
         self.folder.mkdir(parents=True, exist_ok=True)
         window.grab().save(str(self.folder / f"{name}.png"))
         print(self.folder / f"{name}.png")
@@ -87,8 +88,9 @@ def take_all(camera: Camera) -> None:
         camera.take(window, "first-start")
     with camera.window() as window:
         camera.open(window, book)
-        window.tune.trail.choose(8)
+        window.tune.trail.choose(11)
         camera.take(window, "tune")
+        entering(camera, window)
         window.tune._propose("core_clock", 4750)
         camera.take(window, "tune-proposal")
         window.tune._propose("core_voltage", 1.32)
@@ -113,6 +115,26 @@ def take_all(camera: Camera) -> None:
         window.tune._propose("core_clock", 4750)
         camera.take(window, "tune-small")
     resumed(camera)
+
+
+def entering(camera: Camera, window: object) -> None:
+    """Memory knobs, what is said before one is tested, what is to be entered by hand, and a sweep."""
+    tune = window.tune
+    tune.rulers.unfold(["memory"])
+    tune._propose("cas", 38)
+    camera.until(lambda: True)
+    camera.take(window, "tune-memory")
+    tune.actions_by_name["test"].trigger()
+    camera.until(lambda: not window.bridge.busy)
+    camera.take(window, "tune-entry")
+    tune.offers._run("drop", window.session.drop_waiting)
+    camera.until(lambda: not window.bridge.busy)
+    tune.side.cards.clear()
+    tune.rulers.unfold(["processor"])
+    tune._enter("core_clock")
+    tune.actions_by_name["sweep"].trigger()
+    camera.take(window, "tune-sweep")
+    tune.side.cards.clear()
 
 
 def running(camera: Camera, window: object) -> None:
@@ -143,7 +165,7 @@ def resumed(camera: Camera) -> None:
         "--pace",
         "4000",
     ]
-    for clock in (4800, 4850, 4900):
+    for clock in (4800, 4825, 4850, 4875, 4925, 5000):
         command[5] = f"core_clock={clock}"
         if subprocess.run(command, check=False, capture_output=True).returncode < 0:
             break

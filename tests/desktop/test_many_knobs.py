@@ -14,6 +14,7 @@ from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.widgets.forms import EntryCard, ProfileCard, RangeCard, SensorLimitsCard, SweepCard
 from yondle.desktop.widgets.ruler import SCALE_Y
 from yondle.desktop.window import MainWindow
+from yondle.model.events import Record, StepOpened
 from yondle.model.knobs import Subsystem
 from yondle.model.verdicts import Verdict
 
@@ -171,9 +172,13 @@ steps = [{ memory_rate = 5800 }, { fan_level = 45 }, { core_voltage = 1.40 }]
     assert "2 tests" in card.text
     assert "1 restart" in card.text
     assert "Left out: Core voltage 1.400" in card.text
+
+    def pause(record: Record) -> None:
+        if isinstance(record, StepOpened):
+            tune.offers._pause_plan = True
+
+    tune.session.subscribe(pause)
     qtbot.mouseClick(card.buttons[0], Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: tune.progress.running, timeout=10_000)
-    tune.offers._pause()
     settle(qtbot, tune.window())
     assert tune.session.in_force["memory_rate"] == 5800.0, "the owner enters it while a plan runs"
     assert "A plan is not finished" in words(tune.side)
@@ -218,4 +223,4 @@ def test_a_failure_names_what_it_points_to_and_is_tested_once_more(qtbot: QtBot,
     assert len(tune.session.steps[-1].attempts) == 2
     assert tune.side.inspector.view is not None
     assert ("Tested", "2 times, held 0") in tune.side.inspector.view.rows, tune.side.inspector.view
-    assert "2 times, held 0" in words(tune.side)
+    qtbot.waitUntil(lambda: "2 times, held 0" in words(tune.side), timeout=5_000)

@@ -11,7 +11,7 @@ from yondle.app.views.trail import failure_words
 from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import MINUS, number, quantity, signed_percent
 from yondle.model.steps import StepRecord
-from yondle.model.verdicts import Verdict
+from yondle.model.verdicts import SAYS_NOTHING, Verdict
 from yondle.model.workloads import Direction, Workload
 
 
@@ -64,8 +64,7 @@ def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
         scores = record.scores(benchmark.id)
         if scores:
             gathered.setdefault(setup, []).append((record, scores))
-        elif record.outcome is not None and record.outcome.failure is not None:
-            outcome = record.outcome
+        elif (outcome := record.outcome) is not None and outcome.failure not in (None, *SAYS_NOTHING):
             words = failure_words(outcome)
             failures.append(
                 ChartFailure(setup[knob.id], record.verdict, setup.same_but(now, knob.id), record.step.number, words)

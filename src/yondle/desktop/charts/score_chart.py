@@ -24,12 +24,17 @@ _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARE = 0.8
 _FAILURE_ROW_PX = 15
+_NEAR_SHARE = 0.2
 
 
 class NumberAxis(pg.AxisItem):
-    """An axis that writes numbers as the rest of the program does; `least` is the closest its ticks may stand."""
+    """An axis that writes numbers as the rest of the program does; `least` is the closest its ticks may stand.
+
+    With `names` its ticks are the choices of a switch or mode.
+    """
 
     least = 0.0
+    names: tuple[str, ...] = ()
 
     def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
         """Leave out ticks between the values a knob takes."""
@@ -38,6 +43,8 @@ class NumberAxis(pg.AxisItem):
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         """Write the ticks."""
+        if self.names:
+            return [self.names[round(v)] if 0 <= round(v) < len(self.names) else "" for v in values]
         digits = max(0, -math.floor(math.log10(spacing) + 1e-9)) if spacing > 0 else 0
         return [number(value * scale, digits) for value in values]
 
@@ -127,7 +134,8 @@ class ScoreChart(pg.PlotWidget):
         view = self._view
         if view is None or not view.points:
             return
-        self.getPlotItem().getAxis("bottom").least = view.knob.step
+        axis = self.getPlotItem().getAxis("bottom")
+        axis.least, axis.names = view.knob.step, view.knob.choices
         self._draw_baseline(view)
         self._draw_proportion(view)
         strong = [p for p in view.points if p.strong]
@@ -155,7 +163,7 @@ class ScoreChart(pg.PlotWidget):
         half = (view.baseline.high - view.baseline.low) / 2
         digits = digits_for(half)
         words = f"baseline {number(view.baseline.mean, digits)} ± {number(half, digits)}"
-        self._right_label(words, view.baseline.high, anchor=(1, 1))
+        self._edge_label(words, view.baseline.high, on_left=_crowded_on_the_right(view))
 
     def _draw_proportion(self, view: ChartView) -> None:
         if view.anchor is None:
@@ -218,15 +226,17 @@ class ScoreChart(pg.PlotWidget):
         if view.failures:
             self.addItem(_FailureMarks(view.failures, self._theme, self._choose), ignoreBounds=True)
 
-    def _right_label(self, words: str, at: float, anchor: tuple[float, float]) -> None:
+    def _edge_label(self, words: str, at: float, on_left: bool) -> None:
+        """Write a label at the edge of the chart, wherever that is zoomed to."""
         c = self._theme.colours
+        anchor = (0, 1) if on_left else (1, 1)
         item = pg.TextItem(words, color=c.muted, anchor=anchor, fill=pg.mkBrush(faded(c.ground, 0.7)))
         item.setFont(font(SMALL_PX))
         self.addItem(item, ignoreBounds=True)
         box = self.getPlotItem().getViewBox()
 
         def place() -> None:
-            item.setPos(box.viewRange()[0][1], at)
+            item.setPos(box.viewRange()[0][0 if on_left else 1], at)
 
         box.sigXRangeChanged.connect(place)
         place()
@@ -362,3 +372,13 @@ def _hover_words(view: ChartView, point: ChartPoint) -> str:
         f"{view.knob.text(point.value)}\n{mean}{margin} {metric.unit}, {count(point.spread.n, 'pass', 'passes')}"
         f"\n{point.verdict}, step {steps}{others}"
     )
+
+
+def _crowded_on_the_right(view: ChartView) -> bool:
+    """Tell whether more points stand near the baseline's height in the right third than in the left one."""
+    low, high = _x_range(view)
+    bottom, top = _y_range(view)
+    level = view.baseline.high if view.baseline is not None else 0.0
+    third = (high - low) / 3.0
+    values = [p.value for p in view.points if abs(p.spread.mean - level) < _NEAR_SHARE * (top - bottom)]
+    return sum(v > high - third for v in values) > sum(v < low + third for v in values)

@@ -23,7 +23,7 @@ from yondle.desktop.figures import load_figures
 from yondle.desktop.places.tune_offers import TuneOffers
 from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.desktop.theme import MARGIN, Theme
-from yondle.desktop.widgets.basics import label
+from yondle.desktop.widgets.basics import Eliding, label
 from yondle.desktop.widgets.cards import CardAction
 from yondle.desktop.widgets.next_step import SidePanel
 from yondle.desktop.widgets.rulers import GROUPED_FROM, Rulers
@@ -184,7 +184,7 @@ class TunePlace(QWidget):
         box.setContentsMargins(MARGIN, MARGIN - 2, MARGIN, 8)
         box.setSpacing(6)
         head = QHBoxLayout()
-        head.addWidget(label("Rulers · drag a marker, or press ← → to propose the next value", "heading"), 1)
+        head.addWidget(Eliding("Rulers · drag a marker, or press ← → to propose the next value", "heading"), 1)
         self._filter = QLineEdit()
         self._filter.setPlaceholderText("Filter knobs  Ctrl+F")
         self._filter.setToolTip("A name, a group, or: changed, tried, by hand")

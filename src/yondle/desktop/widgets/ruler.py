@@ -37,6 +37,7 @@ COARSE_NOTCHES = 4
 _CLOSEST_TICKS_PX = 5.0
 _CLOSEST_MARKS_PX = 9.0
 _HANDLE_PX = 6.0
+_END_LABEL_PX = 44.0
 
 
 class Ruler(QWidget):
@@ -283,7 +284,8 @@ class Ruler(QWidget):
         standing = (view.in_force, view.proposed)
         if knob.low not in standing:
             painter.drawText(QRectF(left, SCALE_Y + 6, 80, 16), Qt.AlignmentFlag.AlignLeft, low)
-        if knob.high not in standing:
+        limit = right if view.ceiling is None else self._x(view.ceiling)
+        if knob.high not in standing and not right - _END_LABEL_PX < limit < right:
             painter.drawText(QRectF(right - 80, SCALE_Y + 6, 80, 16), Qt.AlignmentFlag.AlignRight, high)
 
     def _paint_band(self, painter: QPainter, left: float, right: float) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
@@ -168,6 +168,13 @@ class Rulers(QScrollArea):
         if moved_on:
             self._unfolded |= {str(v.knob.subsystem) for v in views if v.knob.id == in_play}
         self._arrange()
+        if moved_on:
+            QTimer.singleShot(0, self, self._show_in_play)
+
+    def _show_in_play(self) -> None:
+        ruler = self._rulers.get(self._in_play)
+        if ruler is not None and not ruler.isHidden():
+            self.ensureWidgetVisible(ruler, 0, HEIGHT // 2)
 
     def focus_on(self, knob: str) -> None:
         """Give a ruler the keyboard."""
@@ -259,7 +266,10 @@ class Rulers(QScrollArea):
         matching = {v.knob.id for v in self._views if self._matches(v)}
         for view in self._views:
             open_ = not self._heads or bool(self._filter) or str(view.knob.subsystem) in self._unfolded
-            self._rulers[view.knob.id].setVisible(view.knob.id in matching and open_)
+            ruler, shown = self._rulers[view.knob.id], view.knob.id in matching and open_
+            if ruler.hasFocus() and not shown and view.knob.subsystem in self._heads:
+                self._heads[view.knob.subsystem].setFocus()
+            ruler.setVisible(shown)
         for subsystem, head in self._heads.items():
             own = [v for v in self._views if v.knob.subsystem is subsystem]
             head.show_group(own, bool(self._filter) or str(subsystem) in self._unfolded)
