@@ -118,7 +118,7 @@ def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtb
 
 
 def test_what_is_not_ready_is_said_before_a_baseline_and_can_be_gone_on_with(qtbot: QtBot, tune: TunePlace) -> None:
-    tune.session.tell_condition("power source", "battery")
+    tune.session.own.tell("power source", "battery")
     press(qtbot, tune, Qt.Key.Key_B, Qt.KeyboardModifier.ControlModifier)
     settle(qtbot, tune.window())
     card = tune.side.cards.get("ready")
@@ -148,6 +148,16 @@ def test_a_sweep_says_what_it_takes_and_runs_to_its_end(qtbot: QtBot, tune: Tune
     tried = [r.step.setup["fan_level"] for r in tune.session.steps[2:]]
     assert tried == [35.0, 45.0]
     assert tune.session.in_force["fan_level"] == 40.0
+    tune.actions_by_name["sweep"].trigger()
+    card = tune.side.cards.get("sweep")
+    assert isinstance(card, SweepCard)
+    card.order.setCurrentText("until it fails")
+    assert not card.low.isEnabled()
+    for box, value in ((card.high, 50), (card.by, 10), (card.passes, 2)):
+        box.setValue(value)
+    qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
+    settle(qtbot, tune.window())
+    assert tune.session.in_force["fan_level"] == 50.0
 
 
 def test_a_plan_file_is_shown_before_it_runs_and_pauses_after_the_step(

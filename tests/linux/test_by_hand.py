@@ -219,8 +219,8 @@ def test_conditions_are_taken_from_the_kernel_where_it_tells_them(tmp_path: Path
 
 def test_what_is_not_ready_is_told_with_what_to_do_and_recorded(book: Path) -> None:
     session = opened(book, "boot 1")
-    session.tell_condition("power source", "battery")
-    session.tell_condition("cooler", "Tarn 140")
+    session.own.tell("power source", "battery")
+    session.own.tell("cooler", "Tarn 140")
     assert session.not_told == ("room temperature in °C", "sample of each part")
     missing = not_ready(readiness(session))
     assert any(words.startswith("power source: battery") for words in missing)

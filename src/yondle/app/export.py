@@ -22,7 +22,7 @@ def logbook_text(session: Session) -> str:
         "position": session.position.step.number if session.position else None,
         "in_force": dict(session.in_force),
         "profiles": [{**asdict(p), "setup": dict(p.setup)} for p in keeping.profiles()],
-        "conditions": session.conditions_told,
+        "conditions": session.own.conditions,
         "ranges": keeping.value("ranges") or {},
         "limits": keeping.value("limits") or {},
     }

@@ -115,6 +115,18 @@ def sweep_text(
     return tomlkit.dumps(document)
 
 
+def ladder_text(declaration: RigDeclaration, knob_id: str, to: float, by: float, passes: int) -> str:
+    """Write a plan that climbs one knob until it fails; `by` below 0 climbs down."""
+    knob = declaration.knob(knob_id)
+    document = tomlkit.document()
+    document["format"] = FORMAT
+    document["name"] = f"{knob.name} until it fails, to {knob.text(to)}".replace("\N{THIN SPACE}", " ")
+    document["passes"] = passes
+    document["do"] = tomlkit.aot()
+    document["do"].append(tomlkit.item({"kind": "ladder", "knob": knob_id, "to": to, "by": by}))
+    return tomlkit.dumps(document)
+
+
 def _part(part: _Sweep | _Ladder | _Steps, declaration: RigDeclaration) -> Sweep | Ladder | Steps:
     match part:
         case _Sweep():

@@ -3,32 +3,29 @@
 from __future__ import annotations
 
 import logging
-import math
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from yondle.app.autostart import come_back_with, stay_away
+from yondle.app.book import Book, may_be_put_in_force
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
 from yondle.app.machines import Machine, RigChoice, make_machine
-from yondle.app.waiting import Waiting
+from yondle.app.own import Own
+from yondle.app.waiting import Waiting, Waits
 from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
 from yondle.engine.recovery import judge_unclosed
 from yondle.engine.requests import Request
 from yondle.engine.states import State
 from yondle.logbook.logbook import Logbook
-from yondle.logbook.reading import OpenAttempt
-from yondle.logbook.writing import ENTRY, HEADING
+from yondle.logbook.writing import HEADING
 from yondle.model.errors import KnownError
 from yondle.model.events import (
     AttemptClosed,
-    Entered,
-    EntryOpened,
     PassEnded,
     PassOpened,
     PositionMoved,
@@ -39,7 +36,6 @@ from yondle.model.events import (
 from yondle.model.knobs import Change, Knob, Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Limit
 from yondle.model.steps import Check, Note, StartAnswer, Step, StepKind, StepRecord, verdict_of
 from yondle.model.verdicts import Outcome, Verdict
 from yondle.planning.ladder import quick_check
@@ -49,7 +45,6 @@ logger = logging.getLogger(__name__)
 BASELINE_PASSES = 5
 STEP_PASSES = 5
 LONGEST_NOTE = 4000
-LONGEST_CONDITION = 200
 
 Listener = Callable[[Record], None]
 
@@ -97,23 +92,20 @@ class Session:
         recorder = with_faults(logbook, os.environ.get(VARIABLE))
         self._hands: Hands = NobodyThere() if asks else machine.hands
         self._engine = Engine(machine.rig, machine.clock, recorder, self._hands, self._hear)
-        self._book: dict[int, StepRecord] = {record.step.number: record for record in logbook.steps()}
-        self._note_steps()
+        self._book = Book(logbook)
+        self.own = Own(logbook.keeping, machine.rig.declaration)
         self._position = logbook.position()
         self._running = 0
         self.version = 0
         self.proposal: Proposal | None = None
         self.verified: Verified | None = None
-        self.waiting: Waiting | None = None
-        self._waiting_for: Order | None = None
-        self._comes_back = False
+        self._waits = Waits(logbook, machine, self._book, lambda: isinstance(self._hands, NobodyThere))
         self._take_own_limits()
         if self.position is not None:
             self._engine.believe(self.position.step.setup)
         self.resumed = self._close_what_was_open()
         self.in_force: Setup = self._come_to_position()
-        self._comes_back = self.waiting is None
-        self._arrange_return()
+        self._waits.arrange_return()
         if self.verified is None:
             self.verify()
 
@@ -159,24 +151,26 @@ class Session:
     @property
     def steps(self) -> list[StepRecord]:
         """Every step, oldest first."""
-        return self._steps
+        return self._book.steps
 
     def step(self, number: int) -> StepRecord:
         """Give one step; raises KnownError when there is none of that number."""
-        try:
-            return self._book[number]
-        except KeyError:
-            raise KnownError(f"There is no step {number}.", "'yondle status' lists the steps there are.") from None
+        return self._book.step(number)
 
     @property
     def position(self) -> StepRecord | None:
         """The step whose setup is in force."""
-        return self._book.get(self._position) if self._position is not None else None
+        return self._book.step(self._position) if self._position is not None else None
 
     @property
     def baseline_step(self) -> StepRecord | None:
         """The latest baseline that ran through."""
-        return self._baseline
+        return self._book.baseline
+
+    @property
+    def waiting(self) -> Waiting | None:
+        """What has to be entered by hand before anything else can be done."""
+        return self._waits.now
 
     @property
     def state(self) -> State:
@@ -199,7 +193,7 @@ class Session:
         knob = self.declaration.knob(knob_id)
         taken = knob.checked(value)
         self._must_be_allowed(knob, taken)
-        self._must_not_wait()
+        self._waits.must_be_none()
         old = self.proposal.changes if self.proposal else ()
         others = tuple(c for c in old if c.knob != knob_id)
         joint = joint or (self.proposal.joint if self.proposal else False)
@@ -229,20 +223,20 @@ class Session:
         """
         check = quick_check(self.declaration, _checked_passes(passes or BASELINE_PASSES))
         stock = self.declaration.stock
-        self._must_not_wait()
+        self._waits.must_be_none()
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._position, stock)
         home = self.in_force if self._position is not None else stock
         return self._test(step, check, home, knowingly=knowingly)
 
     def test(self, passes: int | None = None) -> StepRecord:
         """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
-        self._must_not_wait()
+        self._waits.must_be_none()
         if self.baseline_step is None:
             raise KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
         if self.proposal is None:
             raise KnownError("Nothing is proposed.", "Move a marker on a ruler, or name a knob and a value.")
         setup = self.proposed
-        again = self._same_step(setup)
+        again = self._book.tried_from(self._position, setup)
         number = again.step.number if again else self.logbook.next_step()
         step = Step(number, StepKind.CHANGE, self._position, setup, self.proposal.changes, self.proposal.joint)
         record = self._test(again.step if again else step, self.check(passes), self.in_force)
@@ -251,7 +245,7 @@ class Session:
 
     def test_again(self, number: int, passes: int | None = None) -> StepRecord:
         """Test a step once more, to be sure, from where it was tested before; raises KnownError where it can't be."""
-        self._must_not_wait()
+        self._waits.must_be_none()
         record = self.step(number)
         if record.step.kind is StepKind.BASELINE:
             return self.baseline(passes)
@@ -282,13 +276,13 @@ class Session:
                 "Restart it, enter them in firmware setup, and open this logbook again.",
             )
         with self.unattended():
-            if waiting.step is None or self._waiting_for is None:
+            if waiting.step is None or self._waits.order is None:
                 self._bring_back_by_hand(waiting, answer)
                 return None
             told = (answer or self.machine.last_start()) if waiting.restarted else None
-            self.waiting = None
-            self._engine.go_on(self._waiting_for, told)
-            return self._book[waiting.step.number]
+            self._waits.now = None
+            self._engine.go_on(self._waits.order, told)
+            return self._book.step(waiting.step.number)
 
     @contextmanager
     def unattended(self) -> Iterator[None]:
@@ -302,22 +296,22 @@ class Session:
 
     def drop_waiting(self) -> StepRecord | None:
         """Give up the step that waits for its values to be entered; gives the step, None when nothing on trial waits."""
-        waiting, order = self.waiting, self._waiting_for
+        waiting, order = self.waiting, self._waits.order
         if waiting is None or waiting.step is None or order is None:
             return None
-        self.waiting = None
+        self._waits.now = None
         self._engine.drop(order)
-        return self._book[waiting.step.number]
+        return self._book.step(waiting.step.number)
 
     def go_back(self, number: int) -> StepRecord:
         """Put the settings of an earlier step that held in force again."""
         record = self.step(number)
-        if not _may_be_put_in_force(record):
+        if not may_be_put_in_force(record):
             raise KnownError(
                 f"Step {number} is '{record.verdict}', so it isn't put in force by itself.",
                 "Go back to a step that held, or propose its values again as a step.",
             )
-        self._must_not_wait()
+        self._waits.must_be_none()
         self._engine.rest_at(record.step.setup, number)
         self.proposal = None
         return self.step(number)
@@ -329,7 +323,7 @@ class Session:
 
     def can_go_back(self, number: int) -> bool:
         """Tell whether a step's settings may be put in force again, and aren't already."""
-        return number != self._position and _may_be_put_in_force(self.step(number))
+        return number != self._position and may_be_put_in_force(self.step(number))
 
     def go_to_stock(self) -> bool:
         """Put every knob at stock in one action; tells whether that reads back. Steps and profiles stay as they are."""
@@ -338,15 +332,9 @@ class Session:
         return self._engine.rest_at(self.declaration.stock, baseline.step.number if baseline else None)
 
     @property
-    def conditions_told(self) -> dict[str, str]:
-        """What the tuner told about the rig that it can't find out by itself; stored with every attempt."""
-        told: dict[str, str] = self.logbook.keeping.value("conditions") or {}
-        return told
-
-    @property
     def conditions(self) -> dict[str, str | float]:
         """The conditions as they are now: what the rig finds out, and what the tuner told."""
-        return {**self.machine.rig.facts(), **self.conditions_told}
+        return {**self.machine.rig.facts(), **self.own.conditions}
 
     @property
     def not_told(self) -> tuple[str, ...]:
@@ -354,41 +342,21 @@ class Session:
         known = self.conditions
         return tuple(name for name in self.declaration.asks if name not in known)
 
-    def tell_condition(self, name: str, value: str) -> None:
-        """Keep a condition for every attempt from now on; an empty value takes it away."""
-        if not name.strip() or max(len(name), len(value)) > LONGEST_CONDITION:
-            raise KnownError(f"A condition has a name and at most {LONGEST_CONDITION} characters.", "Shorten it.")
-        told = {**self.conditions_told, name.strip(): value.strip()}
-        self.logbook.keeping.keep("conditions", {k: v for k, v in told.items() if v})
-
     def set_own_range(self, knob_id: str, low: float | None, high: float | None) -> None:
         """Set the lowest and highest value of a knob that this tuner stands for; None is the end of its range.
 
         Raises KnownError when that would leave out the value in force.
         """
         knob = self.declaration.knob(knob_id)
-        least = knob.checked(low) if low is not None else knob.low
-        most = knob.checked(high) if high is not None else knob.high
-        now = self.in_force.get(knob_id, knob.stock)
-        if not least <= now <= most:
-            raise KnownError(
-                f"{knob.name} is at {knob.text(now)} now.", "Bring it within the limit first, then set the limit."
-            )
-        ranges = self.logbook.keeping.value("ranges") or {}
-        self.logbook.keeping.keep("ranges", {**ranges, knob_id: [least, most]})
+        least, most = self.own.set_range(knob, low, high, self.in_force.get(knob_id, knob.stock))
         self._take_own_limits()
-        if self.proposal and not all(
-            self.declaration.allows(self.declaration.knob(c.knob), c.new) for c in self.proposal.changes
-        ):
+        proposed = self.proposal.value(knob_id) if self.proposal else None
+        if proposed is not None and not least <= proposed <= most:
             self.proposal = None
 
     def set_limit(self, channel_id: str, most: float | None) -> None:
         """Set the reading of a sensor above which a test is stopped; None takes the ceiling away."""
-        channel = self.declaration.channel(channel_id)
-        if most is not None and not math.isfinite(most):
-            raise KnownError(f"{channel.name} can't be held below {most}.", "Give a number.")
-        limits = self.logbook.keeping.value("limits") or {}
-        self.logbook.keeping.keep("limits", {**limits, channel_id: most})
+        self.own.set_limit(channel_id, most)
         self._take_own_limits()
 
     def note(self, number: int, text: str) -> Note:
@@ -399,7 +367,7 @@ class Session:
             raise KnownError("A note has 1 to 4 000 characters.", "Shorten it, or write two.")
         self.logbook.add_note(number, self.machine.clock.wall().isoformat(timespec="seconds"), words)
         self._reload(number)
-        return self._book[number].notes[-1]
+        return self._book.step(number).notes[-1]
 
     def verify(self) -> Verified:
         """Read the settings back and count those that are as they should be."""
@@ -429,33 +397,26 @@ class Session:
     def _test(
         self, step: Step, check: Check, home: Setup, home_step: int | None = None, knowingly: tuple[str, ...] = ()
     ) -> StepRecord:
-        before = self._book.get(step.number)
-        outcomes = tuple(a.outcome for a in before.attempts if a.outcome is not None) if before else ()
         at = home_step if home_step is not None else self._position
-        own = dict(self.conditions_told)
+        own = dict(self.own.conditions)
         set_back = self._set_back_s()
         if set_back > 0:
             own["clock"] = f"set back by {duration(set_back)} since the test before"
         if knowingly:
             own["not ready, gone on knowingly"] = "; ".join(knowingly)
-        order = Order(self.logbook.next_attempt(), step, check, home, at, outcomes, tuple(own.items()))
-        self._waiting_for = order
+        order = Order(
+            self.logbook.next_attempt(), step, check, home, at, self._book.outcomes(step.number), tuple(own.items())
+        )
+        self._waits.order = order
         self._engine.test(order)
-        return self._book[step.number]
+        return self._book.step(step.number)
 
     def _set_back_s(self) -> float:
         """By how much the wall clock stands before the latest test; order and durations never come from it."""
-        latest = max((a for r in self.steps for a in r.attempts), key=lambda a: a.id, default=None)
+        latest = self._book.latest_attempt
         if latest is None:
             return 0.0
         return (datetime.fromisoformat(latest.started_at) - self.machine.clock.wall()).total_seconds()
-
-    def _same_step(self, setup: Setup) -> StepRecord | None:
-        """A setup tested before from the same place is another attempt of that step, not a new one."""
-        for record in self.steps:
-            if record.step.parent == self._position and record.step.setup == setup:
-                return record
-        return None
 
     def _must_be_allowed(self, knob: Knob, value: float) -> None:
         if self.declaration.allows(knob, value):
@@ -471,32 +432,18 @@ class Session:
         self._hands = hands
         self._engine.use_hands(hands)
 
-    def _must_not_wait(self) -> None:
-        if self.waiting is not None:
-            raise KnownError(
-                "Values are waiting to be entered in firmware setup.", "Enter them and go on, or drop that step first."
-            )
-
     def _take_own_limits(self) -> None:
         """Lay the tuner's own limits over those the rig came with."""
-        given = self.machine.rig.declaration
-        ceilings, floors = dict(given.ceilings), dict(given.floors)
-        for knob in given.knobs:
-            own = (self.logbook.keeping.value("ranges") or {}).get(knob.id)
-            if own is not None:
-                floors[knob.id], ceilings[knob.id] = own
-        floors = {k: v for k, v in floors.items() if v > given.knob(k).low}
-        ceilings = {k: v for k, v in ceilings.items() if v < given.knob(k).high}
-        most = {limit.channel: limit.most for limit in given.limits} | (self.logbook.keeping.value("limits") or {})
-        limits = tuple(Limit(channel, value) for channel, value in most.items() if value is not None)
-        self.declaration = replace(given, ceilings=ceilings, floors=floors, limits=limits)
-        self._engine.use_limits(limits)
+        self.declaration = self.own.declaration()
+        self._engine.use_limits(self.declaration.limits)
         self.version += 1
 
     def _close_what_was_open(self) -> list[Resumed]:
         found = []
         for open_ in self.logbook.unclosed():
-            if open_.attempt.outcome is None and self._still_waits(open_):
+            if open_.attempt.outcome is None and self._waits.take_up(open_):
+                self._running = open_.step.number
+                self._engine.wait_for()
                 continue
             outcome = open_.attempt.outcome
             judged = outcome or judge_unclosed(
@@ -508,56 +455,29 @@ class Session:
                 open_.last_sample_s,
             )
             home, home_step = open_.home, open_.home_step
-            before = self._book[open_.step.number].attempts
-            if outcome is not None and verdict_of([a.outcome for a in before if a.outcome is not None]) is Verdict.HELD:
+            if outcome is not None and verdict_of(self._book.outcomes(open_.step.number)) is Verdict.HELD:
                 home, home_step = open_.step.setup, open_.step.number
             number = open_.step.number
             verified = self._engine.close_interrupted(
                 open_.attempt.id, number, home, home_step, None if outcome else judged
             )
-            found.append(Resumed(self._book[number], judged, self._position, verified))
+            found.append(Resumed(self._book.step(number), judged, self._position, verified))
         return found
-
-    def _still_waits(self, open_: OpenAttempt) -> bool:
-        """An attempt that was left over a restart is not interrupted: it goes on once it is known how that went."""
-        entry = self.logbook.keeping.value(ENTRY)
-        asked = entry is not None and entry["attempt"] == open_.attempt.id and not entry["putting_back"]
-        restarting = open_.last_act == "RestartOpened"
-        boot = entry["boot_id"] if asked else open_.last_detail.get("boot_id", open_.attempt.boot_id)
-        restarted = boot != self.machine.rig.boot_id()
-        attempt, step, check = open_.attempt, open_.step, open_.attempt.check
-        if check is None or not (asked or (restarting and restarted)):
-            return False
-        before = tuple(a.outcome for a in self._book[step.number].attempts if a.outcome is not None)
-        self._waiting_for = Order(attempt.id, step, check, open_.home, open_.home_step, before)
-        values = entry["values"] if asked else open_.last_detail["values"]
-        self.waiting = Waiting(values, step.setup, step, restarted, goes_on=not self._asks or not asked)
-        self._running = step.number
-        self._engine.wait_for()
-        return True
 
     def _bring_back_by_hand(self, waiting: Waiting, answer: StartAnswer | None) -> None:
         if waiting.restarted and (answer is None or answer.started):
             self._engine.believe(waiting.setup)
-        self.waiting = None
-        self._engine.rest_at(waiting.setup, self._step_at(waiting.setup))
-
-    def _step_at(self, setup: Setup) -> int | None:
-        """Give the latest step that held with a setup."""
-        matching = (r for r in reversed(self.steps) if r.step.setup == setup and _may_be_put_in_force(r))
-        found = next(matching, None)
-        return found.step.number if found else None
+        self._waits.now = None
+        self._engine.rest_at(waiting.setup, self._book.proven_at(waiting.setup))
 
     def _come_to_position(self) -> Setup:
         """Bring the rig to the settings the logbook stands for; a machine that restarted in between has lost them."""
         read = self._engine.read()
-        if self.waiting is not None:
-            return self._waiting_for.home if self._waiting_for else read
-        heading, entry = self.logbook.keeping.value(HEADING), self.logbook.keeping.value(ENTRY)
-        if entry is not None and entry["putting_back"] and self._asks:
-            restarted = entry["boot_id"] != self.machine.rig.boot_id()
-            self.waiting = Waiting(entry["values"], Setup.of(entry["setup"]), None, restarted)
+        if self._waits.order is not None:
+            return self._waits.order.home
+        if self._waits.take_up_putting_back():
             return read
+        heading = self.logbook.keeping.value(HEADING)
         if heading is not None:
             self._engine.rest_at(Setup.of(heading["setup"]), heading["position"])
             return self.in_force
@@ -570,73 +490,39 @@ class Session:
         return here.step.setup
 
     def _reload(self, number: int) -> None:
-        self._book[number] = self.logbook.step(number)
-        self._note_steps()
+        self._book.reload(number)
         self.version += 1
-
-    def _note_steps(self) -> None:
-        """Keep the list of steps and the latest baseline at hand: both are asked for all the time."""
-        self._steps = [self._book[n] for n in sorted(self._book)]
-        measured = (r for r in reversed(self._steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
-        self._baseline = next(measured, None)
 
     def _hear(self, record: Record) -> None:
         match record:
             case StepOpened():
                 self._reload(record.step.number)
                 self._running = record.step.number
-            case EntryOpened() if isinstance(self._hands, NobodyThere):
-                step = None if record.putting_back else self._book[self._running].step
-                self.waiting = Waiting(record.values, record.setup, step, restarted=False)
-            case Entered():
-                self.waiting = None
             case PassOpened() | PassEnded():
                 self._reload(self._running)
             case VerdictGiven():
                 self._reload(record.step)
             case AttemptClosed():
-                self._waiting_for = None
                 self._rest(record.position, record.rests_at, record.verified)
                 self._reload(record.step)
             case PositionMoved():
                 self._rest(record.position, record.rests_at, record.verified)
             case _:
                 pass
-        self._arrange_return()
+        self._waits.hear(record, self._running)
         for listener in self._listeners:
             listener(record)
-
-    def _arrange_return(self) -> None:
-        """On a real machine Yondle comes back after the login that follows the restart something waits for."""
-        waits = self.waiting is not None and self.machine.virtual is None
-        if waits != self._comes_back:
-            self._comes_back = waits
-            if waits:
-                come_back_with(self.logbook.path)
-            else:
-                stay_away(self.logbook.path)
 
     def _rest(self, position: int | None, rests_at: Setup, verified: bool) -> None:
         self._position = position if position is not None else self._stock_step(rests_at)
         self.in_force = rests_at
         self._engine.believe(rests_at)
-        if verified:
-            self.waiting = None
         self.version += 1
         self.verified = Verified(self.machine.clock.now(), len(rests_at) if verified else 0, len(rests_at))
 
     def _stock_step(self, rests_at: Setup) -> int | None:
         baseline = self.baseline_step
         return baseline.step.number if baseline and baseline.step.setup == rests_at else None
-
-
-_MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
-
-
-def _may_be_put_in_force(record: StepRecord) -> bool:
-    """What held may, and so may stock once it was measured, even where it was held back."""
-    baseline = record.step.kind is StepKind.BASELINE and record.verdict is Verdict.HELD_BACK
-    return record.verdict is Verdict.HELD or baseline
 
 
 def machine_file(logbook: Path) -> Path:

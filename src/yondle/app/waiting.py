@@ -2,8 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
+from yondle.app.autostart import come_back_with, stay_away
+from yondle.app.book import Book
+from yondle.app.machines import Machine
+from yondle.engine.engine import Order
+from yondle.logbook.logbook import Logbook
+from yondle.logbook.reading import OpenAttempt
+from yondle.logbook.writing import ENTRY
+from yondle.model.errors import KnownError
+from yondle.model.events import AttemptClosed, Entered, EntryOpened, PositionMoved, Record
 from yondle.model.knobs import Setup
 from yondle.model.steps import Step
 
@@ -20,3 +30,75 @@ class Waiting:
     step: Step | None
     restarted: bool
     goes_on: bool = False
+
+
+class Waits:
+    """Keeps what is waited for, over the end of the program too; `nobody_there` tells whether only the tuner has hands."""
+
+    def __init__(self, logbook: Logbook, machine: Machine, book: Book, nobody_there: Callable[[], bool]) -> None:
+        self._logbook = logbook
+        self._machine = machine
+        self._book = book
+        self._nobody_there = nobody_there
+        self._comes_back: bool | None = None
+        self.now: Waiting | None = None
+        self.order: Order | None = None
+
+    def must_be_none(self) -> None:
+        """Raise KnownError while something waits."""
+        if self.now is not None:
+            raise KnownError(
+                "Values are waiting to be entered in firmware setup.", "Enter them and go on, or drop that step first."
+            )
+
+    def take_up(self, open_: OpenAttempt) -> bool:
+        """Wait for an attempt that was left over a restart: it isn't interrupted, and goes on once that is answered."""
+        entry = self._logbook.keeping.value(ENTRY)
+        asked = entry is not None and entry["attempt"] == open_.attempt.id and not entry["putting_back"]
+        restarting = open_.last_act == "RestartOpened"
+        boot = entry["boot_id"] if asked else open_.last_detail.get("boot_id", open_.attempt.boot_id)
+        restarted = boot != self._machine.rig.boot_id()
+        attempt, step, check = open_.attempt, open_.step, open_.attempt.check
+        if check is None or not (asked or (restarting and restarted)):
+            return False
+        before = self._book.outcomes(step.number)
+        self.order = Order(attempt.id, step, check, open_.home, open_.home_step, before)
+        values = entry["values"] if asked else open_.last_detail["values"]
+        self.now = Waiting(values, step.setup, step, restarted, goes_on=not (asked and self._nobody_there()))
+        return True
+
+    def take_up_putting_back(self) -> bool:
+        """Wait for the values that bring the rig back, if an earlier program left that to the tuner."""
+        entry = self._logbook.keeping.value(ENTRY)
+        if entry is None or not entry["putting_back"] or not self._nobody_there():
+            return False
+        restarted = entry["boot_id"] != self._machine.rig.boot_id()
+        self.now = Waiting(entry["values"], Setup.of(entry["setup"]), None, restarted)
+        return True
+
+    def hear(self, record: Record, running: int) -> None:
+        """Follow the engine's records; `running` is the step on trial."""
+        match record:
+            case EntryOpened() if self._nobody_there():
+                step = None if record.putting_back else self._book.step(running).step
+                self.now = Waiting(record.values, record.setup, step, restarted=False)
+            case Entered():
+                self.now = None
+            case AttemptClosed():
+                self.order = None
+                self.now = None if record.verified else self.now
+            case PositionMoved():
+                self.now = None if record.verified else self.now
+            case _:
+                return
+        self.arrange_return()
+
+    def arrange_return(self) -> None:
+        """On a real machine Yondle comes back after the login that follows the restart something waits for."""
+        waits = self.now is not None and self._machine.virtual is None
+        if waits != self._comes_back:
+            self._comes_back = waits
+            if waits:
+                come_back_with(self._logbook.path)
+            else:
+                stay_away(self._logbook.path)

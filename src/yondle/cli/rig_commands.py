@@ -41,7 +41,7 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
     def condition(logbook: LogbookPath, name: str, value: str) -> None:
         """Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."""
         with opened(lambda: Session.open(logbook)) as session:
-            session.tell_condition(name, value)
+            session.own.tell(name, value)
             console.print(f"{name}: {value}" if value else f"{name} is forgotten.")
 
     @app.command()

@@ -20,6 +20,7 @@ from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, O
 from yondle.model.workloads import Workload
 
 AT_ONCE_S = 0.5
+LAST_SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.VOLTAGE, Quantity.POWER, Quantity.ERRORS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,6 +190,7 @@ def step_view(session: Session, step_number: int) -> StepView:
     rows = (
         *_history_rows(record),
         *_gain_rows(session, record),
+        *_last_rows(session.declaration, record),
         *_reading_rows(session.declaration, record),
         *_derived_rows(session, record),
     )
@@ -235,6 +237,21 @@ def _history_rows(record: StepRecord) -> tuple[tuple[str, str], ...]:
         held = sum(o.verdict is Verdict.HELD for o in outcomes)
         rows.append(("Tested", f"{len(outcomes)} times, held {held}"))
     return tuple(rows)
+
+
+def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    """What the sensors of the part a failure points to said last, before it."""
+    outcome = record.outcome
+    if outcome is None or not outcome.last or not outcome.pointer.subsystem:
+        return ()
+    part = (
+        Subsystem.MEMORY if outcome.pointer.subsystem == Subsystem.CONTROLLER else Subsystem(outcome.pointer.subsystem)
+    )
+    return tuple(
+        (f"{c.name}, last", quantity(outcome.last[c.id], c.unit, c.digits))
+        for c in declaration.channels
+        if c.id in outcome.last and c.subsystem is part and c.quantity in LAST_SHOWN
+    )
 
 
 def _derived_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:

@@ -25,6 +25,7 @@ _JITTER_SHARE = 0.006
 _LABEL_SHARE = 0.8
 _FAILURE_ROW_PX = 15
 _NEAR_SHARE = 0.2
+_TOO_FEW_FOR_A_RANGE = 2
 
 
 class NumberAxis(pg.AxisItem):
@@ -350,11 +351,15 @@ def _x_range(view: ChartView) -> tuple[float, float]:
 
 
 def _y_range(view: ChartView) -> tuple[float, float]:
-    """Span the points under the present settings and the baseline; where there is one point alone, all of them."""
+    """Span the points under the present settings and the baseline; where there is one point alone, all of them.
+
+    The range of two passes alone is so wide that it would flatten everything else; it may run out of the picture.
+    """
     strong = [p for p in view.points if p.strong]
     shown = strong if len(strong) > 1 else view.points
     ys = [score for p in shown for score in p.scores]
-    for spread in [*(p.spread for p in shown), *([view.baseline] if view.baseline else [])]:
+    spreads = [*(p.spread for p in shown), *([view.baseline] if view.baseline else [])]
+    for spread in (s for s in spreads if s.n > _TOO_FEW_FOR_A_RANGE):
         ys += [edge for edge in (spread.low, spread.high) if math.isfinite(edge)]
     low, high = min(ys), max(ys)
     pad = 0.1 * (high - low) or 0.01 * abs(high) or 1.0

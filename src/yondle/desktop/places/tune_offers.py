@@ -8,7 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from yondle.app.plan_files import parse_plan, read_plan, sweep_text
+from yondle.app.plan_files import ladder_text, parse_plan, read_plan, sweep_text
 from yondle.app.plans import Ended, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.profiles import (
     compared_to_stock,
@@ -150,7 +150,7 @@ class TuneOffers(QObject):
     def ask_conditions(self) -> None:
         """Ask what the rig can't find out by itself."""
         session = self._session
-        told = session.conditions_told
+        told = session.own.conditions
         rows = [(name, told.get(name, "")) for name in dict.fromkeys((*session.declaration.asks, *told))]
         rows = rows or [("Room and place", "")]
         card = ConditionsCard(self._theme, rows, lambda: self._cards.take("conditions"))
@@ -160,7 +160,7 @@ class TuneOffers(QObject):
     def _keep_conditions(self, told: dict[str, str]) -> None:
         def keep() -> None:
             for name, value in told.items():
-                self._session.tell_condition(name, value)
+                self._session.own.tell(name, value)
             self._cards.take("conditions")
 
         self._try(keep)
@@ -231,6 +231,9 @@ class TuneOffers(QObject):
 
     def _sweep_text(self, card: SweepCard) -> str:
         low, high, by, passes, order = card.values()
+        if order is None:
+            now = self._session.in_force[card.knob.id]
+            return ladder_text(self._session.declaration, card.knob.id, high, by if high > now else -by, passes)
         return sweep_text(self._session.declaration, card.knob.id, low, high, by, passes, order)
 
     def ask_plan_file(self) -> None:

@@ -19,6 +19,7 @@ from yondle.model.verdicts import Failure
 from yondle.planning.plans import Order
 
 FIELD_WIDTH = 96
+UNTIL_IT_FAILS = "until it fails"
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +149,7 @@ class SensorLimitsCard(Card):
 
 
 class SweepCard(Card):
-    """A sweep of the knob in play: from, to, by, order, passes; what it would take is told as it is changed."""
+    """A sweep of the knob in play, or a climb until it fails; what it would take is told as it is changed."""
 
     wanted = Signal(str)
     changed = Signal()
@@ -170,7 +171,7 @@ class SweepCard(Card):
         self.passes.setRange(2, 200)
         self.passes.setValue(passes)
         self.passes.setAccessibleName("Passes")
-        self.order = Choice([str(order) for order in Order], "Order")
+        self.order = Choice([*(str(order) for order in Order), UNTIL_IT_FAILS], "Order")
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
@@ -195,17 +196,17 @@ class SweepCard(Card):
         self.body.addWidget(leave)
         for box in (self.low, self.high, self.by, self.passes):
             box.valueChanged.connect(lambda _: self.changed.emit())
-        self.order.currentTextChanged.connect(lambda _: self.changed.emit())
+        self.order.currentTextChanged.connect(self._turn)
 
-    def values(self) -> tuple[float, float, float, int, Order]:
-        """Give from, to, by, passes and order."""
-        return (
-            self.low.value(),
-            self.high.value(),
-            self.by.value(),
-            self.passes.value(),
-            Order(self.order.currentText()),
-        )
+    def values(self) -> tuple[float, float, float, int, Order | None]:
+        """Give from, to, by, passes and order; without an order it climbs from where the rig is until it fails."""
+        chosen = self.order.currentText()
+        order = None if chosen == UNTIL_IT_FAILS else Order(chosen)
+        return self.low.value(), self.high.value(), self.by.value(), self.passes.value(), order
+
+    def _turn(self, order: str) -> None:
+        self.low.setEnabled(order != UNTIL_IT_FAILS)
+        self.changed.emit()
 
     def tell(self, words: str, can_run: bool) -> None:
         """Say what it would take, or what is wrong."""

@@ -245,7 +245,10 @@ class Ruler(QWidget):
         painter.setFont(small)
         painter.setPen(c.muted)
         words = [*(value for _, value in view.derived), *([] if knob.when is When.LIVE else [str(knob.when)])]
-        about = QFontMetrics(small).elidedText(" · ".join(words), elide, NAME_WIDTH + 4)
+        metrics = QFontMetrics(small)
+        while len(words) > 1 and metrics.horizontalAdvance(" · ".join(words)) > NAME_WIDTH + 4:
+            words.pop()
+        about = metrics.elidedText(" · ".join(words), elide, NAME_WIDTH + 4)
         painter.drawText(QRectF(12, 25, NAME_WIDTH + 6, 16), Qt.AlignmentFlag.AlignVCenter, about)
         value = view.in_force if view.proposed is None else view.proposed
         painter.setFont(font(TITLE_PX, QFont.Weight.DemiBold))
@@ -281,7 +284,7 @@ class Ruler(QWidget):
             low, high = knob.choices[0], knob.choices[-1]
         else:
             low, high = number(knob.low, _end_digits(knob.low)), number(knob.high, _end_digits(knob.high))
-        standing = (view.in_force, view.proposed)
+        standing = (view.in_force, view.proposed, knob.stock)
         if knob.low not in standing:
             painter.drawText(QRectF(left, SCALE_Y + 6, 80, 16), Qt.AlignmentFlag.AlignLeft, low)
         limit = right if view.ceiling is None else self._x(view.ceiling)

@@ -1,0 +1,62 @@
+"""The steps of a logbook at hand: read once, and again one by one as they change."""
+
+from __future__ import annotations
+
+from yondle.logbook.logbook import Logbook
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
+from yondle.model.steps import Attempt, StepKind, StepRecord
+from yondle.model.verdicts import Outcome, Verdict
+
+_MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
+
+
+class Book:
+    """Every step by its number, oldest first, and the latest baseline: all are asked for all the time."""
+
+    def __init__(self, logbook: Logbook) -> None:
+        self._logbook = logbook
+        self._records: dict[int, StepRecord] = {record.step.number: record for record in logbook.steps()}
+        self._note()
+
+    def reload(self, number: int) -> None:
+        """Read one step anew."""
+        self._records[number] = self._logbook.step(number)
+        self._note()
+
+    def step(self, number: int) -> StepRecord:
+        """Give one step; raises KnownError when there is none of that number."""
+        try:
+            return self._records[number]
+        except KeyError:
+            raise KnownError(f"There is no step {number}.", "'yondle status' lists the steps there are.") from None
+
+    def outcomes(self, number: int) -> tuple[Outcome, ...]:
+        """Give the outcomes of a step's attempts, oldest first; none for a step that isn't there yet."""
+        record = self._records.get(number)
+        return tuple(a.outcome for a in record.attempts if a.outcome is not None) if record is not None else ()
+
+    def tried_from(self, parent: int | None, setup: Setup) -> StepRecord | None:
+        """Give the step that tried a setup from a place: testing it again is another attempt, not another step."""
+        return next((r for r in self.steps if r.step.parent == parent and r.step.setup == setup), None)
+
+    def proven_at(self, setup: Setup) -> int | None:
+        """Give the latest step that may be put in force with a setup."""
+        found = next((r for r in reversed(self.steps) if r.step.setup == setup and may_be_put_in_force(r)), None)
+        return found.step.number if found is not None else None
+
+    @property
+    def latest_attempt(self) -> Attempt | None:
+        """The attempt that was made last."""
+        return max((a for r in self.steps for a in r.attempts), key=lambda a: a.id, default=None)
+
+    def _note(self) -> None:
+        self.steps = [self._records[n] for n in sorted(self._records)]
+        measured = (r for r in reversed(self.steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
+        self.baseline = next(measured, None)
+
+
+def may_be_put_in_force(record: StepRecord) -> bool:
+    """What held may, and so may stock once it was measured, even where it was held back."""
+    baseline = record.step.kind is StepKind.BASELINE and record.verdict is Verdict.HELD_BACK
+    return record.verdict is Verdict.HELD or baseline
