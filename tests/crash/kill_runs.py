@@ -46,7 +46,7 @@ by = 150
 relief."went down" = { knob = "core_voltage", by = 0.04 }
 relief."wrong results" = { knob = "core_voltage", by = 0.04 }
 """
-MEAN_LIFE_S = 1.8
+MEAN_LIFE_S = 2.5
 MOST_LIVES = 60
 
 
@@ -100,6 +100,7 @@ def one_run(seed: int) -> Report:
             ["baseline", str(book), "-n", "2", "--anyway", *together],
             ["plan", "run", str(book), str(plan), *together],
         ]
+        ended = 0
         for life in range(MOST_LIVES):
             if not stages:
                 break
@@ -109,7 +110,7 @@ def one_run(seed: int) -> Report:
             if report.wrong:
                 return report
         if stages:
-            report.wrong.append(f"not done after {MOST_LIVES} lives")
+            report.wrong.append(f"not done after {MOST_LIVES} lives: {stages[0]} ended with {ended}")
         last_look(book, report)
     return report
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from yondle.app.plans import PlanEnd
@@ -20,6 +20,7 @@ from yondle.desktop.bridge import Bridge
 from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of
 from yondle.desktop.figures import load_figures
+from yondle.desktop.places.tune_actions import make_actions, possible
 from yondle.desktop.places.tune_offers import TuneOffers
 from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.desktop.theme import MARGIN, Theme
@@ -31,7 +32,6 @@ from yondle.desktop.widgets.trail import TrailView
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
-from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 
 if TYPE_CHECKING:
@@ -61,8 +61,7 @@ class TunePlace(QWidget):
         self._paused = False
         self._evening = False
         self._expected_s = 0.0
-        self.actions_by_name: dict[str, QAction] = {}
-        self._make_actions()
+        self.actions_by_name = make_actions(self, self._handlers())
         self.trail = TrailView(theme)
         self.rulers = Rulers(theme)
         self.chart_panel = ChartPanel(theme, session.declaration.benchmarks)
@@ -120,46 +119,35 @@ class TunePlace(QWidget):
 
     # -- building ------------------------------------------------------------------------------------------------------
 
-    def _make_actions(self) -> None:
-        for name, text, keys, do in (
-            ("test", "Test this step", "Return", self._test),
-            ("baseline", "Run the baseline: measure stock", "Ctrl+B", self._run_baseline),
-            ("again", "Test the selected step once more, to be sure", "O", self._again),
-            ("drop", "Drop the proposal", "Esc", self._drop),
-            ("joint", "Make it a joint step", "J", self._make_joint),
-            ("stop", "Stop the test and go back", "Esc", self._stop),
-            ("pause", "Pause before the next pass, or go on", "P", self._pause),
-            ("halt", "Emergency stop: stock at once", "Shift+Esc", self._halt),
-            ("go_back", "Go back to the selected step", "G", self._go_back),
-            ("note", "Write a note at the selected step", "N", self._note),
-            (
-                "keep",
-                "Keep the selected step as a profile",
-                "K",
-                lambda: self.offers.ask_profile(self.trail.selected()),
-            ),
-            ("profiles", "Show the profiles", "Ctrl+Shift+P", lambda: self.offers.show_profiles()),
-            ("stock", "Put everything at stock", "Ctrl+0", lambda: self.offers.to_stock()),
-            ("limits", "Set your own limits on the knob in play", "L", lambda: self.offers.ask_range(self._in_play)),
-            ("sensors", "Set the readings above which a test stops", "", lambda: self.offers.ask_sensor_limits()),
-            ("sweep", "Sweep the knob in play", "S", lambda: self.offers.ask_sweep(self._knob())),
-            ("plan", "Run a plan file …", "", lambda: self.offers.ask_plan_file()),
-            ("conditions", "Tell the conditions of this rig", "", lambda: self.offers.ask_conditions()),
-            ("find", "Filter the knobs", "Ctrl+F", lambda: self._filter.setFocus()),
-            ("next_benchmark", "Chart the next benchmark", "Alt+Right", lambda: self._turn_benchmark(1)),
-            ("last_benchmark", "Chart the benchmark before", "Alt+Left", lambda: self._turn_benchmark(-1)),
-            ("to_rulers", "Go to the rulers", "Ctrl+1", lambda: self.rulers.focus_on(self._in_play)),
-            ("to_trail", "Go to the trail", "Ctrl+2", lambda: self.trail.setFocus()),
-            ("copy_table", "Copy the chart's figures as a table", "Ctrl+Shift+C", self._copy_table),
-            ("copy_picture", "Copy the chart as a picture", "Ctrl+C", self._copy_picture),
-            ("dismiss", "Take the cards away", "Ctrl+Backspace", lambda: self.side.cards.clear()),
-        ):
-            action = QAction(text, self)
-            action.setShortcut(QKeySequence(keys))
-            action.triggered.connect(lambda _=False, do=do: do())
-            self.addAction(action)
-            self.actions_by_name[name] = action
-        self.actions_by_name["test"].setShortcuts([QKeySequence("Return"), QKeySequence("Enter")])
+    def _handlers(self) -> dict[str, Callable[[], object]]:
+        return {
+            "test": self._test,
+            "baseline": self._run_baseline,
+            "again": self._again,
+            "drop": self._drop,
+            "joint": self._make_joint,
+            "stop": self._stop,
+            "pause": self._pause,
+            "halt": self._halt,
+            "go_back": self._go_back,
+            "note": lambda: self.side.inspector.write_note(),
+            "keep": lambda: self.offers.ask_profile(self.trail.selected()),
+            "profiles": lambda: self.offers.show_profiles(),
+            "stock": lambda: self.offers.to_stock(),
+            "limits": lambda: self.offers.ask_range(self._in_play),
+            "sensors": lambda: self.offers.ask_sensor_limits(),
+            "sweep": lambda: self.offers.ask_sweep(self._knob()),
+            "plan": lambda: self.offers.ask_plan_file(),
+            "conditions": lambda: self.offers.ask_conditions(),
+            "find": lambda: self._filter.setFocus(),
+            "next_benchmark": lambda: self._turn_benchmark(1),
+            "last_benchmark": lambda: self._turn_benchmark(-1),
+            "to_rulers": lambda: self.rulers.focus_on(self._in_play),
+            "to_trail": lambda: self.trail.setFocus(),
+            "copy_table": self._copy_table,
+            "copy_picture": self._copy_picture,
+            "dismiss": lambda: self.side.cards.clear(),
+        }
 
     def _lay_out(self, theme: Theme) -> None:
         left = QFrame()
@@ -238,35 +226,13 @@ class TunePlace(QWidget):
         self._show_side()
 
     def _show_actions(self) -> None:
-        running, session = self.running, self.session
-        proposal, waits = session.proposal, session.waiting is not None
-        selected = self.trail.selected()
-        can_back = selected is not None and session.can_go_back(selected) and not waits
-        measured, free = session.baseline_step is not None, not running and not waits
-        for name, enabled in (
-            ("test", free and proposal is not None and measured),
-            ("baseline", free),
-            ("again", free and selected is not None and session.can_test_again(selected)),
-            ("keep", not running and selected is not None and session.step(selected).verdict is Verdict.HELD),
-            ("profiles", not running),
-            ("stock", free and measured),
-            ("limits", not running and self._in_play != ""),
-            ("sensors", not running),
-            ("sweep", free and self._knob() is not None),
-            ("plan", free and measured),
-            ("conditions", not running),
-            (
-                "drop",
-                not running and (proposal is not None or self.rulers.question is not None or self._filter.text() != ""),
-            ),
-            ("joint", not running and self._waiting_joint is not None),
-            ("stop", running),
-            ("pause", self.progress.running),
-            ("halt", running),
-            ("go_back", not running and can_back),
-            ("note", selected is not None),
-        ):
-            self.actions_by_name[name].setEnabled(enabled)
+        asked = self.rulers.question is not None or self._filter.text() != ""
+        enabled = possible(self.session, self.running, self.trail.selected(), self._in_play)
+        enabled["drop"] = not self.running and (self.session.proposal is not None or asked)
+        enabled["joint"] = not self.running and self._waiting_joint is not None
+        enabled["pause"] = self.progress.running
+        for name, can in enabled.items():
+            self.actions_by_name[name].setEnabled(can)
 
     def _show_trail(self) -> None:
         rows = self.views.trail(self._benchmark if self.chart is not None else None, self.progress.step)
@@ -443,9 +409,6 @@ class TunePlace(QWidget):
         selected = self.trail.selected()
         if selected is not None:
             self._order("go back", lambda: self.session.go_back(selected))
-
-    def _note(self) -> None:
-        self.side.inspector.write_note()
 
     def _keep_note(self, number: int, text: str) -> None:
         try:
