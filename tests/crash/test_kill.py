@@ -214,3 +214,39 @@ def test_a_machine_that_goes_down_takes_yondle_along_and_is_named_after_the_next
     again = json.loads(yondle("status", str(book), "--json").stdout)
     assert again["resumed"] == []
     assert again["steps"] == told["steps"]
+
+
+def restart_step_killed(book: Path, when: str, nth: int) -> str:
+    """Kill a step that takes an entry and a restart, go on after the next start, and give what became of it."""
+    killed = yondle("step", str(book), "memory_rate=5800", "-n", "2", fault=f"kill {when} {nth}")
+    assert killed.returncode == -signal.SIGKILL, (when, nth, killed)
+    told = json.loads(yondle("status", str(book), "--json").stdout)
+    if told["waiting"] is None:
+        assert told["position"] == 2
+        assert told["in_force"]["memory_rate"] == 5600.0
+        assert json.loads(machine_file(book).read_text())["pending"] == {}, "nothing waits for the next restart unseen"
+        assert [r["failure"] for r in told["resumed"]] == ([] if len(told["steps"]) == 2 else ["interrupted"])
+        return "interrupted"
+    assert told["resumed"] == [], "a restart on purpose is no crash"
+    done = json.loads(yondle("go-on", str(book), "--json").stdout)
+    assert (done["step"], done["verdict"], done["attempts"]) == (3, "held", 1), done
+    assert done["setup"]["memory_rate"] == 5800.0
+    return "went on"
+
+
+def test_killed_around_a_restart_the_step_goes_on_or_is_interrupted_and_never_called_a_crash(
+    prepared: Prepared, tmp_path: Path
+) -> None:
+    cases = [(when, nth) for nth in range(1, 9) for when in ("before", "after")]
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        found = list(pool.map(lambda c: restart_step_killed(prepared.copy(tmp_path / f"{c[0]}{c[1]}"), *c), cases))
+    assert set(found) == {"went on", "interrupted"}
+    assert found[0] == "interrupted", "nothing was opened yet"
+
+
+def test_whole_climbs_killed_at_random_hold_against_what_the_machine_knows() -> None:
+    """A few of the runs of `python -m tests.crash.kill_runs`; docs/benchmarks.md has the count of five hundred."""
+    command = [sys.executable, "-m", "tests.crash.kill_runs", "--runs", "4", "--first", "7", "--jobs", "2"]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert ", 0 wrong" in done.stdout
