@@ -110,8 +110,11 @@ def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtb
     assert "Waiting for you" in words(tune.side)
     assert not tune.actions_by_name["test"].isEnabled()
     assert not tune.actions_by_name["baseline"].isEnabled()
+    seen: list[int | None] = []
+    tune.settled.connect(lambda: seen.append(tune.progress.step))
     qtbot.mouseClick(card.go_on_button, Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
+    assert 3 in seen, "it is shown running again"
     assert tune.session.in_force["memory_rate"] == 5800.0
     assert tune.side.cards.get("entry") is None
     assert "Step 3: held" in words(tune.side)

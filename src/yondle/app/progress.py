@@ -24,15 +24,19 @@ KEPT_SAMPLES = 600
 
 @dataclass(slots=True)
 class Progress:
-    """The state of the test under way; `take` is called with every record, in order."""
+    """The state of the test under way; `take` is called with every record, in order.
+
+    `waiting` is the step that waits for values entered by hand.
+    """
 
     declaration: RigDeclaration
     step: int | None = None
+    waiting: int | None = None
     state: str = ""
     doing: str = ""
     number: int = 0
     of: int = 0
-    began_s: float = 0.0
+    began_s: float | None = 0.0
     now_s: float = 0.0
     samples: deque[tuple[float, tuple[Reading, ...]]] = field(default_factory=lambda: deque(maxlen=KEPT_SAMPLES))
     pass_starts: deque[float] = field(default_factory=lambda: deque(maxlen=KEPT_SAMPLES))
@@ -41,6 +45,11 @@ class Progress:
     def running(self) -> bool:
         """Tell whether a test is under way."""
         return self.step is not None
+
+    @property
+    def lasted_s(self) -> float:
+        """How long the test has been under way."""
+        return 0.0 if self.began_s is None else self.now_s - self.began_s
 
     def take(self, record: Record) -> None:
         """Take a record in."""
@@ -54,8 +63,7 @@ class Progress:
                 self.pass_starts.clear()
             case StateChanged():
                 self.state = record.words
-                if record.state == "WAITING":
-                    self.step = None
+                self._wait_or_go_on(record.state)
                 if record.state in ("APPLYING", "PAUSED", "BRINGING_BACK", "PUTTING_BACK"):
                     self.doing = record.words
             case SettleOpened():
@@ -68,6 +76,7 @@ class Progress:
                 self.pass_starts.append(record.t)
             case Sampled():
                 self.now_s = record.t
+                self.began_s = record.t if self.began_s is None else self.began_s
                 self.samples.append((record.t, record.row))
             case PassEnded():
                 self.doing = "between passes"
@@ -77,7 +86,15 @@ class Progress:
             case _:
                 pass
 
+    def _wait_or_go_on(self, state: str) -> None:
+        """A step that waits for the tuner isn't under way; it is again once its values are being set."""
+        if state == "WAITING":
+            self.waiting, self.step = self.step or self.waiting, None
+        elif state == "APPLYING" and self.waiting is not None:
+            self.step, self.waiting = self.waiting, None
+            self.began_s = None
+
     def left(self, expected_s: float) -> str:
         """Write the time left of an expected whole."""
-        left = max(0.0, expected_s - (self.now_s - self.began_s))
+        left = max(0.0, expected_s - self.lasted_s)
         return f"about {duration(round(left, -1))} left" if left >= 10 else "nearly done"

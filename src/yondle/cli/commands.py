@@ -73,9 +73,6 @@ def build(open_window: OpenWindow) -> typer.Typer:
         help="Yondle: a field book for PC tuners. Without a command it opens the window.",
     )  # fmt: skip
     console = Console(highlight=False, soft_wrap=False)
-    add_rig_commands(app, console)
-    app.add_typer(plan_app(console), name="plan")
-    app.add_typer(profile_app(console), name="profile")
 
     @app.callback(invoke_without_command=True)
     def root(
@@ -260,6 +257,9 @@ def build(open_window: OpenWindow) -> typer.Typer:
             Session.create(path, choose_rig("heron", seed)).close()
         raise typer.Exit(open_window(WindowOrder(path, pace, evening)))
 
+    add_rig_commands(app, console)
+    app.add_typer(plan_app(console), name="plan")
+    app.add_typer(profile_app(console), name="profile")
     return app
 
 

@@ -182,7 +182,7 @@ class ProgressLine:
         text = ""
         if p.running:
             count = f" · pass {p.number} of {p.of}" if p.of else ""
-            text = f"step {p.step}{count} · {p.doing} · {duration(p.now_s - p.began_s)}"
+            text = f"step {p.step}{count} · {p.doing} · {duration(p.lasted_s)}"
         if text != self._shown:
             sys.stderr.write("\r\x1b[2K" + text)
             sys.stderr.flush()

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QStackedWidget, 
 
 from yondle.app.demo import data_folder, free_name, run_evening
 from yondle.app.machines import PACES, choose_rig
+from yondle.app.profiles import power_hint
 from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.first import FirstPage
@@ -266,6 +267,8 @@ class MainWindow(QMainWindow):
         if facts.get("power"):
             parts.append(str(facts["power"]))
         parts.append("simulated rig" if session.machine.virtual is not None else "this machine, no privilege needed")
+        if not self.bridge.busy:
+            parts += [hint] if (hint := power_hint(session)) else []
         self._conditions.set_text(" · ".join(parts))
         virtual = session.machine.virtual
         if virtual is not None:

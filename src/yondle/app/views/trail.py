@@ -69,6 +69,7 @@ class TrailRows(Sequence[TrailRow]):
         running: int | None,
         base: StepRecord | None,
         benchmark: Workload | None,
+        waiting: int | None,
         words_of: Callable[[StepRecord, StepRecord | None, Workload | None], Words],
     ) -> None:
         self.numbers = [record.step.number for record in records]
@@ -76,6 +77,7 @@ class TrailRows(Sequence[TrailRow]):
         self._records = records
         self._path, self._position, self._running = path, position, running
         self._base, self._benchmark, self._words_of = base, benchmark, words_of
+        self._waiting = waiting
 
     def __len__(self) -> int:
         return len(self._records)
@@ -93,6 +95,8 @@ class TrailRows(Sequence[TrailRow]):
         title, detail, value, words = self._words_of(record, self._base, self._benchmark)
         n = record.step.number
         here, running = n == self._position, n == self._running
+        if n == self._waiting:
+            detail = "waits for values entered by hand"
         notes = len(record.notes)
         return TrailRow(n, title, detail, record.verdict, value, words, n in self._path, here, running, notes)
 
@@ -109,7 +113,9 @@ class Trail:
         session = self._session
         position = session.position.step.number if session.position else None
         records = tuple(reversed(session.steps))
-        return TrailRows(records, on_path(session), position, running, session.baseline_step, benchmark, self._words)
+        waiting = session.waiting.step.number if session.waiting and session.waiting.step else None
+        base = session.baseline_step
+        return TrailRows(records, on_path(session), position, running, base, benchmark, waiting, self._words)
 
     def _words(self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
         named = benchmark.id if benchmark is not None else ""

@@ -79,6 +79,8 @@ class TunePlace(QWidget):
         )
         for signal, slot in self._heard:
             signal.connect(slot)
+        if session.waiting is not None and session.waiting.step is not None:
+            self.progress.waiting = session.waiting.step.number
         tell_resumed(self.side.cards, session)
         self.rulers.unfold(session.logbook.keeping.value(FOLDS) or self._first_unfolded())
         self.offers.show_unfinished()
