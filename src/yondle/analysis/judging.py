@@ -175,7 +175,7 @@ def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> Sag | No
 
     Each benchmark has its own level (analysis of covariance); falls under 1 % in all are not worth a word.
     """
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     rounds: dict[str, list[tuple[int, float]]] = {}
     for record in passes:
@@ -196,7 +196,7 @@ def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> Sag | No
     slope = sum(a * b for a, b in zip(x, y, strict=True)) / spread_x
     left = sum((b - slope * a) ** 2 for a, b in zip(x, y, strict=True)) / free
     fall = 1.0 - math.exp(slope * (max(x) - min(x)))
-    if fall < SMALLEST_SAG or slope > -t.ppf(0.99, free) * math.sqrt(left / spread_x):
+    if fall < SMALLEST_SAG or slope > -float(stdtrit(free, 0.99)) * math.sqrt(left / spread_x):
         return None
     return Sag(fall, len(x))
 
