@@ -108,24 +108,27 @@ def one_run(seed: int) -> Report:
         for life in range(MOST_LIVES):
             if not stages:
                 break
-            ended = live(stages[0], chance.expovariate(1.0 / MEAN_LIFE_S) if life < MOST_LIVES - 20 else None)
+            ended = live(
+                stages[0], chance.expovariate(1.0 / MEAN_LIFE_S) if life < MOST_LIVES - 20 else None, folder / "errors"
+            )
             report.kills += ended < 0
             stages = look(book, report, stages, ended, together)
             if report.wrong:
                 return report
         if stages:
-            report.wrong.append(f"not done after {MOST_LIVES} lives: {stages[0]} ended with {ended}")
+            report.wrong.append(
+                f"not done after {MOST_LIVES} lives: {stages[0]} ended with {ended}: {(folder / 'errors').read_text()}"
+            )
         last_look(book, report)
     return report
 
 
-def live(arguments: list[str], seconds: float | None) -> int:
+def live(arguments: list[str], seconds: float | None, errors: Path) -> int:
     """Fork the command line and kill it after so long; gives its exit code, negative for a signal."""
     child = os.fork()
     if child == 0:
-        null = os.open(os.devnull, os.O_WRONLY)
-        os.dup2(null, 1)
-        os.dup2(null, 2)
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        os.dup2(os.open(errors, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), 2)
         os._exit(run(arguments))
     due = None if seconds is None else time.monotonic() + seconds
     while True:
@@ -169,7 +172,9 @@ def look(book: Path, report: Report, stages: list[list[str]], ended: int, togeth
         return stages[1:] if measured else stages
     if ended == 0:
         return stages[1:]
-    return [["plan", "go-on", str(book), *together]] if going else stages
+    if going:
+        return [["plan", "go-on", str(book), *together]]
+    return stages if stages[0][1] == "run" else []
 
 
 def last_look(book: Path, report: Report) -> None:
