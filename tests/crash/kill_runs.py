@@ -208,8 +208,6 @@ def last_look(book: Path, report: Report) -> None:
                     done = [p for p in attempt.passes if p.result is not None and p.result.ok]
                     if len(done) != wanted:
                         report.wrong.append(f"attempt {attempt.id} 'held' with {len(done)} of {wanted} passes")
-                if outcome.failure is Failure.INTERRUPTED and record.verdict is Verdict.HELD:
-                    continue
             kinds = [a.outcome.verdict for a in record.attempts if a.outcome]
             if record.step.kind is not StepKind.BASELINE and record.verdict is Verdict.HELD and kinds[-1] not in (
                 Verdict.HELD, Verdict.UNPROVEN,

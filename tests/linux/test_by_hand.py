@@ -153,6 +153,23 @@ def test_a_step_waits_over_the_restart_and_yondle_comes_back_after_login(book: P
     session.close()
 
 
+def test_one_dropped_after_the_restart_is_put_back_by_hand_since_it_may_be_in_force(book: Path) -> None:
+    session = opened(book, "boot 1")
+    session.baseline(2)
+    session.propose("memory_rate", 6000)
+    session.test(2)
+    session.close()
+    session = opened(book, "boot 2")
+    assert session.drop_waiting() is not None
+    assert session.waiting is not None
+    assert (session.waiting.step, session.waiting.values) == (None, {"memory_rate": 5600.0})
+    session.close()
+    session = opened(book, "boot 3")
+    assert session.go_on_waiting(StartAnswer()) is None
+    assert session.in_force == session.declaration.stock
+    session.close()
+
+
 def test_one_that_did_not_start_is_named_and_the_rest_is_asked_back(book: Path) -> None:
     session = opened(book, "boot 1")
     session.baseline(2)

@@ -24,7 +24,6 @@ from yondle.app.profiles import (
 )
 from yondle.app.session import Session
 from yondle.app.views.trail import answered_by, step_view
-from yondle.engine.engine import Engine
 from yondle.model.errors import KnownError
 from yondle.model.events import PassOpened, Record
 from yondle.model.profiles import Purpose
@@ -171,6 +170,8 @@ def test_a_profile_brings_every_knob_back_exactly(session: Session, tmp_path: Pa
     assert 'power_mode = "Balanced"' in file.read_text()
     file.write_text(file.read_text().replace("Planet night", "From a file").replace("4350.0", "4375.0"))
     made = import_profile(session, file)
+    with pytest.raises(KnownError, match="'Planet night' with other settings"):
+        keep_profile(session, "planet NIGHT", number=1)
     assert made.setup["core_clock"] == 4375.0
     assert [p.name for p in profiles(session)] == ["From a file", "Planet night"]
     with pytest.raises(KnownError, match="hasn't been tested"):
@@ -292,14 +293,13 @@ def test_a_clock_set_back_changes_no_order_and_is_recorded(tmp_path: Path, monke
     session.close()
 
 
-def test_a_second_failure_in_putting_back_ends_at_stock(session: Session, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_second_failure_in_putting_back_ends_at_stock(session: Session) -> None:
     """The home that was measured in the evening no longer starts: the rig goes to stock and says so."""
     session.baseline(2)
     session.propose("memory_rate", 5800)
     session.test(2)
-    assert isinstance(session._engine, Engine)
     edges = session.machine.rig.world.rig.memory_edge  # type: ignore[attr-defined]
-    worse = edges.model_copy(update={"io_mt_s": 4900.0, "start_margin_mt_s": 300.0, "cas_ns": 15.3})
+    worse = edges.model_copy(update={"io_mt_s": 5200.0, "start_margin_mt_s": 320.0})
     rig = session.machine.rig.world.rig.model_copy(update={"memory_edge": worse})  # type: ignore[attr-defined]
     world = session.machine.rig.world  # type: ignore[attr-defined]
     world.rig = world.firmware._rig = rig
@@ -307,5 +307,6 @@ def test_a_second_failure_in_putting_back_ends_at_stock(session: Session, monkey
     record = session.test(2)
     assert record.outcome is not None
     assert record.outcome.failure is Failure.STOPPED_IN_START
-    assert session.in_force["memory_rate"] == 5600.0
-    assert session.verified is not None
+    assert session.in_force == session.declaration.stock == session.machine.rig.read_back()
+    assert session.position is not None
+    assert session.position.step.number == 1

@@ -159,6 +159,10 @@ def test_a_step_that_waits_can_be_dropped(tmp_path: Path) -> None:
     assert dropped.outcome is not None
     assert dropped.outcome.failure is Failure.STOPPED
     assert session.waiting is None
+    try_out(session, cas=38)
+    assert session.waiting is not None
+    assert session.go_to_stock(), "stock is one action away, whatever waits"
+    assert session.waiting is None
     session.propose("core_clock", 4225)
     session.close()
 

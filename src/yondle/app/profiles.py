@@ -67,9 +67,9 @@ def keep_profile(
         raise KnownError(f"{where} hasn't held, so it isn't kept as a profile.", "Choose a step that held.")
     if purpose is Purpose.BENCHMARK:
         session.declaration.workload(benchmark)
-    made = Profile(_named(name), purpose, benchmark, record.step.setup, record.step.number, _now(session))
-    session.logbook.keeping.keep_profile(made)
-    return made
+    return _kept(
+        session, Profile(_named(name), purpose, benchmark, record.step.setup, record.step.number, _now(session))
+    )
 
 
 def use_profile(session: Session, name: str) -> StepRecord:
@@ -178,7 +178,20 @@ def import_profile(session: Session, path: Path) -> Profile:
         knob = declaration.knob(knob_id)
         values[knob_id] = knob.checked(knob.parsed(given) if isinstance(given, str) else given)
     setup = declaration.stock.with_values(values)
-    made = Profile(_named(file.name), file.purpose, file.benchmark, Setup.of(setup), None, _now(session))
+    return _kept(
+        session, Profile(_named(file.name), file.purpose, file.benchmark, Setup.of(setup), None, _now(session))
+    )
+
+
+def _kept(session: Session, made: Profile) -> Profile:
+    """Keep a profile; one of the same name with other settings is never lost over it."""
+    before = next((p for p in profiles(session) if p.name.casefold() == made.name.casefold()), None)
+    if before is not None and before.setup != made.setup:
+        raise KnownError(
+            f"There is a profile '{before.name}' with other settings.", "Give another name, or drop it first."
+        )
+    if before is not None:
+        session.logbook.keeping.drop_profile(before.name)
     session.logbook.keeping.keep_profile(made)
     return made
 

@@ -87,7 +87,6 @@ class Session:
         self.logbook = logbook
         self.machine = machine
         self.declaration: RigDeclaration = machine.rig.declaration
-        self._asks = asks
         self._listeners: list[Listener] = []
         recorder = with_faults(logbook, os.environ.get(VARIABLE))
         self._hands: Hands = NobodyThere() if asks else machine.hands
@@ -295,10 +294,15 @@ class Session:
             self._use_hands(before)
 
     def drop_waiting(self) -> StepRecord | None:
-        """Give up the step that waits for its values to be entered; gives the step, None when nothing on trial waits."""
+        """Give up the step that waits for its values to be entered; gives the step, None when nothing on trial waits.
+
+        Where the machine has restarted since, they may be in force: then they are put back like those of any other step.
+        """
         waiting, order = self.waiting, self._waits.order
         if waiting is None or waiting.step is None or order is None:
             return None
+        if waiting.restarted:
+            self._engine.believe(waiting.setup)
         self._waits.now = None
         self._engine.drop(order)
         return self._book.step(waiting.step.number)
@@ -326,7 +330,11 @@ class Session:
         return number != self._position and may_be_put_in_force(self.step(number))
 
     def go_to_stock(self) -> bool:
-        """Put every knob at stock in one action; tells whether that reads back. Steps and profiles stay as they are."""
+        """Put every knob at stock in one action; tells whether that reads back. Steps and profiles stay as they are.
+
+        A step that waits for its values to be entered is dropped over it.
+        """
+        self.drop_waiting()
         self.proposal = None
         baseline = self.baseline_step
         return self._engine.rest_at(self.declaration.stock, baseline.step.number if baseline else None)

@@ -30,14 +30,13 @@ class PlanMove:
 
 @dataclass(frozen=True, slots=True)
 class PlanRun:
-    """One run of a plan: its definition as TOML text, where it started, and how it ended ("" while it runs)."""
+    """A run of a plan that has not ended: its definition as TOML text, where and when it started, its moves so far."""
 
     id: int
     definition: str
     start: dict[str, Any]
     started_at: str
     started_s: float
-    end: str
     moves: tuple[PlanMove, ...]
 
 
@@ -133,7 +132,6 @@ class Keeping:
             json.loads(row.start),
             row.started_at,
             row.started_s,
-            row.end or "",
             tuple(PlanMove(m.number, m.words, m.attempt, json.loads(m.result) if m.result else None) for m in moves),
         )
 
