@@ -299,7 +299,7 @@ def test_a_second_failure_in_putting_back_ends_at_stock(session: Session) -> Non
     session.propose("memory_rate", 5800)
     session.test(2)
     edges = session.machine.rig.world.rig.memory_edge  # type: ignore[attr-defined]
-    worse = edges.model_copy(update={"io_mt_s": 5200.0, "start_margin_mt_s": 320.0})
+    worse = edges.model_copy(update={"io_mt_s": 5200.0, "start_margin_mt_s": 200.0})
     rig = session.machine.rig.world.rig.model_copy(update={"memory_edge": worse})  # type: ignore[attr-defined]
     world = session.machine.rig.world  # type: ignore[attr-defined]
     world.rig = world.firmware._rig = rig
