@@ -198,7 +198,7 @@ def test_one_that_did_not_start_is_named_and_the_rest_is_asked_back(book: Path) 
     ("before", "after", "says"),
     [
         ("high = 6400", "high = 4000", "high must be above low"),
-        ("stock = 5600", "stock = 5700", "between its steps"),
+        ("stock = 5600", "stock = 5700", "stock must lie on the grid"),
         ('subsystem = "memory"', 'subsystem = "soul"', "subsystem"),
         ("yondle-by-hand 1", "yondle-by-hand 9", "format"),
         ("[knobs.cas]", "[knobs.CAS!]", "knobs"),

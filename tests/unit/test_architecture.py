@@ -13,7 +13,8 @@ ROOT = Path(__file__).resolve().parents[2]
 
 BREACHES = {
     "Model, analysis, planning, engine, app, faces": ("analysis/margins.py", "import yondle.planning.ladder"),
-    "Rigs, workloads and logbook know the model only": ("rigs/linux/proc.py", "import yondle.analysis.margins"),
+    "Rigs, workloads and logbook know the model and": ("rigs/linux/proc.py", "import yondle.analysis.margins"),
+    "File formats know the model only": ("formats/toml_files.py", "import yondle.app.progress"),
     "Adapters don't know each other": ("rigs/linux/this.py", "import yondle.workloads.host"),
     "Reports know model and analysis only": ("reports/picture.py", "import yondle.planning.ladder"),
     "The engine reaches adapters only through its ports": ("engine/watcher.py", "import yondle.logbook.logbook"),

@@ -9,12 +9,13 @@ from pathlib import Path
 from yondle.app.clocks import RealClock
 from yondle.app.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
+from yondle.formats.toml_files import read_text
 from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
-from yondle.rigs.byhand.rig import ByHandRig, parse_by_hand
+from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
-from yondle.rigs.simulated.rigfile import LARGEST_FILE, parse_rig_file, rig_text
+from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 
 SIMULATED = "simulated"
 THIS = "this"
@@ -94,12 +95,7 @@ def make_machine(
 def _by_hand_text(path: Path | None) -> str:
     if path is None:
         return ""
-    try:
-        text = path.read_text("utf-8") if path.stat().st_size <= LARGEST_FILE else ""
-    except OSError as error:
-        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
-    except UnicodeDecodeError as error:
-        raise KnownError(f"{path} is no text file.", "It is TOML in UTF-8; see docs/by-hand-file.md.") from error
+    text = read_text(path, DOCUMENT)
     parse_by_hand(text, str(path))
     return text
 

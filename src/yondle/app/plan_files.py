@@ -2,34 +2,31 @@
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import tomlkit
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field
 
+from yondle.formats.knob_table import Table
+from yondle.formats.toml_files import read_text, validated
 from yondle.model.errors import KnownError
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
 from yondle.planning.plans import Ladder, Order, Plan, Steps, StopRules, Sweep
 
 FORMAT = "yondle-plan 1"
-LARGEST_FILE = 64 * 1024
+DOCUMENT = "docs/plan-file.md"
 _Value = float | str
 
 
-class _Table(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class _Stop(_Table):
+class _Stop(Table):
     failures: Annotated[int, Field(ge=1, le=1000)] | None = None
     hours: Annotated[float, Field(gt=0, le=1000)] | None = None
     verdicts: tuple[Verdict, ...] = ()
 
 
-class _Sweep(_Table):
+class _Sweep(Table):
     kind: Literal["sweep"]
     knob: str
     from_: Annotated[_Value, Field(alias="from")]
@@ -39,25 +36,25 @@ class _Sweep(_Table):
     seed: int = 1
 
 
-class _Relief(_Table):
+class _Relief(Table):
     knob: str
     by: float
 
 
-class _Ladder(_Table):
+class _Ladder(Table):
     kind: Literal["ladder"]
     knob: str
     to: _Value
     by: float | None = None
-    relief: dict[Verdict, _Relief] = {}
+    relief: dict[Verdict, _Relief] = Field(default_factory=dict)
 
 
-class _Steps(_Table):
+class _Steps(Table):
     kind: Literal["steps"]
     steps: Annotated[tuple[dict[str, _Value], ...], Field(min_length=1, max_length=500)]
 
 
-class _Plan(_Table):
+class _Plan(Table):
     format: Literal["yondle-plan 1"]
     name: Annotated[str, Field(min_length=1, max_length=80)]
     passes: Annotated[int, Field(ge=2, le=200)] = 5
@@ -71,30 +68,13 @@ class _Plan(_Table):
 
 def read_plan(path: Path, declaration: RigDeclaration) -> tuple[Plan, str]:
     """Read a plan file for a rig; gives the plan and its text. Raises KnownError that says what is wrong and where."""
-    try:
-        if path.stat().st_size > LARGEST_FILE:
-            raise KnownError(f"{path} is too large for a plan.", f"A plan has at most {LARGEST_FILE // 1024} KiB.")
-        text = path.read_text("utf-8")
-    except OSError as error:
-        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
-    except UnicodeDecodeError as error:
-        raise KnownError(f"{path} is no text file.", "Plans are TOML in UTF-8; see docs/plan-file.md.") from error
+    text = read_text(path, DOCUMENT)
     return parse_plan(text, str(path), declaration), text
 
 
 def parse_plan(text: str, source: str, declaration: RigDeclaration) -> Plan:
     """Read a plan from TOML text; raises KnownError naming what is wrong."""
-    try:
-        table = _Plan.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"]) or "file"
-        raise KnownError(
-            f"{source} is no plan: {where}: {first['msg'].replace('Input should', 'should')}.",
-            "docs/plan-file.md lists every key.",
-        ) from error
+    table = validated(_Plan, text, source, "is no plan", DOCUMENT)
     parts = tuple(_part(part, declaration) for part in table.do)
     stop = StopRules(table.stop.failures, table.stop.hours, table.stop.verdicts)
     return Plan(table.name, parts, table.passes, table.once_more, stop)
@@ -103,28 +83,22 @@ def parse_plan(text: str, source: str, declaration: RigDeclaration) -> Plan:
 def sweep_text(
     declaration: RigDeclaration, knob_id: str, low: float, high: float, by: float, passes: int, order: Order
 ) -> str:
-    """Write a plan that sweeps one knob, with the stop rules that suit an unattended run."""
+    """Write a plan that sweeps one knob."""
     knob = declaration.knob(knob_id)
-    document = tomlkit.document()
-    document["format"] = FORMAT
-    document["name"] = f"{knob.name} from {knob.bare(low)} to {knob.text(high)}".replace("\N{THIN SPACE}", " ")
-    document["passes"] = passes
     part = {"kind": "sweep", "knob": knob_id, "from": low, "to": high, "by": by, "order": str(order)}
-    document["do"] = tomlkit.aot()
-    document["do"].append(tomlkit.item(part))
-    return tomlkit.dumps(document)
+    return _plan_text(f"{knob.name} from {knob.bare(low)} to {knob.text(high)}", passes, part)
 
 
 def ladder_text(declaration: RigDeclaration, knob_id: str, to: float, by: float, passes: int) -> str:
     """Write a plan that climbs one knob until it fails; `by` below 0 climbs down."""
     knob = declaration.knob(knob_id)
-    document = tomlkit.document()
-    document["format"] = FORMAT
-    document["name"] = f"{knob.name} until it fails, to {knob.text(to)}".replace("\N{THIN SPACE}", " ")
-    document["passes"] = passes
-    document["do"] = tomlkit.aot()
-    document["do"].append(tomlkit.item({"kind": "ladder", "knob": knob_id, "to": to, "by": by}))
-    return tomlkit.dumps(document)
+    part = {"kind": "ladder", "knob": knob_id, "to": to, "by": by}
+    return _plan_text(f"{knob.name} until it fails, to {knob.text(to)}", passes, part)
+
+
+def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
+    name = name.replace("\N{THIN SPACE}", " ")
+    return tomlkit.dumps({"format": FORMAT, "name": name, "passes": passes, "do": [part]})
 
 
 def _part(part: _Sweep | _Ladder | _Steps, declaration: RigDeclaration) -> Sweep | Ladder | Steps:

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import tomllib
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Literal
 
 import tomlkit
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field
 
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words
+from yondle.formats.knob_table import Table
+from yondle.formats.toml_files import read_text, validated
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile, Purpose
@@ -19,13 +20,11 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 
 FORMAT = "yondle-profile 1"
-LARGEST_FILE = 64 * 1024
+DOCUMENT = "docs/profile-file.md"
 LONGEST_NAME = 60
 
 
-class _File(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
+class _File(Table):
     format: Literal["yondle-profile 1"]
     name: Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
     purpose: Purpose = Purpose.OTHER
@@ -153,20 +152,7 @@ def profile_text(session: Session, wanted: Profile) -> str:
 
 def import_profile(session: Session, path: Path) -> Profile:
     """Read a profile file and keep it, untried; raises KnownError for another rig's, or for values this one doesn't take."""
-    try:
-        if path.stat().st_size > LARGEST_FILE:
-            raise KnownError(f"{path} is too large for a profile.", f"It has at most {LARGEST_FILE // 1024} KiB.")
-        file = _File.model_validate(tomllib.loads(path.read_text("utf-8")))
-    except OSError as error:
-        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise KnownError(f"{path} is no valid TOML: {error}.", "Correct that line and try again.") from error
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"]) or "file"
-        raise KnownError(
-            f"{path} is no profile: {where}: {first['msg']}.", "docs/profile-file.md lists the keys."
-        ) from error
+    file = validated(_File, read_text(path, DOCUMENT), str(path), "is no profile", DOCUMENT)
     declaration = session.declaration
     if file.rig != declaration.info.id:
         raise KnownError(

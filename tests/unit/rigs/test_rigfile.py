@@ -6,8 +6,9 @@ import pytest
 from tests.conftest import HERON
 
 from yondle.app.machines import choose_rig
+from yondle.formats.toml_files import LARGEST_FILE
 from yondle.model.errors import KnownError
-from yondle.rigs.simulated.rigfile import LARGEST_FILE, parse_rig_file
+from yondle.rigs.simulated.rigfile import parse_rig_file
 
 
 @pytest.mark.parametrize(

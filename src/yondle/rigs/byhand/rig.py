@@ -5,57 +5,32 @@ The machine doesn't tell these values, so they are taken to be what was entered 
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Annotated, Any, Literal, Protocol
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import Field
 
+from yondle.formats.knob_table import Identifier, KnobTable, Name, Table
+from yondle.formats.toml_files import validated
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk, Setup, Subsystem, When
 from yondle.model.rigs import KnobReply, RigDeclaration
 
-FORMAT = "yondle-by-hand 1"
+DOCUMENT = "docs/by-hand-file.md"
 
 
-class _KnobTable(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    name: Annotated[str, Field(min_length=1, max_length=60)]
+class _KnobTable(KnobTable):
+    name: Name
     unit: Annotated[str, Field(max_length=12)] = ""
     subsystem: Subsystem = Subsystem.WHOLE
-    low: float = 0.0
-    high: float = 0.0
-    step: Annotated[float, Field(gt=0)] = 1.0
-    stock: float
-    digits: Annotated[int, Field(ge=0, le=4)] = 0
     risk: Risk = Risk.NONE
-    choices: Annotated[tuple[str, ...], Field(max_length=20)] = ()
-    ceiling: float | None = None
-
-    @model_validator(mode="before")
-    @classmethod
-    def _range_of_choices(cls, data: object) -> object:
-        if isinstance(data, dict) and data.get("choices"):
-            return {**data, "low": 0, "high": len(data["choices"]) - 1, "step": 1}
-        return data
-
-    @model_validator(mode="after")
-    def _makes_a_range(self) -> _KnobTable:
-        if not self.low < self.high or not self.low <= self.stock <= self.high:
-            raise ValueError("high must be above low, and stock between them")
-        return self
 
 
-class _File(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
+class _File(Table):
     format: Literal["yondle-by-hand 1"]
-    constants: dict[str, float] = {}
-    knobs: Annotated[
-        dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")], _KnobTable], Field(min_length=1, max_length=60)
-    ]
+    constants: dict[str, float] = Field(default_factory=dict)
+    knobs: Annotated[dict[Identifier, _KnobTable], Field(min_length=1, max_length=60)]
 
 
 class Machine(Protocol):
@@ -69,21 +44,9 @@ class Machine(Protocol):
 
 def parse_by_hand(text: str, source: str) -> tuple[tuple[Knob, ...], dict[str, float], dict[str, float]]:
     """Read knobs set by hand; gives them with their ceilings and the constants that derived quantities need."""
-    try:
-        file = _File.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"]) or "file"
-        raise KnownError(
-            f"{source} describes no knobs: {where}: {first['msg']}.", "docs/by-hand-file.md lists every key."
-        ) from error
+    file = validated(_File, text, source, "describes no knobs", DOCUMENT)
     knobs = tuple(_knob(name, table) for name, table in file.knobs.items())
     ceilings = {name: table.ceiling for name, table in file.knobs.items() if table.ceiling is not None}
-    for knob in knobs:
-        knob.checked(knob.stock)
-        knob.checked(ceilings.get(knob.id, knob.stock))
     return knobs, ceilings, file.constants
 
 

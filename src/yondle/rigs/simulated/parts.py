@@ -2,37 +2,20 @@
 
 from __future__ import annotations
 
-import math
 from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
+from yondle.formats.knob_table import Identifier, KnobTable, Name, Positive, Real, Table
 from yondle.model.knobs import When
 
-
-def _finite(value: float) -> float:
-    if not math.isfinite(value):
-        raise ValueError("must be a finite number")
-    return value
-
-
-Real = Annotated[float, AfterValidator(_finite)]
-Positive = Annotated[float, Field(gt=0), AfterValidator(_finite)]
-NotNegative = Annotated[float, Field(ge=0), AfterValidator(_finite)]
+NotNegative = Annotated[Real, Field(ge=0)]
 Share = Annotated[float, Field(ge=0, le=1)]
-Name = Annotated[str, Field(min_length=1, max_length=60)]
-Identifier = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 Timing = Annotated[int, Field(ge=1, le=60000)]
 
 
-class Part(BaseModel):
-    """What all tables share: unknown keys are refused, values don't change."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=False)
-
-
-class RigPart(Part):
+class RigPart(Table):
     """Who the rig is, and where its history starts."""
 
     id: Identifier
@@ -40,22 +23,12 @@ class RigPart(Part):
     place: Name
     seed: Annotated[int, Field(ge=0)]
     starts_at: datetime
-    facts: dict[Name, Name] = {}
+    facts: dict[Name, Name] = Field(default_factory=dict)
 
 
-class KnobPart(Part):
-    """The values one knob takes, its stock value, the tuner's own ceiling, and how the machine takes a value.
+class KnobPart(KnobTable):
+    """The values one knob takes, and how the machine takes a value."""
 
-    A switch or mode lists `choices` instead of a range; its stock is the number of the choice, counted from 0.
-    """
-
-    low: Real = 0.0
-    high: Real = 0.0
-    step: Positive = 1.0
-    stock: Real
-    digits: Annotated[int, Field(ge=0, le=4)] = 0
-    ceiling: Real | None = None
-    choices: Annotated[tuple[Name, ...], Field(max_length=20)] = ()
     when: When = When.LIVE
     swapped: bool = False
     readable: bool = True
@@ -64,28 +37,8 @@ class KnobPart(Part):
     rounded_to: Positive | None = None
     in_force_up_to: Real | None = None
 
-    @model_validator(mode="before")
-    @classmethod
-    def _range_of_choices(cls, data: object) -> object:
-        if isinstance(data, dict) and data.get("choices"):
-            return {**data, "low": 0, "high": len(data["choices"]) - 1, "step": 1}
-        return data
 
-    @model_validator(mode="after")
-    def _on_grid(self) -> KnobPart:
-        if self.high <= self.low:
-            raise ValueError("high must be above low")
-        for name in ("high", "stock", "ceiling"):
-            value = getattr(self, name)
-            if value is None:
-                continue
-            notch = (value - self.low) / self.step
-            if not -1e-6 <= notch <= (self.high - self.low) / self.step + 1e-6 or abs(notch - round(notch)) > 1e-6:
-                raise ValueError(f"{name} must lie on the grid of low, high and step")
-        return self
-
-
-class RoomPart(Part):
+class RoomPart(Table):
     """Room temperature: a half cosine from the evening to dawn, constant after it."""
 
     evening_c: Real
@@ -93,7 +46,7 @@ class RoomPart(Part):
     hours_to_dawn: Positive
 
 
-class ChipPart(Part):
+class ChipPart(Table):
     """Electrical constants of the processor; clock and voltage are those in force where no knob sets them."""
 
     cores: Annotated[int, Field(ge=1, le=256)]
@@ -116,14 +69,14 @@ class ChipPart(Part):
     second_thread_edge_mhz: NotNegative = 10.0
 
 
-class ModePart(Part):
+class ModePart(Table):
     """A named power mode: its share of the power limit, and a clock it doesn't go beyond."""
 
     power_share: Annotated[float, Field(gt=0, le=2)]
     clock_up_to_mhz: Positive | None = None
 
 
-class HeatPart(Part):
+class HeatPart(Table):
     """The two heat nodes, die and cooler."""
 
     die_j_per_k: Positive
@@ -135,7 +88,7 @@ class HeatPart(Part):
     fan_full_rpm: Positive
 
 
-class EdgePart(Part):
+class EdgePart(Table):
     """The edge of what the core holds, and how fast things get worse beyond it."""
 
     clock_mhz: Positive
@@ -153,7 +106,7 @@ class EdgePart(Part):
     regulator_time_s: Positive = 500.0
 
 
-class LoadPart(Part):
+class LoadPart(Table):
     """A class of load: how hard it works each part, how far it lowers the edges, and how a core failure shows."""
 
     activity: Share
@@ -175,7 +128,7 @@ class LoadPart(Part):
         return self
 
 
-class MemoryPart(Part):
+class MemoryPart(Table):
     """Memory as it is fitted (where no knob sets it), and what latency and bandwidth follow from."""
 
     rate_mt_s: Positive
@@ -197,7 +150,7 @@ class MemoryPart(Part):
     bandwidth_loss_per_k: NotNegative = 0.0
 
 
-class MemoryEdgePart(Part):
+class MemoryEdgePart(Table):
     """What the memory and its controller hold: needs in ns at a voltage, rates at a voltage, and how they worsen."""
 
     at_v: Positive
@@ -229,7 +182,7 @@ class MemoryEdgePart(Part):
     coupling: Share = 0.1
 
 
-class GraphicsPart(Part):
+class GraphicsPart(Table):
     """Graphics: clock, power, one heat node, and the edges of its clock and of its memory's clock."""
 
     clock_mhz: Positive
@@ -260,7 +213,7 @@ class GraphicsPart(Part):
     link_gb_s_per_lane: Positive = 1.97
 
 
-class WorkloadPart(Part):
+class WorkloadPart(Table):
     """One benchmark: the work in a unit of it, its noise, and its figure."""
 
     name: Name
@@ -294,7 +247,7 @@ class WorkloadPart(Part):
         return self
 
 
-class SensorPart(Part):
+class SensorPart(Table):
     """How one sensor sees its true value."""
 
     noise: NotNegative = 0.0
@@ -306,7 +259,7 @@ class SensorPart(Part):
     limit: Real | None = None
 
 
-class CheckPart(Part):
+class CheckPart(Table):
     """How a setting is checked on this rig: where to start from, the hard loads at the end, and what restarts cost."""
 
     settle_below_c: Real
@@ -323,7 +276,7 @@ class CheckPart(Part):
     training_s: NotNegative = 40.0
 
 
-class CodesPart(Part):
+class CodesPart(Table):
     """The code the board shows where a start stops."""
 
     core: Annotated[str, Field(max_length=8)] = ""

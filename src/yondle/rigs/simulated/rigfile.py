@@ -8,8 +8,10 @@ from pathlib import Path
 from typing import Any, Literal
 
 import tomlkit
-from pydantic import ValidationError, model_validator
+from pydantic import model_validator
 
+from yondle.formats.knob_table import Identifier, Table
+from yondle.formats.toml_files import read_text, tables, validated
 from yondle.model.errors import KnownError
 from yondle.rigs.simulated.parts import (
     CheckPart,
@@ -18,13 +20,11 @@ from yondle.rigs.simulated.parts import (
     EdgePart,
     GraphicsPart,
     HeatPart,
-    Identifier,
     KnobPart,
     LoadPart,
     MemoryEdgePart,
     MemoryPart,
     ModePart,
-    Part,
     RigPart,
     RoomPart,
     SensorPart,
@@ -32,10 +32,10 @@ from yondle.rigs.simulated.parts import (
 )
 
 SHIPPED = ("heron", "heron-ii", "bittern")
-LARGEST_FILE = 256 * 1024
+DOCUMENT = "docs/rig-file.md"
 
 
-class RigFile(Part):
+class RigFile(Table):
     """A whole rig file. Without `memory_edge` memory never fails, without `graphics` there is none to tune."""
 
     format: Literal["yondle-rig 1"]
@@ -88,19 +88,7 @@ class RigFile(Part):
 
 def parse_rig_file(text: str, source: str) -> RigFile:
     """Read a rig from TOML text; raises KnownError naming the first things wrong and where they stand."""
-    try:
-        return RigFile.model_validate(_tables(text, source))
-    except ValidationError as error:
-        wrong = "; ".join(
-            f"{'.'.join(str(part) for part in item['loc']) or 'file'}: {_plainly(item['type'], item['msg'])}"
-            for item in error.errors()[:4]
-        )
-        more = len(error.errors()) - 4
-        tail = f" (and {more} more)" if more > 0 else ""
-        raise KnownError(
-            f"{source} doesn't describe a rig: {wrong}{tail}.",
-            "docs/rig-file.md lists every key with its type and unit.",
-        ) from error
+    return validated(RigFile, text, source, "doesn't describe a rig", DOCUMENT)
 
 
 def rig_text(which: str) -> tuple[str, str]:
@@ -110,16 +98,16 @@ def rig_text(which: str) -> tuple[str, str]:
     `without`, as "knobs" or "sensors.link_lanes"; the text given is complete.
     """
     text, source = _text_of(which)
-    tables = _tables(text, source)
-    like = tables.pop("like", None)
+    own = tables(text, source)
+    like = own.pop("like", None)
     if like is None:
         return text, source
     if like not in SHIPPED or like == which:
         raise KnownError(f"{source} is like '{like}', which is no shipped rig.", f"Give one of {', '.join(SHIPPED)}.")
     base = tomllib.loads(rig_text(like)[0])
-    for place in tables.pop("without", []):
+    for place in own.pop("without", []):
         _drop(base, str(place), source)
-    return tomlkit.dumps(_merged(base, tables)), source
+    return tomlkit.dumps(_merged(base, own)), source
 
 
 def _text_of(which: str) -> tuple[str, str]:
@@ -131,21 +119,7 @@ def _text_of(which: str) -> tuple[str, str]:
         raise KnownError(
             f"There is no rig '{which}'.", f"Give one of {', '.join(SHIPPED)}, this, or the path of a rig file."
         )
-    if path.stat().st_size > LARGEST_FILE:
-        raise KnownError(f"{path} is too large for a rig file.", f"A rig file has at most {LARGEST_FILE // 1024} KiB.")
-    try:
-        return path.read_text("utf-8"), str(path)
-    except UnicodeDecodeError as error:
-        raise KnownError(f"{path} is no text file.", "Rig files are TOML in UTF-8; see docs/rig-file.md.") from error
-    except PermissionError as error:
-        raise KnownError(f"{path} may not be read.", "Give yourself permission to read it, or copy it.") from error
-
-
-def _tables(text: str, source: str) -> dict[str, Any]:
-    try:
-        return tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
+    return read_text(path, DOCUMENT), str(path)
 
 
 def _merged(base: dict[str, Any], own: dict[str, Any]) -> dict[str, Any]:
@@ -164,11 +138,3 @@ def _drop(tables: dict[str, Any], place: str, source: str) -> None:
     if last not in tables:
         raise KnownError(f"{source} does without '{place}', which isn't there.", "Take it out of the list.")
     del tables[last]
-
-
-def _plainly(kind: str, message: str) -> str:
-    if kind == "extra_forbidden":
-        return "unknown key"
-    if kind == "missing":
-        return "missing"
-    return message.removeprefix("Value error, ").replace("Input should", "should")

@@ -1,0 +1,58 @@
+"""Reads the TOML files that people write or pass on, and says in a sentence what is wrong with one."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from yondle.model.errors import KnownError
+
+Model = TypeVar("Model", bound=BaseModel)
+
+LARGEST_FILE = 256 * 1024
+_MOST_TOLD = 4
+
+
+def read_text(path: Path, document: str) -> str:
+    """Read a text file; raises KnownError for one that is missing, too large, not readable or no text."""
+    try:
+        if path.stat().st_size > LARGEST_FILE:
+            raise KnownError(f"{path} is too large.", f"Such a file has at most {LARGEST_FILE // 1024} KiB.")
+        return path.read_text("utf-8")
+    except OSError as error:
+        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
+    except UnicodeDecodeError as error:
+        raise KnownError(f"{path} is no text file.", f"It has to be TOML in UTF-8; see {document}.") from error
+
+
+def tables(text: str, source: str) -> dict[str, Any]:
+    """Parse TOML; raises KnownError with the line that is wrong."""
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
+
+
+def validated(model: type[Model], text: str, source: str, is_no: str, document: str) -> Model:
+    """Validate TOML text; raises KnownError that names the first things wrong, where they stand, and the document to read."""
+    try:
+        return model.model_validate(tables(text, source))
+    except ValidationError as error:
+        found = error.errors()
+        wrong = "; ".join(
+            f"{'.'.join(str(part) for part in item['loc']) or 'file'}: {_plainly(item['type'], item['msg'])}"
+            for item in found[:_MOST_TOLD]
+        )
+        more = f" (and {len(found) - _MOST_TOLD} more)" if len(found) > _MOST_TOLD else ""
+        raise KnownError(f"{source} {is_no}: {wrong}{more}.", f"{document} lists every key with its type.") from error
+
+
+def _plainly(kind: str, message: str) -> str:
+    if kind == "extra_forbidden":
+        return "unknown key"
+    if kind == "missing":
+        return "missing"
+    return message.removeprefix("Value error, ").replace("Input should", "should")
