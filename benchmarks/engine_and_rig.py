@@ -69,7 +69,7 @@ def _engine(folder: Path) -> Line:
 def _rig() -> Iterator[Line]:
     for sampled, words in (
         (False, "rig alone, under load"),
-        (True, "rig with its 11 sensors read every virtual second"),
+        (True, "rig with all its sensors read every virtual second"),
     ):
         rig = SimulatedRig(parse_rig_file(*rig_text("heron")))
         rig.start("stacking", 1e9, rig.read_back())

@@ -196,7 +196,7 @@ def _long_trail(path: Path) -> None:
     """Write a trail of many steps straight into a logbook: the window is measured here, not the engine."""
     session = Session.create(path, choose_rig("heron"))
     session.baseline()
-    book, setup = session.logbook, session.in_force
+    book, setup, check = session.logbook, session.in_force, session.check()
     knob = session.declaration.knob("core_clock")
     verdicts = (Verdict.HELD, Verdict.HELD, Verdict.WRONG, Verdict.HELD, Verdict.DOWN, Verdict.HELD_BACK)
     at, parent = "2026-10-18T01:00:00+01:00", 1
@@ -206,7 +206,7 @@ def _long_trail(path: Path) -> None:
         verdict = verdicts[number % len(verdicts)]
         step = Step(number, StepKind.CHANGE, parent, new, (Change("core_clock", setup["core_clock"], value),))
         t = 10_000.0 + number
-        book.take(StepOpened(number, step, setup, parent, "boot", at, t, {}))
+        book.take(StepOpened(number, step, setup, parent, "boot", at, t, {}, check, {}))
         for ordinal in range(1, 5):
             record = PassRecord(
                 ordinal, "score passes", "stacking", ordinal, False, t, PassResult(True, 200 + value / 100, 12.0)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-import tomlkit
 from pydantic import Field
 
 from yondle.formats.knob_table import Table
@@ -97,6 +96,8 @@ def ladder_text(declaration: RigDeclaration, knob_id: str, to: float, by: float,
 
 
 def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
+    import tomlkit
+
     name = name.replace("\N{THIN SPACE}", " ")
     return tomlkit.dumps({"format": FORMAT, "name": name, "passes": passes, "do": [part]})
 

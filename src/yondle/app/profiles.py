@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Literal
 
-import tomlkit
 from pydantic import Field
 
 from yondle.app.session import Session
@@ -134,6 +133,8 @@ def power_hint(session: Session) -> str:
 
 def profile_text(session: Session, wanted: Profile) -> str:
     """Write a profile as TOML: every knob by its id, choices by their names, units in comments."""
+    import tomlkit
+
     document = tomlkit.document()
     document["format"] = FORMAT
     document["name"] = wanted.name

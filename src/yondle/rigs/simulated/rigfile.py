@@ -7,7 +7,6 @@ from importlib import resources
 from pathlib import Path
 from typing import Any, Literal
 
-import tomlkit
 from pydantic import model_validator
 
 from yondle.formats.knob_table import Identifier, Table
@@ -104,6 +103,8 @@ def rig_text(which: str) -> tuple[str, str]:
         return text, source
     if like not in SHIPPED or like == which:
         raise KnownError(f"{source} is like '{like}', which is no shipped rig.", f"Give one of {', '.join(SHIPPED)}.")
+    import tomlkit
+
     base = tomllib.loads(rig_text(like)[0])
     for place in own.pop("without", []):
         _drop(base, str(place), source)
