@@ -11,7 +11,6 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
 
 from benchmarks.measuring import Line, median_ms, ms, seconds_of
 from yondle.app.demo import run_evening
@@ -106,7 +105,8 @@ class _Shown:
         from yondle.desktop.theme import Theme
         from yondle.desktop.window import MainWindow
 
-        self.app: Any = QApplication.instance() or QApplication([])
+        there = QApplication.instance()
+        self.app = there if isinstance(there, QApplication) else QApplication([])
         self.window = MainWindow(Theme(self.app, "paper"))
         self.window.show()
         self.window.open_logbook(book, pace)

@@ -56,11 +56,11 @@ def test_knobs_stand_in_groups_that_fold_and_stay_as_they_were_left(
 
 def test_the_filter_finds_knobs_in_folded_groups_and_escape_clears_it(qtbot: QtBot, tune: TunePlace) -> None:
     press(qtbot, tune, Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
-    qtbot.keyClicks(tune._filter, "voltage")
+    qtbot.keyClicks(tune.filter, "voltage")
     assert tune.rulers.shown == ["core_voltage", "load_line", "memory_voltage", "controller_voltage"]
-    tune._filter.setText("changed")
+    tune.filter.setText("changed")
     assert tune.rulers.shown == ["core_clock"]
-    tune._filter.setText("quantum")
+    tune.filter.setText("quantum")
     assert tune.rulers.shown == []
     assert "No knob of that name" in words(tune.rulers)
     press(qtbot, tune, Qt.Key.Key_Escape)

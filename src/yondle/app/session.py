@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import logging
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -15,14 +13,14 @@ from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
 from yondle.app.machines import Machine, RigChoice, make_machine
 from yondle.app.own import Own
+from yondle.app.proposing import Proposal, must_be_allowed, proposed_with
+from yondle.app.resting import Resting, Resumed, Verified
 from yondle.app.waiting import Waiting, Waits
 from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
-from yondle.engine.recovery import judge_unclosed
 from yondle.engine.requests import Request
 from yondle.engine.states import State
 from yondle.logbook.logbook import Logbook
-from yondle.logbook.writing import HEADING
 from yondle.model.errors import KnownError
 from yondle.model.events import (
     AttemptClosed,
@@ -33,51 +31,17 @@ from yondle.model.events import (
     StepOpened,
     VerdictGiven,
 )
-from yondle.model.knobs import Change, Knob, Setup
+from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, Note, StartAnswer, Step, StepKind, StepRecord, verdict_of
-from yondle.model.verdicts import Outcome, Verdict
+from yondle.model.steps import Check, Note, StartAnswer, Step, StepKind, StepRecord
 from yondle.planning.ladder import quick_check
-
-logger = logging.getLogger(__name__)
 
 BASELINE_PASSES = 5
 STEP_PASSES = 5
 LONGEST_NOTE = 4000
 
 Listener = Callable[[Record], None]
-
-
-@dataclass(frozen=True, slots=True)
-class Proposal:
-    """What is proposed on top of the setup in force: knob values, and whether two at once were asked for."""
-
-    changes: tuple[Change, ...]
-    joint: bool
-
-    def value(self, knob: str) -> float | None:
-        """Give the proposed value of a knob, None when it stays."""
-        return next((c.new for c in self.changes if c.knob == knob), None)
-
-
-@dataclass(frozen=True, slots=True)
-class Resumed:
-    """What was found open at the start: the step on trial, what became of it, and where the rig rests now."""
-
-    step: StepRecord
-    outcome: Outcome
-    rests_at_step: int | None
-    verified: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Verified:
-    """When settings were last read back, and how many of them were as they should be."""
-
-    at_s: float
-    as_set: int
-    of: int
 
 
 class Session:
@@ -93,17 +57,14 @@ class Session:
         self._engine = Engine(machine.rig, machine.clock, recorder, self._hands, self._hear)
         self._book = Book(logbook)
         self.own = Own(logbook.keeping, machine.rig.declaration)
-        self._position = logbook.position()
+        self._resting = Resting(logbook, machine, self._engine, self._book)
         self._running = 0
         self.version = 0
         self.proposal: Proposal | None = None
-        self.verified: Verified | None = None
         self._waits = Waits(logbook, machine, self._book, lambda: isinstance(self._hands, NobodyThere))
         self._take_own_limits()
-        if self.position is not None:
-            self._engine.believe(self.position.step.setup)
         self.resumed = self._close_what_was_open()
-        self.in_force: Setup = self._come_to_position()
+        self._resting.come_back(self._waits)
         self._waits.arrange_return()
         if self.verified is None:
             self.verify()
@@ -159,7 +120,18 @@ class Session:
     @property
     def position(self) -> StepRecord | None:
         """The step whose setup is in force."""
-        return self._book.step(self._position) if self._position is not None else None
+        at = self._resting.position
+        return self._book.step(at) if at is not None else None
+
+    @property
+    def in_force(self) -> Setup:
+        """The settings in force."""
+        return self._resting.in_force
+
+    @property
+    def verified(self) -> Verified | None:
+        """When the settings in force were last read back, and how many were as they should be."""
+        return self._resting.verified
 
     @property
     def baseline_step(self) -> StepRecord | None:
@@ -187,24 +159,10 @@ class Session:
     def propose(self, knob_id: str, value: float, joint: bool = False) -> Proposal | None:
         """Propose a value for one knob; the value in force takes it out of the proposal again.
 
-        A second knob needs `joint`. Raises KnownError for a value the knob doesn't take or above the tuner's ceiling.
+        A second knob needs `joint`. Raises KnownError for a value the knob doesn't take or outside the tuner's own range.
         """
-        knob = self.declaration.knob(knob_id)
-        taken = knob.checked(value)
-        self._must_be_allowed(knob, taken)
         self._waits.must_be_none()
-        old = self.proposal.changes if self.proposal else ()
-        others = tuple(c for c in old if c.knob != knob_id)
-        joint = joint or (self.proposal.joint if self.proposal else False)
-        if others and not joint:
-            named = self.declaration.knob(others[0].knob)
-            raise KnownError(
-                f"{named.name} {named.text(others[0].new)} is already proposed; one step changes one knob.",
-                "Test that one first, drop it, or make it a joint step (then no gain is credited to either knob alone).",
-            )
-        own = (Change(knob_id, self.in_force[knob_id], taken),) if taken != self.in_force[knob_id] else ()
-        changes = tuple(sorted(others + own, key=lambda c: c.knob))
-        self.proposal = Proposal(changes, joint and len(changes) > 1) if changes else None
+        self.proposal = proposed_with(self.declaration, self.proposal, self.in_force, knob_id, value, joint)
         return self.proposal
 
     def drop_proposal(self) -> None:
@@ -223,8 +181,8 @@ class Session:
         check = quick_check(self.declaration, _checked_passes(passes or BASELINE_PASSES))
         stock = self.declaration.stock
         self._waits.must_be_none()
-        step = Step(self.logbook.next_step(), StepKind.BASELINE, self._position, stock)
-        home = self.in_force if self._position is not None else stock
+        step = Step(self.logbook.next_step(), StepKind.BASELINE, self._resting.position, stock)
+        home = self.in_force if self._resting.position is not None else stock
         return self._test(step, check, home, knowingly=knowingly)
 
     def test(self, passes: int | None = None) -> StepRecord:
@@ -235,9 +193,9 @@ class Session:
         if self.proposal is None:
             raise KnownError("Nothing is proposed.", "Move a marker on a ruler, or name a knob and a value.")
         setup = self.proposed
-        again = self._book.tried_from(self._position, setup)
+        again = self._book.tried_from(self._resting.position, setup)
         number = again.step.number if again else self.logbook.next_step()
-        step = Step(number, StepKind.CHANGE, self._position, setup, self.proposal.changes, self.proposal.joint)
+        step = Step(number, StepKind.CHANGE, self._resting.position, setup, self.proposal.changes, self.proposal.joint)
         record = self._test(again.step if again else step, self.check(passes), self.in_force)
         self.proposal = None
         return record
@@ -254,7 +212,7 @@ class Session:
                 f"Go back to step {record.step.parent} first, then test it once more.",
             )
         for change in record.step.changes:
-            self._must_be_allowed(self.declaration.knob(change.knob), change.new)
+            must_be_allowed(self.declaration, self.declaration.knob(change.knob), change.new)
         self.proposal = None
         check = quick_check(self.declaration, _checked_passes(passes or STEP_PASSES), record.step.setup)
         home = self.step(record.step.parent).step.setup if record.step.parent is not None else self.declaration.stock
@@ -323,11 +281,11 @@ class Session:
     def can_test_again(self, number: int) -> bool:
         """Tell whether a step may be tested once more from where the rig is."""
         step = self.step(number).step
-        return step.kind is StepKind.CHANGE and self._position in (step.parent, number)
+        return step.kind is StepKind.CHANGE and self._resting.position in (step.parent, number)
 
     def can_go_back(self, number: int) -> bool:
         """Tell whether a step's settings may be put in force again, and aren't already."""
-        return number != self._position and may_be_put_in_force(self.step(number))
+        return number != self._resting.position and may_be_put_in_force(self.step(number))
 
     def go_to_stock(self) -> bool:
         """Put every knob at stock in one action; tells whether that reads back. Steps and profiles stay as they are.
@@ -379,10 +337,7 @@ class Session:
 
     def verify(self) -> Verified:
         """Read the settings back and count those that are as they should be."""
-        read = self._engine.read()
-        as_set = sum(1 for knob, value in self.in_force.items() if read.get(knob) == value)
-        self.verified = Verified(self.machine.clock.now(), as_set, len(self.in_force))
-        return self.verified
+        return self._resting.verify()
 
     def stop(self) -> None:
         """End the running test now and go back to the setup before it."""
@@ -405,7 +360,7 @@ class Session:
     def _test(
         self, step: Step, check: Check, home: Setup, home_step: int | None = None, knowingly: tuple[str, ...] = ()
     ) -> StepRecord:
-        at = home_step if home_step is not None else self._position
+        at = home_step if home_step is not None else self._resting.position
         own = dict(self.own.conditions)
         set_back = self._set_back_s()
         if set_back > 0:
@@ -426,16 +381,6 @@ class Session:
             return 0.0
         return (datetime.fromisoformat(latest.started_at) - self.machine.clock.wall()).total_seconds()
 
-    def _must_be_allowed(self, knob: Knob, value: float) -> None:
-        if self.declaration.allows(knob, value):
-            return
-        low, high = self.declaration.own_range(knob)
-        side, limit = ("above", high) if value > high else ("below", low)
-        raise KnownError(
-            f"{knob.name} {knob.text(value)} is {side} your own limit of {knob.text(limit)}.",
-            "Change the limit first if you mean it.",
-        )
-
     def _use_hands(self, hands: Hands) -> None:
         self._hands = hands
         self._engine.use_hands(hands)
@@ -453,23 +398,7 @@ class Session:
                 self._running = open_.step.number
                 self._engine.wait_for()
                 continue
-            outcome = open_.attempt.outcome
-            judged = outcome or judge_unclosed(
-                self.declaration,
-                open_.boot_id,
-                self.machine.rig.boot_id(),
-                open_.last_act,
-                open_.last_detail,
-                open_.last_sample_s,
-            )
-            home, home_step = open_.home, open_.home_step
-            if outcome is not None and verdict_of(self._book.outcomes(open_.step.number)) is Verdict.HELD:
-                home, home_step = open_.step.setup, open_.step.number
-            number = open_.step.number
-            verified = self._engine.close_interrupted(
-                open_.attempt.id, number, home, home_step, None if outcome else judged
-            )
-            found.append(Resumed(self._book.step(number), judged, self._position, verified))
+            found.append(self._resting.close(open_, self.declaration))
         return found
 
     def _bring_back_by_hand(self, waiting: Waiting, answer: StartAnswer | None) -> None:
@@ -477,25 +406,6 @@ class Session:
             self._engine.believe(waiting.setup)
         self._waits.now = None
         self._engine.rest_at(waiting.setup, self._book.proven_at(waiting.setup))
-
-    def _come_to_position(self) -> Setup:
-        """Bring the rig to the settings the logbook stands for; a machine that restarted in between has lost them."""
-        read = self._engine.read()
-        if self._waits.order is not None:
-            return self._waits.order.home
-        if self._waits.take_up_putting_back():
-            return read
-        heading = self.logbook.keeping.value(HEADING)
-        if heading is not None:
-            self._engine.rest_at(Setup.of(heading["setup"]), heading["position"])
-            return self.in_force
-        here = self.position
-        if here is None:
-            return read
-        if read != here.step.setup or self.machine.rig.pending():
-            self._engine.rest_at(here.step.setup, here.step.number)
-            return self.in_force
-        return here.step.setup
 
     def _reload(self, number: int) -> None:
         self._book.reload(number)
@@ -511,26 +421,19 @@ class Session:
             case VerdictGiven():
                 self._reload(record.step)
             case AttemptClosed():
-                self._rest(record.position, record.rests_at, record.verified)
+                self._rest(record)
                 self._reload(record.step)
             case PositionMoved():
-                self._rest(record.position, record.rests_at, record.verified)
+                self._rest(record)
             case _:
                 pass
         self._waits.hear(record, self._running)
         for listener in self._listeners:
             listener(record)
 
-    def _rest(self, position: int | None, rests_at: Setup, verified: bool) -> None:
-        self._position = position if position is not None else self._stock_step(rests_at)
-        self.in_force = rests_at
-        self._engine.believe(rests_at)
+    def _rest(self, record: AttemptClosed | PositionMoved) -> None:
+        self._resting.rest(record.position, record.rests_at, record.verified)
         self.version += 1
-        self.verified = Verified(self.machine.clock.now(), len(rests_at) if verified else 0, len(rests_at))
-
-    def _stock_step(self, rests_at: Setup) -> int | None:
-        baseline = self.baseline_step
-        return baseline.step.number if baseline and baseline.step.setup == rests_at else None
 
 
 def machine_file(logbook: Path) -> Path:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yondle.app.plans import PlanEnd
 from yondle.app.progress import Progress
@@ -22,13 +22,12 @@ from yondle.desktop.charts.strips import strips_of
 from yondle.desktop.figures import load_figures
 from yondle.desktop.places.tune_actions import make_actions, possible
 from yondle.desktop.places.tune_offers import TuneOffers
+from yondle.desktop.places.tune_panels import RulersPanel, TrailPanel
+from yondle.desktop.places.tune_proposing import Proposer
 from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.desktop.theme import MARGIN, Theme
-from yondle.desktop.widgets.basics import Eliding, label
-from yondle.desktop.widgets.cards import CardAction
 from yondle.desktop.widgets.next_step import SidePanel
-from yondle.desktop.widgets.rulers import GROUPED_FROM, Rulers
-from yondle.desktop.widgets.trail import TrailView
+from yondle.desktop.widgets.rulers import GROUPED_FROM
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
@@ -37,7 +36,6 @@ from yondle.model.workloads import Workload
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart
 
-TRAIL_WIDTH = 286
 FOLDS = "unfolded groups"
 _PAINTED_MS = 60
 _NOTHING_MEASURED = "Nothing measured yet.\nEvery later gain is told against the baseline."
@@ -62,12 +60,15 @@ class TunePlace(QWidget):
         self._evening = False
         self._expected_s = 0.0
         self.actions_by_name = make_actions(self, self._handlers())
-        self.trail = TrailView(theme)
-        self.rulers = Rulers(theme)
+        self._trail_panel = TrailPanel(theme)
+        self._rulers_panel = RulersPanel(theme, filtered=len(session.declaration.knobs) >= GROUPED_FROM)
+        self.trail, self.rulers = self._trail_panel.trail, self._rulers_panel.rulers
+        self.filter = self._rulers_panel.filter
+        self._proposer = Proposer(session, self.rulers, self._test, self._proposed)
         self.chart_panel = ChartPanel(theme, session.declaration.benchmarks)
         self.side = SidePanel(theme, self.actions_by_name)
         self.offers = TuneOffers(self, theme, bridge, session, self.side.cards, self.rulers, self._order, self.refresh)
-        self._lay_out(theme)
+        self._lay_out()
         self._connect()
         bridge.listen_to(session)
         self._heard = (
@@ -127,7 +128,7 @@ class TunePlace(QWidget):
             "baseline": self._run_baseline,
             "again": self._again,
             "drop": self._drop,
-            "joint": self._make_joint,
+            "joint": lambda: self._proposer.make_joint(),
             "stop": self._stop,
             "pause": self._pause,
             "halt": self._halt,
@@ -141,7 +142,7 @@ class TunePlace(QWidget):
             "sweep": lambda: self.offers.ask_sweep(self._knob()),
             "plan": lambda: self.offers.ask_plan_file(),
             "conditions": lambda: self.offers.ask_conditions(),
-            "find": lambda: self._filter.setFocus(),
+            "find": lambda: self.filter.setFocus(),
             "next_benchmark": lambda: self._turn_benchmark(1),
             "last_benchmark": lambda: self._turn_benchmark(-1),
             "to_rulers": lambda: self.rulers.focus_on(self._in_play),
@@ -151,50 +152,19 @@ class TunePlace(QWidget):
             "dismiss": lambda: self.side.cards.clear(),
         }
 
-    def _lay_out(self, theme: Theme) -> None:
-        left = QFrame()
-        left.setObjectName("trail")
-        left.setFixedWidth(TRAIL_WIDTH)
-        trail_box = QVBoxLayout(left)
-        trail_box.setContentsMargins(0, MARGIN - 2, 0, 0)
-        trail_box.setSpacing(6)
-        self._trail_heading = label("Trail · one change at a time", "heading")
-        self._trail_heading.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        self._trail_empty = label(
-            "The trail begins with the baseline: stock, measured often enough to know the noise.", "muted", True
-        )
-        self._trail_empty.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        trail_box.addWidget(self._trail_heading)
-        trail_box.addWidget(self._trail_empty)
-        trail_box.addWidget(self.trail, 1)
-        self._trail_space = QWidget()
-        trail_box.addWidget(self._trail_space, 1)
-
+    def _lay_out(self) -> None:
         middle = QWidget()
         middle.setObjectName("middle")
         box = QVBoxLayout(middle)
         box.setContentsMargins(MARGIN, MARGIN - 2, MARGIN, 8)
         box.setSpacing(6)
-        head = QHBoxLayout()
-        head.addWidget(Eliding("Rulers · drag a marker, or press ← → to propose the next value", "heading"), 1)
-        self._filter = QLineEdit()
-        self._filter.setPlaceholderText("Filter knobs  Ctrl+F")
-        self._filter.setToolTip("A name, a group, or: changed, tried, by hand")
-        self._filter.setAccessibleName("Filter knobs")
-        self._filter.setClearButtonEnabled(True)
-        self._filter.setFixedSize(168, 28)
-        self._filter.setProperty("role", "tight")
-        head.addWidget(self._filter)
-        box.addLayout(head)
-        self._filter.setVisible(len(self.session.declaration.knobs) >= GROUPED_FROM)
-        box.addWidget(self.rulers, 11)
+        box.addWidget(self._rulers_panel, 11)
         box.addSpacing(4)
         box.addWidget(self.chart_panel, 10)
-
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
-        whole.addWidget(left)
+        whole.addWidget(self._trail_panel)
         whole.addWidget(middle, 1)
         whole.addWidget(self.side)
 
@@ -204,9 +174,8 @@ class TunePlace(QWidget):
         self.rulers.step_chosen.connect(self.trail.choose)
         self.rulers.limit_moved.connect(self.offers.move_limit)
         self.rulers.folds_changed.connect(lambda open_: self.session.logbook.keeping.keep(FOLDS, open_))
-        self._filter.textChanged.connect(self.rulers.filter_by)
-        self._filter.textChanged.connect(self._show_actions)
-        self._filter.returnPressed.connect(lambda: self.rulers.focus_on(next(iter(self.rulers.shown), self._in_play)))
+        self.filter.textChanged.connect(self._show_actions)
+        self.filter.returnPressed.connect(lambda: self.rulers.focus_on(next(iter(self.rulers.shown), self._in_play)))
         self.trail.chosen.connect(lambda _: self._show_side())
         self.side.inspector.noted.connect(self._keep_note)
         self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
@@ -228,20 +197,17 @@ class TunePlace(QWidget):
         self._show_side()
 
     def _show_actions(self) -> None:
-        asked = self.rulers.question is not None or self._filter.text() != ""
+        asked = self.rulers.question is not None or self.filter.text() != ""
         enabled = possible(self.session, self.running, self.trail.selected(), self._in_play)
         enabled["drop"] = not self.running and (self.session.proposal is not None or asked)
-        enabled["joint"] = not self.running and self._waiting_joint is not None
+        enabled["joint"] = not self.running and self._proposer.asks_about_joint
         enabled["pause"] = self.progress.running
         for name, can in enabled.items():
             self.actions_by_name[name].setEnabled(can)
 
     def _show_trail(self) -> None:
         rows = self.views.trail(self._benchmark if self.chart is not None else None, self.progress.step)
-        self.trail.show_rows(rows)
-        self._trail_empty.setVisible(not rows)
-        self.trail.setVisible(bool(rows))
-        self._trail_space.setVisible(not rows)
+        self._trail_panel.show_rows(rows)
 
     def _show_rulers(self) -> None:
         chances = self.views.chances(self._knob())
@@ -297,65 +263,26 @@ class TunePlace(QWidget):
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
-    _waiting_joint: tuple[str, float] | None = None
-
     def _propose(self, knob_id: str, value: float) -> None:
         if self.running:
             self.rulers.ask(knob_id, "A test is running", "Wait for its verdict, or stop it first (Esc).", [])
             return
-        self.rulers.drop_question()
-        self._waiting_joint = None
-        try:
-            self.session.propose(knob_id, value)
-        except KnownError as error:
-            self._ask_about(knob_id, value, error)
-            self._show_actions()
-            return
+        self._proposer.propose(knob_id, value)
+        self._show_actions()
+
+    def _proposed(self, knob_id: str) -> None:
         turned, self._in_play = self._in_play != knob_id, knob_id
         self._show_rulers()
         if turned:
             self._show_chart()
         self._show_side()
 
-    def _ask_about(self, knob_id: str, value: float, error: KnownError) -> None:
-        proposal = self.session.proposal
-        if proposal is None or proposal.value(knob_id) is not None:
-            self.rulers.ask(knob_id, error.problem, error.remedy, [])
-            return
-        self._waiting_joint = (knob_id, value)
-        self.rulers.ask(
-            knob_id,
-            error.problem,
-            error.remedy,
-            [
-                CardAction("Test the first one now  ⏎", self._test, "main"),
-                CardAction("Drop it and propose this one", self._replace),
-                CardAction("Make it a joint step  J", self._make_joint),
-            ],
-        )
-
-    def _make_joint(self) -> None:
-        if self._waiting_joint is not None:
-            knob_id, value = self._waiting_joint
-            self._waiting_joint = None
-            self.rulers.drop_question()
-            self.session.propose(knob_id, value, joint=True)
-            self._in_play = knob_id
-            self.refresh()
-
-    def _replace(self) -> None:
-        if self._waiting_joint is not None:
-            knob_id, value = self._waiting_joint
-            self.session.drop_proposal()
-            self._propose(knob_id, value)
-
     def _drop(self) -> None:
-        if self._filter.hasFocus() or self._filter.text():
-            self._filter.clear()
+        if self.filter.hasFocus() or self.filter.text():
+            self.filter.clear()
             self.rulers.focus_on(self._in_play)
         elif self.rulers.question is not None:
-            self.rulers.drop_question()
-            self._waiting_joint = None
+            self._proposer.forget()
         else:
             self.session.drop_proposal()
         self.refresh()
@@ -372,8 +299,7 @@ class TunePlace(QWidget):
             self._order("test", lambda: self.session.test_again(selected))
 
     def _order(self, name: str, operation: Callable[[], object]) -> None:
-        self.rulers.drop_question()
-        self._waiting_joint = None
+        self._proposer.forget()
         for card in ("verdict", "error", "ready", "entry"):
             self.side.cards.take(card)
         self._paused = False
