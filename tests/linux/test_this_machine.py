@@ -19,7 +19,7 @@ from yondle.model.verdicts import Verdict
 from yondle.rigs.linux.proc import Proc
 from yondle.rigs.linux.this import ThisRig
 from yondle.workloads.host import ChildHost
-from yondle.workloads.kernels.wide_arithmetic import DOUBLES, EXPECTED_CRC, Unit
+from yondle.workloads.kernels.wide_arithmetic import DOUBLES, EXPECTED_CRC, Work
 
 STAT = """cpu  1000 50 300 8000 100 10 20 5 0 0
 cpu0 500 25 150 4000 50 5 10 0 0 0
@@ -67,14 +67,14 @@ def test_what_a_machine_has_not_got_is_not_offered(tmp_path: Path) -> None:
         None,
         {},
     )
-    rig = ThisRig(ChildHost(lambda: 0.0), tmp_path)
+    rig = ThisRig(ChildHost(lambda: 0.0), lambda: 0.0, tmp_path)
     assert {c.id for c in rig.declaration.channels} >= {"in_use", "other_use"}
     assert "clock" not in {c.id for c in rig.declaration.channels}
     assert set(rig.sample()) == {None}
 
 
 def test_wide_arithmetic_has_the_same_checksum_every_time_and_any_flipped_bit_changes_it() -> None:
-    unit = Unit()
+    unit = Work()
     assert unit.run() == EXPECTED_CRC
     assert unit.run() == EXPECTED_CRC
     start, right = unit._start.copy(), unit.run(4)
@@ -90,9 +90,10 @@ def test_wide_arithmetic_has_the_same_checksum_every_time_and_any_flipped_bit_ch
 def test_a_real_step_over_workers_with_the_real_benchmark(tmp_path: Path) -> None:
     clock = RealClock()
     host = ChildHost(clock.now)
-    host.workloads = (replace(host.workloads[0], pass_s=1.0),)
+    host.workloads = tuple(replace(work, pass_s=1.0) for work in host.workloads)
+    host.usual, host.hard_load, host.loads_for = ("wide_arithmetic",), ("wide_arithmetic", 2.0), {}
     logbook = Logbook.create(tmp_path / "this.yondle", "this", "This machine", "")
-    session = Session(logbook, Machine(ThisRig(host, long_run_s=2.0), clock, NobodyThere()))
+    session = Session(logbook, Machine(ThisRig(host, clock.now), clock, NobodyThere()))
     heard: list[str] = []
     session.subscribe(lambda record: heard.append(type(record).__name__))
     baseline = session.baseline(2)
@@ -112,7 +113,7 @@ def test_a_real_step_over_workers_with_the_real_benchmark(tmp_path: Path) -> Non
 
 
 def test_processors_taken_away_are_noticed_as_not_in_force(tmp_path: Path) -> None:
-    rig = ThisRig(ChildHost(lambda: 0.0))
+    rig = ThisRig(ChildHost(lambda: 0.0), lambda: 0.0)
     if not rig.declaration.knobs:
         pytest.skip("one processor: there is nothing to take away")
     before = os.sched_getaffinity(0)

@@ -114,6 +114,9 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
     short = shortfalls(declaration, trial.setup, passes)
     if short:
         return _not_held(declaration, short)
+    throttled = _throttled(declaration, passes)
+    if throttled is not None:
+        return throttled
     errors = errors_by_channel(declaration, trial.passes)
     if errors:
         counted = " and ".join(f"{number(n)} in the {channel.subsystem}" for channel, n in errors.items())
@@ -136,6 +139,19 @@ def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outco
     held, asked = number(worst.mean, channel.digits), quantity(worst.asked, channel.unit, channel.digits)
     reason = f"{channel.name} not held: {held} of {asked} in {load}"
     return failed(Failure.CLOCK_NOT_HELD, f"{reason}{'; ' + why if why else ''}.")
+
+
+def _throttled(declaration: RigDeclaration, passes: list[PassRecord]) -> Outcome | None:
+    """A machine that says it throttled didn't hold its clock, whatever the clock's own sensor says."""
+    for channel in declaration.channels:
+        if channel.quantity is Quantity.COUNT:
+            times = [(n, p) for p in passes if (n := _fact(p, f"counted {channel.id}"))]
+            if times:
+                most, record = max(times, key=lambda pair: pair[0])
+                load = declaration.workload(record.workload).name
+                reason = f"{channel.name} {count(round(most), 'time')} in {load}."
+                return failed(Failure.CLOCK_NOT_HELD, reason, record.stage)
+    return None
 
 
 def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from datetime import datetime
 
@@ -12,6 +13,9 @@ class RealClock:
     """The machine's own clocks: the monotonic one for durations, the wall clock for dates."""
 
     block_s = REAL_BLOCK_S
+
+    def __init__(self) -> None:
+        self._news = threading.Event()
 
     def now(self) -> float:
         """Seconds of the monotonic clock."""
@@ -26,5 +30,10 @@ class RealClock:
         return time.clock_gettime(time.CLOCK_BOOTTIME) - time.clock_gettime(time.CLOCK_MONOTONIC)
 
     def wait(self, seconds: float) -> None:
-        """Wait."""
-        time.sleep(max(0.0, seconds))
+        """Wait, but not past the moment there is news."""
+        self._news.wait(max(0.0, seconds))
+        self._news.clear()
+
+    def wake(self) -> None:
+        """Tell that there is news, from any thread: a pass that has ended needn't wait for the next sample."""
+        self._news.set()

@@ -75,10 +75,13 @@ def make_machine(
     """Make the rig of a logbook ready. A simulated one goes on from its machine file, never before `last_time_s`."""
     real = RealClock()
     if choice.kind == THIS:
+        from yondle.rigs.linux.privilege import HelperLine, find_way
         from yondle.rigs.linux.this import ThisRig
         from yondle.workloads.host import ChildHost
 
-        this = ThisRig(ChildHost(real.now))
+        way = find_way()
+        line = HelperLine(way.command) if way.command else None
+        this = ThisRig(ChildHost(real.now, real.wake), real.now, line=line)
         return Machine(ByHandRig(this, choice.definition) if choice.definition else this, real, NobodyThere())
     if choice.kind != SIMULATED:
         raise KnownError(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 
 from yondle.app.book import Book
 from yondle.app.machines import Machine
@@ -75,6 +76,7 @@ class Resting:
             open_.last_act,
             open_.last_detail,
             open_.last_sample_s,
+            self._machine.rig.crash_signs(datetime.fromisoformat(open_.attempt.started_at).timestamp()),
         )
         home, home_step = open_.home, open_.home_step
         if outcome is not None and verdict_of(self._book.outcomes(number)) is Verdict.HELD:

@@ -18,6 +18,9 @@ from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult
 from yondle.planning.ladder import RunPass, Settle
 
+MOVED_PERCENT = 5.0
+"""A clock reference that moves by more within a pass, without the machine saying that it throttles, is a disturbance."""
+
 LONGEST_NAP_S = 0.5
 """The two clocks that tell a suspension differ by less than this when there was none."""
 
@@ -111,7 +114,7 @@ class Passes:
         bench.ordinal = None
         facts = summary.facts()
         whole = replace(result, facts={**facts, **result.facts})
-        ended = replace(record, result=whole, disturbed=_disturbance(facts, slept_s))
+        ended = replace(record, result=whole, disturbed=_disturbance(whole.facts, slept_s))
         bench.emit(PassEnded(bench.attempt, ended))
         return ended
 
@@ -124,4 +127,9 @@ def _disturbance(facts: dict[str, str | float], slept_s: float) -> str:
     if slept_s >= LONGEST_NAP_S:
         return f"the machine was suspended for {duration(slept_s)}"
     others = float(facts.get("mean other_use", 0.0))
-    return f"other programs used {others:.0f} % of the machine" if others > DISTURBED_USE_PERCENT else ""
+    if others > DISTURBED_USE_PERCENT:
+        return f"other programs used {others:.0f} % of the machine"
+    moved = float(facts.get("reference_moved", 0.0))
+    if moved > MOVED_PERCENT and not any(name.startswith("counted ") for name in facts):
+        return f"the clock moved by {moved:.0f} % in the pass"
+    return ""

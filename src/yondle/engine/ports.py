@@ -53,6 +53,9 @@ class Rig(Protocol):
     def boot_id(self) -> str:
         """Name the present boot; it changes when the machine restarts."""
 
+    def crash_signs(self, since: float) -> tuple[str, ...]:
+        """Describe what the machine kept of a crash since a time in seconds of the epoch; empty where it kept nothing."""
+
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
         """Ask for knob values; a value refused is a reply, never an exception. Some are in force only after a restart."""
 

@@ -17,16 +17,19 @@ def judge_unclosed(
     last_act: str,
     detail: dict[str, Any],
     last_sample_s: float | None,
+    signs: tuple[str, ...] = (),
 ) -> Outcome:
     """Judge an unclosed attempt: another boot means the machine went down at that act, the same one an interruption.
 
-    `last_act` and `detail` are the journal's last entry of the attempt, `last_sample_s` the time of its last sample.
+    `last_act` and `detail` are the journal's last entry of the attempt, `last_sample_s` the time of its last sample,
+    `signs` what the machine kept of a crash.
     """
     where, stage, after_s = _where(declaration, last_act, detail, last_sample_s)
     if boot_now == boot_then:
         reason = f"Yondle was interrupted {where}; the machine stayed up, so this says nothing about the setting."
         return failed(Failure.INTERRUPTED, reason, stage, after_s)
-    reason = f"The machine went down {where} and has restarted since."
+    kept = f" It kept a record of the crash: {'; '.join(signs)}." if signs else ""
+    reason = f"The machine went down {where} and has restarted since.{kept}"
     return failed(Failure.RESTARTED, reason, stage, after_s)
 
 

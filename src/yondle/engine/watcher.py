@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Limit, Quantity, Reading, SampleBlock
 
+_COUNTED = (Quantity.ERRORS, Quantity.COUNT)
 LOST_AFTER_S = 15.0
 """A guarded sensor silent for longer than this stops the test: nobody should be heated blind."""
 
@@ -83,7 +84,7 @@ class PassSummary:
         self._most = [float("-inf")] * count
         self._least = [float("inf")] * count
         self._counts = [0] * count
-        self._counters = [i for i, c in enumerate(self._channels) if c.quantity is Quantity.ERRORS]
+        self._counters = [i for i, c in enumerate(self._channels) if c.quantity in _COUNTED]
         self._before = {i: before[i] for i in self._counters if i < len(before)}
         self._last: tuple[Reading, ...] = ()
 
@@ -102,10 +103,10 @@ class PassSummary:
         self._last = row
 
     def facts(self) -> dict[str, str | float]:
-        """Give 'mean <channel>' of all that was heard, 'most' and 'least' where they tell something, 'errors' counted."""
+        """Give 'mean <channel>' of all that was heard, 'most' and 'least' where they tell something, and what was counted."""
         facts: dict[str, str | float] = {}
         for i, channel in enumerate(self._channels):
-            if channel.quantity is Quantity.ERRORS or not self._counts[i]:
+            if channel.quantity in _COUNTED or not self._counts[i]:
                 continue
             facts[f"mean {channel.id}"] = round(self._sums[i] / self._counts[i], 4)
             if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
@@ -115,5 +116,6 @@ class PassSummary:
         for i in self._counters:
             now, before = self._last[i] if i < len(self._last) else None, self._before.get(i)
             if now is not None and before is not None and now > before:
-                facts[f"errors {self._channels[i].id}"] = now - before
+                word = "errors" if self._channels[i].quantity is Quantity.ERRORS else "counted"
+                facts[f"{word} {self._channels[i].id}"] = now - before
         return facts

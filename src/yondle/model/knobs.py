@@ -19,6 +19,7 @@ class Subsystem(StrEnum):
     CONTROLLER = "memory controller"
     GRAPHICS = "graphics"
     COOLING = "cooling"
+    STORAGE = "storage"
     WHOLE = "machine"
 
 

@@ -61,6 +61,8 @@ class RigDeclaration:
     entry_s: float = 0.0
     floors: dict[str, float] = field(default_factory=dict)
     """The lowest value of a knob that this tuner stands for."""
+    chosen: tuple[str, ...] = ()
+    """The benchmarks that are run; all there are when none was chosen."""
     asks: tuple[str, ...] = ()
     """Conditions the rig can't find out by itself, which the tuner is asked for once."""
 
@@ -87,8 +89,8 @@ class RigDeclaration:
 
     @property
     def benchmarks(self) -> tuple[Workload, ...]:
-        """The workloads that yield a figure."""
-        return tuple(w for w in self.workloads if w.scored)
+        """The workloads that yield a figure and are run."""
+        return tuple(w for w in self.workloads if w.scored and (not self.chosen or w.id in self.chosen))
 
     @property
     def stock(self) -> Setup:

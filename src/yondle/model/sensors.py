@@ -22,6 +22,8 @@ class Quantity(StrEnum):
     USE = "use"
     FLAG = "flag"
     ERRORS = "errors corrected"
+    COUNT = "count"
+    """How often something has happened; what counts is how far it rose."""
     OTHER = "other"
 
 

@@ -28,6 +28,7 @@ class Failure(StrEnum):
     RESTARTED = "crashed and restarted"
     PROGRAM_CRASHED = "program crashed"
     PROGRAM_HUNG = "program hung"
+    NOT_RUN = "could not be run"
     WRONG_RESULTS = "wrong results"
     ERRORS_CORRECTED = "errors corrected"
     CLOCK_NOT_HELD = "clock not held"
@@ -47,6 +48,7 @@ VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
     Failure.RESTARTED: Verdict.DOWN,
     Failure.PROGRAM_CRASHED: Verdict.DOWN,
     Failure.PROGRAM_HUNG: Verdict.DOWN,
+    Failure.NOT_RUN: Verdict.UNPROVEN,
     Failure.WRONG_RESULTS: Verdict.WRONG,
     Failure.ERRORS_CORRECTED: Verdict.WRONG,
     Failure.CLOCK_NOT_HELD: Verdict.HELD_BACK,
@@ -57,7 +59,7 @@ VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
     Failure.INTERRUPTED: Verdict.UNPROVEN,
 }
 
-SAYS_NOTHING = frozenset({Failure.SENSOR_LOST, Failure.STOPPED, Failure.INTERRUPTED})
+SAYS_NOTHING = frozenset({Failure.NOT_RUN, Failure.SENSOR_LOST, Failure.STOPPED, Failure.INTERRUPTED})
 """Ends of a test that tell nothing about the setting."""
 
 START_FAILURES = frozenset({Failure.NEVER_STARTED, Failure.STOPPED_IN_START})

@@ -7,6 +7,9 @@ from enum import StrEnum
 
 from yondle.model.knobs import Subsystem
 
+PART = "part "
+"""What the name of a fact begins with that is a sub-score."""
+
 
 class Direction(StrEnum):
     """Whether a larger or a smaller figure is the better one."""
@@ -40,6 +43,8 @@ class Workload:
     clock_less: str = ""
     """A knob whose value is taken off the core clock while this runs, as for wide-vector work."""
     subsystem: Subsystem = Subsystem.PROCESSOR
+    parts: tuple[Metric, ...] = ()
+    """Its sub-scores; a pass keeps each among its facts, under PART and its name."""
 
 
 @dataclass(frozen=True, slots=True)

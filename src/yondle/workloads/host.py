@@ -1,23 +1,19 @@
-"""Runs a workload as a child process and tells a result from a crash, a hang, a wrong result and a program that can't start.
-
-The child is its own process group. A stop asks first (a line on its input), then terminates, then kills the whole group.
-"""
+"""Runs workloads as child processes and tells a result from a crash, a hang, a wrong result and what can't run here."""
 
 from __future__ import annotations
 
 import json
-import os
-import signal
-import subprocess
 import sys
-import threading
 from collections.abc import Callable
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Protocol
 
-from yondle.model.errors import KnownError
+from yondle.model.knobs import Subsystem
 from yondle.model.verdicts import Failure
-from yondle.model.workloads import PassResult
-from yondle.workloads.catalogue import BUILT_IN
+from yondle.model.workloads import PART, PassResult, Workload
+from yondle.workloads.catalogue import BUILT_IN, FRAMES, MEMORY_CHECK, MIXED, USUAL, WIDE
+from yondle.workloads.children import Child
+from yondle.workloads.commands import CommandRun, OwnCommand
 
 START_AT_MOST_S = 120.0
 """From start to ready; the first start ever compiles the kernel."""
@@ -25,39 +21,46 @@ START_AT_MOST_S = 120.0
 SILENT_AT_MOST_S = 3.0
 """A child that reports five times a second and then not at all for this long has hung."""
 
+MIXED_S, SPECIAL_S = 60.0, 30.0
+"""The load every step ends with, and the one that works the subsystem a step has changed."""
+
 LATE_AT_MOST_S = 5.0
 """How much longer than ordered a pass may take to end by itself."""
 
-ASK_S, TERMINATE_S = 0.4, 0.4
-_LONGEST_LINE = 1 << 20
-_ERROR_TAIL = 400
+
+class WorkloadRun(Protocol):
+    """A workload under way."""
+
+    @property
+    def pid(self) -> int:
+        """Its process number."""
+
+    @property
+    def alive(self) -> bool:
+        """Tell whether its process still runs."""
+
+    def poll(self) -> PassResult | None:
+        """Give the result once there is one."""
+
+    def stop(self) -> None:
+        """End it now."""
 
 
 class ChildRun:
-    """One child process on its way through a pass."""
+    """One built-in workload on its way through a pass; `over` is called from another thread when there is news to poll."""
 
-    def __init__(self, command: list[str], seconds: float, now: Callable[[], float]) -> None:
+    def __init__(
+        self, command: list[str], seconds: float, now: Callable[[], float], over: Callable[[], None] = lambda: None
+    ) -> None:
         self._now = now
         self._seconds = seconds
+        self._over = over
         self._born = self._heard = now()
         self._went: float | None = None
         self._ended: float | None = None
         self._facts: dict[str, str | float] = {}
         self._final: dict[str, Any] | None = None
-        self._stopped = False
-        self._errors = ""
-        try:
-            self._child = subprocess.Popen(
-                command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True
-            )
-        except OSError as error:
-            raise KnownError(
-                f"The workload can't be started ({error}).", "Check the installation of Yondle."
-            ) from error
-        self._reader = threading.Thread(target=self._read, name=f"workload {self._child.pid}", daemon=True)
-        self._reader.start()
-        self._error_reader = threading.Thread(target=self._read_errors, name="workload errors", daemon=True)
-        self._error_reader.start()
+        self._child = Child(command, self._hear, self._end)
 
     @property
     def pid(self) -> int:
@@ -67,7 +70,7 @@ class ChildRun:
     @property
     def alive(self) -> bool:
         """Tell whether the child still runs."""
-        return self._child.poll() is None
+        return self._child.alive
 
     def poll(self) -> PassResult | None:
         """Give the result once there is one; a crash, a hang and a wrong result are results too."""
@@ -75,149 +78,137 @@ class ChildRun:
             return self._finished(self._final)
         now = self._now()
         if self._ended is not None:
-            return self._crashed()
+            return self._failed(Failure.PROGRAM_CRASHED, self._child.ended_how())
         if self._went is None:
             if now - self._born > START_AT_MOST_S:
-                return self._hung(f"it was not ready after {START_AT_MOST_S:.0f} s")
+                return self._failed(Failure.PROGRAM_HUNG, f"it was not ready after {START_AT_MOST_S:.0f} s")
             return None
         if now - self._heard > SILENT_AT_MOST_S:
-            return self._hung(f"it was silent for {SILENT_AT_MOST_S:.0f} s")
+            return self._failed(Failure.PROGRAM_HUNG, f"it was silent for {SILENT_AT_MOST_S:.0f} s")
         if now - self._went > self._seconds + LATE_AT_MOST_S:
-            return self._hung("it did not end when its time was up")
+            return self._failed(Failure.PROGRAM_HUNG, "it did not end when its time was up")
         return None
 
     def stop(self) -> None:
-        """End the child now: ask, then terminate, then kill its whole group; harmless when it is over."""
-        self._stopped = True
-        if self._child.poll() is None and self._final is None:
-            self._say({"do": "stop"})
-        self._wait(ASK_S)
-        for kind, patience in ((signal.SIGTERM, TERMINATE_S), (signal.SIGKILL, None)):
-            if self._child.poll() is not None:
-                break
-            self._signal(kind)
-            self._wait(patience)
-        self._signal(signal.SIGKILL)
-        self._reader.join()
-        self._error_reader.join()
-        for pipe in (self._child.stdin, self._child.stdout, self._child.stderr):
-            if pipe is not None:
-                try:
-                    pipe.close()
-                except BrokenPipeError:
-                    continue
+        """End the child now; harmless when it is over."""
+        self._child.end(asks=self._final is None)
 
-    def _read(self) -> None:
-        assert self._child.stdout is not None
-        while line := self._child.stdout.readline(_LONGEST_LINE):
-            self._heard = self._now()
-            try:
-                message = json.loads(line)
-                event = message["event"]
-            except (ValueError, TypeError, KeyError):
-                continue
-            if event == "ready":
-                self._facts = {k: v for k, v in message.items() if isinstance(v, str | int | float) and k != "event"}
-                self._went = self._heard
-                self._say({"do": "go", "seconds": self._seconds})
-            elif event in ("result", "wrong"):
-                self._final = message
-        self._child.wait()
-        self._ended = self._now()
-
-    def _read_errors(self) -> None:
-        assert self._child.stderr is not None
-        while chunk := self._child.stderr.read(4096):
-            self._errors = (self._errors + chunk.decode("utf-8", "replace"))[-_ERROR_TAIL:]
-
-    def _say(self, message: dict[str, Any]) -> None:
+    def _hear(self, line: bytes) -> None:
+        self._heard = self._now()
         try:
-            assert self._child.stdin is not None
-            self._child.stdin.write((json.dumps(message) + "\n").encode())
-            self._child.stdin.flush()
-        except (BrokenPipeError, ValueError):
+            message = json.loads(line)
+            event = message["event"]
+        except (ValueError, TypeError, KeyError):
             return
+        if event == "ready":
+            self._facts = {k: v for k, v in message.items() if isinstance(v, str | int | float) and k != "event"}
+            self._went = self._heard
+            self._child.say({"do": "go", "seconds": self._seconds})
+        elif event in ("result", "wrong", "cannot"):
+            self._final = message
+            self._over()
+
+    def _end(self) -> None:
+        self._ended = self._now()
+        self._over()
 
     def _finished(self, final: dict[str, Any]) -> PassResult:
         try:
+            if final["event"] == "cannot":
+                return self._failed(Failure.NOT_RUN, f"{final['problem']} {final['remedy']}")
             seconds = float(final["seconds"])
             if final["event"] == "wrong":
                 return PassResult(False, None, seconds, Failure.WRONG_RESULTS.value, str(final["detail"]), self._facts)
+            frames = tuple(float(t) for t in final.get("frame_times_ms", ()))
             facts = {**self._facts, **_plain_facts(final)}
-            return PassResult(True, float(final["score"]), seconds, facts=facts)
+            return PassResult(True, float(final["score"]), seconds, facts=facts, frame_times_ms=frames)
         except (KeyError, TypeError, ValueError) as error:
-            detail = f"its result can't be read ({error})"
-            return PassResult(False, None, self._loaded_s(), Failure.PROGRAM_CRASHED.value, detail, self._facts)
+            return self._failed(Failure.PROGRAM_CRASHED, f"its result can't be read ({error})")
 
-    def _crashed(self) -> PassResult:
-        code = self._child.returncode
-        detail = _exit_words(code)
-        tail = self._errors.strip().splitlines()
-        if code and code > 0 and tail:
-            detail = f"{detail}: {tail[-1]}"
-        return PassResult(False, None, self._loaded_s(), Failure.PROGRAM_CRASHED.value, detail, self._facts)
-
-    def _hung(self, detail: str) -> PassResult:
-        return PassResult(False, None, self._loaded_s(), Failure.PROGRAM_HUNG.value, detail, self._facts)
-
-    def _loaded_s(self) -> float:
+    def _failed(self, failure: Failure, detail: str) -> PassResult:
         end = self._ended if self._ended is not None else self._now()
-        return end - self._went if self._went is not None else 0.0
+        loaded_s = end - self._went if self._went is not None else 0.0
+        return PassResult(False, None, loaded_s, failure.value, detail, self._facts)
 
-    def _wait(self, seconds: float | None) -> None:
-        try:
-            self._child.wait(seconds)
-        except subprocess.TimeoutExpired:
-            return
 
-    def _signal(self, kind: signal.Signals) -> None:
-        try:
-            os.killpg(self._child.pid, kind)
-        except (ProcessLookupError, PermissionError):
-            return
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """How workloads are run: by how much to lower their priority, the memory they may take, where storage is tested.
+
+    `memory_mib` 0 leaves it to each workload, an empty `folder` means the system's for passing files, and no
+    `processors` means all that Yondle may use.
+    """
+
+    nice: int = 0
+    memory_mib: int = 0
+    folder: str = ""
+    processors: tuple[int, ...] = ()
 
 
 class ChildHost:
-    """Starts built-in workloads on chosen processors; `now` is the clock that deadlines are measured on."""
+    """Starts workloads on chosen processors; `now` is the clock of deadlines, `over` is called when a pass has news."""
 
-    def __init__(self, now: Callable[[], float]) -> None:
-        self._now = now
+    def __init__(
+        self,
+        now: Callable[[], float],
+        over: Callable[[], None] = lambda: None,
+        own: tuple[OwnCommand, ...] = (),
+        settings: Settings | None = None,
+    ) -> None:
+        self._now, self._over = now, over
         self._modules = {built_in.workload.id: built_in.module for built_in in BUILT_IN}
-        self.workloads = tuple(built_in.workload for built_in in BUILT_IN)
-        self._current: ChildRun | None = None
+        self._own = {command.workload.id: command for command in own}
+        self.settings = settings or Settings()
+        self.workloads: tuple[Workload, ...] = (
+            *(built_in.workload for built_in in BUILT_IN),
+            *(command.workload for command in own),
+        )
+        self.usual = (*USUAL, *self._own)
+        self.hard_load = (MIXED, MIXED_S)
+        self.loads_for = {
+            Subsystem.PROCESSOR: (WIDE, SPECIAL_S),
+            Subsystem.MEMORY: (MEMORY_CHECK, SPECIAL_S),
+            Subsystem.GRAPHICS: (FRAMES, SPECIAL_S),
+        }
+        self.processors = self.settings.processors
+        self._current: WorkloadRun | None = None
 
-    def start(self, workload: str, seconds: float, cpus: list[int]) -> ChildRun:
-        """Start a pass with one worker pinned to each of `cpus`."""
-        command = [sys.executable, "-m", self._modules[workload], "--cpus", ",".join(map(str, cpus))]
-        self._current = ChildRun(command, seconds, self._now)
+    def start(self, workload: str, seconds: float, cpus: list[int]) -> WorkloadRun:
+        """Start a pass with one worker pinned to each of `cpus`; raises KnownError where it can't even be started."""
+        own = self._own.get(workload)
+        if own is not None:
+            self._current = CommandRun(own, self._now, self._over)
+        else:
+            self._current = ChildRun(self._command(self._modules[workload], cpus), seconds, self._now, self._over)
         return self._current
 
     def pids(self) -> list[int]:
         """List the processes of the workload under way."""
         return [self._current.pid] if self._current is not None and self._current.alive else []
 
+    def _command(self, module: str, cpus: list[int]) -> list[str]:
+        settings = self.settings
+        command = [sys.executable, "-m", module, "--cpus", ",".join(map(str, cpus))]
+        if settings.nice:
+            command.append(f"--nice={settings.nice}")
+        if settings.memory_mib:
+            command.append(f"--memory-mib={settings.memory_mib}")
+        if settings.folder:
+            command.append(f"--folder={settings.folder}")
+        return command
+
 
 def _plain_facts(final: dict[str, Any]) -> dict[str, str | float]:
+    """Facts as a logbook keeps them: sub-scores under PART, tallies by name, rows of numbers as text."""
     facts: dict[str, str | float] = {}
     for name, value in final.items():
-        if isinstance(value, int | float) and name not in ("score", "seconds"):
+        if name in ("event", "score", "seconds", "frame_times_ms"):
+            continue
+        if isinstance(value, int | float | str):
             facts[name] = value
         elif isinstance(value, dict):
-            facts.update({f"measured {k}": v for k, v in value.items() if isinstance(v, int | float)})
+            prefix = {"parts": PART, "per_node": ""}.get(name, f"{name} ")
+            facts.update({f"{prefix}{k}": v for k, v in value.items() if isinstance(v, int | float)})
         elif isinstance(value, list):
             facts[name] = ", ".join(f"{v:.3f}" for v in value if isinstance(v, int | float))
     return facts
-
-
-def _exit_words(code: int | None) -> str:
-    if code is None or code == 0:
-        return "it ended without a result"
-    if code < 0:
-        try:
-            name = signal.Signals(-code).name
-        except ValueError:
-            name = f"signal {-code}"
-        words = {"SIGSEGV": "segmentation fault", "SIGILL": "illegal instruction", "SIGBUS": "bus error",
-                 "SIGFPE": "arithmetic fault", "SIGKILL": "killed from outside, perhaps for want of memory"}  # fmt: skip
-        return f"{words.get(name, 'ended by a signal')} ({name})"
-    return f"it ended with exit code {code}"

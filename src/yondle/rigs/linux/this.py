@@ -1,9 +1,10 @@
-"""This machine as a rig that needs no privilege: the number of pinned workers, readings from /proc, real benchmarks."""
+"""The machine Yondle runs on: its workers and whatever else it lets be set, its sensors, and real benchmarks."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
 
@@ -13,10 +14,19 @@ from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
 from yondle.rigs.linux.conditions import Conditions
-from yondle.rigs.linux.proc import CpuTimes, Proc
+from yondle.rigs.linux.evidence import KernelLog, crash_records
+from yondle.rigs.linux.files import Tree
+from yondle.rigs.linux.helper import find
+from yondle.rigs.linux.knobs import knob_of
+from yondle.rigs.linux.privilege import Line
+from yondle.rigs.linux.probes import Probe, find_probes
+from yondle.rigs.linux.proc import Proc
+from yondle.rigs.linux.use import UseMeter
 
-SAMPLE_INTERVAL_S = 0.25
-LONG_RUN_S = 30.0
+SAMPLE_INTERVAL_S = 0.1
+WORKERS = "workers"
+ON_LINE = "processors_on_line"
+KERNEL_ERRORS = "kernel_errors"
 
 
 class WorkloadRun(Protocol):
@@ -36,6 +46,22 @@ class WorkloadHost(Protocol):
     def workloads(self) -> tuple[Workload, ...]:
         """The workloads it can run."""
 
+    @property
+    def usual(self) -> tuple[str, ...]:
+        """The benchmarks run where nothing was chosen."""
+
+    @property
+    def hard_load(self) -> tuple[str, float]:
+        """The load every check ends with, and its seconds; '' for none."""
+
+    @property
+    def loads_for(self) -> dict[Subsystem, tuple[str, float]]:
+        """The load that a change in a subsystem is checked with first, and its seconds."""
+
+    @property
+    def processors(self) -> tuple[int, ...]:
+        """The processors workers may be put on; empty for all."""
+
     def start(self, workload: str, seconds: float, cpus: list[int]) -> WorkloadRun:
         """Start a pass with a worker on each of these processors."""
 
@@ -44,60 +70,45 @@ class WorkloadHost(Protocol):
 
 
 class ThisRig:
-    """The machine Yondle runs on. A worker is a thread of a benchmark pinned to a processor of its own."""
+    """The machine Yondle runs on. A worker is a thread of a benchmark pinned to a processor of its own.
 
-    def __init__(self, host: WorkloadHost, root: Path = Path("/"), long_run_s: float = LONG_RUN_S) -> None:
-        self._host = host
+    `line` sets what only root may set; without one those knobs are not offered. `now` dates readings of energy.
+    """
+
+    def __init__(
+        self,
+        host: WorkloadHost,
+        now: Callable[[], float],
+        root: Path = Path("/"),
+        line: Line | None = None,
+        more: tuple[Probe, ...] = (),
+    ) -> None:
+        self._host, self._root, self._line = host, root, line
+        self._tree = Tree(root)
         self._proc = Proc(root)
-        self._cpus = sorted(os.sched_getaffinity(0))
-        self._meter = _UseMeter(self._proc, lambda: [os.getpid(), *host.pids()])
-        memory = self._proc.memory_gib()
-        facts = {
-            "processor": self._proc.processor(),
-            "processors in use": str(len(self._cpus)),
-            "kernel": self._proc.kernel(),
-        }
-        if memory is not None:
-            facts["memory"] = f"{memory[1]:.1f} GiB"
+        self._log = KernelLog(root)
+        allowed = sorted(os.sched_getaffinity(0))
+        self._cpus = [cpu for cpu in host.processors if cpu in allowed] or allowed
+        self._meter = UseMeter(self._proc, lambda: [os.getpid(), *host.pids()])
         self._conditions = Conditions(root)
-        count = float(len(self._cpus))
-        self._workers = count
-        readings: list[tuple[Channel, Callable[[], Reading]]] = [
-            (Channel("in_use", "In use", "%", Quantity.USE, Subsystem.PROCESSOR, 0), self._meter.whole),
-            (
-                Channel("other_use", "Other programs", "%", Quantity.USE, Subsystem.PROCESSOR, 1,
-                        about="processor time that neither Yondle nor its benchmark used"),
-                self._meter.others,
-            ),
-        ]  # fmt: skip
-        for cpu in self._cpus:
-            channel = Channel(f"cpu{cpu}_use", f"Processor {cpu}", "%", Quantity.USE, Subsystem.PROCESSOR, 0)
-            readings.append((channel, self._meter.of(f"cpu{cpu}")))
-        if self._proc.clock_mhz() is not None:
-            channel = Channel("clock", "Clock", "MHz", Quantity.CLOCK, Subsystem.PROCESSOR, 0)
-            readings.append((channel, self._proc.clock_mhz))
-        if memory is not None:
-            channel = Channel("memory_used", "Memory used", "GiB", Quantity.OTHER, Subsystem.MEMORY, 2)
-            readings.append((channel, self._memory_used))
-        for resource, subsystem in (("cpu", Subsystem.PROCESSOR), ("memory", Subsystem.MEMORY)):
-            if self._proc.pressure_percent(resource) is not None:
-                name = "Waiting for processor" if resource == "cpu" else "Waiting for memory"
-                channel = Channel(f"{resource}_pressure", name, "%", Quantity.OTHER, subsystem, 1)
-                readings.append((channel, self._pressure(resource)))
-        self._readings = [read for _, read in readings]
-        knobs: tuple[Knob, ...] = ()
-        if count > 1:
-            knobs = (Knob("workers", "Workers", "", Subsystem.PROCESSOR, 1, count, 1, count, proportional=True),)
+        self._workers = float(len(self._cpus))
+        self.probes = [*self._own_probes(), *find_probes(self._tree, now), *more]
+        self._interfaces = find(root) if line is not None else {}
+        stock = {knob.id: knob for each in self._interfaces.values() if (knob := knob_of(each)) is not None}
+        self._interfaces = {k: v for k, v in self._interfaces.items() if k in stock}
+        hard_load, hard_load_s = host.hard_load
         self.declaration = RigDeclaration(
-            info=RigInfo("this", "This machine", "here", False, facts),
-            knobs=knobs,
-            channels=tuple(channel for channel, _ in readings),
+            info=RigInfo("this", "This machine", "here", False, self._parts()),
+            knobs=(*self._worker_knob(), *stock.values()),
+            channels=tuple(probe.channel for probe in self.probes),
             workloads=host.workloads,
             limits=(),
             ceilings={},
             sample_interval_s=SAMPLE_INTERVAL_S,
-            hard_load=host.workloads[0].id if host.workloads else "",
-            hard_load_s=long_run_s,
+            hard_load=hard_load,
+            hard_load_s=hard_load_s,
+            loads_for=host.loads_for,
+            chosen=host.usual,
             asks=("cooler", "room temperature in °C", "sample of each part"),
         )
 
@@ -105,24 +116,21 @@ class ThisRig:
         """The kernel's boot identity."""
         return self._proc.boot_id()
 
+    def crash_signs(self, since: float) -> tuple[str, ...]:
+        """Describe the crash records the kernel kept that are younger than `since`, in seconds of the epoch."""
+        return tuple(crash_records(self._root, since))
+
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
-        """Set the number of workers the next pass gets."""
-        replies = []
-        for knob in self.declaration.knobs:
-            if knob.id not in values:
-                continue
-            asked = values[knob.id]
-            try:
-                self._workers = knob.checked(asked)
-                replies.append(KnobReply(knob.id, asked, True))
-            except KnownError as refusal:
-                replies.append(KnobReply(knob.id, asked, False, refusal.problem))
-        return tuple(replies)
+        """Set the number of workers the next pass gets; what only root may set goes through the helper."""
+        return tuple(self._set(knob, values[knob.id]) for knob in self.declaration.knobs if knob.id in values)
 
     def read_back(self) -> Setup:
-        """Give the values in force; the processors are counted anew, since others can take them away."""
-        usable = float(len(os.sched_getaffinity(0)))
-        return Setup.of({knob.id: min(self._workers, usable) for knob in self.declaration.knobs})
+        """Give the values in force; processors are counted anew, since others can take them away."""
+        values = {knob: value for knob, each in self._interfaces.items() if (value := each.value()) is not None}
+        if any(knob.id == WORKERS for knob in self.declaration.knobs):
+            taken_away = len(self._cpus) - len(self._usable()) if ON_LINE not in values else 0
+            values[WORKERS] = min(self._workers, len(self._cpus) - taken_away)
+        return Setup.of(values)
 
     def restart(self) -> float:
         """Yondle doesn't restart the machine it runs on by itself; the tuner does."""
@@ -137,12 +145,16 @@ class ThisRig:
     def sample(self) -> tuple[Reading, ...]:
         """Read all channels."""
         self._meter.look()
-        return tuple(read() for read in self._readings)
+        self._log.look()
+        return tuple([probe.read() for probe in self.probes])
 
     def start(self, workload: str, seconds: float, setup: Setup) -> WorkloadRun:
         """Start a pass with as many pinned workers as are in force."""
-        self._meter.look()
-        return self._host.start(workload, seconds, self._cpus[: int(self._workers)])
+        self._meter.begin()
+        self._log.said()
+        usable = self._usable()
+        cpus = [usable[i % len(usable)] for i in range(int(self._workers))]
+        return _Watched(self._host.start(workload, seconds, cpus), self._log)
 
     def bring_back(self) -> float:
         """This machine can't bring itself back: when it goes down, so does Yondle."""
@@ -153,7 +165,75 @@ class ThisRig:
         return {**self.declaration.info.facts, **self._conditions.facts()}
 
     def close(self) -> None:
-        """Nothing is held."""
+        """Let go of every file, and have what was set put back."""
+        if self._line is not None:
+            self._line.close()
+        self._log.close()
+        self._tree.close()
+
+    def _usable(self) -> list[int]:
+        """The processors that are there now; with fewer on line than workers, several share one."""
+        allowed = os.sched_getaffinity(0)
+        return [cpu for cpu in self._cpus if cpu in allowed] or sorted(allowed)
+
+    def _set(self, knob: Knob, asked: float) -> KnobReply:
+        try:
+            value = knob.checked(asked)
+            if knob.id == WORKERS:
+                self._workers = value
+            elif self._line is not None and self._interfaces[knob.id].value() != value:
+                self._line.set(knob.id, value)
+        except KnownError as refusal:
+            return KnobReply(knob.id, asked, False, refusal.problem)
+        return KnobReply(knob.id, asked, True)
+
+    def _worker_knob(self) -> tuple[Knob, ...]:
+        count = float(len(self._cpus))
+        if count < 2:
+            return ()
+        return (Knob(WORKERS, "Workers", "", Subsystem.PROCESSOR, 1, count, 1, count, proportional=True),)
+
+    def _parts(self) -> dict[str, str]:
+        facts = {
+            "processor": self._proc.processor(),
+            "processors in use": str(len(self._cpus)),
+            "kernel": self._proc.kernel(),
+        }
+        memory = self._proc.memory_gib()
+        return {**facts, "memory": f"{memory[1]:.1f} GiB"} if memory is not None else facts
+
+    def _own_probes(self) -> list[Probe]:
+        """Use, load and the kernel's log: what /proc and /dev tell."""
+        processor, memory = Subsystem.PROCESSOR, Subsystem.MEMORY
+        found = [
+            Probe(Channel("in_use", "In use", "%", Quantity.USE, processor, 0), self._meter.whole, "/proc/stat"),
+            Probe(
+                Channel("other_use", "Other programs", "%", Quantity.USE, processor, 1,
+                        about="processor time that neither Yondle nor its benchmark used"),
+                self._meter.others,
+                "/proc/stat",
+            ),
+        ]  # fmt: skip
+        for cpu in self._cpus:
+            channel = Channel(f"cpu{cpu}_use", f"Processor {cpu}", "%", Quantity.USE, processor, 0)
+            found.append(Probe(channel, self._meter.of(f"cpu{cpu}"), "/proc/stat"))
+        if self._proc.clock_mhz() is not None and not list(self._tree.found(_CLOCKS)):
+            channel = Channel("clock", "Clock", "MHz", Quantity.CLOCK, processor, 0)
+            found.append(Probe(channel, self._proc.clock_mhz, "/proc/cpuinfo"))
+        if self._proc.memory_gib() is not None:
+            channel = Channel("memory_used", "Memory used", "GiB", Quantity.OTHER, memory, 2)
+            found.append(Probe(channel, self._memory_used, "/proc/meminfo"))
+        for resource, subsystem in (("cpu", processor), ("memory", memory)):
+            if self._proc.pressure_percent(resource) is not None:
+                name = "Waiting for processor" if resource == "cpu" else "Waiting for memory"
+                channel = Channel(f"{resource}_pressure", name, "%", Quantity.OTHER, subsystem, 1)
+                found.append(Probe(channel, self._pressure(resource), f"/proc/pressure/{resource}"))
+        if self._log.readable:
+            channel = Channel(
+                KERNEL_ERRORS, "Hardware errors in the kernel's log", "", Quantity.ERRORS, Subsystem.WHOLE, 0
+            )
+            found.append(Probe(channel, lambda: float(self._log.hardware_errors), "/dev/kmsg"))
+        return found
 
     def _memory_used(self) -> Reading:
         memory = self._proc.memory_gib()
@@ -163,39 +243,26 @@ class ThisRig:
         return lambda: self._proc.pressure_percent(resource)
 
 
-class _UseMeter:
-    """Use of the processors between two looks, in all and by others than Yondle and its benchmark."""
+_CLOCKS = "sys/devices/system/cpu/cpufreq/policy*/scaling_cur_freq"
 
-    def __init__(self, proc: Proc, own_pids: Callable[[], list[int]]) -> None:
-        self._proc = proc
-        self._own_pids = own_pids
-        self._before: dict[str, CpuTimes] = {}
-        self._now: dict[str, CpuTimes] = proc.cpu_times()
-        self._own: dict[int, float] = {}
-        self._own_used_s = 0.0
 
-    def look(self) -> None:
-        """Take the times; shares are over the span since the look before."""
-        self._before, self._now = self._now, self._proc.cpu_times()
-        own = {pid: self._proc.process_s([pid]) for pid in self._own_pids()}
-        self._own_used_s = sum(max(0.0, seconds - self._own.get(pid, 0.0)) for pid, seconds in own.items())
-        self._own = own
+class _Watched:
+    """A pass under way; what the kernel's log said meanwhile goes with its result."""
 
-    def whole(self) -> Reading:
-        """Use of all processors in %."""
-        return self._share("cpu", 0.0)
+    def __init__(self, run: WorkloadRun, log: KernelLog) -> None:
+        self._run, self._log = run, log
+        self._result: PassResult | None = None
 
-    def others(self) -> Reading:
-        """Use by other programs in %."""
-        return self._share("cpu", self._own_used_s)
+    def poll(self) -> PassResult | None:
+        """Give the result once there is one."""
+        result = self._result or self._run.poll()
+        if result is not None and self._result is None:
+            self._log.look()
+            said = self._log.said()
+            result = replace(result, facts={**result.facts, "kernel log": said}) if said else result
+            self._result = result
+        return result
 
-    def of(self, name: str) -> Callable[[], Reading]:
-        """Give the reading of one processor's use in %."""
-        return lambda: self._share(name, 0.0)
-
-    def _share(self, name: str, less_s: float) -> Reading:
-        before, now = self._before.get(name), self._now.get(name)
-        if before is None or now is None or now.whole_s <= before.whole_s:
-            return None
-        busy = now.busy_s - before.busy_s - less_s
-        return round(min(100.0, max(0.0, 100.0 * busy / (now.whole_s - before.whole_s))), 2)
+    def stop(self) -> None:
+        """End it now."""
+        self._run.stop()

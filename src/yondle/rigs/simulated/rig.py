@@ -150,6 +150,10 @@ class SimulatedRig:
             self.world.advance(t_s - self.world.state.t_s)
             self._keep()
 
+    def crash_signs(self, since: float) -> tuple[str, ...]:
+        """A simulated rig keeps no crash records."""
+        return ()
+
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
         """Ask the machine for knob values; raises MachineDownError when it goes down over them.
 

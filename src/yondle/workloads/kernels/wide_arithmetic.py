@@ -10,7 +10,6 @@ a*b+c would not be. The values stay far from denormal numbers, which are slow.
 from __future__ import annotations
 
 import zlib
-from collections.abc import Callable
 from typing import Any
 
 import numba
@@ -21,7 +20,8 @@ from numba.extending import intrinsic
 from numpy.typing import NDArray
 
 from yondle.workloads.kernels import vector_bits
-from yondle.workloads.kernels.serve import serve
+from yondle.workloads.kernels.serve import Kernel, Place, serve
+from yondle.workloads.kernels.timings import Timings
 
 DOUBLES = 1024
 CHAINS = 8
@@ -108,32 +108,43 @@ def _rounds(
         _round(b, a, folded, c, d)
 
 
-class Unit:
-    """One worker's buffers; `run` does a unit of work and returns the checksum of every result in it."""
+class Work:
+    """One worker's buffers."""
 
     def __init__(self) -> None:
         self._start = np.linspace(-1.0, 1.0, DOUBLES) * 0.1
         self._a = np.empty(DOUBLES)
         self._b = np.empty(DOUBLES)
         self._folded = np.zeros(_LANE, np.uint64)
+        self._spoil = False
+        self.timings = Timings()
 
     def run(self, rounds: int = ROUNDS) -> int:
-        """Do one unit of work from the same start values."""
+        """Do one unit of work from the same start values; gives the checksum of every result in it."""
         self._a[:] = self._start
         self._folded[:] = 0
+        if self._spoil:
+            self._a.view(np.uint64)[DOUBLES // 2] ^= np.uint64(1 << 51)
+            self._spoil = False
         _rounds(self._a, self._b, self._folded, rounds, 0.99, 1e-3)
         return zlib.crc32(self._folded.tobytes())
 
+    def unit(self) -> tuple[float, str]:
+        """Do one unit; its work is in 1e9 floating-point operations."""
+        crc = self.run()
+        return GFLOP_PER_UNIT, "" if crc == EXPECTED_CRC else f"checksum {crc:08x} instead of {EXPECTED_CRC:08x}"
 
-def make_unit() -> Callable[[], int]:
-    """Give a worker its own unit of work."""
-    return Unit().run
+    def spoil(self) -> None:
+        """Flip one bit of a start value."""
+        self._spoil = True
 
+
+def make(place: Place) -> Work:
+    """Give a worker its work."""
+    return Work()
+
+
+KERNEL = Kernel(make, {"vector_bits": vector_bits(), "numba": numba.__version__, "numpy": np.__version__})
 
 if __name__ == "__main__":
-    serve(
-        make_unit,
-        EXPECTED_CRC,
-        GFLOP_PER_UNIT,
-        {"vector_bits": vector_bits(), "numba": numba.__version__, "numpy": np.__version__},
-    )
+    serve(KERNEL)

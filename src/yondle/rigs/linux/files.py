@@ -1,0 +1,91 @@
+"""The kernel's small text files, read often and cheaply: each is kept open and read again from its beginning."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+_LONGEST = 65536
+_SHORT = 64
+_LOOK_AGAIN_S = 2.0
+"""How long a file that has gone is left alone: devices come back, but not between two samples."""
+
+
+class Source:
+    """One file that may go and come back, as parts are plugged in and drivers loaded."""
+
+    def __init__(self, path: Path, longest: int = _SHORT) -> None:
+        self.path = path
+        self._longest = longest
+        self._handle: int | None = None
+        self._not_before = 0.0
+
+    def text(self) -> str | None:
+        """Read the file; None while it isn't there or gives nothing."""
+        handle = self._handle
+        try:
+            if handle is None:
+                if self._not_before and time.monotonic() < self._not_before:
+                    return None
+                handle = self._handle = os.open(self.path, os.O_RDONLY | os.O_CLOEXEC)
+            return os.pread(handle, self._longest, 0).decode("utf-8", "replace")
+        except OSError:
+            self.close()
+            self._not_before = time.monotonic() + _LOOK_AGAIN_S
+            return None
+
+    def number(self) -> float | None:
+        """Read the number in the file."""
+        text = self.text()
+        if text is None:
+            return None
+        try:
+            return float(text)
+        except ValueError:
+            return None
+
+    def close(self) -> None:
+        """Let go of the file."""
+        if self._handle is not None:
+            os.close(self._handle)
+            self._handle = None
+
+
+class Tree:
+    """The folder all the kernel's files are found under: '/' in use, a stand-in in tests. Keeps track of open sources."""
+
+    def __init__(self, root: Path = Path("/")) -> None:
+        self.root = root
+        self._sources: list[Source] = []
+
+    def source(self, path: Path | str, long: bool = False) -> Source:
+        """Give a file that will be read often."""
+        source = Source(self.root / path, _LONGEST if long else _SHORT)
+        self._sources.append(source)
+        return source
+
+    def text(self, path: Path | str) -> str:
+        """Read a file once; '' where that can't be."""
+        try:
+            with open(self.root / path, encoding="utf-8", errors="replace") as opened:
+                return opened.read(_LONGEST).strip()
+        except OSError:
+            return ""
+
+    def number(self, path: Path | str) -> float | None:
+        """Read the number in a file once."""
+        try:
+            return float(self.text(path))
+        except ValueError:
+            return None
+
+    def found(self, pattern: str) -> Iterator[Path]:
+        """Find files and folders by a pattern, in the order people count in."""
+        yield from sorted(self.root.glob(pattern), key=lambda path: (len(path.name), path.name))
+
+    def close(self) -> None:
+        """Let go of every file."""
+        for source in self._sources:
+            source.close()

@@ -1,0 +1,141 @@
+"""The way to the helper that runs as root: how it is started here, and the talk with it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import threading
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+from yondle.model.errors import KnownError
+from yondle.rigs.linux import helper
+
+INSTALLED = Path("/usr/local/libexec/yondle-helper")
+POLICY = Path("/usr/share/polkit-1/actions/net.yondle.helper.policy")
+ALIVE_EVERY_S = helper.TIMEOUT_S / 5
+LEAVES_WITHIN_S = 5.0
+
+
+class Line(Protocol):
+    """Something that sets values as root."""
+
+    def set(self, knob: str, value: float) -> float | None:
+        """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""
+
+    def close(self) -> None:
+        """Have everything put back."""
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """How the helper can be started here: the command, or why there is none and what would make one."""
+
+    command: tuple[str, ...]
+    by: str
+    missing: str = ""
+
+
+def find_way(uid: int | None = None, installed: Path = INSTALLED, policy: Path = POLICY) -> Way:
+    """Find out how values that only root may set can be set here."""
+    if (os.getuid() if uid is None else uid) == 0:
+        return Way((sys.executable, "-I", helper.__file__), "directly, since Yondle runs as root")
+    pkexec = shutil.which("pkexec")
+    if pkexec is None:
+        return Way((), "", "the desktop's authorisation service (pkexec) isn't there")
+    if not installed.is_file() or not policy.is_file():
+        return Way((), "", "the helper isn't installed: run  sudo yondle helper install")
+    return Way((pkexec, str(installed)), "through the desktop's authorisation service")
+
+
+class HelperLine:
+    """A talk with the helper: started with the first value, kept alive, ended with `close`. Any thread may use it."""
+
+    def __init__(self, command: tuple[str, ...]) -> None:
+        self._command = command
+        self._lock = threading.Lock()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._number = 0
+        self._leaving = threading.Event()
+        self._keeper: threading.Thread | None = None
+
+    def set(self, knob: str, value: float) -> float | None:
+        """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""
+        answer = self._ask({"do": "set", "knob": knob, "value": value})
+        if not answer.get("ok"):
+            raise KnownError(str(answer.get("why", "the helper gave no reason")), "Choose another value.")
+        reads = answer.get("reads")
+        return float(reads) if isinstance(reads, int | float) else None
+
+    def close(self) -> None:
+        """Let the helper put everything back and end; harmless when it never began."""
+        self._leaving.set()
+        with self._lock:
+            process, self._process = self._process, None
+        if process is not None:
+            _end(process)
+        if self._keeper is not None:
+            self._keeper.join()
+
+    def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
+        with self._lock:
+            process = self._process or self._start()
+            self._number += 1
+            assert process.stdin is not None
+            assert process.stdout is not None
+            try:
+                process.stdin.write((json.dumps({"n": self._number, **request}) + "\n").encode())
+                process.stdin.flush()
+                line = process.stdout.readline()
+                answer: dict[str, Any] = json.loads(line)
+            except (OSError, ValueError) as error:
+                code = _end(process)
+                self._process = None
+                raise KnownError(
+                    f"The helper that sets values as root doesn't answer (it ended with code {code}).",
+                    "Was the authorisation declined? Try again, or look at 'yondle inspect'.",
+                ) from error
+            return answer
+
+    def _start(self) -> subprocess.Popen[bytes]:
+        try:
+            self._process = subprocess.Popen(
+                list(self._command), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                start_new_session=True,
+            )  # fmt: skip
+        except OSError as error:
+            raise KnownError(f"The helper can't be started ({error}).", "See 'yondle inspect'.") from error
+        self._number = 0
+        self._keeper = threading.Thread(target=self._keep_alive, name="helper", daemon=True)
+        self._keeper.start()
+        return self._process
+
+    def _keep_alive(self) -> None:
+        while not self._leaving.wait(ALIVE_EVERY_S):
+            with self._lock:
+                if self._process is None:
+                    return
+            try:
+                self._ask({"do": "alive"})
+            except KnownError:
+                return
+
+
+def _end(process: subprocess.Popen[bytes]) -> int:
+    """Close a helper's input, so that it puts everything back, and wait until it has; gives its exit code."""
+    assert process.stdin is not None
+    assert process.stdout is not None
+    with suppress(BrokenPipeError):
+        process.stdin.close()
+    try:
+        process.wait(LEAVES_WITHIN_S)
+    except subprocess.TimeoutExpired:
+        process.terminate()
+        process.wait()
+    process.stdout.close()
+    return process.returncode

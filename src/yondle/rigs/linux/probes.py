@@ -1,0 +1,245 @@
+"""What can be read on a Linux machine: each sensor as a channel and the way to read it.
+
+Files as in the kernel's Documentation: hwmon/sysfs-interface, power/powercap, admin-guide/pm/cpufreq, gpu/amdgpu/thermal,
+ABI/testing/sysfs-devices-system-cpu (thermal_throttle), driver-api/edac, driver-api/thermal.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+
+from yondle.model.knobs import Subsystem
+from yondle.model.sensors import Channel, Quantity, Reading
+from yondle.rigs.linux.files import Source, Tree
+
+_P, _G, _M, _C, _W = (
+    Subsystem.PROCESSOR, Subsystem.GRAPHICS, Subsystem.MEMORY, Subsystem.COOLING, Subsystem.WHOLE,
+)  # fmt: skip
+
+
+THROTTLES = "throttles"
+
+
+@dataclass(frozen=True, slots=True)
+class Probe:
+    """A channel, and how its reading is taken; `source` is where it comes from, for people."""
+
+    channel: Channel
+    read: Callable[[], Reading]
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    """One kind of hwmon file: what it measures, in which unit, and how many of its own make one."""
+
+    pattern: str
+    quantity: Quantity
+    unit: str
+    scale: float
+    digits: int
+
+
+_HWMON = (
+    _Kind("temp*_input", Quantity.TEMPERATURE, "°C", 1e3, 1),
+    _Kind("fan*_input", Quantity.FAN, "rpm", 1.0, 0),
+    _Kind("in*_input", Quantity.VOLTAGE, "V", 1e3, 3),
+    _Kind("power*_average", Quantity.POWER, "W", 1e6, 1),
+    _Kind("power*_input", Quantity.POWER, "W", 1e6, 1),
+    _Kind("freq*_input", Quantity.CLOCK, "MHz", 1e6, 0),
+)
+_SUBSYSTEM_OF_CHIP = (
+    (("coretemp", "k10temp", "zenpower", "cpu_thermal"), _P),
+    (("amdgpu", "radeon", "nouveau", "xe", "i915"), _G),
+    (("jc42", "spd5118"), _M),
+    (("nvme", "drivetemp"), Subsystem.STORAGE),
+)
+
+
+def find_probes(tree: Tree, now: Callable[[], float]) -> list[Probe]:
+    """Find everything that can be read besides use and load; `now` dates energies, in seconds of a monotonic clock."""
+    found = [*_clocks(tree), *_hwmon(tree), *_thermal_zones(tree), *_packages(tree, now), *_graphics(tree)]
+    return _named_apart([*found, *_links(tree), *_counters(tree)])
+
+
+def _hwmon(tree: Tree) -> Iterator[Probe]:
+    for chip in tree.found("sys/class/hwmon/hwmon*"):
+        name = tree.text(chip / "name") or chip.name
+        subsystem = next((s for names, s in _SUBSYSTEM_OF_CHIP if name in names), _W)
+        for kind in _HWMON:
+            for file in tree.found(str((chip / kind.pattern).relative_to(tree.root))):
+                stem = file.name.rsplit("_", 1)[0]
+                if kind.pattern == "power*_input" and (chip / f"{stem}_average").exists():
+                    continue
+                label = tree.text(chip / f"{stem}_label") or stem
+                where = _C if kind.quantity is Quantity.FAN else subsystem
+                channel = Channel(
+                    slug(f"{name}_{label}"), f"{label} ({name})", kind.unit, kind.quantity, where, kind.digits
+                )
+                yield Probe(channel, _scaled(tree.source(file), kind.scale), str(file))
+
+
+def _thermal_zones(tree: Tree) -> Iterator[Probe]:
+    """Zones that no hwmon chip shows; kernels show most zones there too, under the same type."""
+    shown = {tree.text(chip / "name") for chip in tree.found("sys/class/hwmon/hwmon*")}
+    for zone in tree.found("sys/class/thermal/thermal_zone*"):
+        kind = tree.text(zone / "type")
+        if kind and kind.replace("-", "_") not in shown and tree.number(zone / "temp") is not None:
+            channel = Channel(slug(f"zone_{kind}"), f"{kind} (zone)", "°C", Quantity.TEMPERATURE, _W, 1)
+            yield Probe(channel, _scaled(tree.source(zone / "temp"), 1e3), str(zone / "temp"))
+
+
+def _clocks(tree: Tree) -> Iterator[Probe]:
+    """The clock of each group of processors, where there are few; else only the lowest and the mean."""
+    files = [policy / "scaling_cur_freq" for policy in tree.found("sys/devices/system/cpu/cpufreq/policy*")]
+    sources = [tree.source(file) for file in files if tree.number(file) is not None]
+    if not sources:
+        return
+
+    def of_all(choose: Callable[[list[float]], float]) -> Callable[[], Reading]:
+        def read() -> Reading:
+            values = [v for source in sources if (v := source.number()) is not None]
+            return round(choose(values) / 1e3, 1) if values else None
+
+        return read
+
+    where = f"{files[0].parent.parent}/policy*/scaling_cur_freq"
+    mean = Channel("core_clock_mean", "Core clock, mean", "MHz", Quantity.CLOCK, _P, 0)
+    lowest = Channel("core_clock_lowest", "Core clock, lowest", "MHz", Quantity.CLOCK, _P, 0)
+    yield Probe(mean, of_all(lambda values: sum(values) / len(values)), where)
+    yield Probe(lowest, of_all(min), where)
+
+
+class EnergyMeter:
+    """Power from a counter of energy: its difference over time, past the wrap at its end."""
+
+    def __init__(self, source: Source, wraps_at_uj: float | None, now: Callable[[], float]) -> None:
+        self._source, self._wraps_at, self._now = source, wraps_at_uj, now
+        self._before: tuple[float, float] | None = None
+
+    def watts(self) -> Reading:
+        """Give the mean power since the reading before, in W; None the first time and where the counter was set anew."""
+        energy, at = self._source.number(), self._now()
+        before, self._before = self._before, (at, energy) if energy is not None else None
+        if energy is None or before is None or at <= before[0]:
+            return None
+        used = energy - before[1]
+        if used < 0 and self._wraps_at:
+            used += self._wraps_at
+        return round(used / (at - before[0]) / 1e6, 2) if used >= 0 else None
+
+
+def _packages(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
+    for zone in tree.found("sys/class/powercap/*:*"):
+        if tree.number(zone / "energy_uj") is None:
+            continue
+        name = tree.text(zone / "name") or zone.name
+        meter = EnergyMeter(tree.source(zone / "energy_uj"), tree.number(zone / "max_energy_range_uj"), now)
+        parent = tree.text(zone / "../name") if zone.name.count(":") > 1 else ""
+        words = f"{name} of {parent}" if parent else name
+        subsystem = _M if name == "dram" else _P
+        channel = Channel(slug(f"power_{words}"), f"Power, {words}", "W", Quantity.POWER, subsystem, 1)
+        yield Probe(channel, meter.watts, str(zone / "energy_uj"))
+
+
+def _graphics(tree: Tree) -> Iterator[Probe]:
+    for card in tree.found("sys/class/drm/card[0-9]"):
+        tail = "" if card.name == "card0" else f" {card.name[4:]}"
+        device = card / "device"
+        simple = (
+            (device / "gpu_busy_percent", "Graphics in use", "%", Quantity.USE, 1.0, 0),
+            (device / "mem_info_vram_used", "Graphics memory used", "GiB", Quantity.OTHER, float(1 << 30), 2),
+            (card / "gt_cur_freq_mhz", "Graphics clock", "MHz", Quantity.CLOCK, 1.0, 0),
+        )
+        for file, name, unit, quantity, scale, digits in simple:
+            if tree.number(file) is not None:
+                channel = Channel(slug(name + tail), name + tail, unit, quantity, _G, digits)
+                yield Probe(channel, _scaled(tree.source(file), scale), str(file))
+        levels = (
+            ("pp_dpm_sclk", "Graphics clock"),
+            ("pp_dpm_mclk", "Graphics memory clock"),
+        )
+        for file_name, name in levels:
+            if "*" in tree.text(device / file_name):
+                channel = Channel(slug(name + tail), name + tail, "MHz", Quantity.CLOCK, _G, 0)
+                yield Probe(channel, _starred(tree.source(device / file_name, long=True)), str(device / file_name))
+
+
+def _links(tree: Tree) -> Iterator[Probe]:
+    """Width of the link of each graphics card: a full one, reported behind a splitter, is the classic false comfort."""
+    for card in tree.found("sys/class/drm/card[0-9]"):
+        device = card / "device"
+        most = tree.number(device / "max_link_width")
+        if most and tree.number(device / "current_link_width") is not None:
+            tail = "" if card.name == "card0" else f" {card.name[4:]}"
+            about = f"of {most:.0f} lanes, at {tree.text(device / 'max_link_speed') or 'a speed not told'} at most"
+            channel = Channel(
+                slug("link_width" + tail), f"Link width{tail}", "lanes", Quantity.OTHER, _G, 0, about=about
+            )
+            yield Probe(channel, _scaled(tree.source(device / "current_link_width"), 1.0), str(device))
+
+
+def _counters(tree: Tree) -> Iterator[Probe]:
+    """Counters that only grow: throttling by core and package, memory errors corrected and not."""
+    throttles = [
+        *tree.found("sys/devices/system/cpu/cpu[0-9]*/thermal_throttle/core_throttle_count"),
+        *tree.found("sys/devices/system/cpu/cpu[0-9]*/thermal_throttle/package_throttle_count"),
+    ]
+    if throttles:
+        sources = [tree.source(file) for file in throttles]
+        channel = Channel(
+            THROTTLES, "Throttled for heat", "", Quantity.COUNT, _P, 0, about="by any core or package since the start"
+        )
+        yield Probe(channel, _sum(sources), "sys/devices/system/cpu/cpu*/thermal_throttle/*_throttle_count")
+    for controller in tree.found("sys/devices/system/edac/mc/mc[0-9]*"):
+        for file, words in (("ce_count", "corrected"), ("ue_count", "not corrected")):
+            if tree.number(controller / file) is not None:
+                name = f"Memory errors {words} ({controller.name})"
+                channel = Channel(slug(f"{controller.name}_{file}"), name, "", Quantity.ERRORS, _M, 0)
+                yield Probe(channel, _scaled(tree.source(controller / file), 1.0), str(controller / file))
+
+
+def slug(words: str) -> str:
+    """Make an identifier of a name."""
+    return re.sub(r"[^a-z0-9]+", "_", words.lower()).strip("_")
+
+
+def _scaled(source: Source, scale: float) -> Callable[[], Reading]:
+    def read() -> Reading:
+        value = source.number()
+        return None if value is None else value / scale
+
+    return read
+
+
+def _starred(source: Source) -> Callable[[], Reading]:
+    """Read the level in force of a graphics card's table: the line with the star, as in '1: 1500Mhz *'."""
+
+    def read() -> Reading:
+        found = re.search(r":\s*(\d+)\s*[Mm][Hh]z\s*\*", source.text() or "")
+        return float(found.group(1)) if found else None
+
+    return read
+
+
+def _sum(sources: list[Source]) -> Callable[[], Reading]:
+    def read() -> Reading:
+        values = [v for source in sources if (v := source.number()) is not None]
+        return sum(values) if values else None
+
+    return read
+
+
+def _named_apart(probes: list[Probe]) -> list[Probe]:
+    """Number channels that would bear the same id, as two chips of one kind give them."""
+    seen: dict[str, int] = {}
+    apart = []
+    for probe in probes:
+        count = seen[probe.channel.id] = seen.get(probe.channel.id, 0) + 1
+        if count > 1:
+            channel = replace(probe.channel, id=f"{probe.channel.id}_{count}", name=f"{probe.channel.name} {count}")
+            probe = replace(probe, channel=channel)
+        apart.append(probe)
+    return apart

@@ -1,0 +1,161 @@
+"""A child process of Yondle: a group of its own, what it says, how it ended, and how it is made to end.
+
+A stop asks first (a line on its input), then terminates, then kills the whole group.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from yondle.model.errors import KnownError
+
+ASK_S, TERMINATE_S = 0.4, 0.4
+LONGEST_LINE = 1 << 20
+_ERROR_TAIL = 400
+
+
+class Child:
+    """A process under way. `heard` gets each line it says, `over` is called once it has ended; both in a thread of their own."""
+
+    def __init__(
+        self,
+        command: list[str],
+        heard: Callable[[bytes], None],
+        over: Callable[[], None],
+        folder: Path | None = None,
+    ) -> None:
+        self._heard, self._over = heard, over
+        self._errors = ""
+        self._killed_for_memory_before = killed_for_memory()
+        try:
+            self._process = subprocess.Popen(
+                command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True,
+                cwd=folder,
+            )  # fmt: skip
+        except (OSError, ValueError) as error:
+            raise KnownError(
+                f"'{command[0]}' can't be started ({error}).", "Check that it is there and may be run."
+            ) from error
+        self._reader = threading.Thread(target=self._read, name=f"workload {self._process.pid}", daemon=True)
+        self._error_reader = threading.Thread(target=self._read_errors, name="workload errors", daemon=True)
+        self._error_reader.start()
+        self._reader.start()
+
+    @property
+    def pid(self) -> int:
+        """The process number."""
+        return self._process.pid
+
+    @property
+    def alive(self) -> bool:
+        """Tell whether it still runs."""
+        return self._process.poll() is None
+
+    def say(self, message: dict[str, Any]) -> None:
+        """Write a line to its input; one that has ended hears nothing."""
+        try:
+            assert self._process.stdin is not None
+            self._process.stdin.write((json.dumps(message) + "\n").encode())
+            self._process.stdin.flush()
+        except (BrokenPipeError, ValueError):
+            return
+
+    def close_input(self) -> None:
+        """Let it read the end of its input."""
+        try:
+            assert self._process.stdin is not None
+            self._process.stdin.close()
+        except BrokenPipeError:
+            return
+
+    def end(self, asks: bool) -> None:
+        """End it now, with all it has started; `asks` says stop first. Harmless when it is over."""
+        if asks and self.alive:
+            self.say({"do": "stop"})
+            self._wait(ASK_S)
+        for kind, patience in ((signal.SIGTERM, TERMINATE_S), (signal.SIGKILL, None)):
+            if not self.alive:
+                break
+            self._signal(kind)
+            self._wait(patience)
+        self._signal(signal.SIGKILL)
+        self._reader.join()
+        self._error_reader.join()
+        for pipe in (self._process.stdin, self._process.stdout, self._process.stderr):
+            if pipe is not None:
+                try:
+                    pipe.close()
+                except BrokenPipeError:
+                    continue
+
+    def ended_how(self) -> str:
+        """Say how it ended: by which signal, or with which code and last words."""
+        code = self._process.returncode
+        if code is None or code == 0:
+            return "it ended without a result"
+        if code > 0:
+            tail = self._errors.strip().splitlines()
+            return f"it ended with exit code {code}" + (f": {tail[-1]}" if tail else "")
+        name = _signal_name(-code)
+        if name == "SIGKILL":
+            words = (
+                "killed by the kernel for want of memory"
+                if killed_for_memory() > self._killed_for_memory_before
+                else "killed from outside"
+            )
+        else:
+            words = {"SIGSEGV": "segmentation fault", "SIGILL": "illegal instruction", "SIGBUS": "bus error",
+                     "SIGFPE": "arithmetic fault", "SIGABRT": "it gave up by itself"}.get(name, "ended by a signal")  # fmt: skip
+        return f"{words} ({name})"
+
+    @property
+    def exit_code(self) -> int | None:
+        """Its exit code, negative for a signal; None while it runs."""
+        return self._process.poll()
+
+    def _read(self) -> None:
+        assert self._process.stdout is not None
+        while line := self._process.stdout.readline(LONGEST_LINE):
+            self._heard(line)
+        self._process.wait()
+        self._over()
+
+    def _read_errors(self) -> None:
+        assert self._process.stderr is not None
+        while chunk := self._process.stderr.read(4096):
+            self._errors = (self._errors + chunk.decode("utf-8", "replace"))[-_ERROR_TAIL:]
+
+    def _wait(self, seconds: float | None) -> None:
+        try:
+            self._process.wait(seconds)
+        except subprocess.TimeoutExpired:
+            return
+
+    def _signal(self, kind: signal.Signals) -> None:
+        try:
+            os.killpg(self._process.pid, kind)
+        except (ProcessLookupError, PermissionError):
+            return
+
+
+def killed_for_memory(root: Path = Path("/")) -> int:
+    """How many processes the kernel has killed for want of memory since boot (oom_kill in /proc/vmstat)."""
+    try:
+        text = (root / "proc/vmstat").read_text("ascii")
+    except OSError:
+        return 0
+    return next((int(line.split()[1]) for line in text.splitlines() if line.startswith("oom_kill ")), 0)
+
+
+def _signal_name(number: int) -> str:
+    try:
+        return signal.Signals(number).name
+    except ValueError:
+        return f"signal {number}"

@@ -1,0 +1,114 @@
+"""A workload of the user's own: any command with a number in what it prints."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from yondle.model.verdicts import Failure
+from yondle.model.workloads import PART, PassResult, Workload
+from yondle.workloads.children import Child
+
+LONGEST_OUTPUT = 4 << 20
+SCORE = "score"
+
+
+@dataclass(frozen=True, slots=True)
+class OwnCommand:
+    """A command as its file describes it (docs/workload-file.md).
+
+    `patterns` finds the score under '' and each sub-score under its name; the first group of the last match counts.
+    """
+
+    workload: Workload
+    command: tuple[str, ...]
+    patterns: dict[str, re.Pattern[str]] = field(default_factory=dict)
+    folder: str = ""
+    at_most_s: float = 600.0
+    decimal_comma: bool = False
+
+
+class CommandRun:
+    """The command on its way: it has no heartbeat, so that only its time-out and its exit tell that it failed."""
+
+    def __init__(self, own: OwnCommand, now: Callable[[], float], over: Callable[[], None] = lambda: None) -> None:
+        self._own = own
+        self._now = now
+        self._over = over
+        self._began = now()
+        self._ended: float | None = None
+        self._said = bytearray()
+        self._child = Child(list(own.command), self._hear, self._end, Path(own.folder) if own.folder else None)
+        self._child.close_input()
+
+    @property
+    def pid(self) -> int:
+        """The process number."""
+        return self._child.pid
+
+    @property
+    def alive(self) -> bool:
+        """Tell whether it still runs."""
+        return self._child.alive
+
+    def poll(self) -> PassResult | None:
+        """Give the result once there is one."""
+        if self._ended is None:
+            if self._now() - self._began <= self._own.at_most_s:
+                return None
+            return self._failed(Failure.PROGRAM_HUNG, f"it had not ended after {self._own.at_most_s:.0f} s")
+        if self._child.exit_code:
+            return self._failed(Failure.PROGRAM_CRASHED, self._child.ended_how())
+        return self._read()
+
+    def stop(self) -> None:
+        """End it now, with all it has started."""
+        self._child.end(asks=False)
+
+    def _hear(self, line: bytes) -> None:
+        room = LONGEST_OUTPUT - len(self._said)
+        self._said += line[: max(0, room)]
+
+    def _end(self) -> None:
+        self._ended = self._now()
+        self._over()
+
+    def _read(self) -> PassResult:
+        text = self._said.decode("utf-8", "replace")
+        found: dict[str, float] = {}
+        for name, pattern in self._own.patterns.items():
+            value = self._number(pattern, text)
+            if value is None:
+                what = f"the sub-score '{name}'" if name else "a score"
+                return self._failed(Failure.NOT_RUN, f"what it printed has no number for {what} ({pattern.pattern})")
+            found[name] = value
+        score = found.pop("", None)
+        parts: dict[str, str | float] = {f"{PART}{name}": value for name, value in found.items()}
+        return PassResult(True, score, self._seconds(), facts=parts)
+
+    def _number(self, pattern: re.Pattern[str], text: str) -> float | None:
+        matches = list(pattern.finditer(text))
+        if not matches:
+            return None
+        try:
+            return number(matches[-1].group(1), self._own.decimal_comma)
+        except ValueError:
+            return None
+
+    def _seconds(self) -> float:
+        return (self._ended if self._ended is not None else self._now()) - self._began
+
+    def _failed(self, failure: Failure, detail: str) -> PassResult:
+        return PassResult(False, None, self._seconds(), failure.value, detail)
+
+
+def number(text: str, decimal_comma: bool = False) -> float:
+    """Read a number as people print it, with spaces or apostrophes between thousands; raises ValueError."""
+    bare = re.sub(r"[\s'’\u00a0\u202f]", "", text)
+    bare = bare.replace(".", "").replace(",", ".") if decimal_comma else bare.replace(",", "")
+    value = float(bare)
+    if value != value or value in (float("inf"), float("-inf")):
+        raise ValueError(f"'{text}' is no finite number")
+    return value

@@ -1,0 +1,7 @@
+"""Dense compression: as compression, with lzma: larger tables, more branches, more memory."""
+
+from yondle.workloads.kernels.compression import DENSE
+from yondle.workloads.kernels.serve import serve
+
+if __name__ == "__main__":
+    serve(DENSE)

@@ -1,0 +1,37 @@
+"""Random 64-bit words that are the same on every machine: xorshift64*.
+
+S. Vigna, "An experimental exploration of Marsaglia's xorshift generators, scrambled", ACM TOMS 42(4), 2016.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+Words = NDArray[np.uint64]
+
+
+@njit(nogil=True, cache=True)
+def next_state(x: np.uint64) -> np.uint64:
+    """Advance the state of the generator; it is never 0."""
+    x ^= x >> np.uint64(12)
+    x ^= x << np.uint64(25)
+    x ^= x >> np.uint64(27)
+    return x
+
+
+@njit(nogil=True, cache=True)
+def word_of(x: np.uint64) -> np.uint64:
+    """Give the word that a state stands for."""
+    return x * np.uint64(0x2545F4914F6CDD1D)
+
+
+@njit(nogil=True, cache=True)
+def fill_words(out: Words, seed: np.uint64) -> np.uint64:
+    """Fill an array with random words; gives the state after them."""
+    x = seed
+    for i in range(out.size):
+        x = next_state(x)
+        out[i] = word_of(x)
+    return x

@@ -1,0 +1,194 @@
+"""What is found on stand-ins of a desktop, a graphics card, a laptop and a server, and how it is read."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from tests.linux import trees
+
+from yondle.model.errors import KnownError
+from yondle.model.sensors import Quantity, Reading
+from yondle.rigs.linux.evidence import KernelLog, crash_records
+from yondle.rigs.linux.files import Tree
+from yondle.rigs.linux.helper import find
+from yondle.rigs.linux.probes import THROTTLES, EnergyMeter, Probe, find_probes
+from yondle.rigs.linux.this import ThisRig
+from yondle.workloads.children import killed_for_memory
+from yondle.workloads.host import ChildHost
+
+
+class DirectLine:
+    """Sets values without a helper, as far as the stand-in goes."""
+
+    def __init__(self, root: Path) -> None:
+        self._interfaces = find(root)
+
+    def set(self, knob: str, value: float) -> float | None:
+        self._interfaces[knob].set(value)
+        return self._interfaces[knob].value()
+
+    def close(self) -> None:
+        for each in self._interfaces.values():
+            each.put_back()
+
+
+def probes(root: Path, now: Callable[[], float] = lambda: 0.0) -> dict[str, Probe]:
+    return {probe.channel.id: probe for probe in find_probes(Tree(root), now)}
+
+
+def readings(root: Path) -> dict[str, Reading]:
+    return {name: probe.read() for name, probe in probes(root).items()}
+
+
+def rig(root: Path) -> ThisRig:
+    return ThisRig(ChildHost(lambda: 0.0), lambda: 0.0, root, DirectLine(root))
+
+
+def test_a_desktops_sensors_are_read_in_their_units(tmp_path: Path) -> None:
+    found = readings(trees.desktop(tmp_path))
+    assert found["coretemp_package_id_0"] == 41.0
+    assert found["board_vcore"] == 1.216
+    assert found["board_fan2"] == 1180.0
+    assert (found["core_clock_mean"], found["core_clock_lowest"]) == (4150.0, 4000.0)
+    assert found[THROTTLES] == 0.0
+
+
+def test_a_desktops_knobs_are_offered_with_what_was_found_as_stock_and_put_back_exactly(tmp_path: Path) -> None:
+    root = trees.desktop(tmp_path)
+    before = {path: path.read_text() for path in root.rglob("*") if path.is_file()}
+    machine = rig(root)
+    knobs = {knob.id: knob for knob in machine.declaration.knobs}
+    assert (knobs["core_clock_most"].low, knobs["core_clock_most"].high, knobs["core_clock_most"].step) == (
+        800,
+        4800,
+        100,
+    )
+    assert knobs["power_limit_short"].high == 160.0
+    assert knobs["large_pages"].text(knobs["large_pages"].stock) == "madvise"
+    assert knobs["turbo"].text(knobs["turbo"].stock) == "on"
+    wanted = {
+        "core_clock_most": 4200.0, "governor": 0.0, "power_limit_long": 95.0, "large_pages": 2.0, "turbo": 0.0,
+        "fan_board_2": 60.0, "processors_on_line": 3.0, "threads_per_core": 0.0, "most_performance": 80.0,
+    }  # fmt: skip
+    assert all(reply.taken for reply in machine.apply(wanted))
+    read = machine.read_back()
+    assert {knob: read[knob] for knob in wanted} == wanted
+    assert (root / "sys/class/hwmon/hwmon2/pwm2").read_text() == "153"
+    assert (root / "sys/class/hwmon/hwmon2/pwm2_enable").read_text() == "1"
+    assert (root / "sys/devices/system/cpu/cpufreq/policy3/scaling_max_freq").read_text() == "4200000"
+    assert (root / "sys/devices/system/cpu/cpu3/online").read_text() == "0"
+    refused = machine.apply({"core_clock_most": 5000.0})[0]
+    assert not refused.taken
+    machine.close()
+    after = {path: path.read_text() for path in root.rglob("*") if path.is_file() and path.name != "enabled"}
+    assert {path.name: text.strip() for path, text in after.items()} == {
+        path.name: text.strip() for path, text in before.items() if path.name != "enabled"
+    }
+    assert (root / "sys/kernel/mm/transparent_hugepage/enabled").read_text() == "madvise"
+
+
+def test_a_graphics_cards_table_is_set_by_its_own_commands(tmp_path: Path) -> None:
+    root = trees.graphics(tmp_path)
+    table = root / "sys/class/drm/card0/device/pp_od_clk_voltage"
+    interfaces = find(root)
+    clock, offset = interfaces["graphics_clock"], interfaces["graphics_voltage_offset"]
+    assert (clock.value(), clock.low, clock.high) == (2500.0, 500.0, 3000.0)
+    assert (offset.value(), offset.low, offset.high) == (0.0, -450.0, 0.0)
+    said: list[str] = []
+    os.remove(table)
+    os.mkfifo(table)
+    reader = os.open(table, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        clock.set(2650.0)
+        said.append(os.read(reader, 100).decode())
+        offset.set(-50.0)
+        said.append(os.read(reader, 100).decode())
+    finally:
+        os.close(reader)
+    assert said == ["s 1 2650c", "vo -50c"]
+    found = readings(trees.graphics(tmp_path / "again"))
+    assert (found["graphics_clock"], found["graphics_memory_clock"]) == (1480.0, 97.0)
+    assert (found["graphics_in_use"], found["graphics_memory_used"], found["link_width"]) == (63.0, 3.0, 8.0)
+    assert interfaces["graphics_power_limit"].high == 233.0
+
+
+def test_a_laptops_modes_battery_and_zones_are_found(tmp_path: Path) -> None:
+    root = trees.laptop(tmp_path)
+    machine = rig(root)
+    mode = next(knob for knob in machine.declaration.knobs if knob.id == "power_mode")
+    assert mode.choices == ("low-power", "balanced", "performance")
+    assert machine.facts()["power source"] == "battery"
+    assert machine.facts()["firmware"] == "1.07"
+    assert readings(root)["zone_acpitz"] == 44.5
+    assert find(root)["graphics_clock_most"].low == 300.0
+    machine.close()
+
+
+def test_a_servers_packages_are_limited_together_and_its_memory_errors_counted(tmp_path: Path) -> None:
+    root = trees.server(tmp_path)
+    machine = rig(root)
+    assert "power_limit_long" not in {knob.id for knob in machine.declaration.knobs}, "its packages differ"
+    assert "processors_on_line" not in find(root)
+    counted = [
+        probe for probe in machine.probes if probe.channel.quantity is Quantity.ERRORS and "mc1" in probe.channel.id
+    ]
+    assert [probe.read() for probe in counted] == [3.0, 0.0]
+    assert machine.crash_signs(0.0) == ("dmesg-efi-1: Kernel panic - not syncing: Fatal machine check",)
+    assert crash_records(root, since=4e9) == []
+    machine.close()
+
+
+def test_power_is_energy_over_time_past_the_end_of_the_counter(tmp_path: Path) -> None:
+    times = iter([0.0, 2.0, 3.0, 4.0])
+    file = tmp_path / "energy_uj"
+    file.write_text("1000000\n")
+    meter = EnergyMeter(Tree(tmp_path).source("energy_uj"), 200_000_000.0, lambda: next(times))
+    assert meter.watts() is None
+    file.write_text("91000000\n")
+    assert meter.watts() == 45.0
+    file.write_text("190000000\n")
+    meter.watts()
+    file.write_text("10000000\n")
+    assert meter.watts() == 20.0
+
+
+def test_a_sensor_that_is_unplugged_falls_silent_and_comes_back(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    root = trees.desktop(tmp_path)
+    monkeypatch.setattr("yondle.rigs.linux.files._LOOK_AGAIN_S", 0.0)
+    source = Tree(root).source("sys/class/hwmon/hwmon0/temp1_input")
+    assert source.number() == 41000.0
+    source.close()
+    shutil.move(root / "sys/class/hwmon/hwmon0", root / "away")
+    assert source.number() is None
+    shutil.move(root / "away", root / "sys/class/hwmon/hwmon0")
+    assert source.number() == 41000.0
+
+
+def test_hardware_errors_in_the_kernels_log_are_counted_and_quoted(tmp_path: Path) -> None:
+    kept = trees.put(tmp_path, {"dev/kmsg": "2,0,0,-;mce: [Hardware Error]: before Yondle began"}) / "dev/kmsg"
+    log = KernelLog(tmp_path)
+    words = "mce: [Hardware Error]: CPU 3: Machine Check: 0 Bank 5"
+    with kept.open("a") as more:
+        more.write(f"6,1,1,-;usb 1-1: new device\n2,2,2,-;{words}\n SUBSYSTEM=x\n")
+    log.look()
+    assert log.hardware_errors == 1
+    assert log.said() == words
+    assert log.said() == ""
+    log.close()
+
+
+def test_a_machine_with_nothing_offers_nothing_and_breaks_nowhere(tmp_path: Path) -> None:
+    assert find(tmp_path) == {}
+    assert find_probes(Tree(tmp_path), lambda: 0.0) == []
+    assert not KernelLog(tmp_path).readable
+    assert killed_for_memory(tmp_path) == 0
+    machine = rig(tmp_path)
+    with pytest.raises(KnownError, match="no knob"):
+        machine.declaration.knob("large_pages")
+    machine.close()
