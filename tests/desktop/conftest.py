@@ -9,7 +9,6 @@ import pytest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from yondle.app.session import Session
 from yondle.desktop.theme import Theme
 from yondle.desktop.window import MainWindow
 
@@ -43,14 +42,3 @@ def open_book(qtbot: QtBot, window: MainWindow) -> Open:
         return window
 
     return open_
-
-
-@pytest.fixture
-def measured(tmp_path: Path, new_session: Callable[..., Session]) -> Path:
-    """A logbook with a baseline and one step that held."""
-    session = new_session(name="measured")
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    session.test(2)
-    session.close()
-    return tmp_path / "measured.yondle"

@@ -13,6 +13,7 @@ from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult
 from yondle.workloads import host
+from yondle.workloads.children import living_in_group
 from yondle.workloads.host import ChildRun
 
 CHILD = str(Path(__file__).with_name("bad_child.py"))
@@ -80,19 +81,6 @@ def test_grandchildren_go_with_their_group() -> None:
         os.sched_yield()
     run.stop()
     assert not living_in_group(run.pid)
-
-
-def living_in_group(group: int) -> list[str]:
-    """Name the processes of a group that aren't dead; who reaps the dead ones is the system's affair."""
-    found = []
-    for stat in Path("/proc").glob("[0-9]*/stat"):
-        try:
-            state, _, its_group = stat.read_text().rpartition(")")[2].split()[:3]
-        except OSError:
-            continue
-        if int(its_group) == group and state != "Z":
-            found.append(stat.parent.name)
-    return found
 
 
 def test_a_program_that_is_not_there_is_a_known_error() -> None:

@@ -22,9 +22,6 @@ LIMIT_ACTS_SHARE, LIMIT_MET_SHARE = 0.5, 0.93
 SMALLEST_SAG, FEWEST_FREE, AT_CAP_SHARE = 0.01, 6, 0.995
 """A fall worth telling, the degrees of freedom it takes to tell it, and scores that only show their cap."""
 
-DISTURBED_USE_PERCENT = 5.0
-"""Work of other programs above this share of the machine makes a pass a disturbed one."""
-
 
 @dataclass(frozen=True, slots=True)
 class ClockShortfall:

@@ -41,6 +41,8 @@ def _step(session: Session, record: StepRecord) -> dict[str, Any]:
         "derived": record.derived,
         "verdict": str(record.verdict),
         "attempts": [_attempt(session, attempt) for attempt in record.attempts],
+        "results from elsewhere": [asdict(added) for added in record.added],
+        "sensor logs": [asdict(log) for log in session.logbook.sensor_logs(step.number)],
         "notes": [{"at": note.at, "text": note.text} for note in record.notes],
     }
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yondle.app.clocks import RealClock
 from yondle.app.hands import NobodyThere, VirtualHands
@@ -16,6 +17,9 @@ from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
+
+if TYPE_CHECKING:
+    from yondle.app.this_machine import ThisSetup
 
 SIMULATED = "simulated"
 THIS = "this"
@@ -71,18 +75,18 @@ def make_machine(
     pace: float | None,
     last_time_s: float = 0.0,
     goes_down: Callable[[], None] | None = None,
+    this: ThisSetup | None = None,
 ) -> Machine:
-    """Make the rig of a logbook ready. A simulated one goes on from its machine file, never before `last_time_s`."""
+    """Make the rig of a logbook ready.
+
+    A simulated one goes on from its machine file, never before `last_time_s`; `this` says how the real one is measured.
+    """
     real = RealClock()
     if choice.kind == THIS:
-        from yondle.rigs.linux.privilege import HelperLine, find_way
-        from yondle.rigs.linux.this import ThisRig
-        from yondle.workloads.host import ChildHost
+        from yondle.app.this_machine import ThisSetup, make_this
 
-        way = find_way()
-        line = HelperLine(way.command) if way.command else None
-        this = ThisRig(ChildHost(real.now, real.wake), real.now, line=line)
-        return Machine(ByHandRig(this, choice.definition) if choice.definition else this, real, NobodyThere())
+        rig_here = make_this(this or ThisSetup(), real)
+        return Machine(ByHandRig(rig_here, choice.definition) if choice.definition else rig_here, real, NobodyThere())
     if choice.kind != SIMULATED:
         raise KnownError(
             f"The logbook is about a rig of kind '{choice.kind}', which this Yondle doesn't know.",

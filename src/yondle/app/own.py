@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from dataclasses import replace
 
 from yondle.logbook.keeping import Keeping
@@ -10,8 +11,11 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Limit
+from yondle.model.workloads import Direction, Metric, Workload
 
 LONGEST_CONDITION = 200
+LONGEST_NAME = 60
+CHOSEN, TYPED = "chosen benchmarks", "typed workloads"
 
 
 class Own:
@@ -26,9 +30,12 @@ class Own:
         given, ranges = self._given, self._keeping.value("ranges") or {}
         floors = {**given.floors, **{knob: own[0] for knob, own in ranges.items()}}
         ceilings = {**given.ceilings, **{knob: own[1] for knob, own in ranges.items()}}
+        chosen = tuple(self._keeping.value(CHOSEN) or given.chosen)
         most = {limit.channel: limit.most for limit in given.limits} | (self._keeping.value("limits") or {})
         return replace(
             given,
+            workloads=(*given.workloads, *self.typed),
+            chosen=tuple(name for name in chosen if any(w.id == name for w in given.workloads)),
             floors={k: v for k, v in floors.items() if v > given.knob(k).low},
             ceilings={k: v for k, v in ceilings.items() if v < given.knob(k).high},
             limits=tuple(Limit(channel, value) for channel, value in most.items() if value is not None),
@@ -51,6 +58,48 @@ class Own:
         if most is not None and not math.isfinite(most):
             raise KnownError(f"{channel.name} can't be held below {most}.", "Give a number.")
         self._keeping.keep("limits", {**(self._keeping.value("limits") or {}), channel_id: most})
+
+    @property
+    def typed(self) -> tuple[Workload, ...]:
+        """The benchmarks whose figures are typed in or imported."""
+        return tuple(
+            Workload(
+                kept["id"], kept["name"], "measured elsewhere, typed in or imported",
+                Metric(kept["name"], kept["unit"], Direction(kept["direction"]), kept["digits"]), 0.0, by_hand=True,
+            )
+            for kept in self._keeping.value(TYPED) or []
+        )  # fmt: skip
+
+    def know_typed(self, name: str, unit: str, direction: Direction, digits: int) -> Workload:
+        """Give the benchmark of a name whose figures come from elsewhere, known from now on if it wasn't.
+
+        Raises KnownError where it is known with another unit or direction: figures of two kinds don't go together.
+        """
+        clean = name.strip()
+        if not clean or max(len(clean), len(unit)) > LONGEST_NAME:
+            raise KnownError(f"A benchmark has a name of 1 to {LONGEST_NAME} characters.", "Shorten it.")
+        run = next((w for w in self._given.workloads if clean in (w.id, w.name)), None)
+        if run is not None:
+            raise KnownError(f"{run.name} is run by Yondle itself.", "Give what was measured elsewhere another name.")
+        known = next((w for w in self.typed if w.name.casefold() == clean.casefold()), None)
+        if known is not None:
+            if (known.metric.unit, known.metric.direction) != (unit, direction):
+                asked = f"{known.metric.unit or 'no unit'}, {known.metric.direction}"
+                raise KnownError(f"{known.name} is kept in {asked}.", "Give it so, or another name.")
+            return known
+        id_ = "typed_" + re.sub(r"[^a-z0-9]+", "_", clean.lower()).strip("_") + f"_{len(self.typed) + 1}"
+        kept = {"id": id_, "name": clean, "unit": unit, "direction": direction.value, "digits": digits}
+        self._keeping.keep(TYPED, [*(self._keeping.value(TYPED) or []), kept])
+        return self.typed[-1]
+
+    def choose(self, benchmarks: tuple[str, ...]) -> None:
+        """Keep which benchmarks are run; raises KnownError for one that isn't there, and for none at all."""
+        offered = [w.id for w in self._given.workloads if w.scored]
+        unknown = [name for name in benchmarks if name not in offered]
+        if unknown or not benchmarks:
+            what = f"There is no benchmark '{unknown[0]}'." if unknown else "No benchmark would be run."
+            raise KnownError(what, f"There are: {', '.join(offered)}.")
+        self._keeping.keep(CHOSEN, [name for name in offered if name in benchmarks])
 
     @property
     def conditions(self) -> dict[str, str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from yondle.app.session import Session
 from yondle.model.quantities import number, quantity
 
-BUSY_PERCENT = 5.0
+LOOKED_AT_S = 1.0
 FEWEST_FREE_BYTES = 200 * 1024 * 1024
 
 
@@ -23,7 +23,7 @@ class ReadyItem:
 
 
 def readiness(session: Session) -> tuple[ReadyItem, ...]:
-    """Check everything that can be checked on this rig; takes one sample interval."""
+    """Check everything that can be checked on this rig; takes a second."""
     items = (
         _background(session),
         _temperature(session),
@@ -53,12 +53,17 @@ def _background(session: Session) -> ReadyItem | None:
     if not named:
         return None
     session.machine.rig.sample()
-    session.machine.clock.wait(session.declaration.sample_interval_s)
+    session.machine.clock.wait(LOOKED_AT_S)
     use = _reading(session, named)
     if use is None:
         return ReadyItem("Background load", False, "can't be read", "Look what else is running.")
     words = f"{number(use, 1)} % of the machine is in use"
-    return ReadyItem("Background load", use <= BUSY_PERCENT, words, "Close what isn't needed, then check again.")
+    return ReadyItem(
+        "Background load",
+        use <= session.declaration.others_at_most,
+        words,
+        "Close what isn't needed, then check again.",
+    )
 
 
 def _temperature(session: Session) -> ReadyItem | None:

@@ -7,11 +7,12 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yondle.app.book import Book, may_be_put_in_force
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
-from yondle.app.machines import Machine, RigChoice, make_machine
+from yondle.app.machines import THIS, Machine, RigChoice, make_machine
 from yondle.app.own import Own
 from yondle.app.proposing import Proposal, must_be_allowed, proposed_with
 from yondle.app.resting import Resting, Resumed, Verified
@@ -34,8 +35,12 @@ from yondle.model.events import (
 from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, Note, StartAnswer, Step, StepKind, StepRecord
+from yondle.model.steps import AddedResult, Check, Note, StartAnswer, Step, StepKind, StepRecord
+from yondle.model.workloads import Workload
 from yondle.planning.ladder import quick_check
+
+if TYPE_CHECKING:
+    from yondle.app.this_machine import ThisSetup
 
 BASELINE_PASSES = 5
 STEP_PASSES = 5
@@ -91,7 +96,10 @@ class Session:
         try:
             choice = RigChoice(*logbook.rig())
             goes_down = kill_self if together else None
-            machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
+            this = _this_setup(logbook) if choice.kind == THIS else None
+            machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down, this)
+            if choice.kind == THIS:
+                _keep_stock(logbook, machine)
             return cls(logbook, machine, asks)
         except BaseException:
             logbook.close()
@@ -335,6 +343,27 @@ class Session:
         self._reload(number)
         return self._book.step(number).notes[-1]
 
+    def choose_benchmarks(self, benchmarks: tuple[str, ...]) -> None:
+        """Run these benchmarks from now on."""
+        self.own.choose(benchmarks)
+        self._take_own_limits()
+
+    def add_result(
+        self,
+        number: int,
+        workload: Workload,
+        score: float,
+        facts: dict[str, str | float],
+        frame_times_ms: tuple[float, ...] = (),
+    ) -> AddedResult:
+        """Keep a figure that was measured elsewhere at a step's settings; see app/results.py."""
+        self.step(number)
+        at = self.machine.clock.wall().isoformat(timespec="seconds")
+        self.logbook.add_result(number, workload.id, at, score, facts, frame_times_ms)
+        self._take_own_limits()
+        self._reload(number)
+        return self._book.step(number).added[-1]
+
     def verify(self) -> Verified:
         """Read the settings back and count those that are as they should be."""
         return self._resting.verify()
@@ -439,6 +468,18 @@ class Session:
 def machine_file(logbook: Path) -> Path:
     """Where the state of a simulated machine is kept: beside its logbook."""
     return logbook.with_name(logbook.name + ".machine")
+
+
+def _this_setup(logbook: Logbook) -> ThisSetup:
+    from yondle.app.this_machine import setup_of
+
+    return setup_of(logbook.keeping)
+
+
+def _keep_stock(logbook: Logbook, machine: Machine) -> None:
+    from yondle.app.this_machine import keep_stock
+
+    keep_stock(logbook.keeping, machine.rig.declaration)
 
 
 def _checked_passes(passes: int) -> int:

@@ -21,6 +21,7 @@ from yondle.app.readiness import not_ready, readiness
 from yondle.app.session import Session
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of
+from yondle.cli.bench_commands import add_bench_commands
 from yondle.cli.plan_commands import plan_app
 from yondle.cli.profile_commands import profile_app
 from yondle.cli.rig_commands import add_rig_commands
@@ -258,6 +259,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
         raise typer.Exit(open_window(WindowOrder(path, pace, evening)))
 
     add_rig_commands(app, console)
+    add_bench_commands(app, console)
     app.add_typer(plan_app(console), name="plan")
     app.add_typer(profile_app(console), name="profile")
     return app

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from yondle.analysis.judging import DISTURBED_USE_PERCENT, down_outcome
+from yondle.analysis.judging import down_outcome
 from yondle.engine.bench import Bench, Ended
 from yondle.engine.requests import Request
 from yondle.engine.states import Trigger
@@ -114,7 +114,9 @@ class Passes:
         bench.ordinal = None
         facts = summary.facts()
         whole = replace(result, facts={**facts, **result.facts})
-        ended = replace(record, result=whole, disturbed=_disturbance(whole.facts, slept_s))
+        ended = replace(
+            record, result=whole, disturbed=_disturbance(whole.facts, slept_s, bench.declaration.others_at_most)
+        )
         bench.emit(PassEnded(bench.attempt, ended))
         return ended
 
@@ -123,11 +125,11 @@ class Passes:
         return Ended(down_outcome(down.failure, down.code, f"after {duration(after_s)} of {name}", "", after_s))
 
 
-def _disturbance(facts: dict[str, str | float], slept_s: float) -> str:
+def _disturbance(facts: dict[str, str | float], slept_s: float, others_at_most: float) -> str:
     if slept_s >= LONGEST_NAP_S:
         return f"the machine was suspended for {duration(slept_s)}"
     others = float(facts.get("mean other_use", 0.0))
-    if others > DISTURBED_USE_PERCENT:
+    if others > others_at_most:
         return f"other programs used {others:.0f} % of the machine"
     moved = float(facts.get("reference_moved", 0.0))
     if moved > MOVED_PERCENT and not any(name.startswith("counted ") for name in facts):

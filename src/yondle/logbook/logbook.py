@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import json
+from array import array
 from pathlib import Path
 
 import sqlalchemy as sa
 
 from yondle.logbook import schema
 from yondle.logbook.keeping import Keeping
-from yondle.logbook.reading import OpenAttempt, open_attempt, steps
-from yondle.logbook.samples import unpack
+from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
+from yondle.logbook.samples import pack, unpack
 from yondle.logbook.store import WriterLock, create_store, damaged, must_be_there, open_store, trouble
 from yondle.logbook.writing import write
 from yondle.model.errors import KnownError
 from yondle.model.events import Durable
 from yondle.model.sensors import SampleBlock
-from yondle.model.steps import StepRecord
+from yondle.model.steps import SensorLog, StepRecord
 
 
 class Logbook:
@@ -68,8 +69,33 @@ class Logbook:
 
     def add_note(self, step: int, at: str, text: str) -> None:
         """Keep a note at a step."""
-        with self._engine.begin() as connection:
-            connection.execute(schema.note.insert().values(step=step, at=at, text=text))
+        self._insert(schema.note.insert().values(step=step, at=at, text=text))
+
+    def add_result(
+        self, step: int, workload: str, at: str, score: float, facts: dict[str, str | float], frames: tuple[float, ...]
+    ) -> None:
+        """Keep a result that was measured elsewhere at a step's settings; frame times are in ms."""
+        values = {
+            "step": step, "workload": workload, "at": at, "score": score, "facts": json.dumps(facts),
+            "frame_times": array("f", frames).tobytes() if frames else None,
+        }  # fmt: skip
+        self._insert(schema.result.insert().values(**values))
+
+    def add_sensor_log(self, step: int, at: str, name: str, began_at: str, block: SampleBlock) -> None:
+        """Keep a log of sensors from another program."""
+        values = {
+            "step": step, "at": at, "name": name, "began_at": began_at, "channels": json.dumps(block.channels),
+            "samples": len(block.times_s), "data": pack(block),
+        }  # fmt: skip
+        self._insert(schema.sensor_log.insert().values(**values))
+
+    def sensor_logs(self, step: int) -> list[SensorLog]:
+        """Give the sensor logs added to a step."""
+        try:
+            with self._engine.connect() as connection:
+                return sensor_logs(connection, step)
+        except ValueError as error:
+            raise damaged(self.path, f"a sensor log can't be read: {error}") from error
 
     def next_step(self) -> int:
         """Give the number the next step on the trail gets."""
@@ -136,6 +162,13 @@ class Logbook:
                 sa.select(schema.journal.c.act).where(schema.journal.c.attempt == attempt).order_by(schema.journal.c.id)
             )
             return [row.act for row in rows]
+
+    def _insert(self, statement: sa.Insert) -> None:
+        try:
+            with self._engine.begin() as connection:
+                connection.execute(statement)
+        except sa.exc.DatabaseError as error:
+            raise trouble(self.path, error) from error
 
     def _read(self, number: int | None) -> list[StepRecord]:
         try:

@@ -11,8 +11,21 @@ from typing import Any
 import sqlalchemy as sa
 
 from yondle.logbook import schema
+from yondle.logbook.samples import unpack
 from yondle.model.knobs import Change, Setup
-from yondle.model.steps import Attempt, Check, Note, PassRecord, Stage, StageKind, Step, StepKind, StepRecord
+from yondle.model.steps import (
+    AddedResult,
+    Attempt,
+    Check,
+    Note,
+    PassRecord,
+    SensorLog,
+    Stage,
+    StageKind,
+    Step,
+    StepKind,
+    StepRecord,
+)
 from yondle.model.verdicts import Failure, Outcome, Pointer, Verdict
 from yondle.model.workloads import PassResult
 
@@ -40,10 +53,12 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
     attempt_rows = sa.select(schema.attempt).order_by(schema.attempt.c.id)
     pass_rows = sa.select(schema.pass_).order_by(schema.pass_.c.attempt, schema.pass_.c.ordinal)
     note_rows = sa.select(schema.note).order_by(schema.note.c.id)
+    result_rows = sa.select(schema.result).order_by(schema.result.c.id)
     if number is not None:
         step_rows = step_rows.where(schema.step.c.number == number)
         attempt_rows = attempt_rows.where(schema.attempt.c.step == number)
         note_rows = note_rows.where(schema.note.c.step == number)
+        result_rows = result_rows.where(schema.result.c.step == number)
         pass_rows = pass_rows.where(
             schema.pass_.c.attempt.in_(sa.select(schema.attempt.c.id).where(schema.attempt.c.step == number))
         )
@@ -56,10 +71,13 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
     notes: dict[int, list[Note]] = {}
     for row in connection.execute(note_rows):
         notes.setdefault(row.step, []).append(Note(row.id, row.step, row.at, row.text))
+    added: dict[int, list[AddedResult]] = {}
+    for row in connection.execute(result_rows):
+        added.setdefault(row.step, []).append(_added(row))
     for row in connection.execute(step_rows):
         derived = json.loads(row.derived) if row.derived else {}
         own = tuple(attempts.get(row.number, ()))
-        yield StepRecord(_step(row), own, tuple(notes.get(row.number, ())), derived)
+        yield StepRecord(_step(row), own, tuple(notes.get(row.number, ())), derived, tuple(added.get(row.number, ())))
 
 
 def _step(row: sa.Row[Any]) -> Step:
@@ -99,6 +117,24 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
     return PassRecord(
         row.ordinal, row.stage, row.workload, row.round, bool(row.warm_up), row.started_s, result, row.disturbed
     )
+
+
+def _added(row: sa.Row[Any]) -> AddedResult:
+    frames = tuple(array("f", row.frame_times)) if row.frame_times else ()
+    return AddedResult(row.id, row.step, row.workload, row.at, row.score, json.loads(row.facts), frames)
+
+
+def sensor_logs(connection: sa.Connection, step: int) -> list[SensorLog]:
+    """Read the sensor logs added to a step; raises ValueError for a damaged one."""
+    logs = schema.sensor_log
+    rows = connection.execute(sa.select(logs).where(logs.c.step == step).order_by(logs.c.id)).all()
+    return [
+        SensorLog(
+            row.id, row.step, row.at, row.name, row.began_at,
+            unpack(tuple(json.loads(row.channels)), row.samples, row.data),
+        )
+        for row in rows
+    ]  # fmt: skip
 
 
 def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:

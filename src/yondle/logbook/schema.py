@@ -7,7 +7,7 @@ import sqlalchemy as sa
 APPLICATION_ID = 0x594E444C
 """'YNDL', in the SQLite header of every logbook."""
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 """Kept in the file's user_version; migration number and version go together."""
 
 metadata = sa.MetaData()
@@ -109,6 +109,31 @@ note = sa.Table(
     sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
     sa.Column("at", sa.Text, nullable=False),
     sa.Column("text", sa.Text, nullable=False),
+)
+
+result = sa.Table(
+    "result",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
+    sa.Column("workload", sa.Text, nullable=False),
+    sa.Column("at", sa.Text, nullable=False),
+    sa.Column("score", sa.Float, nullable=False),
+    sa.Column("facts", sa.Text, nullable=False),
+    sa.Column("frame_times", sa.LargeBinary),
+)
+
+sensor_log = sa.Table(
+    "sensor_log",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
+    sa.Column("at", sa.Text, nullable=False),
+    sa.Column("name", sa.Text, nullable=False),
+    sa.Column("began_at", sa.Text, nullable=False),
+    sa.Column("channels", sa.Text, nullable=False),
+    sa.Column("samples", sa.Integer, nullable=False),
+    sa.Column("data", sa.LargeBinary, nullable=False),
 )
 
 state = sa.Table(

@@ -61,6 +61,8 @@ class RigDeclaration:
     entry_s: float = 0.0
     floors: dict[str, float] = field(default_factory=dict)
     """The lowest value of a knob that this tuner stands for."""
+    others_at_most: float = 5.0
+    """Work of other programs, in % of the machine, above which a pass is a disturbed one."""
     chosen: tuple[str, ...] = ()
     """The benchmarks that are run; all there are when none was chosen."""
     asks: tuple[str, ...] = ()
@@ -89,8 +91,8 @@ class RigDeclaration:
 
     @property
     def benchmarks(self) -> tuple[Workload, ...]:
-        """The workloads that yield a figure and are run."""
-        return tuple(w for w in self.workloads if w.scored and (not self.chosen or w.id in self.chosen))
+        """The workloads that yield a figure and are chosen, with those whose figures come from elsewhere."""
+        return tuple(w for w in self.workloads if w.scored and (w.by_hand or not self.chosen or w.id in self.chosen))
 
     @property
     def stock(self) -> Setup:

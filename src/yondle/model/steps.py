@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yondle.model.knobs import Change, Setup
+from yondle.model.sensors import SampleBlock
 from yondle.model.verdicts import SAYS_NOTHING, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
 
@@ -122,6 +123,34 @@ class Note:
     text: str
 
 
+@dataclass(frozen=True, slots=True)
+class AddedResult:
+    """A figure that was measured outside Yondle at a step's settings: typed in, or read from a file.
+
+    `facts` holds sub-scores under PART, the preset and passage it was measured with, a note, and where it came from.
+    """
+
+    id: int
+    step: int
+    workload: str
+    at: str
+    score: float
+    facts: dict[str, str | float] = field(default_factory=dict)
+    frame_times_ms: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SensorLog:
+    """A log of sensors from another program at a step's settings; times are seconds from `began_at`."""
+
+    id: int
+    step: int
+    at: str
+    name: str
+    began_at: str
+    block: SampleBlock
+
+
 HOLDS_PER_FAILURE = 2
 """A setting that failed must hold so many times for each failure before it is called held again."""
 
@@ -149,6 +178,7 @@ class StepRecord:
     attempts: tuple[Attempt, ...] = ()
     notes: tuple[Note, ...] = ()
     derived: dict[str, float] = field(default_factory=dict)
+    added: tuple[AddedResult, ...] = ()
 
     @property
     def outcome(self) -> Outcome | None:
@@ -161,10 +191,11 @@ class StepRecord:
         return verdict_of([a.outcome for a in self.attempts if a.outcome is not None])
 
     def scores(self, workload: str) -> list[float]:
-        """List the figures of one benchmark that count, in the order they were measured."""
-        return [
+        """List the figures of one benchmark that count, in the order they were measured; those added come last."""
+        measured = [
             p.result.score
             for a in self.attempts
             for p in a.passes
             if p.workload == workload and p.counts and p.result is not None and p.result.score is not None
         ]
+        return measured + [added.score for added in self.added if added.workload == workload]

@@ -43,6 +43,8 @@ class Workload:
     clock_less: str = ""
     """A knob whose value is taken off the core clock while this runs, as for wide-vector work."""
     subsystem: Subsystem = Subsystem.PROCESSOR
+    by_hand: bool = False
+    """Whether its figures are measured elsewhere and typed in or imported; Yondle can't run it."""
     parts: tuple[Metric, ...] = ()
     """Its sub-scores; a pass keeps each among its facts, under PART and its name."""
 

@@ -75,7 +75,7 @@ def quick_check(
 
     A setup that differs from stock in a subsystem with a load of its own is checked with that, too.
     """
-    chosen = benchmarks or tuple(w.id for w in declaration.benchmarks)
+    chosen = benchmarks or tuple(w.id for w in declaration.benchmarks if not w.by_hand)
     stages = [Stage(SCORE_STAGE, StageKind.SCORE, chosen, passes, 1)]
     touched = {declaration.knob(c.knob).subsystem for c in declaration.stock.changes_to(setup)} if setup else set()
     loads = [load for subsystem, load in declaration.loads_for.items() if subsystem in touched]

@@ -37,7 +37,7 @@ def _built_in(
     usual: bool = True,
     load: str = "",
 ) -> BuiltIn:
-    workload = Workload(module, name, about, metric, pass_s, scored, load or name.lower(), "", subsystem, parts)
+    workload = Workload(module, name, about, metric, pass_s, scored, load or name.lower(), "", subsystem, parts=parts)
     return BuiltIn(workload, f"yondle.workloads.kernels.{module}", usual)
 
 

@@ -145,6 +145,19 @@ class Child:
             return
 
 
+def living_in_group(group: int, root: Path = Path("/")) -> list[int]:
+    """List the processes of a group that aren't dead (proc(5): state and group follow the name in brackets)."""
+    found = []
+    for stat in (root / "proc").glob("[0-9]*/stat"):
+        try:
+            state, _, its_group = stat.read_text("utf-8", "replace").rpartition(")")[2].split()[:3]
+        except (OSError, ValueError):
+            continue
+        if int(its_group) == group and state != "Z":
+            found.append(int(stat.parent.name))
+    return found
+
+
 def killed_for_memory(root: Path = Path("/")) -> int:
     """How many processes the kernel has killed for want of memory since boot (oom_kill in /proc/vmstat)."""
     try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -105,10 +106,19 @@ class CommandRun:
 
 
 def number(text: str, decimal_comma: bool = False) -> float:
-    """Read a number as people print it, with spaces or apostrophes between thousands; raises ValueError."""
+    """Read a number as people print it, with spaces, apostrophes or commas (points) between thousands.
+
+    Raises ValueError for what is no finite number, and for one that could be read in two ways, as 1,030 could.
+    """
     bare = re.sub(r"[\s'’\u00a0\u202f]", "", text)
-    bare = bare.replace(".", "").replace(",", ".") if decimal_comma else bare.replace(",", "")
-    value = float(bare)
-    if value != value or value in (float("inf"), float("-inf")):
+    point, between = (",", ".") if decimal_comma else (".", ",")
+    if between in bare:
+        groups = rf"[-+]?\d{{1,3}}(?:{re.escape(between)}\d{{3}})+"
+        sure = rf"(?:{groups}{re.escape(point)}\d+|[-+]?\d{{1,3}}(?:{re.escape(between)}\d{{3}}){{2,}})"
+        if not re.fullmatch(sure, bare):
+            raise ValueError(f"'{text}' could be read in two ways")
+        bare = bare.replace(between, "")
+    value = float(bare.replace(point, "."))
+    if not math.isfinite(value):
         raise ValueError(f"'{text}' is no finite number")
     return value

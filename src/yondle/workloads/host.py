@@ -12,7 +12,7 @@ from yondle.model.knobs import Subsystem
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, PassResult, Workload
 from yondle.workloads.catalogue import BUILT_IN, FRAMES, MEMORY_CHECK, MIXED, USUAL, WIDE
-from yondle.workloads.children import Child
+from yondle.workloads.children import Child, living_in_group
 from yondle.workloads.commands import CommandRun, OwnCommand
 
 START_AT_MOST_S = 120.0
@@ -24,6 +24,7 @@ SILENT_AT_MOST_S = 3.0
 MIXED_S, SPECIAL_S = 60.0, 30.0
 """The load every step ends with, and the one that works the subsystem a step has changed."""
 
+GROUP_LOOKED_AT_S = 0.5
 LATE_AT_MOST_S = 5.0
 """How much longer than ordered a pass may take to end by itself."""
 
@@ -172,6 +173,7 @@ class ChildHost:
         }
         self.processors = self.settings.processors
         self._current: WorkloadRun | None = None
+        self._group: tuple[float, list[int]] = (0.0, [])
 
     def start(self, workload: str, seconds: float, cpus: list[int]) -> WorkloadRun:
         """Start a pass with one worker pinned to each of `cpus`; raises KnownError where it can't even be started."""
@@ -183,8 +185,16 @@ class ChildHost:
         return self._current
 
     def pids(self) -> list[int]:
-        """List the processes of the workload under way."""
-        return [self._current.pid] if self._current is not None and self._current.alive else []
+        """List the processes of the workload under way; a command of the user's own may have started more."""
+        current = self._current
+        if current is None or not current.alive:
+            return []
+        if isinstance(current, ChildRun):
+            return [current.pid]
+        now = self._now()
+        if now - self._group[0] > GROUP_LOOKED_AT_S or current.pid not in self._group[1]:
+            self._group = (now, living_in_group(current.pid))
+        return self._group[1]
 
     def _command(self, module: str, cpus: list[int]) -> list[str]:
         settings = self.settings

@@ -29,6 +29,7 @@ class Probe:
     channel: Channel
     read: Callable[[], Reading]
     source: str
+    close: Callable[[], None] = lambda: None
 
 
 @dataclass(frozen=True, slots=True)

@@ -168,6 +168,8 @@ class ThisRig:
         """Let go of every file, and have what was set put back."""
         if self._line is not None:
             self._line.close()
+        for probe in self.probes:
+            probe.close()
         self._log.close()
         self._tree.close()
 

@@ -17,15 +17,13 @@ import moderngl
 import numpy as np
 from numpy.typing import NDArray
 
+from yondle.model.pacing import pacing
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings
 
 SCENE = (1280, 720)
 EXACT = (256, 256)
 LOOK_AT_SCENE_EVERY = 16
-LATE = 1.5
-"""A frame that takes this many times the median is a late one."""
-
 _OFF_SCREEN: dict[str, Any] = {"backend": "egl", "libgl": "libGL.so.1", "libegl": "libEGL.so.1"}
 _CORNERS = np.array([-1, -1, 3, -1, -1, 3], np.float32)
 
@@ -176,25 +174,13 @@ def _context() -> moderngl.Context:
         ) from error
 
 
-def lows(times_s: Sequence[float]) -> dict[str, float]:
-    """Mean rate, the mean rate of the slowest 1 % and 0.1 % of frames (at least one), and the share of late frames in %."""
-    ordered = sorted(times_s, reverse=True)
-    if not ordered:
-        return {}
-    median = ordered[len(ordered) // 2]
-
-    def low(share: float) -> float:
-        slowest = ordered[: max(1, round(len(ordered) * share))]
-        return len(slowest) / sum(slowest)
-
-    late = sum(1 for t in ordered if t > LATE * median)
-    return {"1 % low": low(0.01), "0.1 % low": low(0.001), "late frames": 100.0 * late / len(ordered)}
-
-
 def _figure(works: Sequence[Any], work: float, seconds: float) -> tuple[float, dict[str, float]]:
     """Frames in a second of drawing; the time of looking them over doesn't count."""
     times = works[0].timings.samples_s
-    return (len(times) / sum(times) if times else 0.0), lows(times)
+    if not times:
+        return 0.0, {}
+    paced = pacing(times, per_second=1.0)
+    return paced.mean, paced.parts()
 
 
 def _extras(works: Sequence[Any]) -> dict[str, Any]:

@@ -1,0 +1,70 @@
+"""Installs and removes the helper that runs as root, with the policy the desktop's authorisation service asks by."""
+
+from __future__ import annotations
+
+import os
+from importlib.resources import files
+from pathlib import Path
+
+from yondle.model.errors import KnownError
+from yondle.rigs.linux.privilege import INSTALLED, POLICY
+
+POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit Policy Configuration 1.0//EN"
+ "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
+<policyconfig>
+  <action id="net.yondle.helper">
+    <description>Set clocks, limits and switches of this machine</description>
+    <message>Yondle wants to set clocks, limits and switches of this machine. They are put back when it ends.</message>
+    <defaults>
+      <allow_any>no</allow_any>
+      <allow_inactive>no</allow_inactive>
+      <allow_active>auth_admin_keep</allow_active>
+    </defaults>
+    <annotate key="org.freedesktop.policykit.exec.path">{helper}</annotate>
+  </action>
+</policyconfig>
+"""
+"""As polkit(8) describes; the person at the machine is asked for an administrator's word, others can't."""
+
+
+def install(root: Path = Path("/")) -> list[Path]:
+    """Copy the helper and write its policy; gives the files. Raises KnownError without the right to."""
+    _must_be_root(root)
+    target, policy = _below(root, INSTALLED), _below(root, POLICY)
+    source = files("yondle.rigs.linux").joinpath("helper.py").read_text("utf-8")
+    try:
+        for path, text, mode in (
+            (target, f"#!/usr/bin/python3 -I\n{source}", 0o755),
+            (policy, POLICY_TEXT.format(helper=INSTALLED), 0o644),
+        ):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.unlink(missing_ok=True)
+            with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode), "w", encoding="utf-8") as file:
+                file.write(text)
+            path.chmod(mode)
+    except OSError as error:
+        raise KnownError(
+            f"The helper can't be installed ({error}).", "Run it as root: sudo yondle helper install"
+        ) from error
+    return [target, policy]
+
+
+def remove(root: Path = Path("/")) -> list[Path]:
+    """Remove both; gives what was there."""
+    _must_be_root(root)
+    gone = []
+    for path in (_below(root, INSTALLED), _below(root, POLICY)):
+        if path.exists():
+            path.unlink()
+            gone.append(path)
+    return gone
+
+
+def _must_be_root(root: Path) -> None:
+    if root == Path("/") and os.getuid() != 0:
+        raise KnownError("Only root may do that.", "sudo yondle helper …")
+
+
+def _below(root: Path, path: Path) -> Path:
+    return root / path.relative_to("/")

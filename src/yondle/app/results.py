@@ -1,0 +1,97 @@
+"""Results that were measured elsewhere: typed in after a game, or read from another program's table."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+
+from yondle.app.session import Session
+from yondle.model.errors import KnownError
+from yondle.model.pacing import pacing
+from yondle.model.steps import AddedResult
+from yondle.model.workloads import PART, Direction
+from yondle.workloads.imported import frame_times_ms, read_table, scores, sensor_log
+
+LONGEST_WORDS = 200
+FRAMES_UNIT = "frames/s"
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What is told with a result: the settings and the passage it was measured with, a note, and its sub-scores."""
+
+    preset: str = ""
+    passage: str = ""
+    note: str = ""
+    parts: tuple[tuple[str, float], ...] = ()
+
+    def facts(self, source: str) -> dict[str, str | float]:
+        """Give these as the facts kept with a result; raises KnownError for words that are too long."""
+        words = {"preset": self.preset, "passage": self.passage, "note": self.note, "source": source}
+        if any(len(text) > LONGEST_WORDS for text in words.values()):
+            raise KnownError(f"Preset, passage and note have at most {LONGEST_WORDS} characters.", "Shorten them.")
+        return {**{k: v.strip() for k, v in words.items() if v.strip()}, **{PART + k: v for k, v in self.parts}}
+
+
+def type_in(
+    session: Session, step: int, benchmark: str, score: float, unit: str, direction: Direction, told: Told
+) -> AddedResult:
+    """Keep a figure that was read off a screen; raises KnownError for one that can't be a score."""
+    _must_be_a_score(benchmark, score)
+    session.step(step)
+    workload = session.own.know_typed(benchmark, unit, direction, _digits(score))
+    return session.add_result(step, workload, score, told.facts("typed in"))
+
+
+def import_scores(
+    session: Session, step: int, path: Path, columns: tuple[str, str], unit: str, direction: Direction,
+    told: Told, decimal_comma: bool = False,
+) -> list[AddedResult]:  # fmt: skip
+    """Keep the figures of a table of scores; `columns` name that of the benchmarks and that of the figures.
+
+    All of it is read before anything is kept. Raises KnownError.
+    """
+    session.step(step)
+    found = scores(read_table(path), *columns, decimal_comma)
+    for score in found:
+        _must_be_a_score(score.benchmark, score.value)
+    facts = told.facts(path.name)
+    known = [session.own.know_typed(s.benchmark, unit, direction, _digits(s.value)) for s in found]
+    return [session.add_result(step, w, s.value, facts) for w, s in zip(known, found, strict=True)]
+
+
+def import_frames(
+    session: Session, step: int, path: Path, benchmark: str, column: str, unit: str, told: Told,
+    stamps: bool = False, decimal_comma: bool = False,
+) -> AddedResult:  # fmt: skip
+    """Keep a series of frame times as one result: its mean rate, with the lows and late frames as sub-scores."""
+    session.step(step)
+    times = frame_times_ms(read_table(path), column, unit, stamps, decimal_comma)
+    paced = pacing(times)
+    facts = {**told.facts(path.name), **{PART + k: v for k, v in paced.parts().items()}}
+    workload = session.own.know_typed(benchmark, FRAMES_UNIT, Direction.HIGHER, 1)
+    return session.add_result(step, workload, paced.mean, facts, times)
+
+
+def import_sensors(
+    session: Session, step: int, path: Path, time: str, channels: dict[str, str], zone: str, decimal_comma: bool = False
+) -> int:
+    """Keep another program's log of sensors with a step; gives the number of samples."""
+    session.step(step)
+    if not channels:
+        raise KnownError("No column of the log was named.", "Name each as  column=what it is, with its unit.")
+    began, block = sensor_log(read_table(path), time, channels, zone, decimal_comma)
+    at = session.machine.clock.wall().isoformat(timespec="seconds")
+    session.logbook.add_sensor_log(step, at, path.name, began, block)
+    return len(block.times_s)
+
+
+def _must_be_a_score(benchmark: str, score: float) -> None:
+    if not math.isfinite(score) or score <= 0:
+        raise KnownError(f"{benchmark}: {score:g} is no score.", "A score is above 0; gains are told in ratios.")
+
+
+def _digits(score: float) -> int:
+    """How many digits after the point a figure is shown with: about four that tell something."""
+    return max(0, min(3, 3 - math.floor(math.log10(score))))

@@ -1,0 +1,206 @@
+"""What a logbook about the real machine keeps besides its steps: stock, own workloads, meters, how workloads are run."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from platformdirs import user_config_path
+
+from yondle.app.clocks import RealClock
+from yondle.app.session import Session
+from yondle.formats.toml_files import read_text
+from yondle.logbook.keeping import Keeping
+from yondle.model.errors import KnownError
+from yondle.model.quantities import quantity
+from yondle.model.rigs import RigDeclaration
+from yondle.rigs.linux.privilege import HelperLine, find_way
+from yondle.rigs.linux.probes import Probe
+from yondle.rigs.linux.this import ThisRig
+from yondle.rigs.meters.meter import ANSWERS_WITHIN_S, Meter, MeterPlan
+from yondle.workloads.command_file import DOCUMENT, fingerprint, parse_command
+from yondle.workloads.commands import OwnCommand
+from yondle.workloads.host import ChildHost, Settings
+
+COMMANDS, METERS, SETTINGS, STOCK, OTHERS = (
+    "own workloads", "meters", "workload settings", "stock", "others at most",
+)  # fmt: skip
+MOST_MEMORY_MIB = 1 << 24
+METER_LOOKED_AT_S = 0.05
+
+
+@dataclass(frozen=True, slots=True)
+class ThisSetup:
+    """How the real machine is to be measured. `stock` holds what was found first; `others_at_most` is in %."""
+
+    settings: Settings = field(default_factory=Settings)
+    commands: tuple[str, ...] = ()
+    meters: tuple[MeterPlan, ...] = ()
+    stock: dict[str, float] = field(default_factory=dict)
+    others_at_most: float | None = None
+
+
+def setup_of(keeping: Keeping) -> ThisSetup:
+    """Read it from a logbook."""
+    kept: dict[str, Any] = keeping.value(SETTINGS) or {}
+    settings = Settings(**{**kept, "processors": tuple(kept.get("processors", ()))})
+    meters = tuple(MeterPlan(**each) for each in keeping.value(METERS) or [])
+    commands = tuple(keeping.value(COMMANDS) or [])
+    return ThisSetup(settings, commands, meters, keeping.value(STOCK) or {}, keeping.value(OTHERS))
+
+
+def make_this(setup: ThisSetup, real: RealClock) -> ThisRig:
+    """Make the real machine ready. Commands that weren't allowed on this machine are not offered."""
+    own = tuple(c for text in setup.commands if is_allowed(c := parse_command(text, "a workload in this logbook")))
+    way = find_way()
+    line = HelperLine(way.command) if way.command else None
+    meters = [Meter(plan) for plan in setup.meters]
+    probes = tuple(Probe(m.plan.channel(), m.read, m.plan.address, m.close) for m in meters)
+    rig = ThisRig(ChildHost(real.now, real.wake, own, setup.settings), real.now, line=line, more=probes)
+    knobs = tuple(
+        replace(knob, stock=kept)
+        if (kept := setup.stock.get(knob.id)) is not None and takes(knob.checked, kept)
+        else knob
+        for knob in rig.declaration.knobs
+    )
+    others = rig.declaration.others_at_most if setup.others_at_most is None else setup.others_at_most
+    rig.declaration = replace(rig.declaration, knobs=knobs, others_at_most=others)
+    return rig
+
+
+def keep_stock(keeping: Keeping, declaration: RigDeclaration) -> None:
+    """Keep what was found first: stock is what the machine was like before Yondle, not since it was last interrupted."""
+    kept = keeping.value(STOCK) or {}
+    new = {knob.id: knob.stock for knob in declaration.knobs if knob.readable and knob.id not in kept}
+    if new:
+        keeping.keep(STOCK, {**kept, **new})
+
+
+def takes(checked: Callable[[float], float], value: float) -> bool:
+    """Tell whether a knob takes a value."""
+    try:
+        checked(value)
+    except KnownError:
+        return False
+    return True
+
+
+def keep_settings(keeping: Keeping, settings: Settings, others_at_most: float | None) -> None:
+    """Keep how workloads are run; raises KnownError for settings that can't be."""
+    if not -20 <= settings.nice <= 19:
+        raise KnownError(f"A niceness of {settings.nice} doesn't exist.", "Give -20 (first) to 19 (last).")
+    if not 0 <= settings.memory_mib <= MOST_MEMORY_MIB:
+        raise KnownError(
+            f"{settings.memory_mib} MiB can't be taken.", "Give what memory loads may take in MiB, 0 for half."
+        )
+    if settings.folder and not os.access(settings.folder, os.W_OK | os.X_OK):
+        raise KnownError(f"{settings.folder} is no folder that can be written in.", "Name another.")
+    missing = [cpu for cpu in settings.processors if cpu not in os.sched_getaffinity(0)]
+    if missing:
+        raise KnownError(f"There is no processor {missing[0]}.", f"There are: {sorted(os.sched_getaffinity(0))}.")
+    if others_at_most is not None and not 0 < others_at_most <= 100:
+        raise KnownError("Other programs use 0 to 100 % of the machine.", "Give what you will put up with in %.")
+    keeping.keep(SETTINGS, asdict(settings))
+    keeping.keep(OTHERS, others_at_most)
+
+
+def add_command(keeping: Keeping, text: str, source: str, taken: tuple[str, ...]) -> OwnCommand:
+    """Keep a workload of the user's own; one of the same name is replaced. `taken` are the names of other workloads."""
+    command = parse_command(text, source)
+    if command.workload.id in taken:
+        raise KnownError(f"There is a workload '{command.workload.id}' already.", "Give yours another id.")
+    others = [t for t in keeping.value(COMMANDS) or [] if parse_command(t, source).workload.id != command.workload.id]
+    keeping.keep(COMMANDS, [*others, text])
+    return command
+
+
+def read_command(file: Path) -> str:
+    """Read the file of a command."""
+    return read_text(file, DOCUMENT)
+
+
+def own_ids(session: Session) -> set[str]:
+    """Name the logbook's workloads that are the user's own commands."""
+    return {parse_command(text, "a kept workload").workload.id for text in setup_of(session.logbook.keeping).commands}
+
+
+def remove_command(keeping: Keeping, workload: str) -> None:
+    """Forget a workload of the user's own; its results stay."""
+    kept = keeping.value(COMMANDS) or []
+    left = [text for text in kept if parse_command(text, "a kept workload").workload.id != workload]
+    if len(left) == len(kept):
+        raise KnownError(f"There is no workload of yours called '{workload}'.", "'yondle benchmarks' lists them.")
+    keeping.keep(COMMANDS, left)
+
+
+def allowed_commands_file() -> Path:
+    """Where the commands are kept that this user has allowed, as fingerprints, one a line."""
+    return user_config_path("yondle", appauthor=False) / "allowed-commands"
+
+
+def is_allowed(command: OwnCommand) -> bool:
+    """Tell whether this user has allowed a command on this machine."""
+    try:
+        return fingerprint(command) in allowed_commands_file().read_text("ascii").split()
+    except OSError:
+        return False
+
+
+def allow(command: OwnCommand) -> None:
+    """Allow a command on this machine from now on; it is kept with the user, never in a logbook, which may be another's."""
+    if is_allowed(command):
+        return
+    file = allowed_commands_file()
+    file.parent.mkdir(parents=True, exist_ok=True)
+    before = file.read_text("ascii") if file.exists() else ""
+    with tempfile.NamedTemporaryFile("w", dir=file.parent, delete=False, encoding="ascii") as new:
+        new.write(before + fingerprint(command) + "\n")
+    Path(new.name).replace(file)
+
+
+def not_allowed(keeping: Keeping) -> list[OwnCommand]:
+    """List the logbook's commands that this user hasn't allowed yet."""
+    commands = [parse_command(text, "a workload in this logbook") for text in keeping.value(COMMANDS) or []]
+    return [command for command in commands if not is_allowed(command)]
+
+
+def add_meter(keeping: Keeping, plan: MeterPlan) -> None:
+    """Keep a meter; one of the same name is replaced."""
+    others = [each for each in keeping.value(METERS) or [] if each["name"] != plan.name]
+    keeping.keep(METERS, [*others, asdict(plan)])
+
+
+def try_meter(
+    session: Session, name: str, address: str, unit: str, ask: str, field_: int, factor: float, baud: int
+) -> str:
+    """Keep a meter that answers, and say what it reads; raises KnownError for one that doesn't."""
+    plan = MeterPlan(name, address, unit, ask, field_, factor, baud)
+    meter = Meter(plan)
+    try:
+        limit = session.machine.clock.now() + ANSWERS_WITHIN_S
+        while (reading := meter.read()) is None and session.machine.clock.now() < limit:
+            session.machine.clock.wait(METER_LOOKED_AT_S)
+    finally:
+        meter.close()
+    if reading is None:
+        why = f" ({meter.trouble})" if meter.trouble else ""
+        raise KnownError(
+            f"The meter at {address} gives no reading{why}.", "Check its address, its speed and its query."
+        )
+    add_meter(session.logbook.keeping, plan)
+    return f"{name} reads {quantity(reading, unit, plan.channel().digits)}; it is sampled from now on."
+
+
+def remove_meter(keeping: Keeping, name: str) -> None:
+    """Forget a meter."""
+    kept = keeping.value(METERS) or []
+    left = [each for each in kept if each["name"] != name]
+    if len(left) == len(kept):
+        raise KnownError(
+            f"There is no meter called '{name}'.", f"There are: {', '.join(e['name'] for e in kept) or 'none'}."
+        )
+    keeping.keep(METERS, left)

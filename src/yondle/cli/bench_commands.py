@@ -1,0 +1,277 @@
+"""Commands about what is measured and with what: benchmarks, own commands, results from elsewhere, meters, the helper."""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+
+from yondle.app import helper_install, this_machine
+from yondle.app.machines import THIS
+from yondle.app.results import Told, import_frames, import_scores, import_sensors, type_in
+from yondle.app.session import Session
+from yondle.cli.running import AsJson, LogbookPath, opened
+from yondle.cli.shown import print_json
+from yondle.model.errors import KnownError
+from yondle.model.quantities import quantity
+from yondle.model.steps import AddedResult
+from yondle.model.workloads import PART, Direction
+
+StepNumber = Annotated[int, typer.Argument(help="The step at whose settings it was measured.")]
+Unit = Annotated[str, typer.Option(help="The unit of the figures, such as frames/s or s.")]
+Lower = Annotated[bool, typer.Option("--lower", help="A smaller figure is the better one, as with durations.")]
+Preset = Annotated[str, typer.Option(help="The settings it was measured with.")]
+Passage = Annotated[str, typer.Option(help="The passage, scene or file it was measured on.")]
+NoteText = Annotated[str, typer.Option(help="Anything else about it.")]
+Comma = Annotated[bool, typer.Option("--decimal-comma", help="Numbers have a comma before their decimals.")]
+Csv = Annotated[Path, typer.Argument(help="A CSV file.")]
+Yes = Annotated[bool, typer.Option("--yes", help="Allow the command it runs without being asked.")]
+
+
+def add_bench_commands(app: typer.Typer, console: Console) -> None:
+    """Add these commands."""
+
+    @app.command()
+    def benchmarks(
+        logbook: LogbookPath,
+        use: Annotated[str, typer.Option(help="Run these from now on: ids with commas between, or 'all'.")] = "",
+        memory: Annotated[
+            int | None, typer.Option(help="What memory loads may take, in MiB; 0 leaves it to them.")
+        ] = None,
+        folder: Annotated[Path | None, typer.Option(help="Where storage is tested.")] = None,
+        nice: Annotated[int | None, typer.Option(help="Lower the priority of workloads by this much.")] = None,
+        processors: Annotated[
+            str | None, typer.Option(help="Put workers on these only: numbers with commas between.")
+        ] = None,
+        others_at_most: Annotated[
+            float | None, typer.Option(help="Put up with so much work of other programs, in % of the machine.")
+        ] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Show which benchmarks are run, or choose them and how they are run."""
+        with opened(lambda: Session.open(logbook)) as session:
+            if use:
+                every = tuple(w.id for w in session.declaration.workloads if w.scored and not w.by_hand)
+                session.choose_benchmarks(every if use == "all" else tuple(use.replace(" ", "").split(",")))
+            changes = {"memory_mib": memory, "folder": str(folder.resolve()) if folder else None, "nice": nice,
+                       "processors": _processors(processors)}  # fmt: skip
+            _keep_settings(session, {k: v for k, v in changes.items() if v is not None}, others_at_most)
+            chosen = {w.id for w in session.declaration.benchmarks}
+            scored = [w for w in session.declaration.workloads if w.scored]
+            if as_json:
+                print_json({"benchmarks": [{"id": w.id, "name": w.name, "run": w.id in chosen} for w in scored]})
+                return
+            for work in scored:
+                mark = "typed in" if work.by_hand else "run" if work.id in chosen else "-"
+                console.print(f"{mark:9} {work.id}: {work.name} ({work.metric.unit}, {work.metric.direction})")
+
+    @app.command()
+    def result(
+        logbook: LogbookPath,
+        step: StepNumber,
+        benchmark: Annotated[str, typer.Argument(help="What was measured.")],
+        score: Annotated[float, typer.Argument(help="The figure.")],
+        unit: Unit = "",
+        lower: Lower = False,
+        preset: Preset = "",
+        passage: Passage = "",
+        note: NoteText = "",
+        part: Annotated[list[str] | None, typer.Option(help="A sub-score, as name=figure; may be given again.")] = None,
+    ) -> None:
+        """Type in a figure that was measured elsewhere, at a step's settings."""
+        told = Told(preset, passage, note, tuple(_part(text) for text in part or ()))
+        with opened(lambda: Session.open(logbook)) as session:
+            _print_added(session, type_in(session, step, benchmark, score, unit, _direction(lower), told), console)
+
+    imports = typer.Typer(help="Read figures, frame times or sensor logs of other programs from CSV files.")
+    app.add_typer(imports, name="import")
+
+    @imports.command("scores")
+    def scores(
+        logbook: LogbookPath,
+        step: StepNumber,
+        file: Csv,
+        name_column: Annotated[str, typer.Option(help="The column with the benchmarks' names.")],
+        score_column: Annotated[str, typer.Option(help="The column with the figures.")],
+        unit: Unit = "",
+        lower: Lower = False,
+        preset: Preset = "",
+        passage: Passage = "",
+        note: NoteText = "",
+        decimal_comma: Comma = False,
+    ) -> None:
+        """Read a table of figures."""
+        with opened(lambda: Session.open(logbook)) as session:
+            told = Told(preset, passage, note)
+            columns = (name_column, score_column)
+            for added in import_scores(session, step, file, columns, unit, _direction(lower), told, decimal_comma):
+                _print_added(session, added, console)
+
+    @imports.command("frames")
+    def frames(
+        logbook: LogbookPath,
+        step: StepNumber,
+        file: Csv,
+        benchmark: Annotated[str, typer.Argument(help="What was measured.")],
+        column: Annotated[str, typer.Option(help="The column with the frame times, by name or number.")],
+        unit: Annotated[str, typer.Option(help="Their unit: ms, s or us.")] = "ms",
+        stamps: Annotated[bool, typer.Option("--stamps", help="They are moments, not durations.")] = False,
+        preset: Preset = "",
+        passage: Passage = "",
+        note: NoteText = "",
+        decimal_comma: Comma = False,
+    ) -> None:
+        """Read a series of frame times: its mean rate, its lows and its late frames are kept."""
+        with opened(lambda: Session.open(logbook)) as session:
+            told = Told(preset, passage, note)
+            added = import_frames(session, step, file, benchmark, column, unit, told, stamps, decimal_comma)
+            _print_added(session, added, console)
+
+    @imports.command("sensors")
+    def sensors(
+        logbook: LogbookPath,
+        step: StepNumber,
+        file: Csv,
+        time: Annotated[str, typer.Option(help="The column with the times: seconds, or dates and times.")],
+        column: Annotated[
+            list[str], typer.Option(help="A column to keep, as 'column=name in unit'; may be given again.")
+        ],
+        zone: Annotated[str, typer.Option(help="The time zone of its dates, such as Europe/Berlin.")] = "",
+        decimal_comma: Comma = False,
+    ) -> None:
+        """Read another program's log of sensors and keep it with the step."""
+        with opened(lambda: Session.open(logbook)) as session:
+            pairs = (text.partition("=") for text in column)
+            channels = {name: kept or name for name, _, kept in pairs}
+            count = import_sensors(session, step, file, time, channels, zone, decimal_comma)
+            console.print(f"{count} samples of {', '.join(channels.values())} are kept with step {step}.")
+
+    own = typer.Typer(help="Workloads of your own: any command with a number in what it prints.")
+    app.add_typer(own, name="workload")
+
+    @own.command("add")
+    def add(logbook: LogbookPath, file: Path, yes: Yes = False) -> None:
+        """Add a workload from its file (docs/workload-file.md)."""
+        with opened(lambda: Session.open(logbook)) as session:
+            _must_be_this(session)
+            text = this_machine.read_command(file)
+            taken = tuple(w.id for w in session.declaration.workloads if w.id not in this_machine.own_ids(session))
+            command = this_machine.add_command(session.logbook.keeping, text, str(file), taken)
+            _ask_to_allow(session, yes, console)
+            console.print(f"{command.workload.name} is known. Run it with: yondle benchmarks {logbook} --use …")
+
+    @own.command("allow")
+    def allow(logbook: LogbookPath, yes: Yes = False) -> None:
+        """Look at the commands a logbook would run, and allow them on this machine."""
+        with opened(lambda: Session.open(logbook)) as session:
+            _must_be_this(session)
+            _ask_to_allow(session, yes, console)
+
+    @own.command("remove")
+    def remove(logbook: LogbookPath, workload: str) -> None:
+        """Forget a workload of your own; its results stay."""
+        with opened(lambda: Session.open(logbook)) as session:
+            this_machine.remove_command(session.logbook.keeping, workload)
+            console.print(f"{workload} is forgotten.")
+
+    meter = typer.Typer(help="Meters outside the machine, over a serial line or the network.")
+    app.add_typer(meter, name="meter")
+
+    @meter.command("add")
+    def meter_add(
+        logbook: LogbookPath,
+        name: Annotated[str, typer.Argument(help="What it measures, such as 'wall power'.")],
+        address: Annotated[str, typer.Argument(help="A serial device, or host or host:port.")],
+        unit: Annotated[str, typer.Option(help="V, A, W, °C or dBA.")],
+        ask: Annotated[str, typer.Option(help="A SCPI query; without one the meter says a line a reading.")] = "",
+        field: Annotated[int, typer.Option(help="Which number of the line counts.")] = 1,
+        factor: Annotated[float, typer.Option(help="What its numbers are multiplied by.")] = 1.0,
+        baud: Annotated[int, typer.Option(help="The speed of a serial line.")] = 115_200,
+    ) -> None:
+        """Add a meter; its readings are sampled with all others."""
+        with opened(lambda: Session.open(logbook)) as session:
+            _must_be_this(session)
+            console.print(this_machine.try_meter(session, name, address, unit, ask, field, factor, baud))
+
+    @meter.command("remove")
+    def meter_remove(logbook: LogbookPath, name: str) -> None:
+        """Forget a meter."""
+        with opened(lambda: Session.open(logbook)) as session:
+            this_machine.remove_meter(session.logbook.keeping, name)
+            console.print(f"{name} is forgotten.")
+
+    helper = typer.Typer(help="The helper that sets, as root, what only root may set (docs/helper.md).")
+    app.add_typer(helper, name="helper")
+
+    @helper.command("install")
+    def install() -> None:
+        """Install the helper and the policy for it; needs root."""
+        for path in helper_install.install():
+            console.print(f"installed {path}")
+
+    @helper.command("remove")
+    def uninstall() -> None:
+        """Remove the helper and its policy; needs root."""
+        for path in helper_install.remove():
+            console.print(f"removed {path}")
+
+
+def _keep_settings(session: Session, changes: dict[str, object], others_at_most: float | None) -> None:
+    if not changes and others_at_most is None:
+        return
+    _must_be_this(session)
+    setup = this_machine.setup_of(session.logbook.keeping)
+    settings = replace(setup.settings, **changes)  # type: ignore[arg-type]
+    others = setup.others_at_most if others_at_most is None else others_at_most
+    this_machine.keep_settings(session.logbook.keeping, settings, others)
+
+
+def _must_be_this(session: Session) -> None:
+    if session.logbook.rig()[0] != THIS:
+        raise KnownError("That goes with this machine only.", "Make a logbook for it: yondle new FILE --rig this")
+
+
+def _processors(text: str | None) -> tuple[int, ...] | None:
+    if text is None:
+        return None
+    try:
+        return tuple(int(part) for part in text.split(",") if part.strip())
+    except ValueError:
+        raise KnownError(f"'{text}' are no processors.", "Write their numbers, such as 0,2,4.") from None
+
+
+def _part(text: str) -> tuple[str, float]:
+    name, _, value = text.partition("=")
+    try:
+        return name.strip(), float(value)
+    except ValueError:
+        raise KnownError(f"'{text}' names no sub-score.", "Write it as name=figure.") from None
+
+
+def _direction(lower: bool) -> Direction:
+    return Direction.LOWER if lower else Direction.HIGHER
+
+
+def _print_added(session: Session, added: AddedResult, console: Console) -> None:
+    metric = session.declaration.workload(added.workload).metric
+    parts = ", ".join(f"{k.removeprefix(PART)} {v:.1f}" for k, v in added.facts.items() if k.startswith(PART))
+    words = f"{metric.name} {quantity(added.score, metric.unit, metric.digits)}"
+    console.print(f"Kept with step {added.step}: {words}{f' ({parts})' if parts else ''}.")
+
+
+def _ask_to_allow(session: Session, yes: bool, console: Console) -> None:
+    for command in this_machine.not_allowed(session.logbook.keeping):
+        where = f" in {command.folder}" if command.folder else ""
+        console.print(f"{command.workload.name} runs{where}:\n  {' '.join(command.command)}", highlight=False)
+        if not yes:
+            if not sys.stdin.isatty():
+                raise KnownError(
+                    "The command isn't allowed yet, and nobody can be asked here.", "Look at it, then say --yes."
+                )
+            if not typer.confirm("Run this command on this machine?"):
+                raise KnownError("The command isn't allowed.", "It is kept, and not run until 'yondle workload allow'.")
+        this_machine.allow(command)

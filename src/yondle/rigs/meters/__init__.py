@@ -1,0 +1,1 @@
+"""Meters outside the machine, read over a serial line or the network."""

@@ -1,0 +1,207 @@
+"""Workloads of the user's own, and figures that were measured elsewhere, as a logbook about this machine keeps them."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from yondle.app import this_machine
+from yondle.app.helper_install import install, remove
+from yondle.app.machines import choose_rig
+from yondle.app.results import Told, import_frames, import_scores, import_sensors, type_in
+from yondle.app.session import Session
+from yondle.app.views.gains import gain_of
+from yondle.main import run
+from yondle.model.errors import KnownError
+from yondle.model.verdicts import Failure
+from yondle.model.workloads import PART, Direction, PassResult
+from yondle.rigs.linux.privilege import INSTALLED, POLICY
+from yondle.workloads.command_file import parse_command
+from yondle.workloads.commands import CommandRun
+
+FILE = """
+format = "yondle-workload 1"
+id = "render"
+name = "Render"
+command = {command}
+at_most_s = {at_most}
+{more}
+[score]
+pattern = 'total:\\s*([\\d.,\\s]+) s'
+unit = "s"
+better = "lower"
+[parts.shading]
+pattern = 'shading ([\\d.]+)'
+unit = "s"
+"""
+
+
+def described(code: str, at_most: float = 20.0, more: str = "") -> str:
+    return FILE.format(command=[sys.executable, "-c", code], at_most=at_most, more=more)
+
+
+def result_of(code: str, at_most: float = 20.0, more: str = "") -> PassResult:
+    run = CommandRun(parse_command(described(code, at_most, more), "a test"), time.monotonic)
+    limit = time.monotonic() + 20
+    try:
+        while (result := run.poll()) is None:
+            assert time.monotonic() < limit
+            time.sleep(0.005)
+        return result
+    finally:
+        run.stop()
+
+
+def test_the_last_number_a_command_prints_is_its_score_and_sub_scores_go_with_it() -> None:
+    result = result_of("print('total: 9 s'); print('shading 1.5'); print('total: 1,204.5 s')")
+    assert (result.ok, result.score, result.facts[PART + "shading"]) == (True, 1204.5, 1.5)
+    assert result_of("print('shading 2 total: 1.204,5 s')", more="decimal_comma = true").score == 1204.5
+
+
+@pytest.mark.parametrize(
+    ("code", "failure", "says"),
+    [
+        ("print('nothing')", Failure.NOT_RUN, "no number for a score"),
+        ("print('total: 3 s')", Failure.NOT_RUN, "sub-score 'shading'"),
+        ("raise SystemExit('out of film')", Failure.PROGRAM_CRASHED, "out of film"),
+        ("import os; os.abort()", Failure.PROGRAM_CRASHED, "gave up"),
+        ("import time; time.sleep(60)", Failure.PROGRAM_HUNG, "not ended"),
+    ],
+)
+def test_a_command_that_fails_says_how(code: str, failure: Failure, says: str) -> None:
+    result = result_of(code, at_most=0.5 if failure is Failure.PROGRAM_HUNG else 20.0)
+    assert (result.ok, result.failure) == (False, failure.value)
+    assert says in result.detail
+
+
+@pytest.mark.parametrize(
+    ("wrong", "says"),
+    [
+        (("total:\\s*([\\d.,\\s]+) s", "(a)(b)"), "2 groups"),
+        (("total:\\s*([\\d.,\\s]+) s", "("), "no pattern"),
+        (('id = "render"', 'id = "Render it"'), "id"),
+        (("at_most_s = 20.0", "at_most_s = -1"), "at_most_s"),
+        (("at_most_s = 20.0", 'folder = "here"'), "absolute"),
+        (("at_most_s = 20.0", "shell = true"), "unknown key"),
+    ],
+)
+def test_a_file_that_describes_no_workload_says_why(wrong: tuple[str, str], says: str) -> None:
+    with pytest.raises(KnownError, match=says):
+        parse_command(described("pass").replace(*wrong), "a file")
+
+
+@pytest.fixture
+def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    return tmp_path
+
+
+def test_a_command_from_another_is_not_run_before_it_is_allowed_here(home: Path) -> None:
+    book = home / "this.yondle"
+    session = Session.create(book, choose_rig("this"))
+    this_machine.add_command(session.logbook.keeping, described("print('total: 2 s shading 1')"), "a file", ())
+    session.close()
+    session = Session.open(book)
+    assert "render" not in {w.id for w in session.declaration.workloads}
+    waiting = this_machine.not_allowed(session.logbook.keeping)
+    assert [command.workload.id for command in waiting] == ["render"]
+    this_machine.allow(waiting[0])
+    session.close()
+    session = Session.open(book)
+    assert "render" in {w.id for w in session.declaration.benchmarks}
+    session.choose_benchmarks(("render",))
+    assert [w.id for w in session.declaration.benchmarks] == ["render"]
+    with pytest.raises(KnownError, match="no benchmark 'sing'"):
+        session.choose_benchmarks(("sing",))
+    this_machine.remove_command(session.logbook.keeping, "render")
+    session.close()
+
+
+def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Path, tmp_path: Path) -> None:
+    session = Session.open(measured)
+    told = Told("high", "harbour", "after a fresh start", (("1 % low", 41.0),))
+    for base, step in ((60.1, 66.0), (60.4, 66.3), (60.2, 66.2), (60.0, 66.1)):
+        type_in(session, 1, "Harbour", base, "frames/s", Direction.HIGHER, told)
+        added = type_in(session, 2, "Harbour", step, "frames/s", Direction.HIGHER, told)
+    assert added.facts["preset"] == "high"
+    workload = session.declaration.workload(added.workload)
+    gained = gain_of(session, session.step(2), workload)
+    assert gained is not None
+    assert gained.low > 0.08
+    assert workload.id not in {name for stage in session.check().stages for name in stage.workloads}
+    with pytest.raises(KnownError, match="is kept in frames/s"):
+        type_in(session, 1, "harbour", 60.0, "s", Direction.LOWER, Told())
+    with pytest.raises(KnownError, match="run by Yondle"):
+        type_in(session, 1, "Stacking", 60.0, "", Direction.HIGHER, Told())
+    with pytest.raises(KnownError, match="no score"):
+        type_in(session, 1, "Harbour", 0.0, "frames/s", Direction.HIGHER, Told())
+    table = tmp_path / "scores.csv"
+    table.write_text("Programm;Zeit\nEntwickeln;12,5\nStapeln;1.030,75\n", "utf-8")
+    found = import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, Told(), decimal_comma=True)
+    assert [each.score for each in found] == [12.5, 1030.75]
+    with pytest.raises(KnownError, match="row 1 of column 'Zeit' is no number"):
+        import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, Told())
+    with pytest.raises(KnownError, match="It has: Programm, Zeit"):
+        import_scores(session, 2, table, ("Name", "Zeit"), "s", Direction.LOWER, Told())
+    session.close()
+    again = Session.open(measured)
+    assert [a.score for a in again.step(2).added][-2:] == [12.5, 1030.75]
+    again.close()
+
+
+def test_frame_times_give_average_lows_and_late_frames(measured: Path, tmp_path: Path) -> None:
+    session = Session.open(measured)
+    stamps = tmp_path / "frames.csv"
+    times = [10.0] * 98 + [20.0, 40.0]
+    moments = [sum(times[:i]) / 1000 for i in range(len(times) + 1)]
+    stamps.write_text("frame,when\n" + "".join(f"{i},{t:.6f}\n" for i, t in enumerate(moments)))
+    added = import_frames(session, 1, stamps, "Harbour", "when", "s", Told(), stamps=True)
+    assert added.score == pytest.approx(1000 * 100 / sum(times))
+    assert added.facts[PART + "1 % low"] == pytest.approx(25.0)
+    assert added.facts[PART + "late frames"] == pytest.approx(2.0)
+    assert added.frame_times_ms[-1] == pytest.approx(40.0, rel=1e-3)
+    for column, unit in (("frame", "ms"), ("when", "s")):
+        with pytest.raises(KnownError, match="would give a frame"):
+            import_frames(session, 1, stamps, "Harbour", column, unit, Told())
+    session.close()
+
+
+def test_a_sensor_log_is_kept_with_its_zone_and_its_gaps(measured: Path, tmp_path: Path) -> None:
+    session = Session.open(measured)
+    log = tmp_path / "log.csv"
+    log.write_text("Zeit;CPU;GPU\n2026-01-31 20:15:02;61,5;55\n2026-01-31 20:15:00;60;n/a\n")
+    columns = {"CPU": "Processor in °C", "GPU": "Graphics in °C"}
+    with pytest.raises(KnownError, match="no time zone"):
+        import_sensors(session, 1, log, "Zeit", columns, "", decimal_comma=True)
+    assert import_sensors(session, 1, log, "Zeit", columns, "Europe/Berlin", decimal_comma=True) == 2
+    kept = session.logbook.sensor_logs(1)[0]
+    assert kept.began_at == "2026-01-31T20:15:00+01:00"
+    assert kept.block.times_s == (0.0, 2.0)
+    assert kept.block.rows == ((60.0, None), (61.5, 55.0))
+    session.close()
+
+
+def test_the_command_line_types_in_and_chooses(measured: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    typed = ["result", str(measured), "1", "Harbour", "61.2", "--unit", "frames/s", "--part", "1 % low=40"]
+    assert run(typed) == 0
+    assert "Harbour 61.20\u2009frames/s (1 % low 40.0)" in capsys.readouterr().out
+    assert run(["benchmarks", str(measured), "--use", "stacking"]) == 0
+    out = capsys.readouterr().out
+    assert "run       stacking" in out
+    assert "typed in  typed_harbour_1" in out
+    assert run(["benchmarks", str(measured), "--memory", "512"]) == 2
+    assert "this machine only" in capsys.readouterr().err
+
+
+def test_the_helper_is_installed_with_its_policy_and_removed(tmp_path: Path) -> None:
+    installed = install(tmp_path)
+    helper, policy = tmp_path / INSTALLED.relative_to("/"), tmp_path / POLICY.relative_to("/")
+    assert installed == [helper, policy]
+    assert helper.stat().st_mode & 0o777 == 0o755
+    assert helper.read_text().startswith("#!/usr/bin/python3 -I\n")
+    assert str(INSTALLED) in policy.read_text()
+    assert remove(tmp_path) == [helper, policy]
+    assert remove(tmp_path) == []
