@@ -11,6 +11,7 @@ from yondle.model.errors import KnownError
 from yondle.model.pacing import pacing
 from yondle.model.steps import AddedResult
 from yondle.model.workloads import PART, Direction
+from yondle.workloads.commands import number
 from yondle.workloads.imported import frame_times_ms, read_table, scores, sensor_log
 
 LONGEST_WORDS = 200
@@ -32,6 +33,19 @@ class Told:
         if any(len(text) > LONGEST_WORDS for text in words.values()):
             raise KnownError(f"Preset, passage and note have at most {LONGEST_WORDS} characters.", "Shorten them.")
         return {**{k: v.strip() for k, v in words.items() if v.strip()}, **{PART + k: v for k, v in self.parts}}
+
+
+def columns_of(path: Path) -> tuple[str, ...]:
+    """Name the columns of a table; raises KnownError for what is none."""
+    return read_table(path).columns
+
+
+def figure(text: str) -> float:
+    """Read a figure as it was typed; raises KnownError for what is no number."""
+    try:
+        return number(text)
+    except ValueError:
+        raise KnownError(f"'{text}' is no figure.", "Type it as a number with a point, such as 61.5.") from None
 
 
 def type_in(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -21,7 +21,9 @@ from yondle.app.readiness import not_ready, readiness
 from yondle.app.session import Session
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of
+from yondle.app.views.inspection import Inspection, inspect_rig
 from yondle.cli.bench_commands import add_bench_commands
+from yondle.cli.inspected import print_inspection
 from yondle.cli.plan_commands import plan_app
 from yondle.cli.profile_commands import profile_app
 from yondle.cli.rig_commands import add_rig_commands
@@ -47,9 +49,7 @@ from yondle.cli.shown import (
     status_values,
 )
 from yondle.model.errors import KnownError
-from yondle.model.quantities import count, duration, quantity
-from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Reading
+from yondle.model.quantities import count, duration
 from yondle.model.steps import StepRecord
 from yondle.model.workloads import Workload
 from yondle.planning.climb import GoBack, Move, Try
@@ -187,33 +187,16 @@ def build(open_window: OpenWindow) -> typer.Typer:
 
     @app.command()
     def inspect(
-        rig: Annotated[str, typer.Option(help="heron, this, or a rig file.")] = "this", as_json: AsJson = False
+        what: Annotated[str, typer.Argument(metavar="RIG", help="this, heron, or a rig file.")] = "this",
+        rig: Annotated[str, typer.Option(help="The same.", hidden=True)] = "",
+        as_json: AsJson = False,
     ) -> None:
-        """Say what a rig offers: what can be set, what can be read, what it runs."""
-        machine = make_machine(choose_rig(rig), None, None)
-        declared = machine.rig.declaration
-        machine.rig.sample()
-        machine.clock.wait(declared.sample_interval_s)
-        readings = machine.rig.sample()
-        machine.rig.close()
+        """Say what a rig offers: what can be set and by whom, what can be read, what is missing and why it matters."""
+        found = inspect_rig(choose_rig(rig or what))
         if as_json:
-            print_json(_inspected(declared, readings))
-            return
-        console.print(f"{declared.info.name} · {declared.info.place}")
-        for name, value in declared.info.facts.items():
-            console.print(f"  {name}: {value}")
-        console.print("Can be set:" if declared.knobs else "Nothing can be set on this rig.")
-        for knob in declared.knobs:
-            ceiling = declared.ceilings.get(knob.id)
-            own = f", own ceiling {knob.text(ceiling)}" if ceiling is not None else ""
-            console.print(
-                f"  {knob.id}: {knob.name}, {knob.bare(knob.low)} to {knob.text(knob.high)}"
-                f" by {knob.text(knob.step)}, stock {knob.text(knob.stock)}{own}, {knob.when}"
-            )
-        console.print("Can be read:")
-        for channel, reading in zip(declared.channels, readings, strict=True):
-            shown = "no reading" if reading is None else quantity(reading, channel.unit, channel.digits)
-            console.print(f"  {channel.name}: {shown}")
+            print_json(_inspected(found))
+        else:
+            print_inspection(found, console)
 
     @app.command()
     def workloads(
@@ -316,7 +299,8 @@ def _workload_values(work: Workload) -> dict[str, Any]:
     }
 
 
-def _inspected(declared: RigDeclaration, readings: tuple[Reading, ...]) -> dict[str, Any]:
+def _inspected(found: Inspection) -> dict[str, Any]:
+    declared = found.declaration
     return {
         "rig": {"id": declared.info.id, "name": declared.info.name, "place": declared.info.place, "facts": declared.info.facts},
         "knobs": [
@@ -327,7 +311,10 @@ def _inspected(declared: RigDeclaration, readings: tuple[Reading, ...]) -> dict[
             for k in declared.knobs
         ],
         "readings": [
-            {"id": c.id, "name": c.name, "unit": c.unit, "value": v} for c, v in zip(declared.channels, readings, strict=True)
+            {"id": c.id, "name": c.name, "unit": c.unit, "value": v}
+            for c, v in zip(declared.channels, found.readings, strict=True)
         ],
+        "interfaces": [asdict(family) for family in found.families],
+        "helper": {"by": found.helper, "missing": found.helper_missing, "knobs": list(found.settable)},
         "workloads": [_workload_values(w) for w in declared.workloads],
     }  # fmt: skip

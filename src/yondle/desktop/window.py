@@ -266,7 +266,7 @@ class MainWindow(QMainWindow):
             parts.append(f"{number(room, 1)}{THIN}°C outside")
         if facts.get("power"):
             parts.append(str(facts["power"]))
-        parts.append("simulated rig" if session.machine.virtual is not None else "this machine, no privilege needed")
+        parts.append("simulated rig" if session.machine.virtual is not None else "this machine")
         if not self.bridge.busy:
             parts += [hint] if (hint := power_hint(session)) else []
         self._conditions.set_text(" · ".join(parts))

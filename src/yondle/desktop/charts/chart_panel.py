@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.views.charting import ChartView
 from yondle.desktop.theme import Theme
-from yondle.desktop.widgets.basics import Eliding, button, label
+from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
 
@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 
 
 LOWEST = 250
+MOST_TABS = 5
+"""More benchmarks than this don't fit side by side and are offered as a list."""
 
 
 class ChartPanel(QWidget):
@@ -26,7 +28,7 @@ class ChartPanel(QWidget):
     benchmark_chosen = Signal(int)
     step_chosen = Signal(int)
 
-    def __init__(self, theme: Theme, benchmarks: tuple[Workload, ...]) -> None:
+    def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
         self.chart: ScoreChart | None = None
@@ -37,13 +39,12 @@ class ChartPanel(QWidget):
         box.setSpacing(6)
         head = QHBoxLayout()
         head.setSpacing(2)
-        self._choices = QButtonGroup(self)
-        for i, benchmark in enumerate(benchmarks):
-            choice = button(benchmark.name, "flat", f"Chart {benchmark.name}")
-            choice.setCheckable(True)
-            self._choices.addButton(choice, i)
-            head.addWidget(choice)
-        self._choices.idClicked.connect(self.benchmark_chosen)
+        self._offered: tuple[str, ...] = ()
+        self._buttons: list[QPushButton] = []
+        self._list: Choice | None = None
+        self._tabs = QHBoxLayout()
+        self._tabs.setSpacing(2)
+        head.addLayout(self._tabs)
         head.addSpacing(8)
         self._note = Eliding("", "small", right=True)
         head.addWidget(self._note, 1)
@@ -77,11 +78,32 @@ class ChartPanel(QWidget):
         if self.chart is not None and self._stack.indexOf(self.chart) < 0:
             self._stack.addWidget(self.chart)
 
+    def offer(self, benchmarks: tuple[Workload, ...]) -> None:
+        """Offer these benchmarks: side by side while they are few, else in a list."""
+        names = tuple(benchmark.name for benchmark in benchmarks)
+        if names == self._offered:
+            return
+        self._offered = names
+        clear(self._tabs)
+        self._buttons, self._list = [], None
+        if len(names) > MOST_TABS:
+            self._list = Choice(list(names), "Benchmark to chart")
+            self._list.activated.connect(self.benchmark_chosen)
+            self._tabs.addWidget(self._list)
+            return
+        for i, name in enumerate(names):
+            tab = button(name, "flat", f"Chart {name}")
+            tab.setCheckable(True)
+            tab.clicked.connect(lambda _=False, i=i: self.benchmark_chosen.emit(i))
+            self._buttons.append(tab)
+            self._tabs.addWidget(tab)
+
     def choose(self, benchmark: int) -> None:
         """Mark a benchmark as the one shown."""
-        choice = self._choices.button(benchmark)
-        if choice is not None:
-            choice.setChecked(True)
+        for i, tab in enumerate(self._buttons):
+            tab.setChecked(i == benchmark)
+        if self._list is not None:
+            self._list.setCurrentIndex(benchmark)
 
     def show_view(self, view: ChartView) -> None:
         """Show a chart."""

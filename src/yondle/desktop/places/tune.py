@@ -21,6 +21,7 @@ from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of
 from yondle.desktop.figures import load_figures
 from yondle.desktop.places.tune_actions import make_actions, possible
+from yondle.desktop.places.tune_bench import BenchOffers
 from yondle.desktop.places.tune_offers import TuneOffers
 from yondle.desktop.places.tune_panels import RulersPanel, TrailPanel
 from yondle.desktop.places.tune_proposing import Proposer
@@ -65,9 +66,10 @@ class TunePlace(QWidget):
         self.trail, self.rulers = self._trail_panel.trail, self._rulers_panel.rulers
         self.filter = self._rulers_panel.filter
         self._proposer = Proposer(session, self.rulers, self._test, self._proposed)
-        self.chart_panel = ChartPanel(theme, session.declaration.benchmarks)
+        self.chart_panel = ChartPanel(theme)
         self.side = SidePanel(theme, self.actions_by_name)
         self.offers = TuneOffers(self, theme, bridge, session, self.side.cards, self.rulers, self._order, self.refresh)
+        self.bench = BenchOffers(self, theme, session, self.side.cards, self.refresh)
         self._lay_out()
         self._connect()
         bridge.listen_to(session)
@@ -142,6 +144,9 @@ class TunePlace(QWidget):
             "sweep": lambda: self.offers.ask_sweep(self._knob()),
             "plan": lambda: self.offers.ask_plan_file(),
             "conditions": lambda: self.offers.ask_conditions(),
+            "benchmarks": lambda: self.bench.ask_benchmarks(),
+            "result": lambda: self.bench.ask_result(self.trail.selected()),
+            "table": lambda: self.bench.ask_table(self.trail.selected()),
             "find": lambda: self.filter.setFocus(),
             "next_benchmark": lambda: self._turn_benchmark(1),
             "last_benchmark": lambda: self._turn_benchmark(-1),
@@ -215,7 +220,11 @@ class TunePlace(QWidget):
         self.rulers.show_views(self.views.rulers(), self._in_play, self.running, band)
 
     def _show_chart(self) -> None:
-        self.chart_panel.choose(self.session.declaration.benchmarks.index(self._benchmark))
+        benchmarks = self.session.declaration.benchmarks
+        if self._benchmark not in benchmarks:
+            self._benchmark = benchmarks[0]
+        self.chart_panel.offer(benchmarks)
+        self.chart_panel.choose(benchmarks.index(self._benchmark))
         if self._knob() is None:
             self.chart_panel.show_nothing("This rig has no knob to chart against.")
             return

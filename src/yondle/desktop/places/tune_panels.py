@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
 from yondle.app.views.trail import TrailRows
 from yondle.desktop.theme import MARGIN, Theme
@@ -46,7 +46,7 @@ class TrailPanel(QFrame):
 
 
 class RulersPanel(QWidget):
-    """The rulers under their heading; a rig with many knobs gets a filter."""
+    """The rulers under their heading, no higher than they need; a rig with many knobs gets a filter."""
 
     def __init__(self, theme: Theme, filtered: bool) -> None:
         super().__init__()
@@ -60,7 +60,9 @@ class RulersPanel(QWidget):
         self.filter.setProperty("role", "tight")
         self.filter.textChanged.connect(self.rulers.filter_by)
         head = QHBoxLayout()
-        head.addWidget(Eliding("Rulers · drag a marker, or press ← → to propose the next value", "heading"), 1)
+        heading = Eliding("Rulers · drag a marker, or press ← → to propose the next value", "heading")
+        heading.setFixedHeight(FILTER_HEIGHT)
+        head.addWidget(heading, 1)
         head.addWidget(self.filter)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
@@ -68,3 +70,5 @@ class RulersPanel(QWidget):
         box.addLayout(head)
         self.filter.setVisible(filtered)
         box.addWidget(self.rulers, 1)
+        box.setSizeConstraint(QLayout.SizeConstraint.SetMinAndMaxSize)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)

@@ -42,6 +42,10 @@ def clear(layout: QLayout) -> None:
             clear(inner)
 
 
+FEWEST_LETTERS = 12
+"""A list of names is at least this wide, however long they are."""
+
+
 class Choice(QComboBox):
     """One of a few names, with a small arrow that follows the scheme."""
 
@@ -49,6 +53,8 @@ class Choice(QComboBox):
         super().__init__()
         self.addItems(names)
         self.setAccessibleName(name)
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.setMinimumContentsLength(min(FEWEST_LETTERS, max(map(len, names), default=0)))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the arrow over the field."""

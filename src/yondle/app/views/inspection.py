@@ -1,0 +1,73 @@
+"""What a rig offers, for 'inspect': what can be set and by whom, what can be read, what is missing and why it matters."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from yondle.app.machines import THIS, Machine, RigChoice, make_machine
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Reading
+
+LOOKS, LOOKED_AT_S = 2, 0.6
+"""Power and use are told by differences: a rig is read twice."""
+
+
+@dataclass(frozen=True, slots=True)
+class FamilyView:
+    """A family of the kernel's interfaces: whether it is there and can be read, what it is good for, what to do if not."""
+
+    name: str
+    there: bool
+    readable: bool
+    where: str
+    good_for: str
+    if_missing: str
+
+
+@dataclass(frozen=True, slots=True)
+class Inspection:
+    """A rig looked at once. `helper` says how what only root may set can be set, `helper_missing` why it can't be."""
+
+    declaration: RigDeclaration
+    readings: tuple[Reading, ...]
+    families: tuple[FamilyView, ...] = ()
+    helper: str = ""
+    helper_missing: str = ""
+    settable: tuple[str, ...] = field(default=())
+    """What the kernel would let root set here, as the helper names it."""
+
+
+def inspect_rig(choice: RigChoice) -> Inspection:
+    """Make a rig, read it, and let it go again."""
+    machine = make_machine(choice, None, None)
+    try:
+        return _inspected(machine, choice.kind == THIS)
+    finally:
+        machine.rig.close()
+
+
+def _inspected(machine: Machine, this: bool) -> Inspection:
+    rig, clock = machine.rig, machine.clock
+    for _ in range(LOOKS):
+        readings = rig.sample()
+        clock.wait(LOOKED_AT_S)
+    readings = rig.sample()
+    if not this:
+        return Inspection(rig.declaration, readings)
+    from yondle.rigs.linux.families import look
+    from yondle.rigs.linux.files import Tree
+    from yondle.rigs.linux.helper import find
+    from yondle.rigs.linux.privilege import find_way
+
+    families = tuple(
+        FamilyView(f.family.name, f.there, f.readable, _where(f.where), f.family.good_for, f.family.if_missing)
+        for f in look(Tree())
+    )
+    way = find_way()
+    return Inspection(rig.declaration, readings, families, way.by, way.missing, tuple(find()))
+
+
+def _where(files: tuple[str, ...]) -> str:
+    if not files:
+        return ""
+    return files[0] if len(files) == 1 else f"{files[0]} and {len(files) - 1} more"

@@ -1,0 +1,170 @@
+"""Forms about what is measured: which benchmarks are run, a figure typed in, a table read from another program."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QLineEdit
+
+from yondle.desktop.theme import Theme
+from yondle.desktop.widgets.basics import Choice, button, label
+from yondle.desktop.widgets.cards import Card
+from yondle.model.workloads import Direction, Workload
+
+SCORES, FRAMES = "several figures", "frame times"
+FRAME_UNITS = ("ms", "s", "us")
+
+
+class BenchmarksCard(Card):
+    """Which benchmarks a test runs."""
+
+    chosen = Signal(tuple)
+
+    def __init__(self, theme: Theme, offered: list[Workload], run: set[str], close: Callable[[], None]) -> None:
+        super().__init__(theme, "Benchmarks to run", "Every pass of a test runs each of these once.", [])
+        self.boxes: dict[str, QCheckBox] = {}
+        for work in offered:
+            box = QCheckBox(f"{work.name}, {work.metric.unit}" if work.metric.unit else work.name)
+            box.setToolTip(work.about)
+            box.setChecked(work.id in run)
+            self.boxes[work.id] = box
+            self.body.addWidget(box)
+        keep, leave = button("Run these", "main"), button("Leave it")
+        keep.clicked.connect(
+            lambda: self.chosen.emit(tuple(name for name, box in self.boxes.items() if box.isChecked()))
+        )
+        leave.clicked.connect(close)
+        self.body.addWidget(keep)
+        self.body.addWidget(leave)
+        self.keep_button = keep
+
+
+@dataclass(frozen=True, slots=True)
+class TypedFigure:
+    """What was filled in on a result card; the figure is still text."""
+
+    benchmark: str
+    score: str
+    unit: str
+    direction: Direction
+    preset: str
+    passage: str
+    note: str
+
+
+class ResultCard(Card):
+    """A figure that was read off a screen, at the settings of one step."""
+
+    typed = Signal(object)
+
+    def __init__(self, theme: Theme, step: int, last: Workload | None, close: Callable[[], None]) -> None:
+        title = f"A figure measured at step {step}"
+        super().__init__(theme, title, "After a game or another program. Its gain is told like any other.", [])
+        self.fields: dict[str, QLineEdit] = {}
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(8)
+        rows = (
+            ("benchmark", "Benchmark", last.name if last else ""), ("score", "Figure", ""),
+            ("unit", "Unit", last.metric.unit if last else "frames/s"), ("preset", "Preset", ""),
+            ("passage", "Passage", ""), ("note", "Note", ""),
+        )  # fmt: skip
+        for i, (key, name, value) in enumerate(rows):
+            grid.addWidget(label(name, "muted"), i, 0)
+            field = QLineEdit(value)
+            field.setAccessibleName(name)
+            self.fields[key] = field
+            grid.addWidget(field, i, 1)
+        self.direction = Choice([str(each) for each in Direction], "Which way is up")
+        if last is not None:
+            self.direction.setCurrentText(str(last.metric.direction))
+        grid.addWidget(self.direction, len(rows), 1)
+        self.body.addLayout(grid)
+        self.keep_button, leave = button("Keep it", "main"), button("Leave it")
+        self.keep_button.clicked.connect(self._tell)
+        self.fields["score"].returnPressed.connect(self._tell)
+        leave.clicked.connect(close)
+        self.body.addWidget(self.keep_button)
+        self.body.addWidget(leave)
+
+    def _tell(self) -> None:
+        texts = {key: field.text().strip() for key, field in self.fields.items()}
+        self.typed.emit(TypedFigure(direction=Direction(self.direction.currentText()), **texts))
+
+
+@dataclass(frozen=True, slots=True)
+class TableChoice:
+    """How a table is to be read: what it holds, its columns, unit and decimal sign."""
+
+    frames: bool
+    benchmark: str
+    column: str
+    unit: str
+    direction: Direction
+    stamps: bool
+    decimal_comma: bool
+
+
+class TableCard(Card):
+    """A table of another program: what it holds, and which column is which."""
+
+    told = Signal(object)
+
+    def __init__(self, theme: Theme, step: int, name: str, columns: tuple[str, ...], close: Callable[[], None]) -> None:
+        super().__init__(
+            theme, f"{name} at step {step}", "Nothing is guessed: say what it holds and in which unit.", []
+        )
+        self.kind = Choice([SCORES, FRAMES], "What it holds")
+        self.names, self.figures = Choice(list(columns), "Names"), Choice(list(columns), "Figures")
+        self.figures.setCurrentIndex(min(1, len(columns) - 1))
+        self.benchmark, self.unit = QLineEdit(), QLineEdit()
+        self.benchmark.setAccessibleName("Benchmark")
+        self.unit.setAccessibleName("Unit")
+        self.frame_unit = Choice(list(FRAME_UNITS), "Unit of the frame times")
+        self.direction = Choice([str(each) for each in Direction], "Which way is up")
+        self.stamps = QCheckBox("moments, not durations")
+        self.comma = QCheckBox("decimal comma")
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(8)
+        self._rows = []
+        for i, (words, field, when) in enumerate(
+            (
+                ("Holds", self.kind, None), ("Names in", self.names, False), ("Benchmark", self.benchmark, True),
+                ("Figures in", self.figures, None), ("Unit", self.unit, False), ("Unit", self.frame_unit, True),
+                ("", self.direction, False), ("", self.stamps, True), ("", self.comma, None),
+            )
+        ):  # fmt: skip
+            shown = label(words, "muted")
+            grid.addWidget(shown, i, 0)
+            grid.addWidget(field, i, 1)
+            self._rows.append((shown, field, when))
+        grid.setColumnStretch(1, 1)
+        self.body.addLayout(grid)
+        self.read_button, leave = button("Read it", "main"), button("Leave it")
+        self.read_button.clicked.connect(self._tell)
+        leave.clicked.connect(close)
+        self.body.addWidget(self.read_button)
+        self.body.addWidget(leave)
+        self.kind.currentIndexChanged.connect(self._show_rows)
+        self._show_rows()
+
+    def _show_rows(self) -> None:
+        frames = self.kind.currentText() == FRAMES
+        for shown, field, when in self._rows:
+            for widget in (shown, field):
+                widget.setVisible(when is None or when is frames)
+
+    def _tell(self) -> None:
+        frames = self.kind.currentText() == FRAMES
+        self.told.emit(
+            TableChoice(
+                frames,
+                self.benchmark.text().strip() if frames else self.names.currentText(),
+                self.figures.currentText(),
+                self.frame_unit.currentText() if frames else self.unit.text().strip(),
+                Direction(self.direction.currentText()),
+                self.stamps.isChecked(),
+                self.comma.isChecked(),
+            )
+        )

@@ -1,0 +1,77 @@
+"""Choosing benchmarks, typing in a figure and reading another program's table, in the real window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+from tests.desktop.driving import tune_of, words
+
+from yondle.desktop.places.tune import TunePlace
+from yondle.desktop.widgets.bench_forms import FRAMES, BenchmarksCard, ResultCard, TableCard
+from yondle.desktop.window import MainWindow
+
+Open = Callable[..., MainWindow]
+
+
+@pytest.fixture
+def tune(measured: Path, open_book: Open) -> TunePlace:
+    return tune_of(open_book(measured))
+
+
+def test_benchmarks_that_are_not_chosen_are_neither_run_nor_charted(qtbot: QtBot, tune: TunePlace) -> None:
+    qtbot.keyClick(tune.window(), Qt.Key.Key_M, Qt.KeyboardModifier.ControlModifier)
+    card = tune.side.findChild(BenchmarksCard)
+    for name, box in card.boxes.items():
+        box.setChecked(name in ("preview", "star_match"))
+    qtbot.mouseClick(card.keep_button, Qt.MouseButton.LeftButton)
+    assert [b.id for b in tune.session.declaration.benchmarks] == ["star_match", "preview"]
+    assert "Stacking" not in words(tune.chart_panel)
+    assert "Star match" in words(tune.chart_panel)
+    tune.bench.ask_benchmarks()
+    card = tune.side.findChild(BenchmarksCard)
+    for box in card.boxes.values():
+        box.setChecked(False)
+    card.keep_button.click()
+    qtbot.waitUntil(lambda: "No benchmark would be run" in words(tune.side))
+
+
+def test_a_figure_typed_in_is_kept_shown_and_told_as_a_gain(qtbot: QtBot, tune: TunePlace) -> None:
+    for step, figures in ((1, ("60.1", "60.3", "60.2")), (2, ("66.0", "66.2", "66.1"))):
+        tune.trail.choose(step)
+        for figure in figures:
+            qtbot.keyClick(tune.window(), Qt.Key.Key_R)
+            card = tune.side.findChild(ResultCard)
+            card.fields["benchmark"].setText("Harbour")
+            qtbot.keyClicks(card.fields["score"], figure)
+            qtbot.keyClick(card.fields["score"], Qt.Key.Key_Return)
+            qtbot.waitUntil(lambda: tune.side.findChild(ResultCard) is None)
+    assert len(tune.session.step(2).added) == 3
+    tune.trail.choose(2)
+    assert "Harbour" in words(tune.side.inspector)
+    assert "+9.8\u2009%" in words(tune.side.inspector)
+    qtbot.keyClick(tune.window(), Qt.Key.Key_R)
+    card = tune.side.findChild(ResultCard)
+    card.fields["score"].setText("fast")
+    card.keep_button.click()
+    qtbot.waitUntil(lambda: "'fast' is no figure" in words(tune.side))
+
+
+def test_a_table_is_read_as_it_is_told(qtbot: QtBot, tune: TunePlace, tmp_path: Path) -> None:
+    table = tmp_path / "frames.csv"
+    table.write_text("frame;time\n" + "".join(f"{i};1{i % 3},5\n" for i in range(300)))
+    tune.bench.show_table(1, table)
+    card = tune.side.findChild(TableCard)
+    card.kind.setCurrentText(FRAMES)
+    card.benchmark.setText("Harbour")
+    card.read_button.click()
+    qtbot.waitUntil(lambda: "is no number" in words(tune.side))
+    card.comma.setChecked(True)
+    card.read_button.click()
+    qtbot.waitUntil(lambda: "1 result kept with step 1" in words(tune.side))
+    assert tune.session.step(1).added[0].score == pytest.approx(1000 / 11.5)
+    tune.bench.show_table(1, tmp_path / "gone.csv")
+    qtbot.waitUntil(lambda: "can't be read" in words(tune.side))
