@@ -95,8 +95,10 @@ class PassSummary:
             if value is not None:
                 self._sums[i] += value
                 self._counts[i] += 1
-                self._most[i] = max(self._most[i], value)
-                self._least[i] = min(self._least[i], value)
+                if value > self._most[i]:
+                    self._most[i] = value
+                if value < self._least[i]:
+                    self._least[i] = value
 
     def end(self, row: tuple[Reading, ...]) -> None:
         """Take the sample after the load has ended: only its counters belong to the pass."""

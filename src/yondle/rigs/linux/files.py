@@ -17,40 +17,87 @@ class Source:
     """One file that may go and come back, as parts are plugged in and drivers loaded."""
 
     def __init__(self, path: Path, longest: int = _SHORT) -> None:
-        self.path = path
+        self._name = str(path)
         self._longest = longest
         self._handle: int | None = None
         self._not_before = 0.0
 
     def text(self) -> str | None:
         """Read the file; None while it isn't there or gives nothing."""
+        said = self._bytes()
+        return None if said is None else said.decode("utf-8", "replace")
+
+    def number(self) -> float | None:
+        """Read the number in the file."""
+        said = self._bytes()
+        try:
+            return None if said is None else float(said)
+        except ValueError:
+            return None
+
+    def _bytes(self) -> bytes | None:
         handle = self._handle
         try:
             if handle is None:
                 if self._not_before and time.monotonic() < self._not_before:
                     return None
-                handle = self._handle = os.open(self.path, os.O_RDONLY | os.O_CLOEXEC)
-            return os.pread(handle, self._longest, 0).decode("utf-8", "replace")
+                handle = self._handle = os.open(self._name, os.O_RDONLY | os.O_CLOEXEC)
+            return os.pread(handle, self._longest, 0)
         except OSError:
             self.close()
             self._not_before = time.monotonic() + _LOOK_AGAIN_S
             return None
 
-    def number(self) -> float | None:
-        """Read the number in the file."""
-        text = self.text()
-        if text is None:
-            return None
-        try:
-            return float(text)
-        except ValueError:
-            return None
+    @property
+    def handle(self) -> int | None:
+        """The open file's descriptor, None while it isn't open."""
+        return self._handle
 
     def close(self) -> None:
         """Let go of the file."""
         if self._handle is not None:
             os.close(self._handle)
             self._handle = None
+
+
+class Bank:
+    """Many files of one number each, read together: `read` gives each number over its scale, None where there is none.
+
+    Those that could be read are read in one tight loop; one that fails is read by itself from then on.
+    """
+
+    def __init__(self, sources: list[tuple[Source, float]]) -> None:
+        self._sources = sources
+        self._sound: list[int] = []
+        self._open: list[tuple[int, float]] = []
+        self._ailing = list(range(len(sources)))
+
+    def read(self) -> list[float | None]:
+        """Read all."""
+        values: list[float | None] = [None] * len(self._sources)
+        try:
+            sound = [float(os.pread(handle, _SHORT, 0)) / scale for handle, scale in self._open]
+        except (OSError, ValueError):
+            self._sound, self._open, self._ailing = [], [], list(range(len(self._sources)))
+        else:
+            for i, value in zip(self._sound, sound, strict=True):
+                values[i] = value
+        if self._ailing:
+            self._look_after(values)
+        return values
+
+    def _look_after(self, values: list[float | None]) -> None:
+        still = []
+        for i in self._ailing:
+            source, scale = self._sources[i]
+            number = source.number()
+            if number is None or source.handle is None:
+                still.append(i)
+            else:
+                values[i] = number / scale
+                self._sound.append(i)
+                self._open.append((source.handle, scale))
+        self._ailing = still
 
 
 class Tree:

@@ -30,6 +30,8 @@ class Probe:
     read: Callable[[], Reading]
     source: str
     close: Callable[[], None] = lambda: None
+    file: tuple[Source, float] | None = None
+    """The file that holds nothing but the number, and its scale, where the reading is just that."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +81,7 @@ def _hwmon(tree: Tree) -> Iterator[Probe]:
                 channel = Channel(
                     slug(f"{name}_{label}"), f"{label} ({name})", kind.unit, kind.quantity, where, kind.digits
                 )
-                yield Probe(channel, _scaled(tree.source(file), kind.scale), str(file))
+                yield _plain(channel, tree.source(file), kind.scale, str(file))
 
 
 def _thermal_zones(tree: Tree) -> Iterator[Probe]:
@@ -89,7 +91,7 @@ def _thermal_zones(tree: Tree) -> Iterator[Probe]:
         kind = tree.text(zone / "type")
         if kind and kind.replace("-", "_") not in shown and tree.number(zone / "temp") is not None:
             channel = Channel(slug(f"zone_{kind}"), f"{kind} (zone)", "°C", Quantity.TEMPERATURE, _W, 1)
-            yield Probe(channel, _scaled(tree.source(zone / "temp"), 1e3), str(zone / "temp"))
+            yield _plain(channel, tree.source(zone / "temp"), 1e3, str(zone / "temp"))
 
 
 def _clocks(tree: Tree) -> Iterator[Probe]:
@@ -157,7 +159,7 @@ def _graphics(tree: Tree) -> Iterator[Probe]:
         for file, name, unit, quantity, scale, digits in simple:
             if tree.number(file) is not None:
                 channel = Channel(slug(name + tail), name + tail, unit, quantity, _G, digits)
-                yield Probe(channel, _scaled(tree.source(file), scale), str(file))
+                yield _plain(channel, tree.source(file), scale, str(file))
         levels = (
             ("pp_dpm_sclk", "Graphics clock"),
             ("pp_dpm_mclk", "Graphics memory clock"),
@@ -179,7 +181,7 @@ def _links(tree: Tree) -> Iterator[Probe]:
             channel = Channel(
                 slug("link_width" + tail), f"Link width{tail}", "lanes", Quantity.OTHER, _G, 0, about=about
             )
-            yield Probe(channel, _scaled(tree.source(device / "current_link_width"), 1.0), str(device))
+            yield _plain(channel, tree.source(device / "current_link_width"), 1.0, str(device))
 
 
 def _counters(tree: Tree) -> Iterator[Probe]:
@@ -199,7 +201,7 @@ def _counters(tree: Tree) -> Iterator[Probe]:
             if tree.number(controller / file) is not None:
                 name = f"Memory errors {words} ({controller.name})"
                 channel = Channel(slug(f"{controller.name}_{file}"), name, "", Quantity.ERRORS, _M, 0)
-                yield Probe(channel, _scaled(tree.source(controller / file), 1.0), str(controller / file))
+                yield _plain(channel, tree.source(controller / file), 1.0, str(controller / file))
 
 
 def slug(words: str) -> str:
@@ -207,12 +209,14 @@ def slug(words: str) -> str:
     return re.sub(r"[^a-z0-9]+", "_", words.lower()).strip("_")
 
 
-def _scaled(source: Source, scale: float) -> Callable[[], Reading]:
+def _plain(channel: Channel, source: Source, scale: float, where: str) -> Probe:
+    """Make the probe of a file that holds nothing but a number, `scale` times as large as the reading."""
+
     def read() -> Reading:
         value = source.number()
         return None if value is None else value / scale
 
-    return read
+    return Probe(channel, read, where, file=(source, scale))
 
 
 def _starred(source: Source) -> Callable[[], Reading]:

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from yondle.rigs.linux.files import Source, Tree
+
+_LONGEST_STAT = 1024
+_MEMORY = re.compile(r"^(MemTotal|MemAvailable):\s*(\d+)", re.MULTILINE)
 _TICKS_PER_S = os.sysconf("SC_CLK_TCK")
 
 
@@ -22,7 +27,15 @@ class Proc:
     """The files of /proc that Yondle reads; whatever is missing is None or empty."""
 
     def __init__(self, root: Path = Path("/")) -> None:
-        self._proc = root / "proc"
+        self._tree = Tree(root)
+        self._stat = self._tree.source("proc/stat", long=True)
+        self._meminfo = self._tree.source("proc/meminfo", long=True)
+        self._processes: dict[int, Source] = {}
+
+    def close(self) -> None:
+        """Let go of every file."""
+        self._tree.close()
+        self._forget(set())
 
     def boot_id(self) -> str:
         """The random identity of the present boot, or '' where the kernel gives none."""
@@ -35,24 +48,36 @@ class Proc:
     def cpu_times(self) -> dict[str, CpuTimes]:
         """Give times by name: 'cpu' for all, 'cpu0' and so on; steal counts as busy, since others had it."""
         times = {}
-        for line in self._text("stat").splitlines():
-            fields = line.split()
-            if not fields or not fields[0].startswith("cpu"):
-                continue
-            ticks = [int(f) for f in fields[1:9]]
-            idle = ticks[3] + ticks[4]
-            times[fields[0]] = CpuTimes((sum(ticks) - idle) / _TICKS_PER_S, sum(ticks) / _TICKS_PER_S)
+        for line in (self._stat.text() or "").splitlines():
+            if not line.startswith("cpu"):
+                break
+            name, *fields = line.split()[:9]
+            ticks = [int(f) for f in fields]
+            whole = sum(ticks)
+            times[name] = CpuTimes((whole - ticks[3] - ticks[4]) / _TICKS_PER_S, whole / _TICKS_PER_S)
         return times
 
     def process_s(self, pids: Iterable[int]) -> float:
         """Sum the processor time of processes in seconds; those that are gone count nothing."""
-        total = 0.0
-        for pid in pids:
-            text = self._text(f"{pid}/stat")
+        return sum(self.process_times(pids).values())
+
+    def process_times(self, pids: Iterable[int]) -> dict[int, float]:
+        """Give the processor time of each process in seconds; those that are gone are left out."""
+        wanted = set(pids)
+        self._forget(wanted)
+        times = {}
+        for pid in wanted:
+            if pid not in self._processes:
+                self._processes[pid] = Source(self._tree.root / f"proc/{pid}/stat", _LONGEST_STAT)
+            text = self._processes[pid].text()
             if text:
-                fields = text.rpartition(")")[2].split()
-                total += (int(fields[11]) + int(fields[12])) / _TICKS_PER_S
-        return total
+                fields = text.rpartition(")")[2].split(None, 14)
+                times[pid] = (int(fields[11]) + int(fields[12])) / _TICKS_PER_S
+        return times
+
+    def _forget(self, but: set[int]) -> None:
+        for pid in self._processes.keys() - but:
+            self._processes.pop(pid).close()
 
     def clock_mhz(self) -> float | None:
         """Mean clock over all processors in MHz, None where the kernel tells none."""
@@ -65,8 +90,8 @@ class Proc:
 
     def memory_gib(self) -> tuple[float, float] | None:
         """Give used and whole memory in GiB."""
-        lines = (line.split() for line in self._text("meminfo").splitlines() if ":" in line)
-        fields = {words[0].rstrip(":"): float(words[1]) for words in lines if len(words) > 1}
+        found = _MEMORY.findall(self._meminfo.text() or "")
+        fields = {name: float(kib) for name, kib in found}
         if "MemTotal" not in fields or "MemAvailable" not in fields:
             return None
         kib_per_gib = 1024.0 * 1024.0
@@ -84,7 +109,4 @@ class Proc:
         return [(key.strip(), value.strip()) for key, colon, value in pairs if colon]
 
     def _text(self, name: str) -> str:
-        try:
-            return (self._proc / name).read_text("utf-8", "replace")
-        except OSError:
-            return ""
+        return self._tree.text(f"proc/{name}")

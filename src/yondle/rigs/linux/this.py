@@ -15,7 +15,7 @@ from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import KernelLog, crash_records
-from yondle.rigs.linux.files import Tree
+from yondle.rigs.linux.files import Bank, Tree
 from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.knobs import knob_of
 from yondle.rigs.linux.privilege import Line
@@ -24,6 +24,9 @@ from yondle.rigs.linux.proc import Proc
 from yondle.rigs.linux.use import UseMeter
 
 SAMPLE_INTERVAL_S = 0.1
+USE_EVERY_S, SLOW_S = 0.2, 1.0
+"""How often use and the log are looked at, and what changes slowly: looking costs more than reading a sensor."""
+
 WORKERS = "workers"
 ON_LINE = "processors_on_line"
 KERNEL_ERRORS = "kernel_errors"
@@ -83,7 +86,7 @@ class ThisRig:
         line: Line | None = None,
         more: tuple[Probe, ...] = (),
     ) -> None:
-        self._host, self._root, self._line = host, root, line
+        self._host, self._root, self._line, self._now = host, root, line, now
         self._tree = Tree(root)
         self._proc = Proc(root)
         self._log = KernelLog(root)
@@ -93,6 +96,10 @@ class ThisRig:
         self._conditions = Conditions(root)
         self._workers = float(len(self._cpus))
         self.probes = [*self._own_probes(), *find_probes(self._tree, now), *more]
+        self._looked_at = -USE_EVERY_S
+        self._in_bank = [i for i, probe in enumerate(self.probes) if probe.file is not None]
+        self._bank = Bank([probe.file for probe in self.probes if probe.file is not None])
+        self._by_itself = [(i, probe.read) for i, probe in enumerate(self.probes) if probe.file is None]
         self._interfaces = find(root) if line is not None else {}
         stock = {knob.id: knob for each in self._interfaces.values() if (knob := knob_of(each)) is not None}
         self._interfaces = {k: v for k, v in self._interfaces.items() if k in stock}
@@ -144,9 +151,17 @@ class ThisRig:
 
     def sample(self) -> tuple[Reading, ...]:
         """Read all channels."""
-        self._meter.look()
-        self._log.look()
-        return tuple([probe.read() for probe in self.probes])
+        now = self._now()
+        if now - self._looked_at >= USE_EVERY_S:
+            self._looked_at = now
+            self._meter.look()
+            self._log.look()
+        row: list[Reading] = [None] * len(self.probes)
+        for i, value in zip(self._in_bank, self._bank.read(), strict=True):
+            row[i] = value
+        for i, read in self._by_itself:
+            row[i] = read()
+        return tuple(row)
 
     def start(self, workload: str, seconds: float, setup: Setup) -> WorkloadRun:
         """Start a pass with as many pinned workers as are in force."""
@@ -172,6 +187,7 @@ class ThisRig:
             probe.close()
         self._log.close()
         self._tree.close()
+        self._proc.close()
 
     def _usable(self) -> list[int]:
         """The processors that are there now; with fewer on line than workers, several share one."""
@@ -221,10 +237,10 @@ class ThisRig:
             found.append(Probe(channel, self._meter.of(f"cpu{cpu}"), "/proc/stat"))
         if self._proc.clock_mhz() is not None and not list(self._tree.found(_CLOCKS)):
             channel = Channel("clock", "Clock", "MHz", Quantity.CLOCK, processor, 0)
-            found.append(Probe(channel, self._proc.clock_mhz, "/proc/cpuinfo"))
+            found.append(Probe(channel, self._slowly(self._proc.clock_mhz), "/proc/cpuinfo"))
         if self._proc.memory_gib() is not None:
             channel = Channel("memory_used", "Memory used", "GiB", Quantity.OTHER, memory, 2)
-            found.append(Probe(channel, self._memory_used, "/proc/meminfo"))
+            found.append(Probe(channel, self._slowly(self._memory_used), "/proc/meminfo"))
         for resource, subsystem in (("cpu", processor), ("memory", memory)):
             if self._proc.pressure_percent(resource) is not None:
                 name = "Waiting for processor" if resource == "cpu" else "Waiting for memory"
@@ -242,7 +258,19 @@ class ThisRig:
         return round(memory[0], 3) if memory is not None else None
 
     def _pressure(self, resource: str) -> Callable[[], Reading]:
-        return lambda: self._proc.pressure_percent(resource)
+        return self._slowly(lambda: self._proc.pressure_percent(resource))
+
+    def _slowly(self, read: Callable[[], Reading]) -> Callable[[], Reading]:
+        """Read at most once a second what costs more than it changes."""
+        at, value = -SLOW_S, None
+
+        def kept() -> Reading:
+            nonlocal at, value
+            if self._now() - at >= SLOW_S:
+                at, value = self._now(), read()
+            return value
+
+        return kept
 
 
 _CLOCKS = "sys/devices/system/cpu/cpufreq/policy*/scaling_cur_freq"

@@ -37,7 +37,7 @@ class UseMeter:
 
     def look(self) -> None:
         """Take the times."""
-        by_pid = {pid: self._proc.process_s([pid]) for pid in self._own_pids()}
+        by_pid = self._proc.process_times(self._own_pids())
         self._own_s += sum(max(0.0, seconds - self._by_pid.get(pid, 0.0)) for pid, seconds in by_pid.items())
         self._by_pid = by_pid
         self._looks.append(_Look(self._proc.cpu_times(), self._own_s))
