@@ -1,0 +1,117 @@
+"""Real settings of the machine the tests run on: changed through the helper, read back, and put back whatever happens."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from yondle.app.clocks import RealClock
+from yondle.app.hands import NobodyThere
+from yondle.app.machines import Machine
+from yondle.app.session import Session
+from yondle.logbook.logbook import Logbook
+from yondle.model.verdicts import Failure, Verdict
+from yondle.rigs.linux.helper import find
+from yondle.rigs.linux.privilege import HelperLine, find_way
+from yondle.rigs.linux.this import ThisRig
+from yondle.workloads.host import ChildHost
+
+HUGE = Path("/sys/kernel/mm/transparent_hugepage/enabled")
+CPU1 = Path("/sys/devices/system/cpu/cpu1/online")
+
+pytestmark = pytest.mark.skipif(
+    os.getuid() != 0 or not os.access(HUGE, os.W_OK), reason="needs root and a machine with large pages"
+)
+
+
+@pytest.fixture(autouse=True)
+def as_found() -> Iterator[None]:
+    before = {file: file.read_text() for file in (HUGE, CPU1) if file.exists()}
+    yield
+    for file, text in before.items():
+        assert file.read_text() == text, f"{file} was not put back"
+
+
+def until(ready: Callable[[], bool], within_s: float = 30.0) -> None:
+    limit = time.monotonic() + within_s
+    while not ready():
+        assert time.monotonic() < limit
+        time.sleep(0.02)
+
+
+def this_session(tmp_path: Path) -> Session:
+    """A session on this machine whose benchmarks are short."""
+    clock = RealClock()
+    host = ChildHost(clock.now, clock.wake)
+    host.workloads = tuple(replace(work, pass_s=0.6) for work in host.workloads)
+    host.usual, host.hard_load, host.loads_for = ("whole_numbers",), ("whole_numbers", 0.6), {}
+    rig = ThisRig(host, clock.now, line=HelperLine(find_way().command))
+    rig.declaration = replace(rig.declaration, others_at_most=100.0)
+    logbook = Logbook.create(tmp_path / "this.yondle", "this", "This machine", "")
+    return Session(logbook, Machine(rig, clock, NobodyThere()))
+
+
+def other_choice() -> tuple[float, str]:
+    """A choice for large pages that isn't the one in force."""
+    now = find()["large_pages"].value()
+    return (2.0, "[always]") if now != 2.0 else (1.0, "[madvise]")
+
+
+def test_a_step_over_large_pages_is_in_force_while_it_runs_and_gone_when_the_logbook_is_closed(tmp_path: Path) -> None:
+    value, shown = other_choice()
+    session = this_session(tmp_path)
+    assert session.baseline(2).verdict is Verdict.HELD
+    session.propose("large_pages", value)
+    step = session.test(2)
+    assert step.verdict is Verdict.HELD, step.outcome
+    assert shown in HUGE.read_text()
+    session.go_back(1)
+    assert shown not in HUGE.read_text()
+    session.go_back(2)
+    assert shown in HUGE.read_text()
+    session.close()
+    assert shown not in HUGE.read_text()
+
+
+@pytest.mark.skipif(not CPU1.exists(), reason="no processor can be taken off line")
+def test_a_processor_is_taken_off_line_and_brought_back(tmp_path: Path) -> None:
+    session = this_session(tmp_path)
+    count = session.declaration.knob("processors_on_line").high
+    session.baseline(2)
+    session.propose("processors_on_line", 1)
+    step = session.test(2)
+    assert step.verdict is Verdict.HELD, step.outcome
+    assert CPU1.read_text().strip() == "0"
+    session.go_to_stock()
+    assert session.in_force["processors_on_line"] == count
+    session.close()
+
+
+def test_a_yondle_that_is_killed_leaves_nothing_set(tmp_path: Path) -> None:
+    value, shown = other_choice()
+    session = this_session(tmp_path)
+    session.baseline(2)
+    book = session.logbook.path
+    session.close()
+    word = find()["large_pages"].choices[int(value)]
+    child = subprocess.Popen([sys.executable, "-m", "yondle.main", "step", str(book), f"large_pages={word}", "-n", "2"])
+    until(lambda: shown in HUGE.read_text())
+    time.sleep(0.5)
+    child.send_signal(signal.SIGKILL)
+    child.wait()
+    until(lambda: shown not in HUGE.read_text())
+    session = Session.open(book)
+    assert session.resumed[0].outcome.failure is Failure.INTERRUPTED
+    assert session.position is not None
+    assert session.position.step.number == 1
+    assert session.verified is not None
+    assert session.verified.as_set == session.verified.of
+    session.close()
