@@ -7,9 +7,13 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 from tests.desktop.driving import tune_of, words
 
+from yondle.app.machines import choose_rig
+from yondle.app.session import Session
+from yondle.app.this_machine import add_command
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.widgets.bench_forms import FRAMES, BenchmarksCard, ResultCard, TableCard
 from yondle.desktop.window import MainWindow
@@ -75,3 +79,28 @@ def test_a_table_is_read_as_it_is_told(qtbot: QtBot, tune: TunePlace, tmp_path: 
     assert tune.session.step(1).added[0].score == pytest.approx(1000 / 11.5)
     tune.bench.show_table(1, tmp_path / "gone.csv")
     qtbot.waitUntil(lambda: "can't be read" in words(tune.side))
+
+
+def test_a_logbooks_commands_are_shown_and_asked_about_before_any_is_run(
+    qtbot: QtBot, open_book: Open, tmp_path: Path
+) -> None:
+    session = Session.create(tmp_path / "this.yondle", choose_rig("this"))
+    text = """format = "yondle-workload 1"
+id = "render"
+name = "Render"
+command = ["/bin/echo", "total", "12"]
+[score]
+pattern = "total ([0-9]+)"
+"""
+    add_command(session.logbook.keeping, text, "a file", ())
+    session.close()
+    window = open_book(tmp_path / "this.yondle")
+    first = window.session
+    assert "May 'Render' run?" in words(tune_of(window).side)
+    assert "/bin/echo total 12" in words(tune_of(window).side)
+    assert "Render" not in [b.name for b in tune_of(window).session.declaration.benchmarks]
+    allow = next(b for b in tune_of(window).side.findChildren(QPushButton) if b.text() == "Allow it on this machine")
+    qtbot.mouseClick(allow, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.session not in (None, first) and tune_of(window).complete, timeout=10_000)
+    assert "Render" in [b.name for b in tune_of(window).session.declaration.benchmarks]
+    assert "May 'Render' run?" not in words(tune_of(window).side)

@@ -12,10 +12,12 @@ from tests.linux import trees
 
 from yondle.model.errors import KnownError
 from yondle.model.sensors import Quantity, Reading
+from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import KernelLog, crash_records
 from yondle.rigs.linux.files import Tree
 from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.probes import THROTTLES, EnergyMeter, Probe, find_probes
+from yondle.rigs.linux.smbios import modules
 from yondle.rigs.linux.this import ThisRig
 from yondle.workloads.children import killed_for_memory
 from yondle.workloads.host import ChildHost
@@ -140,6 +142,22 @@ def test_a_servers_packages_are_limited_together_and_its_memory_errors_counted(t
     assert machine.crash_signs(0.0) == ("dmesg-efi-1: Kernel panic - not syncing: Fatal machine check",)
     assert crash_records(root, since=4e9) == []
     machine.close()
+
+
+def test_memory_modules_are_told_from_the_firmwares_table(tmp_path: Path) -> None:
+    table = tmp_path / "sys/firmware/dmi/tables/DMI"
+    table.parent.mkdir(parents=True)
+    empty = trees.memory_device(0, 0, 0, "none")
+    kit = trees.memory_device(16384, 6000, 5600, "PL-6000") + trees.memory_device(16384, 6000, 5600, "PL-6000")
+    table.write_bytes(
+        b"\x01\x05\0\0\0\0\0" + kit + empty + trees.memory_device(65536, 4800, 4800, "x") + b"\x7f\x04\0\0\0\0"
+    )
+    assert [m.part for m in modules(tmp_path)] == ["PL-6000", "PL-6000", "x"]
+    words = "2 x 16 GiB at 5600 MT/s, made for 6000 MT/s; 1 x 64 GiB at 4800 MT/s"
+    assert Conditions(tmp_path).facts()["memory modules"] == words
+    for length in range(0, 120, 7):
+        table.write_bytes((kit + kit)[:length])
+        modules(tmp_path)
 
 
 def test_power_is_energy_over_time_past_the_end_of_the_counter(tmp_path: Path) -> None:

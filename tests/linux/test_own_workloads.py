@@ -107,8 +107,8 @@ def test_a_command_from_another_is_not_run_before_it_is_allowed_here(home: Path)
     session = Session.open(book)
     assert "render" not in {w.id for w in session.declaration.workloads}
     waiting = this_machine.not_allowed(session.logbook.keeping)
-    assert [command.workload.id for command in waiting] == ["render"]
-    this_machine.allow(waiting[0])
+    assert [asked.name for asked in waiting] == ["Render"]
+    waiting[0].allow()
     session.close()
     session = Session.open(book)
     assert "render" in {w.id for w in session.declaration.benchmarks}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from pathlib import Path
 
 
@@ -87,6 +88,18 @@ OD_RANGE:
 SCLK:     500Mhz       3000Mhz
 MCLK:     674Mhz       1200Mhz
 VDDGFX_OFFSET:    -450mV          0mV"""
+
+
+def memory_device(mib: int, made_for: int, runs_at: int, part: str) -> bytes:
+    """An SMBIOS structure of type 17, with the fields of version 3.2 up to the configured rate."""
+    fields = bytearray(0x28)
+    fields[0], fields[1] = 17, len(fields)
+    struct.pack_into("<H", fields, 0x0C, mib if mib < 0x7FFF else 0x7FFF)
+    struct.pack_into("<I", fields, 0x1C, mib)
+    fields[0x1A] = 2
+    struct.pack_into("<H", fields, 0x15, made_for)
+    struct.pack_into("<H", fields, 0x20, runs_at)
+    return bytes(fields) + b"DIMM A\0" + part.encode() + b"\0\0"
 
 
 def graphics(root: Path) -> Path:

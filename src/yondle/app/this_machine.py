@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import tempfile
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field, replace
@@ -162,10 +163,28 @@ def allow(command: OwnCommand) -> None:
     Path(new.name).replace(file)
 
 
-def not_allowed(keeping: Keeping) -> list[OwnCommand]:
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A command that waits to be allowed: what it is called, and what it runs where."""
+
+    name: str
+    words: str
+    command: OwnCommand
+
+    def allow(self) -> None:
+        """Allow it on this machine from now on."""
+        allow(self.command)
+
+
+def not_allowed(keeping: Keeping) -> list[Asked]:
     """List the logbook's commands that this user hasn't allowed yet."""
     commands = [parse_command(text, "a workload in this logbook") for text in keeping.value(COMMANDS) or []]
-    return [command for command in commands if not is_allowed(command)]
+    return [Asked(c.workload.name, _runs(c), c) for c in commands if not is_allowed(c)]
+
+
+def _runs(command: OwnCommand) -> str:
+    where = f"in {command.folder}: " if command.folder else ""
+    return where + shlex.join(command.command)
 
 
 def add_meter(keeping: Keeping, plan: MeterPlan) -> None:
@@ -175,10 +194,12 @@ def add_meter(keeping: Keeping, plan: MeterPlan) -> None:
 
 
 def try_meter(
-    session: Session, name: str, address: str, unit: str, ask: str, field_: int, factor: float, baud: int
+    session: Session, name: str, address: str, unit: str, ask: str, field_: int, factor: float, baud: int, follows: str
 ) -> str:
     """Keep a meter that answers, and say what it reads; raises KnownError for one that doesn't."""
-    plan = MeterPlan(name, address, unit, ask, field_, factor, baud)
+    if follows:
+        session.declaration.knob(follows)
+    plan = MeterPlan(name, address, unit, ask, field_, factor, baud, follows)
     meter = Meter(plan)
     try:
         limit = session.machine.clock.now() + ANSWERS_WITHIN_S

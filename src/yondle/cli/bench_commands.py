@@ -191,11 +191,12 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         field: Annotated[int, typer.Option(help="Which number of the line counts.")] = 1,
         factor: Annotated[float, typer.Option(help="What its numbers are multiplied by.")] = 1.0,
         baud: Annotated[int, typer.Option(help="The speed of a serial line.")] = 115_200,
+        follows: Annotated[str, typer.Option(help="The knob whose value it measures, as with a voltage.")] = "",
     ) -> None:
         """Add a meter; its readings are sampled with all others."""
         with opened(lambda: Session.open(logbook)) as session:
             _must_be_this(session)
-            console.print(this_machine.try_meter(session, name, address, unit, ask, field, factor, baud))
+            console.print(this_machine.try_meter(session, name, address, unit, ask, field, factor, baud, follows))
 
     @meter.command("remove")
     def meter_remove(logbook: LogbookPath, name: str) -> None:
@@ -264,9 +265,8 @@ def _print_added(session: Session, added: AddedResult, console: Console) -> None
 
 
 def _ask_to_allow(session: Session, yes: bool, console: Console) -> None:
-    for command in this_machine.not_allowed(session.logbook.keeping):
-        where = f" in {command.folder}" if command.folder else ""
-        console.print(f"{command.workload.name} runs{where}:\n  {' '.join(command.command)}", highlight=False)
+    for asked in this_machine.not_allowed(session.logbook.keeping):
+        console.print(f"{asked.name} runs {asked.words}", highlight=False)
         if not yes:
             if not sys.stdin.isatty():
                 raise KnownError(
@@ -274,4 +274,4 @@ def _ask_to_allow(session: Session, yes: bool, console: Console) -> None:
                 )
             if not typer.confirm("Run this command on this machine?"):
                 raise KnownError("The command isn't allowed.", "It is kept, and not run until 'yondle workload allow'.")
-        this_machine.allow(command)
+        asked.allow()

@@ -243,6 +243,7 @@ class MainWindow(QMainWindow):
         self._pace_button.setVisible(session.machine.virtual is not None)
         self.tune = TunePlace(self._theme, self.bridge, session)
         self.tune.settled.connect(self._show_settled)
+        self.tune.bench.reopen.connect(lambda: self.open_logbook(session.logbook.path, self._pace))
         self._show_page(self.tune)
         self._show_settled()
         if self._evening_wanted:

@@ -11,6 +11,10 @@ Reading = float | None
 """One value of a channel, or None when the sensor gave none."""
 
 
+METER = "meter_"
+"""What the id of a channel begins with that an outside meter gives."""
+
+
 class Quantity(StrEnum):
     """What a channel measures."""
 

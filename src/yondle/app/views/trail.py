@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import overload
 
+from yondle.analysis.efficiency import power_channel, score_per_watt
 from yondle.analysis.margins import Gain, spread
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
@@ -14,10 +15,10 @@ from yondle.app.views.gains import gain_of, gain_words
 from yondle.model.knobs import Subsystem
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Quantity
+from yondle.model.sensors import METER, Quantity
 from yondle.model.steps import Step, StepKind, StepRecord
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Pointer, Verdict
-from yondle.model.workloads import Workload
+from yondle.model.workloads import Direction, Workload
 
 AT_ONCE_S = 0.5
 LAST_SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.VOLTAGE, Quantity.POWER, Quantity.ERRORS)
@@ -296,7 +297,7 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
     touched = {declaration.knob(c.knob).subsystem for c in declaration.stock.changes_to(record.step.setup)}
     touched |= {Subsystem.PROCESSOR, Subsystem.COOLING}
     rows = []
-    for channel in (c for c in declaration.channels if c.subsystem in touched):
+    for channel in (c for c in declaration.channels if c.subsystem in touched or c.id.startswith(METER)):
         if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
             values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
             if values:
@@ -304,5 +305,23 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
         elif channel.quantity in (Quantity.CLOCK, Quantity.VOLTAGE):
             values = [float(f[f"mean {channel.id}"]) for f in facts if f"mean {channel.id}" in f]
             if values:
-                rows.append((f"{channel.name} in load", quantity(min(values), channel.unit, channel.digits)))
+                shown = quantity(min(values), channel.unit, channel.digits)
+                asked = record.step.setup.get(channel.follows) if channel.id.startswith(METER) else None
+                set_ = f" of {declaration.knob(channel.follows).text(asked)} set" if asked is not None else ""
+                rows.append((f"{channel.name} in load", shown + set_))
+    return (*rows, *_efficiency_row(declaration, record))
+
+
+def _efficiency_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    """Score per watt, where an outside meter sees all the power."""
+    power = power_channel(declaration)
+    if power is None or not power.id.startswith(METER):
+        return ()
+    rows = []
+    for benchmark in declaration.benchmarks:
+        passes = [p for a in record.attempts for p in a.passes if p.workload == benchmark.id]
+        value = score_per_watt(passes, power, benchmark.metric.direction)
+        if value is not None:
+            unit = benchmark.metric.unit if benchmark.metric.direction is Direction.HIGHER else "runs/h"
+            rows.append((f"{benchmark.name} per watt", quantity(value, f"{unit}/W", 3)))
     return tuple(rows)

@@ -87,6 +87,7 @@ class TunePlace(QWidget):
         tell_resumed(self.side.cards, session)
         self.rulers.unfold(session.logbook.keeping.value(FOLDS) or self._first_unfolded())
         self.offers.show_unfinished()
+        self.bench.show_not_allowed()
         if session.not_told and session.baseline_step is None:
             self.offers.ask_conditions()
         QTimer.singleShot(0, self, self._begin)

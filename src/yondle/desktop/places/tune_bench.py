@@ -4,24 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+from yondle.app.machines import THIS
 from yondle.app.results import Told, columns_of, figure, import_frames, import_scores, type_in
 from yondle.app.session import Session
 from yondle.desktop.places.tune_words import tell_trouble
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.bench_forms import BenchmarksCard, ResultCard, TableCard, TableChoice, TypedFigure
-from yondle.desktop.widgets.cards import Cards
+from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count
+
+if TYPE_CHECKING:
+    from yondle.app.this_machine import Asked
 
 TABLES = "Tables (*.csv *.txt);;All files (*)"
 
 
 class BenchOffers(QObject):
-    """Puts its cards up and carries out what is chosen on them; `refresh` shows the outcome."""
+    """Puts its cards up and carries out what is chosen on them; `refresh` shows the outcome.
+
+    `reopen` is sent when the logbook has to be opened anew to take effect.
+    """
+
+    reopen = Signal()
 
     def __init__(
         self, parent: QWidget, theme: Theme, session: Session, cards: Cards, refresh: Callable[[], None]
@@ -32,6 +42,30 @@ class BenchOffers(QObject):
         self._session = session
         self._cards = cards
         self._refresh = refresh
+
+    def show_not_allowed(self) -> None:
+        """Show the commands this logbook would run that nobody has allowed on this machine yet."""
+        if self._session.logbook.rig()[0] != THIS:
+            return
+        from yondle.app.this_machine import not_allowed
+
+        for asked in not_allowed(self._session.logbook.keeping):
+            self._ask_to_allow(asked)
+
+    def _ask_to_allow(self, asked: Asked) -> None:
+        card = f"allow {asked.name}"
+
+        def agree() -> None:
+            asked.allow()
+            self._cards.take(card)
+            self.reopen.emit()
+
+        actions = [
+            CardAction("Allow it on this machine", agree),
+            CardAction("Don't run it", lambda: self._cards.take(card), "main"),
+        ]
+        text = f"It runs {asked.words}\nA logbook from someone else can run anything: look first."
+        self._cards.put(card, f"May '{asked.name}' run?", text, actions)
 
     def ask_benchmarks(self) -> None:
         """Ask which benchmarks are run."""

@@ -1,4 +1,4 @@
-"""Conditions that Linux tells by itself: board and firmware with version and date, power source, governor.
+"""Conditions that Linux tells by itself: board and firmware with version and date, memory, power source, governor.
 
 Files as in the kernel's Documentation/ABI (sysfs-class-dmi, sysfs-class-power) and admin-guide/pm/cpufreq.
 """
@@ -6,6 +6,8 @@ Files as in the kernel's Documentation/ABI (sysfs-class-dmi, sysfs-class-power) 
 from __future__ import annotations
 
 from pathlib import Path
+
+from yondle.rigs.linux.smbios import in_words, modules
 
 _DMI = {
     "board": ("board_vendor", "board_name"),
@@ -18,6 +20,7 @@ class Conditions:
 
     def __init__(self, root: Path = Path("/")) -> None:
         self._sys = root / "sys"
+        self._modules = in_words(modules(root))
 
     def facts(self) -> dict[str, str | float]:
         """Give the conditions as they are now."""
@@ -26,6 +29,8 @@ class Conditions:
             words = " ".join(text for file in files if (text := self._text(f"class/dmi/id/{file}")))
             if words:
                 found[name] = words
+        if self._modules:
+            found["memory modules"] = self._modules
         source = self._power_source()
         if source:
             found["power source"] = source

@@ -20,7 +20,7 @@ import serial
 
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Subsystem
-from yondle.model.sensors import Channel, Quantity, Reading
+from yondle.model.sensors import METER, Channel, Quantity, Reading
 
 STALE_AFTER_S = 3.0
 """A reading older than this is no reading."""
@@ -44,7 +44,8 @@ class MeterPlan:
     """A meter as the tuner described it: where it is, what it measures, and how it is asked.
 
     `address` is a serial device, or host or host:port for a SCPI meter over TCP. `ask` is the SCPI query; without one the
-    meter speaks by itself, a line a reading, and `field` says which number of the line counts, from 1.
+    meter speaks by itself, a line a reading, and `field` says which number of the line counts, from 1. `follows` names the
+    knob whose value it measures.
     """
 
     name: str
@@ -54,6 +55,7 @@ class MeterPlan:
     field: int = 1
     factor: float = 1.0
     baud: int = DEFAULT_BAUD
+    follows: str = ""
 
     def __post_init__(self) -> None:
         if self.unit not in UNITS:
@@ -76,11 +78,10 @@ class MeterPlan:
 
     def channel(self) -> Channel:
         """Give the channel its readings go to."""
-        id_ = "meter_" + re.sub(r"[^a-z0-9]+", "_", self.name.lower()).strip("_")
+        id_ = METER + re.sub(r"[^a-z0-9]+", "_", self.name.lower()).strip("_")
         about = f"outside meter at {self.address}"
-        return Channel(
-            id_, self.name, self.unit, UNITS[self.unit], Subsystem.WHOLE, 3 if self.unit == "V" else 1, about=about
-        )
+        digits = 3 if self.unit == "V" else 1
+        return Channel(id_, self.name, self.unit, UNITS[self.unit], Subsystem.WHOLE, digits, self.follows, about)
 
 
 class Talk(Protocol):
