@@ -26,6 +26,7 @@ class KernelLog:
 
     def __init__(self, root: Path = Path("/")) -> None:
         self.hardware_errors = 0
+        self._sampled = 0
         self._lines: list[str] = []
         try:
             self._handle: int | None = os.open(root / "dev/kmsg", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
@@ -37,6 +38,17 @@ class KernelLog:
     def readable(self) -> bool:
         """Tell whether the log can be read."""
         return self._handle is not None
+
+    def sample(self) -> float:
+        """Give the hardware errors so far, as a sensor's reading."""
+        self._sampled = self.hardware_errors
+        return float(self._sampled)
+
+    def begin(self) -> None:
+        """Leave aside what was logged since the last sample: it belongs to no pass."""
+        self.look()
+        self.hardware_errors = self._sampled
+        self._lines = []
 
     def look(self) -> None:
         """Take in what was logged since the last look."""

@@ -166,7 +166,7 @@ class ThisRig:
     def start(self, workload: str, seconds: float, setup: Setup) -> WorkloadRun:
         """Start a pass with as many pinned workers as are in force."""
         self._meter.begin()
-        self._log.said()
+        self._log.begin()
         usable = self._usable()
         cpus = [usable[i % len(usable)] for i in range(int(self._workers))]
         return _Watched(self._host.start(workload, seconds, cpus), self._log)
@@ -250,7 +250,7 @@ class ThisRig:
             channel = Channel(
                 KERNEL_ERRORS, "Hardware errors in the kernel's log", "", Quantity.ERRORS, Subsystem.WHOLE, 0
             )
-            found.append(Probe(channel, lambda: float(self._log.hardware_errors), "/dev/kmsg"))
+            found.append(Probe(channel, self._log.sample, "/dev/kmsg"))
         return found
 
     def _memory_used(self) -> Reading:
@@ -281,6 +281,7 @@ class _Watched:
 
     def __init__(self, run: WorkloadRun, log: KernelLog) -> None:
         self._run, self._log = run, log
+        self._errors_before = log.hardware_errors
         self._result: PassResult | None = None
 
     def poll(self) -> PassResult | None:
@@ -288,9 +289,11 @@ class _Watched:
         result = self._result or self._run.poll()
         if result is not None and self._result is None:
             self._log.look()
-            said = self._log.said()
-            result = replace(result, facts={**result.facts, "kernel log": said}) if said else result
-            self._result = result
+            said, errors = self._log.said(), self._log.hardware_errors - self._errors_before
+            more: dict[str, str | float] = {"kernel log": said} if said else {}
+            if errors:
+                more[f"errors {KERNEL_ERRORS}"] = float(errors)
+            result = self._result = replace(result, facts={**result.facts, **more})
         return result
 
     def stop(self) -> None:

@@ -102,14 +102,22 @@ def serve(kernel: Kernel) -> None:
     workers = [_Worker(cpu, options.spoil.get(cpu, 0)) for cpu in cpus]
     crew = _Crew(kernel, options, workers)
     try:
-        crew.get_ready()
+        _work_through(kernel, crew)
     except CannotRun as missing:
         _say("cannot", problem=missing.problem, remedy=missing.remedy)
-        return
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    finally:
+        crew.send_home()
+
+
+def _work_through(kernel: Kernel, crew: _Crew) -> None:
+    """From getting ready to the result; raises BrokenPipeError when nobody listens any more."""
+    workers = crew.workers
+    crew.get_ready()
     _say("ready", pid=os.getpid(), page_kib=os.sysconf("SC_PAGE_SIZE") // 1024, **_large_pages(), **kernel.facts)
     order = json.loads(sys.stdin.readline() or '{"do": "stop"}')
     if order["do"] != "go":
-        crew.send_home()
         return
     threading.Thread(target=_listen, args=(crew.stop,), daemon=True).start()
     began = crew.go(float(order["seconds"]))
@@ -162,7 +170,6 @@ class _Crew:
             made.wait()
         trouble = next((w.trouble for w in self.workers if w.trouble is not None), None)
         if trouble is not None:
-            self.send_home()
             raise trouble
 
     def go(self, seconds: float) -> float:
@@ -173,7 +180,7 @@ class _Crew:
         return began
 
     def send_home(self) -> None:
-        """Let the threads end without having worked."""
+        """Let the threads end, whatever they are at."""
         self.stop.set()
         self._word.set()
         for thread in self.threads:
