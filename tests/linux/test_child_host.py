@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import subprocess
 import sys
 import time
 from pathlib import Path
@@ -81,6 +82,34 @@ def test_grandchildren_go_with_their_group() -> None:
         os.sched_yield()
     run.stop()
     assert not living_in_group(run.pid)
+
+
+ORPHANED = """
+import subprocess, sys, time
+child = subprocess.Popen([sys.executable, "-m", "yondle.workloads.kernels.whole_numbers", "--cpus", "0"],
+                         stdin=subprocess.PIPE, stdout=subprocess.PIPE, start_new_session=True)
+if sys.argv[1] == "working":
+    child.stdout.readline()
+    child.stdin.write(b'{"do": "go", "seconds": 60}\\n')
+    child.stdin.flush()
+    child.stdout.readline()
+print(child.pid, flush=True)
+time.sleep(60)
+"""
+
+
+@pytest.mark.parametrize("when", ["getting ready", "working"])
+def test_a_workload_whose_program_was_killed_ends_by_itself(when: str) -> None:
+    parent = subprocess.Popen([sys.executable, "-c", ORPHANED, when], stdout=subprocess.PIPE)
+    assert parent.stdout is not None
+    group = int(parent.stdout.readline())
+    parent.kill()
+    parent.wait()
+    parent.stdout.close()
+    limit = time.monotonic() + 20
+    while living_in_group(group):
+        assert time.monotonic() < limit, "it goes on without anybody to listen"
+        time.sleep(0.05)
 
 
 def test_a_program_that_is_not_there_is_a_known_error() -> None:

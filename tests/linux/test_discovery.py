@@ -63,6 +63,7 @@ def test_a_desktops_knobs_are_offered_with_what_was_found_as_stock_and_put_back_
     root = trees.desktop(tmp_path)
     before = {path: path.read_text() for path in root.rglob("*") if path.is_file()}
     machine = rig(root)
+    assert [(limit.channel, limit.most) for limit in machine.declaration.limits] == [("coretemp_package_id_0", 95.0)]
     knobs = {knob.id: knob for knob in machine.declaration.knobs}
     assert (knobs["core_clock_most"].low, knobs["core_clock_most"].high, knobs["core_clock_most"].step) == (
         800,

@@ -103,6 +103,14 @@ def test_a_value_is_set_read_back_and_put_back_when_the_client_leaves(root: Path
     assert (root / "sys/class/powercap/package-rapl:0/constraint_0_power_limit_uw").read_text() == "125000000"
 
 
+def test_the_value_that_was_found_gives_a_fan_back_to_its_own_control(root: Path, client: Client) -> None:
+    mode = root / "sys/class/hwmon/hwmon2/pwm2_enable"
+    assert client.ask(do="set", knob="fan_board_2", value=60)["reads"] == 60.0
+    assert mode.read_text().strip() == "1"
+    assert client.ask(do="set", knob="fan_board_2", value=40)["reads"] == 40.0
+    assert mode.read_text().strip() == "5"
+
+
 @pytest.mark.parametrize(
     "knob",
     ["../../etc/passwd", "/etc/shadow", "sys/kernel/mm/transparent_hugepage/enabled", "", "large_pages\x00",

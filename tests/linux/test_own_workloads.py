@@ -122,10 +122,10 @@ def test_a_command_from_another_is_not_run_before_it_is_allowed_here(home: Path)
 
 def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Path, tmp_path: Path) -> None:
     session = Session.open(measured)
-    told = Told("high", "harbour", "after a fresh start", (("1 % low", 41.0),))
+    told = Told("high", "meridian", "after a fresh start", (("1 % low", 41.0),))
     for base, step in ((60.1, 66.0), (60.4, 66.3), (60.2, 66.2), (60.0, 66.1)):
-        type_in(session, 1, "Harbour", base, "frames/s", Direction.HIGHER, told)
-        added = type_in(session, 2, "Harbour", step, "frames/s", Direction.HIGHER, told)
+        type_in(session, 1, "Sky tour", base, "frames/s", Direction.HIGHER, told)
+        added = type_in(session, 2, "Sky tour", step, "frames/s", Direction.HIGHER, told)
     assert added.facts["preset"] == "high"
     workload = session.declaration.workload(added.workload)
     gained = gain_of(session, session.step(2), workload)
@@ -133,11 +133,11 @@ def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Pa
     assert gained.low > 0.08
     assert workload.id not in {name for stage in session.check().stages for name in stage.workloads}
     with pytest.raises(KnownError, match="is kept in frames/s"):
-        type_in(session, 1, "harbour", 60.0, "s", Direction.LOWER, Told())
+        type_in(session, 1, "sky tour", 60.0, "s", Direction.LOWER, Told())
     with pytest.raises(KnownError, match="run by Yondle"):
         type_in(session, 1, "Stacking", 60.0, "", Direction.HIGHER, Told())
     with pytest.raises(KnownError, match="no score"):
-        type_in(session, 1, "Harbour", 0.0, "frames/s", Direction.HIGHER, Told())
+        type_in(session, 1, "Sky tour", 0.0, "frames/s", Direction.HIGHER, Told())
     table = tmp_path / "scores.csv"
     table.write_text("Programm;Zeit\nEntwickeln;12,5\nStapeln;1.030,75\n", "utf-8")
     found = import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, Told(), decimal_comma=True)
@@ -158,14 +158,14 @@ def test_frame_times_give_average_lows_and_late_frames(measured: Path, tmp_path:
     times = [10.0] * 98 + [20.0, 40.0]
     moments = [sum(times[:i]) / 1000 for i in range(len(times) + 1)]
     stamps.write_text("frame,when\n" + "".join(f"{i},{t:.6f}\n" for i, t in enumerate(moments)))
-    added = import_frames(session, 1, stamps, "Harbour", "when", "s", Told(), stamps=True)
+    added = import_frames(session, 1, stamps, "Sky tour", "when", "s", Told(), stamps=True)
     assert added.score == pytest.approx(1000 * 100 / sum(times))
     assert added.facts[PART + "1 % low"] == pytest.approx(25.0)
     assert added.facts[PART + "late frames"] == pytest.approx(2.0)
     assert added.frame_times_ms[-1] == pytest.approx(40.0, rel=1e-3)
     for column, unit in (("frame", "ms"), ("when", "s")):
         with pytest.raises(KnownError, match="would give a frame"):
-            import_frames(session, 1, stamps, "Harbour", column, unit, Told())
+            import_frames(session, 1, stamps, "Sky tour", column, unit, Told())
     session.close()
 
 
@@ -185,13 +185,13 @@ def test_a_sensor_log_is_kept_with_its_zone_and_its_gaps(measured: Path, tmp_pat
 
 
 def test_the_command_line_types_in_and_chooses(measured: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    typed = ["result", str(measured), "1", "Harbour", "61.2", "--unit", "frames/s", "--part", "1 % low=40"]
+    typed = ["result", str(measured), "1", "Sky tour", "61.2", "--unit", "frames/s", "--part", "1 % low=40"]
     assert run(typed) == 0
-    assert "Harbour 61.20\u2009frames/s (1 % low 40.0)" in capsys.readouterr().out
+    assert "Sky tour 61.20\u2009frames/s (1 % low 40.0)" in capsys.readouterr().out
     assert run(["benchmarks", str(measured), "--use", "stacking"]) == 0
     out = capsys.readouterr().out
     assert "run       stacking" in out
-    assert "typed in  typed_harbour_1" in out
+    assert "typed in  typed_sky_tour_1" in out
     assert run(["benchmarks", str(measured), "--memory", "512"]) == 2
     assert "this machine only" in capsys.readouterr().err
 

@@ -54,6 +54,7 @@ def desktop(root: Path) -> Path:
             "sys/class/hwmon/hwmon0/name": "coretemp",
             "sys/class/hwmon/hwmon0/temp1_input": "41000",
             "sys/class/hwmon/hwmon0/temp1_label": "Package id 0",
+            "sys/class/hwmon/hwmon0/temp1_crit": "100000",
             f"{chip}/name": "board",
             f"{chip}/in0_input": "1216",
             f"{chip}/in0_label": "Vcore",

@@ -197,7 +197,7 @@ class Session:
         """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
         self._waits.must_be_none()
         if self.baseline_step is None:
-            raise KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
+            raise self._without_baseline()
         if self.proposal is None:
             raise KnownError("Nothing is proposed.", "Move a marker on a ruler, or name a knob and a value.")
         setup = self.proposed
@@ -402,6 +402,16 @@ class Session:
         self._waits.order = order
         self._engine.test(order)
         return self._book.step(step.number)
+
+    def _without_baseline(self) -> KnownError:
+        """Say why no gain could be told: stock was never measured, or not well enough."""
+        tried = next((r for r in reversed(self.steps) if r.step.kind is StepKind.BASELINE), None)
+        if tried is None or tried.outcome is None:
+            return KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
+        return KnownError(
+            f"The baseline is {tried.verdict}, so no gain could be told. {tried.outcome.reason}",
+            "See that nothing else runs and the rig has settled, then run it again.",
+        )
 
     def _set_back_s(self) -> float:
         """By how much the wall clock stands before the latest test; order and durations never come from it."""

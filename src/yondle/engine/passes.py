@@ -130,7 +130,9 @@ def _disturbance(facts: dict[str, str | float], slept_s: float, others_at_most: 
         return f"the machine was suspended for {duration(slept_s)}"
     others = float(facts.get("mean other_use", 0.0))
     if others > others_at_most:
-        return f"other programs used {others:.0f} % of the machine"
+        stolen = float(facts.get("mean stolen", 0.0))
+        who = "the host took" if stolen > others / 2 else "other programs used"
+        return f"{who} {others:.0f} % of the machine"
     moved = float(facts.get("reference_moved", 0.0))
     if moved > MOVED_PERCENT and not any(name.startswith("counted ") for name in facts):
         return f"the clock moved by {moved:.0f} % in the pass"

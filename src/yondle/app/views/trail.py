@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import statistics
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import overload
@@ -16,11 +17,14 @@ from yondle.model.knobs import Subsystem
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Quantity
-from yondle.model.steps import Step, StepKind, StepRecord
+from yondle.model.steps import Attempt, Step, StepKind, StepRecord
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Pointer, Verdict
 from yondle.model.workloads import Direction, Workload
 
 AT_ONCE_S = 0.5
+APART_SHOWN = 0.02
+"""Workers that are less apart than this are alike."""
+
 LAST_SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.VOLTAGE, Quantity.POWER, Quantity.ERRORS)
 
 
@@ -309,7 +313,25 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
                 asked = record.step.setup.get(channel.follows) if channel.id.startswith(METER) else None
                 set_ = f" of {declaration.knob(channel.follows).text(asked)} set" if asked is not None else ""
                 rows.append((f"{channel.name} in load", shown + set_))
-    return (*rows, *_efficiency_row(declaration, record))
+    return (*rows, *_efficiency_row(declaration, record), *_apart_row(declaration, attempt))
+
+
+def _apart_row(declaration: RigDeclaration, attempt: Attempt) -> tuple[tuple[str, str], ...]:
+    """How far apart the workers of one run were, in the benchmark where they were furthest: a slow core shows here."""
+    apart: dict[str, list[float]] = {}
+    for record in attempt.passes:
+        rates = _numbers(record.result.facts.get("per_worker", "")) if record.counts and record.result else []
+        if len(rates) > 1 and min(rates) > 0:
+            apart.setdefault(record.workload, []).append((max(rates) - min(rates)) / max(rates))
+    usual = {name: statistics.median(values) for name, values in apart.items()}
+    if not usual or max(usual.values()) < APART_SHOWN:
+        return ()
+    name = max(usual, key=usual.__getitem__)
+    return (("Workers apart", f"{number(100 * usual[name], 1)}{THIN}% in {declaration.workload(name).name}"),)
+
+
+def _numbers(text: str | float) -> list[float]:
+    return [float(part) for part in str(text).split(",") if part.strip()]
 
 
 def _efficiency_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:

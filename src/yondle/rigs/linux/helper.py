@@ -57,6 +57,7 @@ class Interface:
         self.choices = choices
         self._words = words or choices
         self._found = [(file, text) for file in self.files if (text := read(file)) is not None]
+        self.at_start = self.value()
 
     def value(self) -> float | None:
         """Read the value in force; None where it can't be read, or where its files differ."""
@@ -128,7 +129,6 @@ class Overdrive(Interface):
     ) -> None:
         self._section, self._line, self._command = section, line, command
         super().__init__(knob, (file,), low, high)
-        self._at_start = self.value()
 
     def _value_of(self, text: str) -> float | None:
         lines = od_section(text, self._section)
@@ -143,8 +143,8 @@ class Overdrive(Interface):
 
     def put_back(self) -> None:
         """Set the line as it was found."""
-        if self._at_start is not None:
-            self.set(self._at_start)
+        if self.at_start is not None:
+            self.set(self.at_start)
 
 
 def read(file: Path) -> str | None:
@@ -420,7 +420,10 @@ class Server:
             raise Refused("a choice is a whole number")
         if interface.knob not in self._touched:
             self._touched.append(interface.knob)
-        interface.set(float(value))
+        if value == interface.at_start:
+            interface.put_back()
+        else:
+            interface.set(float(value))
         return {"reads": interface.value()}
 
 

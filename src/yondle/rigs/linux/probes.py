@@ -20,6 +20,8 @@ _P, _G, _M, _C, _W = (
 
 
 THROTTLES = "throttles"
+BELOW_CRITICAL = 5.0
+"""A test is stopped this many degrees below the temperature at which a part shuts itself down, unless the tuner says else."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +34,8 @@ class Probe:
     close: Callable[[], None] = lambda: None
     file: tuple[Source, float] | None = None
     """The file that holds nothing but the number, and its scale, where the reading is just that."""
+    most: float | None = None
+    """The reading above which a test is stopped, unless the tuner says otherwise."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +85,10 @@ def _hwmon(tree: Tree) -> Iterator[Probe]:
                 channel = Channel(
                     slug(f"{name}_{label}"), f"{label} ({name})", kind.unit, kind.quantity, where, kind.digits
                 )
-                yield _plain(channel, tree.source(file), kind.scale, str(file))
+                probe = _plain(channel, tree.source(file), kind.scale, str(file))
+                critical = tree.number(chip / f"{stem}_crit") if kind.quantity is Quantity.TEMPERATURE else None
+                most = critical / kind.scale - BELOW_CRITICAL if critical and critical > 0 else None
+                yield replace(probe, most=most)
 
 
 def _thermal_zones(tree: Tree) -> Iterator[Probe]:

@@ -17,10 +17,11 @@ _TICKS_PER_S = os.sysconf("SC_CLK_TCK")
 
 @dataclass(frozen=True, slots=True)
 class CpuTimes:
-    """Busy and whole time of one processor (or all) in seconds since boot."""
+    """Busy and whole time of one processor (or all) in seconds since boot; stolen is what the host of a virtual one took."""
 
     busy_s: float
     whole_s: float
+    stolen_s: float = 0.0
 
 
 class Proc:
@@ -54,7 +55,9 @@ class Proc:
             name, *fields = line.split()[:9]
             ticks = [int(f) for f in fields]
             whole = sum(ticks)
-            times[name] = CpuTimes((whole - ticks[3] - ticks[4]) / _TICKS_PER_S, whole / _TICKS_PER_S)
+            stolen = ticks[7] if len(ticks) > 7 else 0
+            busy = whole - ticks[3] - ticks[4]
+            times[name] = CpuTimes(busy / _TICKS_PER_S, whole / _TICKS_PER_S, stolen / _TICKS_PER_S)
         return times
 
     def process_s(self, pids: Iterable[int]) -> float:

@@ -11,7 +11,7 @@ from typing import Protocol
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
-from yondle.model.sensors import Channel, Quantity, Reading
+from yondle.model.sensors import Channel, Limit, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import KernelLog, crash_records
@@ -20,7 +20,7 @@ from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.knobs import knob_of
 from yondle.rigs.linux.privilege import Line
 from yondle.rigs.linux.probes import Probe, find_probes
-from yondle.rigs.linux.proc import Proc
+from yondle.rigs.linux.proc import CpuTimes, Proc
 from yondle.rigs.linux.use import UseMeter
 
 SAMPLE_INTERVAL_S = 0.1
@@ -29,7 +29,7 @@ USE_EVERY_S, SLOW_S = 0.2, 1.0
 
 WORKERS = "workers"
 ON_LINE = "processors_on_line"
-KERNEL_ERRORS = "kernel_errors"
+KERNEL_ERRORS, STOLEN = "kernel_errors", "stolen"
 
 
 class WorkloadRun(Protocol):
@@ -109,7 +109,7 @@ class ThisRig:
             knobs=(*self._worker_knob(), *stock.values()),
             channels=tuple(probe.channel for probe in self.probes),
             workloads=host.workloads,
-            limits=(),
+            limits=tuple(Limit(p.channel.id, p.most) for p in self.probes if p.most is not None),
             ceilings={},
             sample_interval_s=SAMPLE_INTERVAL_S,
             hard_load=hard_load,
@@ -232,6 +232,10 @@ class ThisRig:
                 "/proc/stat",
             ),
         ]  # fmt: skip
+        if self._proc.cpu_times().get("cpu", CpuTimes(0.0, 0.0)).stolen_s > 0:
+            about = "processor time that the host of this virtual machine took; part of what other programs used"
+            channel = Channel(STOLEN, "Taken by the host", "%", Quantity.USE, processor, 1, about=about)
+            found.append(Probe(channel, self._meter.stolen, "/proc/stat"))
         for cpu in self._cpus:
             channel = Channel(f"cpu{cpu}_use", f"Processor {cpu}", "%", Quantity.USE, processor, 0)
             found.append(Probe(channel, self._meter.of(f"cpu{cpu}"), "/proc/stat"))

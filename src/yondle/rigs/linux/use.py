@@ -57,6 +57,13 @@ class UseMeter:
         """Use by other programs in %."""
         return self._share("cpu", self._looks[-1].own_s - self._looks[0].own_s)
 
+    def stolen(self) -> Reading:
+        """What the host of a virtual machine took, in %; part of what others used."""
+        before, now = self._looks[0].times.get("cpu"), self._looks[-1].times.get("cpu")
+        if before is None or now is None or self._span(self._looks[0]) < LEAST_S:
+            return None
+        return round(100.0 * (now.stolen_s - before.stolen_s) / max(1e-9, now.whole_s - before.whole_s), 2)
+
     def of(self, name: str) -> Callable[[], Reading]:
         """Give the reading of one processor's use in %."""
         return lambda: self._share(name, 0.0)

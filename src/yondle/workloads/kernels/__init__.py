@@ -12,6 +12,10 @@ import os
 
 import llvmlite.binding as llvm
 
+for _library in ("OPENBLAS", "OMP", "MKL", "BLIS"):
+    os.environ[f"{_library}_NUM_THREADS"] = "1"
+"""A worker works on its own processor: libraries mustn't start threads behind its back."""
+
 _features = llvm.get_host_cpu_features()
 os.environ.setdefault("NUMBA_CPU_NAME", llvm.get_host_cpu_name())
 os.environ.setdefault("NUMBA_CPU_FEATURES", _features.flatten() + ",-prefer-256-bit")
