@@ -223,6 +223,9 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
         parts.append(f"{count(len(scored), 'score pass', 'score passes')} of {count(len(benchmarks), 'benchmark')}")
     loads = [p for p in passes if p.stage != SCORE_STAGE and p.result and p.result.ok]
     parts += [f"{duration(p.result.duration_s)} of {declaration.workload(p.workload).name}" for p in loads if p.result]
+    disturbed = sum(1 for p in passes if p.disturbed)
+    if disturbed:
+        parts.append(f"{count(disturbed, 'disturbed pass', 'disturbed passes')} left out")
     return ", ".join(parts) or "nothing was run"
 
 

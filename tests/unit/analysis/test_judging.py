@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+from dataclasses import replace
 from random import Random
 
 import pytest
@@ -44,6 +45,8 @@ def test_held_always_says_for_which_load_and_how_long() -> None:
     assert outcome.verdict is Verdict.HELD
     assert outcome.reason.replace("\u2009", " ") == "Held: 2 score passes of 2 benchmarks, 3 min of Mixed load."
     assert what_was_run(HERON, []) == "nothing was run"
+    spoiled = replace(a_pass(), disturbed="other programs used 9 % of the machine")
+    assert what_was_run(HERON, [spoiled, a_pass()]).endswith("1 disturbed pass left out")
 
 
 def test_a_clock_below_what_was_asked_is_held_back_with_the_limit_that_did_it() -> None:

@@ -12,9 +12,9 @@ import os
 
 import llvmlite.binding as llvm
 
+# A worker works on its own processor: libraries mustn't start threads behind its back.
 for _library in ("OPENBLAS", "OMP", "MKL", "BLIS"):
     os.environ[f"{_library}_NUM_THREADS"] = "1"
-"""A worker works on its own processor: libraries mustn't start threads behind its back."""
 
 _features = llvm.get_host_cpu_features()
 os.environ.setdefault("NUMBA_CPU_NAME", llvm.get_host_cpu_name())
