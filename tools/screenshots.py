@@ -95,7 +95,7 @@ def take_all(camera: Camera) -> None:
         camera.take(window, "tune-proposal")
         window.tune._propose("core_voltage", 1.32)
         camera.take(window, "tune-second-knob")
-        window.tune._replace()
+        window.tune._proposer.replace()
         window.tune._drop()
         camera.theme.force("night")
         window.tune._propose("core_clock", 4750)
