@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import os
+import signal
 import statistics
 import subprocess
 import sys
@@ -14,17 +15,17 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from benchmarks.measuring import Line
+from benchmarks.measuring import Line, median_ms
 from yondle.engine.watcher import BlockGatherer, Guard, PassSummary
 from yondle.logbook.samples import pack
 from yondle.model.sensors import Reading
 from yondle.rigs.linux.this import ThisRig
-from yondle.workloads.host import ChildHost
+from yondle.workloads.host import ChildHost, ChildRun
 
 SENSORS = 50
 """With use, clock, memory and load these make 64 channels or so."""
 
-SECONDS, PAIRS = 8.0, 12
+SECONDS, PAIRS, DEATHS = 8.0, 12, 5
 
 
 def lines() -> Iterator[Line]:
@@ -37,6 +38,7 @@ def lines() -> Iterator[Line]:
             yield Line(f"sampling {count} channels at {hertz} Hz", f"{100 * share:.2f} % of a core", "", "", aim)
         yield _pairs(rig)
         rig.close()
+    yield _told()
 
 
 def _tree(root: Path) -> Path:
@@ -95,6 +97,23 @@ def _pairs(rig: ThisRig) -> Line:
         "",
         "within its margin",
     )
+
+
+def _told() -> Line:
+    """How soon it is known that a workload has died, from the kill to the call that ends the wait for the next sample."""
+    times = []
+    cpu = str(min(os.sched_getaffinity(0)))
+    command = [sys.executable, "-m", "yondle.workloads.kernels.whole_numbers", "--cpus", cpu]
+    for _ in range(DEATHS):
+        told = threading.Event()
+        run = ChildRun(command, 30.0, time.monotonic, told.set)
+        time.sleep(3.0)
+        began = time.perf_counter()
+        os.kill(run.pid, signal.SIGSEGV)
+        told.wait()
+        times.append(time.perf_counter() - began)
+        run.stop()
+    return Line("a workload that dies is known after", median_ms(times), "", "", "under 50 ms")
 
 
 def _score(rig: ThisRig, sampled: bool) -> float:

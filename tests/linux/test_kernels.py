@@ -6,6 +6,7 @@ import argparse
 import os
 import signal
 import sys
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -158,14 +159,12 @@ def test_a_workload_that_cannot_run_here_says_what_to_do(tmp_path: Path) -> None
     assert "Choose another folder" in result.detail
 
 
-def test_a_worker_killed_in_a_pass_is_known_within_50_ms() -> None:
-    told: list[float] = []
+def test_a_workload_that_dies_in_a_pass_gives_the_word_by_itself() -> None:
+    told = threading.Event()
     command = [sys.executable, "-m", "yondle.workloads.kernels.whole_numbers", "--cpus", str(CPUS[0])]
-    run = ChildRun(command, 30.0, time.monotonic, lambda: told.append(time.monotonic()))
+    run = ChildRun(command, 30.0, time.monotonic, told.set)
     while run._went is None:
         time.sleep(0.01)
-    killed = time.monotonic()
     os.kill(run.pid, signal.SIGSEGV)
-    result = finished(run)
-    assert "segmentation fault" in result.detail
-    assert told[0] - killed < 0.05 * 10, "a tenth of that is usual; the rest is for a busy machine"
+    assert told.wait(20)
+    assert "segmentation fault" in finished(run).detail
