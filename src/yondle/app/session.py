@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from yondle.app.book import Book, may_be_put_in_force
 from yondle.app.faults import VARIABLE, kill_self, with_faults
@@ -38,9 +37,6 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import AddedResult, Check, Note, StartAnswer, Step, StepKind, StepRecord
 from yondle.model.workloads import Workload
 from yondle.planning.ladder import quick_check
-
-if TYPE_CHECKING:
-    from yondle.app.this_machine import ThisSetup
 
 BASELINE_PASSES = 5
 STEP_PASSES = 5
@@ -96,10 +92,13 @@ class Session:
         try:
             choice = RigChoice(*logbook.rig())
             goes_down = kill_self if together else None
-            this = _this_setup(logbook) if choice.kind == THIS else None
-            machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down, this)
             if choice.kind == THIS:
-                _keep_stock(logbook, machine)
+                from yondle.app.this_machine import keep_stock, setup_of
+
+                machine = make_machine(choice, None, None, this=setup_of(logbook.keeping))
+                keep_stock(logbook.keeping, machine.rig.declaration)
+            else:
+                machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
             return cls(logbook, machine, asks)
         except BaseException:
             logbook.close()
@@ -478,18 +477,6 @@ class Session:
 def machine_file(logbook: Path) -> Path:
     """Where the state of a simulated machine is kept: beside its logbook."""
     return logbook.with_name(logbook.name + ".machine")
-
-
-def _this_setup(logbook: Logbook) -> ThisSetup:
-    from yondle.app.this_machine import setup_of
-
-    return setup_of(logbook.keeping)
-
-
-def _keep_stock(logbook: Logbook, machine: Machine) -> None:
-    from yondle.app.this_machine import keep_stock
-
-    keep_stock(logbook.keeping, machine.rig.declaration)
 
 
 def _checked_passes(passes: int) -> int:

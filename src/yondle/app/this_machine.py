@@ -202,7 +202,7 @@ def try_meter(
     plan = MeterPlan(name, address, unit, ask, field_, factor, baud, follows)
     meter = Meter(plan)
     try:
-        limit = session.machine.clock.now() + ANSWERS_WITHIN_S
+        limit = session.machine.clock.now() + 2 * ANSWERS_WITHIN_S
         while (reading := meter.read()) is None and session.machine.clock.now() < limit:
             session.machine.clock.wait(METER_LOOKED_AT_S)
     finally:

@@ -58,7 +58,7 @@ _HWMON = (
     _Kind("freq*_input", Quantity.CLOCK, "MHz", 1e6, 0),
 )
 _SUBSYSTEM_OF_CHIP = (
-    (("coretemp", "k10temp", "zenpower", "cpu_thermal"), _P),
+    (("coretemp", "k10temp", "cpu_thermal"), _P),
     (("amdgpu", "radeon", "nouveau", "xe", "i915"), _G),
     (("jc42", "spd5118"), _M),
     (("nvme", "drivetemp"), Subsystem.STORAGE),
