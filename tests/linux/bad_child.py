@@ -44,6 +44,11 @@ def main() -> None:
             if os.fork() == 0:
                 time.sleep(60)
             say("result", score=1.0, seconds=1.0)
+        case "hungry":
+            with open(sys.argv[2], "w") as members:
+                members.write(str(os.getpid()))
+            hoard = [bytearray(os.urandom(1 << 20)) for _ in range(1024)]
+            say("result", score=float(len(hoard)), seconds=1.0)
         case "silent end":
             pass
 

@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -31,8 +32,8 @@ class FastClock:
         return (time.monotonic() - self._began) * self._speed
 
 
-def outcome(how: str, speed: float = 1.0, seconds: float = 5.0) -> PassResult:
-    run = ChildRun([sys.executable, CHILD, how], seconds, FastClock(speed).now)
+def outcome(how: str, speed: float = 1.0, seconds: float = 5.0, more: tuple[str, ...] = ()) -> PassResult:
+    run = ChildRun([sys.executable, CHILD, how, *more], seconds, FastClock(speed).now)
     try:
         limit = time.monotonic() + 20
         while (result := run.poll()) is None:
@@ -74,6 +75,31 @@ def test_a_child_that_falls_silent_has_hung_and_is_killed(how: str) -> None:
 def test_a_child_that_is_never_ready_has_hung(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(host, "START_AT_MOST_S", 0.3)
     assert "not ready" in outcome("never ready").detail
+
+
+@pytest.fixture
+def small_memory() -> Iterator[Path]:
+    """The members file of a memory cgroup of 64 MiB, where this machine lets one be made."""
+    root = Path("/sys/fs/cgroup")
+    first = (root / "memory").is_dir()
+    group = (root / "memory" if first else root) / f"yondle-test-{os.getpid()}"
+    try:
+        group.mkdir()
+    except OSError:
+        pytest.skip("no memory cgroup can be made here")
+    try:
+        (group / ("memory.limit_in_bytes" if first else "memory.max")).write_text(str(64 << 20))
+    except OSError:
+        group.rmdir()
+        pytest.skip("memory can't be limited here")
+    yield group / "cgroup.procs"
+    group.rmdir()
+
+
+def test_a_child_the_kernel_killed_for_want_of_memory_says_so(small_memory: Path) -> None:
+    result = outcome("hungry", more=(str(small_memory),))
+    assert result.failure == Failure.PROGRAM_CRASHED.value
+    assert "for want of memory" in result.detail
 
 
 def test_grandchildren_go_with_their_group() -> None:
