@@ -14,6 +14,14 @@ from yondle.model.workloads import Direction
 FEWEST_PASSES = 2
 """Below two passes there is no spread, hence no margin and no gain to speak of."""
 
+LEAST_VARIATION = 1e-4
+"""Passes count as varying by this at least: figures that never vary are rounded or capped, not exact."""
+
+POWER = 0.8
+"""How often an effect called visible shows."""
+_PLANNED_VARIATION = 1.1
+"""The variation planned with against the one seen: few passes tell it badly, and too few passes cost a whole round."""
+
 
 class GainWord(StrEnum):
     """What a gain may be called."""
@@ -37,7 +45,10 @@ class Spread:
 
 @dataclass(frozen=True, slots=True)
 class Gain:
-    """A gain over the baseline as a fraction, up is better, with its 95 % range; `low` and `high` are nan without one."""
+    """A gain over the baseline as a fraction, up is better, with its 95 % range; `low` and `high` are nan without one.
+
+    `visible` is the smallest effect that these passes would have shown in four of five cases.
+    """
 
     n: int
     n_baseline: int
@@ -45,6 +56,7 @@ class Gain:
     low: float
     high: float
     word: GainWord
+    visible: float = math.nan
 
     @property
     def margin(self) -> float:
@@ -85,8 +97,8 @@ def spread(scores: list[float]) -> Spread | None:
 def gain(scores: list[float], baseline: list[float], direction: Direction) -> Gain | None:
     """Give the gain of passes over baseline passes with Welch's 95 % interval on logs (Welch 1947, Biometrika 34).
 
-    None when either side has no usable pass. Two sides that never vary (a cap) give an interval of no width,
-    which is called within noise: equal figures are no sign of a difference, nor of its absence.
+    None when either side has no usable pass. Figures that never vary (a cap, coarse rounding) get the margin of
+    LEAST_VARIATION: equal figures are no sign of a difference, nor of its absence.
     """
     step, base = turned_logs(scores, direction), turned_logs(baseline, direction)
     n, m = len(step), len(base)
@@ -95,17 +107,30 @@ def gain(scores: list[float], baseline: list[float], direction: Direction) -> Ga
     difference = float(np.mean(step) - np.mean(base))
     if n < FEWEST_PASSES or m < FEWEST_PASSES:
         return Gain(n, m, math.expm1(difference), math.nan, math.nan, GainWord.TOO_FEW)
-    a, b = float(np.var(step, ddof=1)) / n, float(np.var(base, ddof=1)) / m
-    if a + b == 0.0:
-        word = GainWord.WITHIN_NOISE if difference == 0.0 else _word(difference, difference)
-        return Gain(n, m, math.expm1(difference), math.expm1(difference), math.expm1(difference), word)
+    a, b = (max(float(np.var(side, ddof=1)), LEAST_VARIATION**2) / len(side) for side in (step, base))
     degrees = (a + b) ** 2 / (a * a / (n - 1) + b * b / (m - 1))
-    half = t_quantile(degrees) * math.sqrt(a + b)
+    error, critical = math.sqrt(a + b), t_quantile(degrees)
+    return gain_from(difference, critical * error, (critical + t_quantile(degrees, POWER)) * error, n, m)
+
+
+def gain_from(difference: float, half: float, visible: float, n: int, n_baseline: int) -> Gain:
+    """Make a gain of a difference of logs, half the width of its range, and the smallest visible difference."""
     low, high = difference - half, difference + half
-    return Gain(n, m, math.expm1(difference), math.expm1(low), math.expm1(high), _word(low, high))
+    word = GainWord.GAIN if low > 0.0 else GainWord.LOSS if high < 0.0 else GainWord.WITHIN_NOISE
+    return Gain(n, n_baseline, math.expm1(difference), math.expm1(low), math.expm1(high), word, math.expm1(visible))
 
 
-def _word(low: float, high: float) -> GainWord:
-    if low > 0.0:
-        return GainWord.GAIN
-    return GainWord.LOSS if high < 0.0 else GainWord.WITHIN_NOISE
+def passes_needed(effect: float, variation: float, baselines_per_pass: float = 1.0, confidence: float = 0.95) -> int:
+    """Give the passes of a setting that show a gain of `effect` (a fraction) in four of five cases.
+
+    `variation` is the coefficient of variation of one pass. Normal approximation (any text on sample sizes), planned with
+    a tenth more variation than was seen. Raises ValueError for an effect of 0 or a variation that isn't known.
+    """
+    if effect == 0.0 or not math.isfinite(effect) or not math.isfinite(variation):
+        raise ValueError("passes are needed for an effect and a variation that are known")
+    from scipy.special import ndtri
+
+    spread_of_both = 1.0 + 1.0 / baselines_per_pass
+    reach = float(ndtri((1.0 + confidence) / 2.0) + ndtri(POWER))
+    each = _PLANNED_VARIATION * max(variation, LEAST_VARIATION)
+    return max(FEWEST_PASSES, math.ceil(spread_of_both * (reach * each / abs(effect)) ** 2))

@@ -1,17 +1,52 @@
-"""How a score answers to a knob: the elasticity over the settings tried, and whether a cap hides the answer."""
+"""How a score answers to a knob: slope, shape, knee, cap, peak, crossing of two curves, and what two knobs do together.
+
+Everything is worked out on logarithms, scores turned so that up is better, and on setting means, not on passes: settings
+carry a noise of their own, and passes of one setting share it.
+"""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
+from functools import lru_cache
 
 import numpy as np
 
-from yondle.analysis.margins import t_quantile, turned_logs
+from yondle.analysis.margins import LEAST_VARIATION, t_quantile, turned_logs
+from yondle.analysis.regression import Array, fit
 from yondle.model.workloads import Direction
 
 CAP_SHARE = 0.995
 """Setting means within half a per cent of a known cap count as sitting at it."""
+CAPPED_BELOW, NEARLY_FLAT_BELOW = 0.1, 0.33
+"""Upper limits of the slope of the upper half under which a curve is capped, or nearly flat."""
+BUNCHED_SHARE = 0.4
+"""Passes bunch at a cap when they spread by less than this share of what they spread by below it."""
+FEWEST_FOR_SHAPE, FEWEST_FOR_KNEE = 4, 6
+_KNEE_RISK = 0.01
+_KNEE_PLACES = 48
+_DRAWS = 20000
+_MOST_DRAWN = 40
+"""With more settings than this the critical value hardly changes, so every other one is left out of the draws."""
+
+Points = Sequence[tuple[float, Sequence[float]]]
+"""Settings with their scores."""
+
+
+class Shape(StrEnum):
+    """What a curve may be called."""
+
+    TOO_FEW = "too few settings"
+    NOTHING_SEEN = "nothing seen yet"
+    FLAT = "flat"
+    STRAIGHT = "straight"
+    PART = "part of it does not scale"
+    KNEE = "knee"
+    NEARLY_FLAT = "nearly flat above"
+    CAPPED = "capped"
+    PEAK = "peak"
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,32 +59,285 @@ class Elasticity:
     settings: int
 
 
-def elasticity(points: list[tuple[float, list[float]]], direction: Direction) -> Elasticity | None:
-    """Fit the slope of log score on log setting through setting means.
+@dataclass(frozen=True, slots=True)
+class Knee:
+    """Where a curve bends, with the 95 % range of the place, and the slopes before and after it."""
 
-    Setting means, not passes, are the data: settings carry a noise of their own, and passes of one setting share it.
-    Ordinary least squares with the t interval of the slope (any text on regression). None below two different settings.
+    at: float
+    low: float
+    high: float
+    before: float
+    after: float
+
+
+@dataclass(frozen=True, slots=True)
+class CurveReading:
+    """What a curve says: its shape, the slope over all settings and over the last third, its knee, its fixed share.
+
+    `fixed_share` is the part of the work, at the lowest setting, that doesn't get faster with the knob.
     """
-    logs = [(math.log(value), turned_logs(scores, direction)) for value, scores in points if value > 0]
-    usable = [(x, float(np.mean(y))) for x, y in logs if len(y)]
-    x = np.array([p[0] for p in usable])
-    y = np.array([p[1] for p in usable])
-    if len(x) < 2 or float(np.ptp(x)) == 0.0:
-        return None
-    centred = x - x.mean()
-    sxx = float(np.sum(centred**2))
-    slope = float(np.sum(centred * y)) / sxx
-    if len(x) < 3:
-        return Elasticity(slope, math.nan, math.nan, len(x))
-    residual = y - y.mean() - slope * centred
-    error = math.sqrt(float(np.sum(residual**2)) / (len(x) - 2) / sxx)
-    half = t_quantile(len(x) - 2) * error
-    return Elasticity(slope, slope - half, slope + half, len(x))
+
+    shape: Shape
+    whole: Elasticity | None
+    last_third: Elasticity | None = None
+    knee: Knee | None = None
+    fixed_share: float | None = None
 
 
-def at_cap(points: list[tuple[float, list[float]]], cap: float | None) -> bool:
+@dataclass(frozen=True, slots=True)
+class Crossing:
+    """Where one curve overtakes another, with the range in which neither is ahead for sure; ends are nan where open."""
+
+    at: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True, slots=True)
+class Interaction:
+    """How much more two changes bring together than apart, as a fraction with its 95 % range."""
+
+    fraction: float
+    low: float
+    high: float
+
+    @property
+    def words(self) -> str:
+        """Say it."""
+        if self.low > 0.0:
+            return "they help each other"
+        return "they hinder each other" if self.high < 0.0 else "no sign that one changes what the other brings"
+
+
+def elasticity(points: Points, direction: Direction) -> Elasticity | None:
+    """Fit the slope of log score on log setting through setting means; None below two different settings.
+
+    Huber's fit with the t interval of the slope.
+    """
+    return _slope(*_means(points, direction))
+
+
+def read_curve(points: Points, direction: Direction, cap: float | None = None) -> CurveReading:
+    """Read a curve of settings above 0 with their scores; `cap` is a score the benchmark can't pass, where it has one."""
+    x, y = _means(points, direction)
+    whole = _slope(x, y)
+    if len(x) < FEWEST_FOR_SHAPE or whole is None:
+        return CurveReading(Shape.TOO_FEW, whole)
+    third = max(3, math.ceil(len(x) / 3))
+    last = _slope(x[-third:], y[-third:])
+    knee = _knee(x, y) if len(x) >= FEWEST_FOR_KNEE else None
+    fixed_share, part_rss = _part(x, y)
+    shape = _shape(points, direction, cap, whole, knee, x, y)
+    if shape is Shape.STRAIGHT and part_rss < _line_rss(x, y):
+        shape = Shape.PART
+    return CurveReading(shape, whole, last, knee, fixed_share if shape is Shape.PART else None)
+
+
+def at_cap(points: Points, cap: float | None) -> bool:
     """Tell whether every setting's mean sits at a known cap, so that the figures say nothing about the knob."""
     if cap is None:
         return False
     means = [float(np.mean(scores)) for _, scores in points if scores]
     return bool(means) and min(means) >= cap * CAP_SHARE
+
+
+def in_proportion(value: float, score: float, first_value: float, first_score: float, direction: Direction) -> float:
+    """Give the score ratio over the setting ratio: 1 where the score rises in proportion to the setting."""
+    ratio = score / first_score if direction is Direction.HIGHER else first_score / score
+    return ratio / (value / first_value)
+
+
+def crossing(one: Points, other: Points, direction: Direction) -> Crossing | None:
+    """Find where the difference of two curves changes sign, each fitted with a parabola (a line below six settings).
+
+    None when the curves don't cross where both were measured.
+    """
+    fits = [_curve_fit(*_means(points, direction)) for points in (one, other)]
+    first, second = fits
+    if first is None or second is None:
+        return None
+    low, high = max(first[1][0], second[1][0]), min(first[1][1], second[1][1])
+    if not low < high:
+        return None
+    grid = np.linspace(low, high, 801)
+    values = [_along(fitted[0], grid) for fitted in (first, second)]
+    gap = values[0][0] - values[1][0]
+    half = t_quantile(min(first[2], second[2])) * np.hypot(values[0][1], values[1][1])
+    turns = np.nonzero(np.diff(np.sign(gap)) != 0)[0]
+    if len(turns) == 0:
+        return None
+    at = int(turns[0])
+    clear = np.abs(gap) > half
+    below, above = np.nonzero(clear[: at + 1])[0], np.nonzero(clear[at + 1 :])[0]
+    ends = (
+        math.exp(grid[below[-1]]) if len(below) else math.nan,
+        math.exp(grid[at + 1 + above[0]]) if len(above) else math.nan,
+    )
+    share = gap[at] / (gap[at] - gap[at + 1])
+    return Crossing(math.exp(grid[at] + share * (grid[at + 1] - grid[at])), *ends)
+
+
+def interaction(
+    both: Sequence[float],
+    first: Sequence[float],
+    second: Sequence[float],
+    neither: Sequence[float],
+    direction: Direction,
+) -> Interaction | None:
+    """Compare what two changes bring together with what they bring apart, from the scores of the four settings.
+
+    (both - first - second + neither) on logs, with the interval of Welch and Satterthwaite. None with under two passes
+    anywhere.
+    """
+    sides = [turned_logs(list(scores), direction) for scores in (both, first, second, neither)]
+    if any(len(side) < 2 for side in sides):
+        return None
+    signs = (1.0, -1.0, -1.0, 1.0)
+    estimate = sum(sign * float(np.mean(side)) for sign, side in zip(signs, sides, strict=True))
+    parts = [max(float(np.var(side, ddof=1)), LEAST_VARIATION**2) / len(side) for side in sides]
+    degrees = sum(parts) ** 2 / sum(p * p / (len(side) - 1) for p, side in zip(parts, sides, strict=True))
+    half = t_quantile(degrees) * math.sqrt(sum(parts))
+    return Interaction(*(math.expm1(v) for v in (estimate, estimate - half, estimate + half)))
+
+
+def _means(points: Points, direction: Direction) -> tuple[Array, Array]:
+    """Give logs of settings, rising, with the mean log score of each; settings that aren't above 0 are left out."""
+    gathered: dict[float, list[float]] = {}
+    for value, scores in points:
+        if value > 0.0:
+            gathered.setdefault(value, []).extend(turned_logs(list(scores), direction).tolist())
+    usable = sorted((math.log(value), float(np.mean(logs))) for value, logs in gathered.items() if logs)
+    return np.array([p[0] for p in usable]), np.array([p[1] for p in usable])
+
+
+def _slope(x: Array, y: Array) -> Elasticity | None:
+    if len(x) < 2:
+        return None
+    if len(x) == 2:
+        return Elasticity(float((y[1] - y[0]) / (x[1] - x[0])), math.nan, math.nan, 2)
+    fitted = fit(np.stack([np.ones_like(x), x - x.mean()], axis=1), y, least_scale=LEAST_VARIATION)
+    slope, error = fitted.contrast(np.array([0.0, 1.0]))
+    half = t_quantile(fitted.degrees) * error
+    return Elasticity(slope, slope - half, slope + half, len(x))
+
+
+def _shape(
+    points: Points, direction: Direction, cap: float | None, whole: Elasticity, knee: Knee | None, x: Array, y: Array
+) -> Shape:
+    middle = len(x) // 2
+    lower, upper = _slope(x[: middle + 1], y[: middle + 1]), _slope(x[middle:], y[middle:])
+    if knee is not None:
+        beyond = x >= math.log(knee.at) - 1e-12
+        if int(beyond.sum()) >= 3:
+            upper = _slope(x[beyond], y[beyond])
+        before = x <= math.log(knee.at) + 1e-12
+        if int(before.sum()) >= 3:
+            lower = _slope(x[before], y[before])
+    if upper is not None and upper.high < 0.0:
+        return Shape.PEAK
+    if at_cap(points, cap):
+        return Shape.CAPPED
+    if upper is not None and lower is not None and lower.low > max(upper.high, 0.0):
+        sits = cap is not None and math.exp(float(np.max(y))) >= cap * CAP_SHARE
+        if upper.high < CAPPED_BELOW and (sits or _bunched(points, direction, x, middle)):
+            return Shape.CAPPED
+        if upper.high < NEARLY_FLAT_BELOW:
+            return Shape.NEARLY_FLAT
+    if knee is not None:
+        return Shape.KNEE
+    if whole.low <= 0.0 <= whole.high:
+        return Shape.FLAT if max(-whole.low, whole.high) < CAPPED_BELOW else Shape.NOTHING_SEEN
+    return Shape.STRAIGHT
+
+
+def _bunched(points: Points, direction: Direction, x: Array, middle: int) -> bool:
+    """Tell whether passes of the upper half spread much less than those of the lower half, as figures at a cap do."""
+    spreads: tuple[list[float], list[float]] = ([], [])
+    for value, scores in points:
+        logs = turned_logs(list(scores), direction)
+        if value > 0.0 and len(logs) > 1:
+            spreads[int(math.log(value) >= x[middle])].append(float(np.std(logs, ddof=1)))
+    lower, upper = (float(np.median(side)) if side else math.nan for side in spreads)
+    return upper < BUNCHED_SHARE * lower
+
+
+def _line_rss(x: Array, y: Array) -> float:
+    centred = x - x.mean()
+    slope = float(centred @ y) / float(centred @ centred)
+    left = y - y.mean() - slope * centred
+    return float(left @ left)
+
+
+def _part(x: Array, y: Array) -> tuple[float, float]:
+    """Fit score = c/(s + (1 - s) f0/f): the share s that doesn't scale (Amdahl 1967), and the sum of squares left."""
+    shares = np.linspace(0.0, 1.0, 201)
+    shape = -np.log(shares[:, None] + (1.0 - shares[:, None]) * np.exp(x[0] - x)[None, :])
+    left = y - shape
+    left = left - left.mean(axis=1, keepdims=True)
+    rss = np.sum(left**2, axis=1)
+    best = int(np.argmin(rss))
+    return float(shares[best]), float(rss[best])
+
+
+def _places(x: Array) -> Array:
+    """Places a knee may be at: two settings at least on either side."""
+    return np.linspace(x[1], x[-2], _KNEE_PLACES)
+
+
+def _bends(x: Array) -> Array:
+    """One unit column for each place, at right angles to a straight line, shape (settings, places)."""
+    line, _ = np.linalg.qr(np.stack([np.ones_like(x), x - x.mean()], axis=1))
+    hinges = np.maximum(x[:, None] - _places(x)[None, :], 0.0)
+    hinges = hinges - line @ (line.T @ hinges)
+    return np.asarray(hinges / np.linalg.norm(hinges, axis=0))
+
+
+@lru_cache(maxsize=256)
+def _knee_critical(places: tuple[float, ...]) -> float:
+    """Give the F that a straight curve passes once in a hundred times with these settings, by simulation."""
+    x = np.array(places)
+    noise = np.random.default_rng(1).normal(size=(len(x), _DRAWS))
+    line, _ = np.linalg.qr(np.stack([np.ones_like(x), x - x.mean()], axis=1))
+    noise -= line @ (line.T @ noise)
+    total = np.sum(noise**2, axis=0)
+    explained = np.max((_bends(x).T @ noise) ** 2, axis=0)
+    return float(np.quantile(explained / ((total - explained) / (len(x) - 4)), 1.0 - _KNEE_RISK))
+
+
+def _knee(x: Array, y: Array) -> Knee | None:
+    """Find a knee by F at 1 % against the better of a line and a part that doesn't scale; None without a clear one."""
+    bends = _bends(x)
+    line_rss = _line_rss(x, y)
+    explained = (bends.T @ y) ** 2
+    best = int(np.argmax(explained))
+    degrees = len(x) - 4
+    left = max(line_rss - float(explained[best]), LEAST_VARIATION**2 * degrees)
+    start = min(line_rss, _part(x, y)[1])
+    scaled = np.round((x - x[0]) / (x[-1] - x[0]), 3)[:: max(1, len(x) // _MOST_DRAWN)]
+    if (start - left) / (left / degrees) <= _knee_critical(tuple(scaled.tolist())):
+        return None
+    places = _places(x)
+    allowed = left * (1.0 + t_quantile(degrees) ** 2 / degrees)
+    possible = places[line_rss - explained <= allowed]
+    columns = np.stack([np.ones_like(x), x - x.mean(), np.maximum(x - places[best], 0.0)], axis=1)
+    _, before, change = np.linalg.lstsq(columns, y, rcond=None)[0]
+    reach = (places[1] - places[0]) / 2.0
+    at, low, high = (math.exp(v) for v in (places[best], possible.min() - reach, possible.max() + reach))
+    return Knee(at, low, high, float(before), float(before + change))
+
+
+def _curve_fit(x: Array, y: Array) -> tuple[tuple[Array, Array, float], tuple[float, float], int] | None:
+    """Fit a parabola (a line below six settings): coefficients, covariance and centre; the range measured; degrees."""
+    if len(x) < 3:
+        return None
+    power = 2 if len(x) >= FEWEST_FOR_KNEE else 1
+    centre = float(x.mean())
+    fitted = fit(np.vander(x - centre, power + 1, increasing=True), y, least_scale=LEAST_VARIATION)
+    return (fitted.coefficients, fitted.covariance, centre), (float(x[0]), float(x[-1])), fitted.degrees
+
+
+def _along(fitted: tuple[Array, Array, float], grid: Array) -> tuple[Array, Array]:
+    """Give the fitted curve and its standard error along a grid."""
+    coefficients, covariance, centre = fitted
+    rows = np.vander(grid - centre, len(coefficients), increasing=True)
+    return rows @ coefficients, np.sqrt(np.einsum("ij,jk,ik->i", rows, covariance, rows))

@@ -1,98 +1,51 @@
-"""The chance to hold: a posterior over where a knob's edge lies, from everything held and failed so far.
+"""What a record of runs proves by itself: standards, the upper limit of a failure rate, and how long proof would take.
 
-Model (named wherever it is used: exponential hazard): failures per second at setting x are
-floor + exp((x - e)/w)/3600, with e the edge (one failure an hour), w how fast it gets worse; beyond h above the edge a
-setting fails at once. The posterior is taken on a grid of e, w and h; it is *estimated under the model*, no more.
+No model of where the edge lies enters here, only that failures at one setting come independently of one another (a
+Poisson process); analysis/hold.py borrows strength from what failed elsewhere.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from enum import StrEnum
 
-import numpy as np
-from numpy.typing import NDArray
-
-from yondle.model.knobs import Knob, Risk
-
-FLOOR_PER_S = 1.0 / (48 * 3600.0)
-FIRST_SECOND_S = 1.0
-_WIDTHS_NOTCHES = np.geomspace(0.12, 2.4, 9)
-_INSTANT_NOTCHES = np.array([3.0, 6.0, 12.0])
-_EDGES_A_NOTCH = 2
-_MOST_EDGES = 400
-_CLIP = 40.0
-
-Array = NDArray[np.float64]
+CONFIDENCE = 0.95
+HOUR_S = 3600.0
 
 
-@dataclass(frozen=True, slots=True)
-class Exposure:
-    """What one attempt says about a setting: seconds it was loaded, and whether it failed at their end."""
+class Standard(StrEnum):
+    """How rarely a setting may fail to be called fit for something."""
 
-    value: float
-    seconds: float
-    failed: bool
-
-
-class HoldModel:
-    """Posterior over the edge of one knob for one load; answers the chance to survive a run at any value."""
-
-    def __init__(self, knob: Knob, seen: list[Exposure]) -> None:
-        if knob.risk is Risk.NONE:
-            raise ValueError("a knob without a risky direction has no edge")
-        self._knob = knob
-        self._sign = 1.0 if knob.risk is Risk.UP else -1.0
-        notches = knob.notches
-        count = min(_EDGES_A_NOTCH * (notches + 9) + 1, _MOST_EDGES)
-        edges = np.linspace(-4.0, notches + 5.0, count)
-        e, w, h = np.meshgrid(edges, _WIDTHS_NOTCHES, _INSTANT_NOTCHES, indexing="ij")
-        self._e, self._w, self._h = e.ravel(), w.ravel(), h.ravel()
-        log_weight = np.zeros_like(self._e)
-        for value, seconds, failures in _gathered(seen):
-            log_weight += self._log_likelihood(self._notch(value), seconds, failures)
-        weight = np.exp(log_weight - log_weight.max())
-        self._weight = weight / weight.sum()
-
-    def chance(self, values: list[float], seconds: float) -> list[float]:
-        """Give the chance to survive `seconds` of load at each value."""
-        chances = []
-        for value in values:
-            notch = self._notch(value)
-            survived = np.exp(-self._hazard(notch) * seconds)
-            survived[notch > self._e + self._h] = 0.0
-            chances.append(float(np.dot(self._weight, survived)))
-        return chances
-
-    def _notch(self, value: float) -> float:
-        knob = self._knob
-        exact = (value - knob.low) / knob.step
-        return exact if self._sign > 0 else knob.notches - exact
-
-    def _hazard(self, notch: float) -> Array:
-        hazard: Array = FLOOR_PER_S + np.exp(np.clip((notch - self._e) / self._w, -_CLIP, _CLIP)) / 3600.0
-        return hazard
-
-    def _log_likelihood(self, notch: float, seconds: float, failures: list[float]) -> Array:
-        hazard = self._hazard(notch)
-        instant = notch > self._e + self._h
-        total = -hazard * seconds
-        total[instant & (seconds > 0.0)] = -_CLIP
-        for time in failures:
-            early = time <= FIRST_SECOND_S
-            one = np.log(-np.expm1(-hazard * FIRST_SECOND_S)) if early else np.log(hazard) - hazard * time
-            one[instant] = 0.0 if early else -_CLIP
-            total += one
-        return total
+    QUICK = "quick"
+    SESSION = "session"
+    DAILY = "daily"
 
 
-def _gathered(seen: list[Exposure]) -> list[tuple[float, float, list[float]]]:
-    """Sum up exposures by value, so that a long history costs as much as a short one with the same values."""
-    held: dict[float, float] = {}
-    failures: dict[float, list[float]] = {}
-    for item in seen:
-        held.setdefault(item.value, 0.0)
-        if item.failed:
-            failures.setdefault(item.value, []).append(item.seconds)
-        else:
-            held[item.value] += item.seconds
-    return [(value, seconds, failures.get(value, [])) for value, seconds in held.items()]
+PER_HOUR = {Standard.QUICK: 6.0, Standard.SESSION: 1.0, Standard.DAILY: 1.0 / 8.0}
+"""Failures an hour that a standard allows: one in ten minutes, in an hour, in eight hours."""
+
+STANDARD_WORDS = {
+    Standard.QUICK: "less than once in 10 min",
+    Standard.SESSION: "less than once an hour",
+    Standard.DAILY: "less than once in 8 h",
+}
+
+
+def most_per_hour(failures: int, seconds: float, confidence: float = CONFIDENCE) -> float:
+    """Give the upper limit of the failures an hour after so many failures in so many seconds of load.
+
+    chi²(confidence; 2k + 2)/(2T), the exact limit of a Poisson rate (Garwood 1936, Biometrika 28). Infinite without load.
+    """
+    if seconds <= 0.0:
+        return float("inf")
+    return _chi_square(confidence, 2 * failures + 2) / (2.0 * seconds / HOUR_S)
+
+
+def seconds_to_prove(standard: Standard, failures: int = 0, confidence: float = CONFIDENCE) -> float:
+    """Give the seconds of load with no more than so many failures that prove a standard by passing alone."""
+    return _chi_square(confidence, 2 * failures + 2) / (2.0 * PER_HOUR[standard]) * HOUR_S
+
+
+def _chi_square(probability: float, degrees: int) -> float:
+    from scipy.special import chdtri
+
+    return float(chdtri(degrees, 1.0 - probability))

@@ -7,12 +7,16 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
+from yondle.analysis.stability import Standard
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
 from yondle.model.errors import KnownError
+from yondle.model.knobs import Risk
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
-from yondle.planning.plans import Ladder, Order, Plan, Steps, StopRules, Sweep
+from yondle.planning.edge_search import Style
+from yondle.planning.finding import Edge
+from yondle.planning.plans import Ladder, Order, Part, Plan, Steps, StopRules, Sweep
 
 FORMAT = "yondle-plan 1"
 DOCUMENT = "docs/plan-file.md"
@@ -53,6 +57,16 @@ class _Steps(Table):
     steps: Annotated[tuple[dict[str, _Value], ...], Field(min_length=1, max_length=500)]
 
 
+class _Edge(Table):
+    kind: Literal["edge"]
+    knob: str
+    loads: Annotated[tuple[str, ...], Field(min_length=1, max_length=10)]
+    standard: Standard = Standard.DAILY
+    style: Style = Style.EVEN
+    to: _Value | None = None
+    hours: Annotated[float, Field(gt=0, le=1000)] | None = None
+
+
 class _Plan(Table):
     format: Literal["yondle-plan 1"]
     name: Annotated[str, Field(min_length=1, max_length=80)]
@@ -60,7 +74,7 @@ class _Plan(Table):
     once_more: Annotated[int, Field(ge=0, le=5)] = 0
     stop: _Stop = _Stop()
     do: Annotated[
-        tuple[Annotated[_Sweep | _Ladder | _Steps, Field(discriminator="kind")], ...],
+        tuple[Annotated[_Sweep | _Ladder | _Steps | _Edge, Field(discriminator="kind")], ...],
         Field(min_length=1, max_length=100),
     ]
 
@@ -95,6 +109,15 @@ def ladder_text(declaration: RigDeclaration, knob_id: str, to: float, by: float,
     return _plan_text(f"{knob.name} until it fails, to {knob.text(to)}", passes, part)
 
 
+def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
+    """Write a plan that searches the edge of one knob."""
+    knob = declaration.knob(part.knob)
+    table: dict[str, Any] = {"kind": "edge", "knob": knob.id, "loads": list(part.loads)}
+    table |= {"standard": str(part.standard), "style": str(part.style)}
+    table |= {name: value for name, value in (("to", part.to), ("hours", part.hours)) if value is not None}
+    return _plan_text(f"The edge of {knob.name.lower()}, {part.standard}", passes, table)
+
+
 def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
     import tomlkit
 
@@ -102,7 +125,7 @@ def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
     return tomlkit.dumps({"format": FORMAT, "name": name, "passes": passes, "do": [part]})
 
 
-def _part(part: _Sweep | _Ladder | _Steps, declaration: RigDeclaration) -> Sweep | Ladder | Steps:
+def _part(part: _Sweep | _Ladder | _Steps | _Edge, declaration: RigDeclaration) -> Part:
     match part:
         case _Sweep():
             low, high = _value(declaration, part.knob, part.from_), _value(declaration, part.knob, part.to)
@@ -116,6 +139,12 @@ def _part(part: _Sweep | _Ladder | _Steps, declaration: RigDeclaration) -> Sweep
                 _must_be_on_grid(declaration, relief.knob, relief.by)
             helps = tuple((verdict, relief.knob, relief.by) for verdict, relief in part.relief.items())
             return Ladder(part.knob, _value(declaration, part.knob, part.to), by, helps)
+        case _Edge():
+            for load in part.loads:
+                declaration.workload(load)
+            _must_have_an_edge(declaration, part.knob)
+            to = _value(declaration, part.knob, part.to) if part.to is not None else None
+            return Edge(part.knob, part.loads, part.standard, part.style, to, part.hours)
         case _Steps():
             return Steps(
                 tuple(tuple((knob, _value(declaration, knob, v)) for knob, v in step.items()) for step in part.steps)
@@ -125,6 +154,13 @@ def _part(part: _Sweep | _Ladder | _Steps, declaration: RigDeclaration) -> Sweep
 def _value(declaration: RigDeclaration, knob_id: str, given: _Value) -> float:
     knob = declaration.knob(knob_id)
     return knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+
+
+def _must_have_an_edge(declaration: RigDeclaration, knob_id: str) -> None:
+    knob = declaration.knob(knob_id)
+    if knob.risk is Risk.NONE:
+        risky = ", ".join(k.id for k in declaration.knobs if k.risk is not Risk.NONE) or "none here"
+        raise KnownError(f"{knob.name} has no risky end, so it has no edge.", f"Search one of: {risky}.")
 
 
 def _must_be_on_grid(declaration: RigDeclaration, knob_id: str, by: float) -> None:

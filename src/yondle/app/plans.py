@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
+from yondle.analysis.exposure import runs_of
+from yondle.analysis.hold import Run
 from yondle.app.plan_files import parse_plan
 from yondle.app.session import Session
 from yondle.logbook.keeping import PlanMove, PlanRun
@@ -16,7 +18,7 @@ from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Failure, Verdict
-from yondle.planning.climb import Again, GoBack, Move, Tried, Try
+from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
 
 AfterMove = Callable[[Move | None, StepRecord], None]
@@ -89,12 +91,18 @@ def end_plan(session: Session) -> None:
 
 
 def make_move(session: Session, move: Move, passes: int | None = None) -> StepRecord:
-    """Carry out one move of a plan."""
+    """Carry out one move of a plan; one that only recalls gives the step in force."""
     match move:
         case GoBack():
             return session.go_back(move.step)
         case Again():
             return session.test_again(move.step, passes)
+        case Recall():
+            if session.position is None:
+                raise KnownError("The rig is at no step of the trail.", "Go back to one first.")
+            return session.position
+        case Try(origin=int(origin)):
+            return session.try_from(origin, move.values, move.check, move.why)
         case Try():
             session.drop_proposal()
             for knob, value in move.values.items():
@@ -114,8 +122,12 @@ def move_words(move: Move) -> str:
             return f"back to {move.step}"
         case Again():
             return f"again {move.step}"
+        case Recall():
+            return f"recall {move.knob}"
         case Try():
-            return "try " + " ".join(f"{knob}={value:g}" for knob, value in sorted(move.values.items()))
+            words = "try " + " ".join(f"{knob}={value:g}" for knob, value in sorted(move.values.items()))
+            stages = move.check.stages if move.check is not None else ()
+            return " ".join([words, *(f"{stage.pass_s:g} s of {' '.join(stage.workloads)}" for stage in stages)])
 
 
 class _Runner:
@@ -164,7 +176,7 @@ class _Runner:
                 return self._close(Ended.STOPPED, outcome.reason)
             if self._session.position is None:
                 return self._close(Ended.LOST, "the rig is at no step of the trail")
-            tried = _tried(self._session, record)
+            tried = self._told(move, record)
             self._keeping.close_move(self._run.id, number, _as_values(tried))
             self._count(tried)
             self._after(move, record)
@@ -173,7 +185,7 @@ class _Runner:
     def _make(self, move: Move, number: int) -> StepRecord:
         """Make a move; one that an earlier program was interrupted in tells nothing, so it is made again."""
         for _ in range(_INTERRUPTED_AT_MOST):
-            attempt = None if isinstance(move, GoBack) else self._session.logbook.next_attempt()
+            attempt = None if isinstance(move, GoBack | Recall) else self._session.logbook.next_attempt()
             self._keeping.open_move(self._run.id, number, move_words(move), attempt)
             record = make_move(self._session, move, self._plan.passes)
             if record.outcome is None or record.outcome.failure is not Failure.INTERRUPTED or attempt is None:
@@ -192,10 +204,25 @@ class _Runner:
         made = self._attempted(kept.attempt)
         if made is None or self._session.position is None:
             return None
-        tried = _tried(self._session, made)
+        tried = self._told(move, made)
         self._keeping.close_move(self._run.id, kept.number, _as_values(tried))
         self._after(move, made)
         return tried
+
+    def _told(self, move: Move, record: StepRecord) -> Tried:
+        """Give what became of a move, with the runs it made or recalls."""
+        tried, session = _tried(self._session, record), self._session
+        match move:
+            case Recall():
+                here = [r for r in session.steps if r.step.setup.same_but(session.in_force, move.knob)]
+                return replace(tried, ran=tuple(runs_of(here, move.knob)))
+            case Try() if len(move.values) == 1 and record.attempts:
+                latest = record.attempts[-1]
+                alone = replace(record, attempts=(latest,))
+                took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
+                return replace(tried, ran=tuple(runs_of([alone], next(iter(move.values)))), took_s=took_s)
+            case _:
+                return tried
 
     def _attempted(self, attempt: int | None) -> StepRecord | None:
         """Give the step of an attempt that came to a verdict which says something."""
@@ -246,8 +273,12 @@ def _as_values(tried: Tried) -> dict[str, Any]:
         "in_force": dict(tried.in_force),
         "position": tried.position,
         "step": tried.step,
+        "ran": [asdict(run) for run in tried.ran],
+        "took_s": tried.took_s,
     }
 
 
 def _from_values(kept: dict[str, Any]) -> Tried:
-    return Tried(Verdict(kept["verdict"]), Setup.of(kept["in_force"]), kept["position"], kept["step"])
+    ran = tuple(Run(**run) for run in kept.get("ran", ()))
+    where = Setup.of(kept["in_force"])
+    return Tried(Verdict(kept["verdict"]), where, kept["position"], kept["step"], ran, kept.get("took_s", 0.0))

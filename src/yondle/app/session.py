@@ -190,7 +190,8 @@ class Session:
         self._waits.must_be_none()
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._resting.position, stock)
         home = self.in_force if self._resting.position is not None else stock
-        return self._test(step, check, home, knowingly=knowingly)
+        said = (("not ready, gone on knowingly", "; ".join(knowingly)),) if knowingly else ()
+        return self._test(step, check, home, said=said)
 
     def test(self, passes: int | None = None) -> StepRecord:
         """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
@@ -206,6 +207,28 @@ class Session:
         record = self._test(again.step if again else step, self.check(passes), self.in_force)
         self.proposal = None
         return record
+
+    def try_from(self, origin: int, values: dict[str, float], check: Check | None, why: str = "") -> StepRecord:
+        """Test values on top of an earlier step's, wherever the rig is now; should they not hold it goes to that step.
+
+        `why` is kept with the attempt. Raises KnownError for a step that didn't hold and values that aren't allowed.
+        """
+        self._waits.must_be_none()
+        self.proposal = None
+        home = self.step(origin)
+        if not may_be_put_in_force(home):
+            raise KnownError(
+                f"Step {origin} is '{home.verdict}', so nothing starts from it.", "Start from one that held."
+            )
+        for knob_id, value in values.items():
+            must_be_allowed(self.declaration, self.declaration.knob(knob_id), value)
+        setup = home.step.setup.with_values(values)
+        changes = home.step.setup.changes_to(setup)
+        again = self._book.tried_from(origin, setup)
+        number = again.step.number if again else self.logbook.next_step()
+        step = again.step if again else Step(number, StepKind.CHANGE, origin, setup, changes, len(changes) > 1)
+        asked = check or quick_check(self.declaration, STEP_PASSES, setup)
+        return self._test(step, asked, home.step.setup, origin, (("asked because", why),) if why else ())
 
     def test_again(self, number: int, passes: int | None = None) -> StepRecord:
         """Test a step once more, to be sure, from where it was tested before; raises KnownError where it can't be."""
@@ -386,15 +409,18 @@ class Session:
     # -- inside ----------------------------------------------------------------------------------------------------------
 
     def _test(
-        self, step: Step, check: Check, home: Setup, home_step: int | None = None, knowingly: tuple[str, ...] = ()
+        self,
+        step: Step,
+        check: Check,
+        home: Setup,
+        home_step: int | None = None,
+        said: tuple[tuple[str, str], ...] = (),
     ) -> StepRecord:
         at = home_step if home_step is not None else self._resting.position
-        own = dict(self.own.conditions)
+        own = {**self.own.conditions, **dict(said)}
         set_back = self._set_back_s()
         if set_back > 0:
             own["clock"] = f"set back by {duration(set_back)} since the test before"
-        if knowingly:
-            own["not ready, gone on knowingly"] = "; ".join(knowingly)
         order = Order(
             self.logbook.next_attempt(), step, check, home, at, self._book.outcomes(step.number), tuple(own.items())
         )

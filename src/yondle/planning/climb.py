@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass
 
+from yondle.analysis.hold import Run
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
 
 
@@ -16,6 +18,10 @@ class Try:
 
     values: dict[str, float]
     why: str
+    check: Check | None = None
+    """How it is checked; the plan's usual check without one."""
+    origin: int | None = None
+    """The step it is proposed from, and where the rig goes should it not hold; the one in force without it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,18 +41,30 @@ class Again:
 
 
 @dataclass(frozen=True, slots=True)
+class Recall:
+    """Tell what every run so far has said about a knob, with all else as it is now; nothing is set."""
+
+    knob: str
+
+
+@dataclass(frozen=True, slots=True)
 class Tried:
-    """What became of a move: the verdict, the setup in force now, the step it stands for, and the step that was tested."""
+    """What became of a move: the verdict, the setup in force now, the step it stands for, and the step that was tested.
+
+    `ran` are the runs of loads in it (all there were for a Recall), `took_s` the seconds from its opening to its close.
+    """
 
     verdict: Verdict
     in_force: Setup
     position: int
     step: int
+    ran: tuple[Run, ...] = ()
+    took_s: float = 0.0
 
 
 _DEEPEST_RELIEF = 2
 
-Move = Try | GoBack | Again
+Move = Try | GoBack | Again | Recall
 Climb = Generator[Move, Tried, None]
 
 

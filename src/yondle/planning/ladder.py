@@ -61,11 +61,17 @@ def ladder(check: Check, declaration: RigDeclaration) -> Generator[Instruction, 
 
 def check_seconds(check: Check, declaration: RigDeclaration) -> float:
     """Estimate how long the ladder takes when nothing fails, without the time to cool down."""
-    return sum(
-        (stage.pass_s or declaration.workload(name).pass_s) * (stage.rounds + stage.warm_up_rounds)
-        for stage in check.stages
-        for name in stage.workloads
-    )
+    return sum(loads_of(check, declaration).values())
+
+
+def loads_of(check: Check, declaration: RigDeclaration) -> dict[str, float]:
+    """Give the seconds of every workload that a check runs."""
+    seconds: dict[str, float] = {}
+    for stage in check.stages:
+        for name in stage.workloads:
+            each = (stage.pass_s or declaration.workload(name).pass_s) * (stage.rounds + stage.warm_up_rounds)
+            seconds[name] = seconds.get(name, 0.0) + each
+    return seconds
 
 
 def quick_check(

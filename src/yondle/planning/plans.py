@@ -9,8 +9,10 @@ from random import Random
 
 from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
-from yondle.planning.climb import Again, Climb, GoBack, Move, Tried, Try, climb
+from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
+from yondle.planning.finding import Edge, find_edge, typical_run
 from yondle.planning.ladder import check_seconds, quick_check
 
 SETTLE_SHARE = 0.35
@@ -56,6 +58,9 @@ class Steps:
     steps: tuple[tuple[tuple[str, float], ...], ...]
 
 
+Part = Sweep | Ladder | Steps | Edge
+
+
 @dataclass(frozen=True, slots=True)
 class StopRules:
     """When a plan ends before its end: so many failures, so many hours, or one of these verdicts."""
@@ -70,7 +75,7 @@ class Plan:
     """What to try, with how many passes, how often once more after a failure to be sure, and when to stop."""
 
     name: str
-    parts: tuple[Sweep | Ladder | Steps, ...]
+    parts: tuple[Part, ...]
     passes: int = 5
     once_more: int = 0
     stop: StopRules = StopRules()
@@ -92,43 +97,82 @@ def moves(plan: Plan, declaration: RigDeclaration, start: Tried) -> Climb:
     """Make the moves of a plan; raises KnownError for a knob the rig hasn't got or a value it doesn't take."""
     now = start
     for part in plan.parts:
-        now = yield from _with_retries(_part(part, declaration, now), now, plan.once_more)
+        retries = 0 if isinstance(part, Edge) else plan.once_more
+        now = yield from _with_retries(_part(part, declaration, now), now, retries)
 
 
 def dry_run(plan: Plan, declaration: RigDeclaration, in_force: Setup, unattended: bool) -> DryRun:
-    """Go through a plan as if every step held; nothing is set. Raises KnownError as `moves` does."""
-    tests = restarts = entries = 0
-    seconds = 0.0
-    now = Tried(Verdict.HELD, in_force, 0, 0)
-    seen = {0: in_force}
-    going = moves(plan, declaration, now)
+    """Go through a plan as if every step held; nothing is set. Raises KnownError as `moves` does.
+
+    A search for an edge lives from failures, so it is played on a middling machine instead.
+    """
+    played = _Played(plan, declaration, in_force)
+    going = moves(plan, declaration, played.now)
     try:
         move = next(going)
-        for number in range(1, MOST_MOVES):
-            match move:
-                case Try():
-                    setup = now.in_force.with_values(move.values)
-                    tests += 1
-                    check = quick_check(declaration, plan.passes, setup)
-                    seconds += check_seconds(check, declaration) * (1.0 + SETTLE_SHARE)
-                case GoBack():
-                    setup = seen[move.step]
-                case Again():
-                    setup = now.in_force
-            by_hand = declaration.differing(now.in_force, setup, When.BY_HAND)
-            restart = bool(by_hand or declaration.differing(now.in_force, setup, When.RESTART))
-            restarts += restart
-            entries += bool(by_hand)
-            seconds += restart * declaration.restart_s + bool(by_hand) * declaration.entry_s
-            seen[number] = setup
-            now = Tried(Verdict.HELD, setup, move.step if isinstance(move, GoBack) else number, number)
-            move = going.send(now)
+        for _ in range(MOST_MOVES):
+            move = going.send(played.make(move))
     except StopIteration:
         pass
     finally:
         going.close()
     left_out = tuple(words for part in plan.parts for words in _left_out(part, declaration))
-    return DryRun(tests, seconds, restarts, entries, left_out, entries > 0 and not unattended)
+    waits = played.entries > 0 and not unattended
+    return DryRun(played.tests, played.seconds, played.restarts, played.entries, left_out, waits)
+
+
+class _Played:
+    """A machine that is only imagined: counts what the moves of a plan would take."""
+
+    def __init__(self, plan: Plan, declaration: RigDeclaration, in_force: Setup) -> None:
+        self.now = Tried(Verdict.HELD, in_force, 0, 0)
+        self.tests = self.restarts = self.entries = 0
+        self.seconds = 0.0
+        self._plan, self._declaration, self._start = plan, declaration, in_force
+        self._seen = [in_force]
+
+    def make(self, move: Move) -> Tried:
+        """Make a move; every test holds but those of a search."""
+        here = self.now.in_force
+        match move:
+            case Try(origin=int(origin), check=Check()):
+                return self._search(move, self._seen[origin], origin)
+            case Try():
+                setup = (here if move.origin is None else self._seen[move.origin]).with_values(move.values)
+                check = quick_check(self._declaration, self._plan.passes, setup)
+                self.tests += 1
+                self.seconds += check_seconds(check, self._declaration) * (1.0 + SETTLE_SHARE)
+            case GoBack():
+                setup = self._seen[move.step]
+            case Again() | Recall():
+                setup = here
+        self._reach(setup)
+        self._seen.append(setup)
+        number = len(self._seen) - 1
+        self.now = Tried(Verdict.HELD, setup, move.step if isinstance(move, GoBack) else number, number)
+        return self.now
+
+    def _search(self, move: Try, home: Setup, origin: int) -> Tried:
+        knob_id, setup = next(iter(move.values)), home.with_values(move.values)
+        ran = typical_run(self._declaration.knob(knob_id), self._start[knob_id], move)
+        self.tests += 1
+        self.seconds += ran.seconds + ran.down * self._declaration.restart_s
+        self._reach(setup)
+        self._seen.append(setup)
+        number = len(self._seen) - 1
+        if ran.down:
+            self._reach(home)
+        verdict, at, position = (Verdict.DOWN, home, origin) if ran.down else (Verdict.HELD, setup, number)
+        self.now = Tried(verdict, at, position, number, (ran,), ran.seconds)
+        return self.now
+
+    def _reach(self, setup: Setup) -> None:
+        declaration, here = self._declaration, self.now.in_force
+        by_hand = declaration.differing(here, setup, When.BY_HAND)
+        restart = bool(by_hand or declaration.differing(here, setup, When.RESTART))
+        self.restarts += restart
+        self.entries += bool(by_hand)
+        self.seconds += restart * declaration.restart_s + bool(by_hand) * declaration.entry_s
 
 
 def sweep_values(sweep: Sweep, declaration: RigDeclaration) -> list[float]:
@@ -145,7 +189,7 @@ def sweep_values(sweep: Sweep, declaration: RigDeclaration) -> list[float]:
             return values
 
 
-def _part(part: Sweep | Ladder | Steps, declaration: RigDeclaration, start: Tried) -> Climb:
+def _part(part: Part, declaration: RigDeclaration, start: Tried) -> Climb:
     match part:
         case Sweep():
             yield from _sweep(part, declaration, start)
@@ -161,6 +205,8 @@ def _part(part: Sweep | Ladder | Steps, declaration: RigDeclaration, start: Trie
             yield from climb(declaration, start, part.knob, stride, relief, most)
         case Steps():
             yield from _steps(part, declaration, start)
+        case Edge():
+            yield from find_edge(part, declaration, start)
 
 
 def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -208,7 +254,7 @@ def _grid(knob: Knob, low: float, high: float, by: float) -> list[float]:
     return [knob.at(i) for i in range(first, last + 1, stride)]
 
 
-def _left_out(part: Sweep | Ladder | Steps, declaration: RigDeclaration) -> list[str]:
+def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
     match part:
         case Sweep():
             asked = [(part.knob, v) for v in _grid(declaration.knob(part.knob), part.low, part.high, abs(part.by))]
@@ -216,6 +262,8 @@ def _left_out(part: Sweep | Ladder | Steps, declaration: RigDeclaration) -> list
             asked = [(part.knob, part.to)]
         case Steps():
             asked = [pair for step in part.steps for pair in step]
+        case Edge():
+            asked = [(part.knob, part.to)] if part.to is not None else []
     found = []
     for knob_id, value in asked:
         knob = declaration.knob(knob_id)

@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 from yondle.app.session import Session
 from yondle.app.views.charting import ChartView, chart
-from yondle.app.views.proposal import ProposalView, load_seconds, proposal_view
+from yondle.app.views.proposal import ProposalView, proposal_view
 from yondle.app.views.rulers import Chances, RulerView, chances_to_hold, ruler_marks, rulers
 from yondle.app.views.trail import Trail, TrailRows
 from yondle.model.knobs import Knob
@@ -36,8 +36,8 @@ class KeptViews:
         """Give the chances to hold the usual check's hard load at every value of a knob."""
         if knob is None:
             return None
-        seconds = load_seconds(self._session.check())
-        return self._keep("chances", (knob,), lambda: chances_to_hold(self._session, knob, seconds))
+        check = self._session.check()
+        return self._keep("chances", (knob, check), lambda: chances_to_hold(self._session, knob, check))
 
     def chart(self, knob: Knob | None, benchmark: Workload) -> ChartView | None:
         """Give the chart of a benchmark against a knob."""

@@ -89,11 +89,6 @@ def dry_words(seen: DryRun) -> str:
     return words + ("; it waits for you there." if seen.waits_for_hands else ".")
 
 
-def load_seconds(check: Check) -> float:
-    """Give how long a check's hard load runs, or a minute where it has none."""
-    return sum(s.pass_s or 0.0 for s in check.stages if s.kind is StageKind.LOAD) or 60.0
-
-
 def expected_seconds(session: Session, check: Check) -> float:
     """Estimate how long a check takes: as long as the latest one that ran through with as many passes, else its load."""
     alone = check_seconds(check, session.declaration)

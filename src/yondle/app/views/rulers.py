@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.analysis.stability import Exposure, HoldModel
+from yondle.analysis.exposure import ANY_LOAD, runs_of
+from yondle.analysis.hold import Scale, believed
 from yondle.app.session import Session
 from yondle.model.knobs import Knob, Risk
-from yondle.model.steps import SCORE_STAGE, Attempt
+from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
+from yondle.planning.ladder import loads_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,33 +87,24 @@ def rulers(session: Session, marks: Marks) -> list[RulerView]:
 Chances = dict[float, float]
 
 
-def chances_to_hold(session: Session, knob: Knob, seconds: float) -> Chances | None:
-    """Give the chance to hold `seconds` of load at every value of a knob, with all else as it is now.
+def chances_to_hold(session: Session, knob: Knob, check: Check) -> Chances | None:
+    """Give the chance to hold the loads of a check at every value of a knob, with all else as it is now.
 
-    None until something has failed there: before that nobody knows how far away the edge is, and a guess would flatter.
+    Each load has an edge of its own. None until something has failed there: before that nobody knows how far away the
+    edge is, and a guess would flatter; for the same reason a load that never failed takes nothing off the chance.
     """
     if knob.risk is Risk.NONE or knob.id not in session.in_force:
         return None
-    seen = [
-        exposure
-        for record in session.steps
-        if record.step.setup.same_but(session.in_force, knob.id)
-        for attempt in record.attempts
-        if (exposure := _exposure(attempt, record.step.setup[knob.id])) is not None
-    ]
-    if not any(s.failed for s in seen):
-        return None
+    here = [r for r in session.steps if r.step.setup.same_but(session.in_force, knob.id)]
+    runs = runs_of(here, knob.id)
     values = knob.values()
-    return dict(zip(values, HoldModel(knob, seen).chance(values, seconds), strict=True))
-
-
-def _exposure(attempt: Attempt, value: float) -> Exposure | None:
-    outcome = attempt.outcome
-    if outcome is None:
-        return None
-    if outcome.verdict in (Verdict.DOWN, Verdict.WRONG):
-        return Exposure(value, outcome.time_to_failure_s or 0.0, True)
-    done = [p for p in attempt.passes if p.result is not None and p.result.ok]
-    hard = [p for p in done if p.stage != SCORE_STAGE] or done[-1:]
-    seconds = sum(p.result.duration_s for p in hard if p.result is not None)
-    return Exposure(value, seconds, False) if seconds > 0 else None
+    scale = Scale(knob)
+    chances = [1.0] * len(values)
+    failed = False
+    for load, seconds in loads_of(check, session.declaration).items():
+        own = [run for run in runs if run.load in (load, ANY_LOAD)]
+        if any(run.failures for run in own):
+            failed = True
+            lasting = believed(knob, own).chance([scale.notch(v) for v in values], seconds)
+            chances = [a * b for a, b in zip(chances, lasting, strict=True)]
+    return dict(zip(values, chances, strict=True)) if failed else None

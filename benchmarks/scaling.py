@@ -1,0 +1,158 @@
+"""Are readings of curves right? Thousands of made-up sweeps whose shape is known: knees, caps, crossings, interactions.
+
+Run `python -m benchmarks.scaling --sweeps 1000 --seed 7`; without a seed it takes a fresh one and prints it.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from benchmarks.shares import share
+from yondle.analysis.scaling import Shape, crossing, elasticity, interaction, read_curve
+from yondle.model.workloads import Direction
+
+VALUES = tuple(4000.0 + 100.0 * i for i in range(13))
+PASSES = 5
+UP = Direction.HIGHER
+Law = Callable[[float], float]
+
+
+@dataclass(frozen=True, slots=True)
+class Noise:
+    """Variation of a pass and of a setting."""
+
+    passes: float
+    settings: float
+
+    @property
+    def name(self) -> str:
+        return f"CV {100 * self.passes:g} %, settings {100 * self.settings:g} %"
+
+
+NOISES = (Noise(0.003, 0.001), Noise(0.008, 0.002), Noise(0.02, 0.005))
+
+
+def sweep(
+    law: Law, noise: Noise, rng: np.random.Generator, cap: float | None = None
+) -> list[tuple[float, list[float]]]:
+    """Measure a made-up sweep."""
+    points = []
+    for value in VALUES:
+        level = math.log(law(value)) + rng.normal(0.0, noise.settings)
+        scores = np.exp(level + rng.normal(0.0, noise.passes, PASSES))
+        points.append((value, [float(min(s, cap)) if cap is not None else float(s) for s in scores]))
+    return points
+
+
+def straight(slope: float) -> Law:
+    """A score that answers with one slope."""
+    return lambda value: 100.0 * (value / VALUES[0]) ** slope
+
+
+def part(fixed: float) -> Law:
+    """A score of which a part doesn't scale."""
+    return lambda value: 100.0 / (fixed + (1.0 - fixed) * VALUES[0] / value)
+
+
+def kneed(at: float, before: float, after: float) -> Law:
+    """A score whose slope changes at a knee."""
+    return lambda value: 100.0 * (min(value, at) / VALUES[0]) ** before * max(1.0, value / at) ** after
+
+
+def _knees(law: Law, noise: Noise, sweeps: int, rng: np.random.Generator, cap: float | None = None) -> list[Shape]:
+    return [read_curve(sweep(law, noise, rng, cap), UP, cap).shape for _ in range(sweeps)]
+
+
+def lines(noise: Noise, sweeps: int, seed: int) -> list[tuple[str, str]]:
+    """Measure everything with one noise."""
+    rng = np.random.default_rng(seed)
+    found: list[tuple[str, str]] = []
+    for name, law in (
+        ("straight, slope 0.9", straight(0.9)),
+        ("straight, slope 0.3", straight(0.3)),
+        ("30 % fixed", part(0.3)),
+    ):
+        readings = [read_curve(sweep(law, noise, rng), UP) for _ in range(sweeps)]
+        found.append((f"false knees: {name}", share(sum(r.knee is not None for r in readings), sweeps)))
+    knee_at = 4630.0
+    readings = [read_curve(sweep(kneed(knee_at, 0.9, 0.225), noise, rng), UP) for _ in range(sweeps)]
+    knees = [r.knee for r in readings if r.knee is not None]
+    found.append(("a slope that falls to a quarter is found", share(len(knees), sweeps)))
+    if knees:
+        near = sum(abs(k.at / knee_at - 1.0) <= 0.01 for k in knees)
+        inside = sum(k.low <= knee_at <= k.high for k in knees)
+        found.append(("of these, place within 1 %", share(near, len(knees))))
+        found.append(("of these, place inside its interval", share(inside, len(knees))))
+    slopes = [elasticity(sweep(straight(0.7), noise, rng), UP) for _ in range(sweeps)]
+    found.append(("cover of the slope", share(sum(s is not None and s.low <= 0.7 <= s.high for s in slopes), sweeps)))
+    capped = [read_curve(sweep(kneed(4500.0, 0.9, 0.9), noise, rng, 110.0), UP, 110.0).shape for _ in range(sweeps)]
+    found.append(("capped is called capped", share(sum(s is Shape.CAPPED for s in capped), sweeps)))
+    unknown = [read_curve(sweep(kneed(4500.0, 0.9, 0.9), noise, rng, 110.0), UP).shape for _ in range(sweeps)]
+    found.append(("capped at a cap nobody told of", share(sum(s is Shape.CAPPED for s in unknown), sweeps)))
+    for name, law in (("straight, slope 0.5", straight(0.5)), ("30 % fixed", part(0.3))):
+        false = sum(read_curve(sweep(law, noise, rng), UP).shape in (Shape.CAPPED, Shape.PEAK) for _ in range(sweeps))
+        found.append((f"falsely capped or peaked: {name}", share(false, sweeps)))
+    peaks = sum(read_curve(sweep(kneed(4630.0, 0.8, -0.6), noise, rng), UP).shape is Shape.PEAK for _ in range(sweeps))
+    found.append(("a peak is called a peak", share(peaks, sweeps)))
+    found += _crossings(noise, sweeps, rng) + _interactions(noise, sweeps, rng)
+    return found
+
+
+def _crossings(noise: Noise, sweeps: int, rng: np.random.Generator) -> list[tuple[str, str]]:
+    """One curve starts 4 % behind and answers better; they meet inside the range."""
+    where = VALUES[0] * 1.04 ** (1.0 / 0.4)
+    told = []
+    for _ in range(sweeps):
+        one = sweep(lambda v: 0.96 * straight(0.8)(v), noise, rng)
+        told.append(crossing(one, sweep(lambda v: 0.96 * 1.04 * straight(0.4)(v), noise, rng), UP))
+    seen = [c for c in told if c is not None]
+    inside = sum((math.isnan(c.low) or c.low <= where) and (math.isnan(c.high) or where <= c.high) for c in seen)
+    never = 0
+    for _ in range(sweeps):
+        ahead = sweep(lambda v: 1.1 * straight(0.6)(v), noise, rng)
+        never += crossing(sweep(straight(0.6), noise, rng), ahead, UP) is not None
+    return [
+        ("a crossing is found", share(len(seen), sweeps)),
+        ("of these, inside its interval", share(inside, max(1, len(seen)))),
+        ("false crossings of curves 10 % apart", share(never, sweeps)),
+    ]
+
+
+def _interactions(noise: Noise, sweeps: int, rng: np.random.Generator) -> list[tuple[str, str]]:
+    truth = 0.02
+    inside = false = 0
+    for _ in range(sweeps):
+        for together in (truth, 0.0):
+            logs = (0.05 + 0.03 + together, 0.05, 0.03, 0.0)
+            both, one, other, none = (np.exp(v + rng.normal(0.0, noise.passes, PASSES)).tolist() for v in logs)
+            told = interaction(both, one, other, none, UP)
+            if told is not None and together:
+                inside += told.low <= math.expm1(truth) <= told.high
+            elif told is not None:
+                false += not told.low <= 0.0 <= told.high
+    return [("cover of an interaction of 2 %", share(inside, sweeps)), ("false interactions", share(false, sweeps))]
+
+
+def main() -> None:
+    """Print the table."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--sweeps", type=int, default=1000)
+    parser.add_argument("--seed", type=int, default=None)
+    chosen = parser.parse_args()
+    seed = chosen.seed if chosen.seed is not None else secrets.randbelow(10**6)
+    print(f"{chosen.sweeps} sweeps a line, {len(VALUES)} settings with {PASSES} passes each; seed {seed}\n")
+    print("| what | " + " | ".join(n.name for n in NOISES) + " |")
+    print("| --- |" + " --- |" * len(NOISES))
+    columns = [lines(noise, chosen.sweeps, seed) for noise in NOISES]
+    for told in zip(*columns, strict=True):
+        print(f"| {told[0][0]} | " + " | ".join(words for _, words in told) + " |", flush=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,47 @@
+"""What attempts say about how long a setting lasts: every pass as a run of its load, failed or not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from yondle.analysis.hold import Run
+from yondle.model.steps import Attempt, PassRecord, StepRecord
+from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, START_FAILURES, Failure, Outcome, Verdict
+
+ANY_LOAD = ""
+"""A machine that doesn't start fails under every load."""
+MOST_CORRECTED = 3
+"""Corrected errors come in bursts: more than so many in one run say no more about the rate."""
+_UNEXPOSED = frozenset({Failure.CLOCK_NOT_HELD, Failure.NOT_IN_FORCE, Failure.REFUSED})
+"""Ends that mean the setting asked for was not what ran."""
+
+
+def runs_of(records: Iterable[StepRecord], knob_id: str) -> list[Run]:
+    """List the runs of some steps by the value of a knob; attempts in which the value wasn't in force are left out."""
+    return [
+        run for record in records for attempt in record.attempts for run in _runs(attempt, record.step.setup[knob_id])
+    ]
+
+
+def _runs(attempt: Attempt, value: float) -> list[Run]:
+    outcome = attempt.outcome
+    if outcome is None or outcome.failure in _UNEXPOSED:
+        return []
+    if outcome.failure in START_FAILURES:
+        return [Run(ANY_LOAD, value, 0.0, 1, True)]
+    made = (_run(record, value, outcome) for record in attempt.passes)
+    return [run for run in made if run is not None]
+
+
+def _run(record: PassRecord, value: float, outcome: Outcome) -> Run | None:
+    failed = outcome.verdict in (Verdict.DOWN, Verdict.WRONG) and outcome.failure is not Failure.ERRORS_CORRECTED
+    result = record.result
+    if result is None:
+        seconds = outcome.time_to_failure_s
+        return Run(record.workload, value, seconds, 1, True) if failed and seconds is not None else None
+    if result.ok:
+        corrected = sum(float(v) for name, v in result.facts.items() if name.startswith("errors "))
+        return Run(record.workload, value, result.duration_s, min(round(corrected), MOST_CORRECTED))
+    if failed:
+        return Run(record.workload, value, result.duration_s, 1, outcome.failure in MACHINE_FAILURES)
+    return Run(record.workload, value, result.duration_s) if outcome.failure in SAYS_NOTHING else None

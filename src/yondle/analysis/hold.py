@@ -1,0 +1,202 @@
+"""How long a setting holds: the posterior over where a knob's edge lies, from everything that held and failed so far.
+
+Model (named wherever it is used: *exponential hazard*): at x notches towards the risky end failures come at a rate of
+floor + exp((x - e)/w) an hour, with e the edge (one failure an hour) and w how fast it gets worse; more than h beyond the
+edge a setting fails at once. The posterior is taken on a grid of e, w, h and floor; what follows from it is *estimated
+under the model*, no more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from yondle.model.knobs import Knob, Risk
+
+Array = NDArray[np.float64]
+
+HOUR_S = 3600.0
+FIRST_SECOND_S = 1.0
+"""Failures in the first second are one kind: how early in it is chance or start-up."""
+
+_EDGES_A_NOTCH = 5
+_MOST_EDGES = 600
+_BELOW, _ABOVE = 6, 6
+"""How far outside the knob's range the edge may lie, in notches: everything fails, or nothing does."""
+_WIDTHS = 10
+_NARROWEST_NOTCHES, _WIDEST_NOTCHES, _WIDEST_SHARE = 0.12, 2.4, 0.0135
+_USUAL_WIDTH_SHARE, _WIDTH_SPREAD = 0.33, 0.8
+"""The prior of the width is normal on logs, about this share of the widest, with this standard deviation."""
+_INSTANT_NOTCHES = (2.0, 4.0, 7.0, 12.0)
+_FLOORS_PER_H = ((0.002, 0.8), (1.0 / 24.0, 0.2))
+_LEAST_LOG = 20.0
+"""Grid points less likely than the likeliest by this on logs are no longer looked at."""
+_LARGEST_EXPONENT = 40.0
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """What one run of a load says about a value: seconds it was loaded, how often it failed in them, if it took the machine down.
+
+    A run that failed ends with the failure; only errors that were corrected come more than once.
+    """
+
+    load: str
+    value: float
+    seconds: float
+    failures: int = 0
+    down: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Scale:
+    """A knob's values as notches towards its risky end, 0 the safest, and the widths that are possible there."""
+
+    knob: Knob
+
+    def __post_init__(self) -> None:
+        if self.knob.risk is Risk.NONE:
+            raise ValueError("a knob without a risky direction has no edge")
+
+    def notch(self, value: float) -> float:
+        """Give the place of a value, which need not be one the knob takes."""
+        exact = (value - self.knob.low) / self.knob.step
+        return exact if self.knob.risk is Risk.UP else self.knob.notches - exact
+
+    def value(self, notch: int) -> float:
+        """Give the value at a notch counted from the safest end."""
+        return self.knob.at(notch if self.knob.risk is Risk.UP else self.knob.notches - notch)
+
+    def widths(self) -> Array:
+        """Give widths in notches, evenly spaced on logs: wide on purpose, a prior too narrow here ruins the answer."""
+        size = max(abs(self.knob.stock), abs(self.knob.high))
+        widest = max(_WIDEST_NOTCHES, _WIDEST_SHARE * size / self.knob.step)
+        return np.geomspace(_NARROWEST_NOTCHES, widest, _WIDTHS)
+
+
+def believed(knob: Knob, runs: Iterable[Run]) -> Posterior:
+    """Give what runs of any load say about a knob's edge."""
+    scale = Scale(knob)
+    posterior = Posterior(knob.notches, scale.widths())
+    held: dict[float, float] = {}
+    for run in runs:
+        if run.failures:
+            posterior.take(scale.notch(run.value), run.seconds, run.failures)
+        else:
+            held[run.value] = held.get(run.value, 0.0) + run.seconds
+    for value, seconds in held.items():
+        posterior.held(scale.notch(value), seconds)
+    return posterior
+
+
+class Posterior:
+    """What is believed of the edge on a range of notches; `held` and `failed` add what a run said."""
+
+    def __init__(self, notches: int, widths: Array) -> None:
+        self.notches = notches
+        span = notches + _BELOW + _ABOVE
+        edges = np.linspace(-_BELOW, notches + _ABOVE, min(_EDGES_A_NOTCH * span + 1, _MOST_EDGES))
+        floors, shares = zip(*_FLOORS_PER_H, strict=True)
+        grid = np.meshgrid(edges, widths, np.array(_INSTANT_NOTCHES), np.array(floors), indexing="ij")
+        self.edge, self.width, instant, floor = (axis.ravel() for axis in grid)
+        self.dead_beyond = self.edge + instant
+        self.floor_per_h = floor
+        self._highest = np.zeros(self.edge.shape, dtype=np.int64)
+        self._arranged_for: float | None = None
+        taper = -0.5 * (np.log(self.width / (_USUAL_WIDTH_SHARE * widths[-1])) / _WIDTH_SPREAD) ** 2
+        self._log_weight = np.log(np.broadcast_to(np.array(shares), grid[0].shape)).ravel() + taper
+
+    def take(self, notch: float, seconds: float, failures: int) -> None:
+        """Learn from a run that held for so long, or failed so often in that time."""
+        for _ in range(failures):
+            self.failed(notch, seconds / failures)
+        if not failures:
+            self.held(notch, seconds)
+
+    def held(self, notch: float, seconds: float) -> None:
+        """Learn that a setting held for so long."""
+        if seconds > 0.0:
+            change = -self._hazard(notch) * seconds
+            change[notch > self.dead_beyond] = -np.inf
+            self._learn(change)
+
+    def failed(self, notch: float, seconds: float) -> None:
+        """Learn that a setting failed after so long."""
+        hazard = self._hazard(notch)
+        early = seconds <= FIRST_SECOND_S
+        change = np.log(-np.expm1(-hazard * FIRST_SECOND_S)) if early else np.log(hazard) - hazard * seconds
+        change[notch > self.dead_beyond] = 0.0 if early else -np.inf
+        self._learn(change)
+
+    @property
+    def weights(self) -> Array:
+        """The probability of every grid point that is still possible, shape (points,)."""
+        weight = np.exp(self._log_weight - self._log_weight.max())
+        return np.asarray(weight / weight.sum())
+
+    def survival(self, notch: float, times_s: Array) -> NDArray[np.float32]:
+        """Give the chance of every grid point to last so long at a notch, shape (times, points), in single precision."""
+        lasting: NDArray[np.float32] = np.exp(
+            np.outer(-times_s.astype(np.float32), self._hazard(notch).astype(np.float32))
+        )
+        lasting[:, notch > self.dead_beyond] = 0.0
+        return lasting
+
+    def chance(self, notches: list[float], seconds: float) -> list[float]:
+        """Give the chance to last `seconds` of load at each notch."""
+        weights, time = self.weights, np.array([seconds])
+        return [float(self.survival(notch, time)[0] @ weights) for notch in notches]
+
+    def arranged(self, per_hour: float) -> NDArray[np.int64]:
+        """Arrange the grid points by the highest notch with no more failures an hour than this, and give it for each.
+
+        -1 where even the safest fails more often.
+        """
+        if self._arranged_for != per_hour:
+            highest = self._highest_acceptable(per_hour)
+            order = np.argsort(highest, kind="stable")
+            self._highest, self._arranged_for = highest, per_hour
+            self._keep(order)
+        return self._highest
+
+    def _highest_acceptable(self, per_hour: float) -> NDArray[np.int64]:
+        spare = np.maximum(per_hour - self.floor_per_h, 1e-12)
+        notch = np.floor(self.edge + np.minimum(self.width * np.log(spare), self.dead_beyond - self.edge) + 1e-9)
+        return np.asarray(np.clip(notch, -1, self.notches), dtype=np.int64)
+
+    def acceptable(self, per_hour: float) -> Array:
+        """Give the probability of every notch to fail no more often than this, shape (notches + 1,)."""
+        return np.asarray(1.0 - np.cumsum(self.answers(per_hour))[:-1])
+
+    def answers(self, per_hour: float) -> Array:
+        """Give the probability of every highest acceptable notch, from -1 (there is none), shape (notches + 2,)."""
+        counts = np.bincount(self.arranged(per_hour) + 1, self.weights, self.notches + 2)
+        return np.asarray(counts, dtype=np.float64)
+
+    def edge_range(self, share: float = 0.95) -> tuple[float, float]:
+        """Give the notches between which the edge lies with this probability, the same share left out on either side."""
+        order = np.argsort(self.edge, kind="stable")
+        reached = np.cumsum(self.weights[order])
+        ends = np.searchsorted(reached, [(1.0 - share) / 2.0, (1.0 + share) / 2.0])
+        low, high = self.edge[order][np.minimum(ends, len(order) - 1)]
+        return float(low), float(high)
+
+    def _hazard(self, notch: float) -> Array:
+        """Failures per second at a notch, for every grid point."""
+        beyond = np.minimum((notch - self.edge) / self.width, _LARGEST_EXPONENT)
+        return np.asarray((self.floor_per_h + np.exp(beyond)) / HOUR_S)
+
+    def _learn(self, change: Array) -> None:
+        after = self._log_weight + change
+        self._log_weight = after
+        self._keep(after > after.max() - _LEAST_LOG)
+
+    def _keep(self, which: NDArray[np.bool_] | NDArray[np.intp]) -> None:
+        """Keep some grid points, or all in another order."""
+        self._log_weight = self._log_weight[which]
+        self.edge, self.width = self.edge[which], self.width[which]
+        self.dead_beyond, self.floor_per_h = self.dead_beyond[which], self.floor_per_h[which]
+        self._highest = self._highest[which]

@@ -1,0 +1,189 @@
+"""Which test tells most for its price: the next setting and run length in a search for the edge, and when to stop.
+
+The loss of recommending notch r when k is the highest that meets the standard is k - r where r is short of it and
+(1/risk - 1)(r - k) where r is beyond, so that the best r is the highest that is too high with probability `risk` at most.
+Of all tests the one is chosen whose expected fall of that loss per expected second is largest: a one-step look ahead
+(value of information; Raiffa and Schlaifer, Applied Statistical Decision Theory, 1961).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from yondle.analysis.hold import HOUR_S, Array, Posterior
+
+RISK = 0.07
+"""A recommended setting may be too high with this probability, under a prior that is wide on purpose."""
+
+_BOUNDS_S = np.array([1.0, 4.0, 12.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0])
+LENGTHS_S = (30.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0)
+_LENGTH_AT = [int(np.searchsorted(_BOUNDS_S, length)) + 1 for length in LENGTHS_S]
+_MOST_PLACES = 24
+"""As many settings are weighed at a time; a wide range is looked at in strides first."""
+
+
+class Style(StrEnum):
+    """How much a crash may cost beyond the time it takes."""
+
+    BOLD = "bold"
+    EVEN = "even"
+    CAREFUL = "careful"
+
+
+LEAST_GAIN_PER_H = 0.5
+"""A search ends when no test is expected to be worth so many notches an hour any more."""
+
+NEARLY_BEST = 0.95
+"""Of tests at one setting the longest is taken that is nearly as good as the best: fewer tests to read afterwards."""
+
+CRASH_PRICE_S = {Style.BOLD: 300.0, Style.EVEN: 1200.0, Style.CAREFUL: 5400.0}
+"""What a crash counts for beyond the restart it takes, in seconds of the tuner's time."""
+
+
+@dataclass(frozen=True, slots=True)
+class Aim:
+    """What is sought: a setting with at most so many failures an hour, too high with at most this probability."""
+
+    per_hour: float
+    risk: float = RISK
+
+
+@dataclass(frozen=True, slots=True)
+class Prices:
+    """Seconds that a test takes besides its load: change and settle, starting again at the same value, and a failure."""
+
+    change_s: float
+    again_s: float
+    failure_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class NextTest:
+    """A test worth running: which load, at which notch, for how long, and what it is expected to bring.
+
+    `gain_per_hour` is in notches, `chance` that to hold; `if_held` and `if_failed` are what would be recommended then.
+    """
+
+    load: int
+    notch: int
+    seconds: float
+    gain_per_hour: float
+    chance: float
+    if_held: int
+    if_failed: int
+
+
+class Chooser:
+    """Weighs tests for one aim; what is believed of several loads is told apart, and the worst of them decides."""
+
+    def __init__(self, aim: Aim, prices: Prices, least: int, most: int) -> None:
+        self._aim = aim
+        self._prices = prices
+        self._least, self._most = least, most
+
+    def recommended(self, loads: Sequence[Posterior]) -> int:
+        """Give the highest notch that is too high for any load with at most the aim's probability."""
+        return self._best(self._worst_of(loads))
+
+    def chance_right(self, loads: Sequence[Posterior], notch: int) -> float:
+        """Give the probability that a notch meets the aim for every load."""
+        return float(self._worst_of(loads)[notch + 1 :].sum())
+
+    def next_test(
+        self, loads: Sequence[Posterior], least_gain_per_hour: float, at: int | None = None
+    ) -> NextTest | None:
+        """Give the best next test; None when none is worth its time. `at` is the notch in force."""
+        spreads = [load.answers(self._aim.per_hour) for load in loads]
+        best: NextTest | None = None
+        for number, load in enumerate(loads):
+            others = _together(spreads[:number] + spreads[number + 1 :], len(spreads[number]))
+            floor = best.gain_per_hour if best is not None else least_gain_per_hour
+            best = self._weigh(number, load, spreads[number], others, floor, at) or best
+        return best
+
+    def _weigh(
+        self, number: int, load: Posterior, before: Array, others: Array, least: float, here: int | None
+    ) -> NextTest | None:
+        """Weigh every place with every length for one load; None when no test is expected to bring more than `least`."""
+        places = self._places(before, here)
+        lasting, spread = self._outcomes(load, places, before)
+        lost_failing = self._least_loss(spread[:, :-1] - spread[:, 1:], others)
+        lost_surviving = self._least_loss(spread[:, 1:], others)
+        now = float(self._least_loss(before[None, :], others)[0])
+        bounds = np.concatenate([[0.0], _BOUNDS_S])
+        running = np.cumsum((lasting[:, 1:] + lasting[:, :-1]) / 2.0 * np.diff(bounds), axis=1)
+        change = np.where(np.array(places) == here, self._prices.again_s, self._prices.change_s)
+        rates = np.empty((len(places), len(_LENGTH_AT)))
+        for column, at in enumerate(_LENGTH_AT):
+            after = lost_failing[:, :at].sum(axis=1) + lost_surviving[:, at - 1]
+            price = change + running[:, at - 1] + (1.0 - lasting[:, at]) * self._prices.failure_s
+            rates[:, column] = (now - after) / price
+        i, column = divmod(int(np.argmax(rates)), len(_LENGTH_AT))
+        if rates[i, column] <= least / HOUR_S:
+            return None
+        column = max(c for c in range(len(_LENGTH_AT)) if rates[i, c] >= NEARLY_BEST * rates[i, column])
+        at = _LENGTH_AT[column]
+        ends = (spread[i, at], before - spread[i, at])
+        held, failed = (self._best(_lesser(end, others)) for end in ends)
+        gain = float(rates[i, column]) * HOUR_S
+        return NextTest(number, places[i], float(bounds[at]), gain, float(lasting[i, at]), held, failed)
+
+    def _outcomes(self, load: Posterior, places: list[int], before: Array) -> tuple[Array, Array]:
+        """Give the chance to last to every bound, (places, bounds), and with it the spread of the right answer."""
+        answers, firsts = np.unique(load.arranged(self._aim.per_hour) + 1, return_index=True)
+        weights = load.weights.astype(np.float32)
+        survived = np.zeros((len(places), len(_BOUNDS_S) + 1, len(before)))
+        survived[:, 0] = before
+        for i, place in enumerate(places):
+            lasting = load.survival(place, _BOUNDS_S) * weights
+            survived[i, 1:, answers] = np.add.reduceat(lasting, firsts, axis=1).T
+        return survived.sum(axis=2), survived
+
+    def _places(self, before: Array, here: int | None) -> list[int]:
+        """Give the notches worth looking at: from a little below what is sure to a little above what is possible."""
+        reached = np.cumsum(before)
+        low = max(int(np.searchsorted(reached, 0.002)) - 1, self._least)
+        high = min(int(np.searchsorted(reached, 0.998)) + 5, self._most)
+        stride = max(1, -(-(high - low + 1) // _MOST_PLACES))
+        places = set(range(high, low - 1, -stride))
+        return sorted(places | {here} if here is not None and low <= here <= high else places)
+
+    def _worst_of(self, loads: Sequence[Posterior]) -> Array:
+        spreads = [load.answers(self._aim.per_hour) for load in loads]
+        return _lesser(spreads[0], _together(spreads[1:], len(spreads[0])))
+
+    def _losses(self, size: int) -> Array:
+        """Loss of recommending r (columns, from the least to the most) where k (rows, from -1) is right."""
+        right = np.arange(-1, size - 1)[:, None]
+        said = np.arange(self._least, self._most + 1)[None, :]
+        beyond = (1.0 / self._aim.risk - 1.0) * np.maximum(said - right, 0.0)
+        return np.asarray(np.maximum(right - said, 0.0) + beyond)
+
+    def _least_loss(self, spread: Array, others: Array) -> Array:
+        return np.asarray((_lesser(spread, others) @ self._losses(spread.shape[-1])).min(axis=-1))
+
+    def _best(self, spread: Array) -> int:
+        return self._least + int(np.argmin(spread @ self._losses(len(spread))))
+
+
+def _tail(spread: Array) -> Array:
+    """Give the probability of every answer or a higher one, along the last axis."""
+    return np.asarray(np.flip(np.cumsum(np.flip(spread, axis=-1), axis=-1), axis=-1))
+
+
+def _together(spreads: list[Array], size: int) -> Array:
+    """Give the probability that all of some answers are as high as every answer, or higher."""
+    together = np.ones(size)
+    for spread in spreads:
+        together = together * _tail(spread)
+    return together
+
+
+def _lesser(spread: Array, others: Array) -> Array:
+    """Give the spread of the lower of two answers, the other told by its tail."""
+    together = _tail(spread) * others
+    return np.asarray(together - np.pad(together, [(0, 0)] * (together.ndim - 1) + [(0, 1)])[..., 1:])

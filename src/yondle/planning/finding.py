@@ -1,0 +1,195 @@
+"""The search for the edge as a plan: which value to load for how long, why, and what to recommend in the end."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from yondle.analysis.exposure import ANY_LOAD
+from yondle.analysis.hold import Posterior, Run, Scale
+from yondle.analysis.stability import PER_HOUR, STANDARD_WORDS, Standard
+from yondle.model.knobs import Knob, Risk, When
+from yondle.model.quantities import count, duration, number
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import Check, Stage, StageKind
+from yondle.model.verdicts import Verdict
+from yondle.planning.climb import Climb, Recall, Tried, Try
+from yondle.planning.edge_search import CRASH_PRICE_S, LEAST_GAIN_PER_H, Aim, Chooser, NextTest, Prices, Style
+
+LIVE_CHANGE_S = 20.0
+"""Setting a live knob, reading it back and starting a load."""
+USUAL_RESTART_S = 120.0
+TYPICAL_WIDTH_NOTCHES = 0.6
+
+
+@dataclass(frozen=True, slots=True)
+class Edge:
+    """Search for the riskiest value of a knob that meets a standard under each of these loads.
+
+    `to` is the riskiest value that may be tried, `hours` the time the search may take.
+    """
+
+    knob: str
+    loads: tuple[str, ...]
+    standard: Standard = Standard.DAILY
+    style: Style = Style.EVEN
+    to: float | None = None
+    hours: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What a search has come to: the value it recommends, the probability that it meets the standard, and what it rests on.
+
+    `edge` are the values between which the edge of the worst load lies with 95 % probability, `next` the next test.
+    """
+
+    value: float
+    probability: float
+    a_notch_safer: float
+    edge: tuple[float, float]
+    chances: tuple[tuple[float, float], ...]
+    tests: int
+    failures: int
+    loaded_s: float
+    next: NextTest | None
+
+
+class EdgeSearch:
+    """What is believed of a knob's edge under some loads, and the next test; pure, fed with runs."""
+
+    def __init__(self, part: Edge, declaration: RigDeclaration) -> None:
+        knob = declaration.knob(part.knob)
+        self.part, self.knob = part, knob
+        self._scale = Scale(knob)
+        self._loads = {load: Posterior(knob.notches, self._scale.widths()) for load in part.loads}
+        low, high = sorted(self._scale.notch(v) for v in declaration.own_range(knob))
+        self._least, self._most = round(low), round(high)
+        if part.to is not None:
+            self._most = min(self._most, round(self._scale.notch(part.to)))
+        restart = (declaration.restart_s or USUAL_RESTART_S) + (
+            declaration.entry_s if knob.when is When.BY_HAND else 0.0
+        )
+        self._change_s = LIVE_CHANGE_S + (restart if knob.when is not When.LIVE else 0.0)
+        self._restart_s = restart
+        self._failures = self._crashes = self._tests = 0
+        self._loaded_s = 0.0
+        self._here: int | None = None
+
+    def learn(self, runs: Iterable[Run]) -> None:
+        """Take in what runs said; those of other loads say nothing here."""
+        for run in runs:
+            concerned = [p for load, p in self._loads.items() if run.load in (load, ANY_LOAD)]
+            for load in concerned:
+                load.take(self._scale.notch(run.value), run.seconds, run.failures)
+            if not concerned:
+                continue
+            self._tests += 1
+            self._loaded_s += run.seconds
+            self._failures += run.failures > 0
+            self._crashes += run.down
+            self._here = None if run.failures else round(self._scale.notch(run.value))
+
+    def stay_below(self, value: float) -> None:
+        """Try nothing as risky as this any more: it was refused, or the machine could not reach it."""
+        self._most = max(self._least, min(self._most, round(self._scale.notch(value)) - 1))
+
+    def next_test(self) -> NextTest | None:
+        """Give the test that brings most for its price; None when none is worth it."""
+        return self._chooser().next_test(list(self._loads.values()), LEAST_GAIN_PER_H, self._here)
+
+    def found(self) -> Found:
+        """Say what is known by now."""
+        chooser, loads = self._chooser(), list(self._loads.values())
+        notch = chooser.recommended(loads)
+        ranges = [load.edge_range() for load in loads]
+        worst = min(ranges, key=sum)
+        every = range(self.knob.notches + 1)
+        return Found(
+            self._scale.value(notch),
+            chooser.chance_right(loads, notch),
+            chooser.chance_right(loads, max(notch - 1, 0)),
+            (self._place(worst[0]), self._place(worst[1])),
+            tuple((self._scale.value(n), chooser.chance_right(loads, n)) for n in every),
+            self._tests,
+            self._failures,
+            self._loaded_s,
+            self.next_test(),
+        )
+
+    def load_of(self, test: NextTest) -> str:
+        """Name the load of a test."""
+        return self.part.loads[test.load]
+
+    def value_of(self, notch: int) -> float:
+        """Give the value at a notch counted from the safest end."""
+        return self._scale.value(notch)
+
+    def why(self, test: NextTest, declaration: RigDeclaration) -> str:
+        """Say in one sentence why a test comes next."""
+        now = self._chooser().recommended(list(self._loads.values()))
+        load = declaration.workload(self.load_of(test)).name
+        begin = f"{duration(test.seconds)} of {load} at {self.knob.text(self.value_of(test.notch))}"
+        up, down = test.if_held - now, now - test.if_failed
+        more, fewer = (count(n, "notch", "notches") for n in (up, down))
+        if up > 0 and down > 0:
+            gains = f"if it holds, {more} more can be recommended; if it fails, {fewer} fewer"
+        elif up > 0:
+            gains = f"if it holds, {more} more can be recommended"
+        elif down > 0:
+            gains = f"if it fails, {fewer} fewer can be recommended"
+        else:
+            gains = "either end narrows where the edge lies"
+        return f"{begin}: {gains} ({number(100 * test.chance)} % to hold)"
+
+    def _chooser(self) -> Chooser:
+        crash_share = (self._crashes + 1.0) / (self._failures + 1.0)
+        price = crash_share * (self._restart_s + CRASH_PRICE_S[self.part.style])
+        prices = Prices(self._change_s, LIVE_CHANGE_S, price)
+        return Chooser(Aim(PER_HOUR[self.part.standard]), prices, self._least, self._most)
+
+    def _place(self, notch: float) -> float:
+        knob = self.knob
+        exact = knob.low + notch * knob.step if knob.risk is Risk.UP else knob.high - notch * knob.step
+        return min(max(exact, knob.low), knob.high)
+
+
+def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
+    """Search, then leave the rig at what is recommended, checked like any other step."""
+    search = EdgeSearch(part, declaration)
+    known = yield Recall(part.knob)
+    search.learn(known.ran)
+    spent_s = 0.0
+    while (test := search.next_test()) is not None:
+        if part.hours is not None and spent_s >= part.hours * 3600.0:
+            break
+        value = search.value_of(test.notch)
+        check = load_check(declaration, search.load_of(test), test.seconds)
+        tried = yield Try({part.knob: value}, search.why(test, declaration), check, start.position)
+        search.learn(tried.ran)
+        spent_s += tried.took_s
+        if tried.verdict in (Verdict.HELD_BACK, Verdict.REFUSED):
+            search.stay_below(value)
+    found = search.found()
+    if found.value != start.in_force[part.knob]:
+        why = f"recommended: {STANDARD_WORDS[part.standard]} with {number(100 * found.probability)} % probability"
+        yield Try({part.knob: found.value}, why, None, start.position)
+
+
+def typical_run(knob: Knob, start: float, test: Try) -> Run:
+    """Give how a test would end on a middling machine: its edge halfway from a start to the risky end. For dry runs."""
+    scale = Scale(knob)
+    edge = (scale.notch(start) + knob.notches) / 2.0
+    stage = test.check.stages[0] if test.check is not None else None
+    load, seconds = (stage.workloads[0], stage.pass_s or 0.0) if stage is not None else ("", 0.0)
+    value = test.values[knob.id]
+    lasts = 3600.0 * math.exp(min((edge - scale.notch(value)) / TYPICAL_WIDTH_NOTCHES, 20.0))
+    return Run(load, value, min(lasts, seconds), int(lasts < seconds), lasts < seconds)
+
+
+def load_check(declaration: RigDeclaration, load: str, seconds: float) -> Check:
+    """Make a check that is one load and no more."""
+    work = declaration.workload(load)
+    stage = Stage(f"{work.name.lower()} for the edge", StageKind.LOAD, (load,), 1, 0, seconds)
+    return Check((stage,), declaration.settle_channel, declaration.settle_below)

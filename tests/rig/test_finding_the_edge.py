@@ -1,0 +1,124 @@
+"""The search for the edge on simulated rigs, held against what the rig keeps hidden."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.app.machines import RigChoice
+from yondle.app.plan_files import parse_plan
+from yondle.app.plans import Ended, go_on_with_plan, preview, start_plan
+from yondle.app.session import Session
+from yondle.model.errors import KnownError
+from yondle.model.steps import StepRecord
+from yondle.model.verdicts import Verdict
+from yondle.planning.climb import Move, Recall, Try
+
+MakeSession = Callable[..., Session]
+
+EDGE = """
+format = "yondle-plan 1"
+name = "the edge"
+passes = 2
+[[do]]
+kind = "edge"
+knob = "core_clock"
+loads = ["mixed_load"]
+standard = "session"
+"""
+RIG = quick_rig().replace("corrected_lead_mhz = 40.0\n", "")
+"""Heron without errors that are corrected before a crash: its edge is the one the rig file names."""
+EDGE_MHZ = (4500.0, 4700.0)
+"""Between these lies the clock at which the mixed load fails once an hour at 1.25 V, with heat and load taken off."""
+
+
+def roomy(session: Session) -> None:
+    """Measure stock, then make room so that neither power nor heat holds the clock back."""
+    session.baseline(2)
+    for knob, value in (("power_limit", 120.0), ("fan_level", 80.0), ("core_voltage", 1.25)):
+        session.propose(knob, value)
+        assert session.test(2).verdict is Verdict.HELD
+
+
+def test_the_search_ends_at_a_setting_that_held_near_the_hidden_edge(new_session: MakeSession) -> None:
+    session = new_session(RIG)
+    roomy(session)
+    seen: list[tuple[Move | None, StepRecord]] = []
+    start = session.position
+    assert start is not None
+    end = start_plan(session, EDGE, "edge", lambda move, record: seen.append((move, record)))
+    assert end.ended is Ended.DONE
+    assert isinstance(seen[0][0], Recall)
+    tests = [(move, record) for move, record in seen if isinstance(move, Try)]
+    assert all(record.step.parent == start.step.number for _, record in tests)
+    assert any(record.verdict is Verdict.DOWN for _, record in tests)
+    recommended = session.in_force["core_clock"]
+    assert EDGE_MHZ[0] - 150 <= recommended <= EDGE_MHZ[1]
+    last = tests[-1][1]
+    assert last.verdict is Verdict.HELD
+    assert "recommended" in str(last.attempts[-1].conditions["asked because"])
+    assert last.scores("stacking")
+    assert session.machine.rig.read_back() == session.in_force
+
+
+def test_a_search_left_in_the_middle_goes_on_as_if_it_had_not_been(tmp_path: Path) -> None:
+    def values(session: Session) -> list[tuple[float, str]]:
+        return [
+            (r.step.setup["core_clock"], str(a.conditions["asked because"]))
+            for r in session.steps
+            for a in r.attempts
+            if "asked because" in a.conditions
+        ]
+
+    whole = Session.create(tmp_path / "whole.yondle", RigChoice("simulated", "Heron", RIG))
+    roomy(whole)
+    start_plan(whole, EDGE, "edge", lambda *_: None)
+    expected = values(whole)
+    whole.close()
+    path = tmp_path / "cut.yondle"
+    cut = Session.create(path, RigChoice("simulated", "Heron", RIG))
+    roomy(cut)
+    made: list[object] = []
+    assert start_plan(cut, EDGE, "edge", lambda *_: made.append(1), lambda: len(made) >= 5).ended is Ended.PAUSED
+    cut.close()
+    again = Session.open(path)
+    assert go_on_with_plan(again, lambda *_: None).ended is Ended.DONE
+    assert values(again)[:4] == expected[:4]
+    assert len({value for value, _ in values(again)}) > 3
+    assert again.position is not None
+    assert again.position.verdict is Verdict.HELD
+    again.close()
+
+
+def test_a_search_respects_the_tuners_own_limit(new_session: MakeSession) -> None:
+    session = new_session(RIG)
+    roomy(session)
+    session.set_own_range("core_clock", None, 4400.0)
+    start_plan(session, EDGE, "edge", lambda *_: None)
+    assert max(r.step.setup["core_clock"] for r in session.steps) <= 4400.0
+    assert session.in_force["core_clock"] == 4400.0
+
+
+def test_what_a_search_would_take_is_told_before_anything_is_set(new_session: MakeSession) -> None:
+    session = new_session(RIG)
+    roomy(session)
+    told = preview(session, parse_plan(EDGE, "edge", session.declaration))
+    assert 5 <= told.tests <= 60
+    assert 600 <= told.seconds <= 6 * 3600
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ('"core_clock"', '"fan_level"', "no risky end"),
+        ('["mixed_load"]', "[]", "loads"),
+        ('["mixed_load"]', '["sunshine"]', "sunshine"),
+        ('"session"', '"certified"', "standard"),
+    ],
+)
+def test_a_search_that_makes_no_sense_is_refused_in_words(session: Session, old: str, new: str, says: str) -> None:
+    with pytest.raises(KnownError, match=says):
+        parse_plan(EDGE.replace(old, new), "edge", session.declaration)
