@@ -55,7 +55,7 @@ def test_a_step_and_its_status_say_the_same_in_words_and_in_json(yondle: Said, b
     assert status["verified"] == {"as_set": 27, "of": 27}
     code, out, _ = yondle("status", str(book))
     assert code == 0
-    assert "Core clock 4\u2009400" in out
+    assert "Core clock 4\u202f400" in out
     assert "← here" in out
 
 

@@ -56,7 +56,7 @@ def test_a_figure_typed_in_is_kept_shown_and_told_as_a_gain(qtbot: QtBot, tune: 
     assert len(tune.session.step(2).added) == 3
     tune.trail.choose(2)
     assert "Sky tour" in words(tune.side.inspector)
-    assert "+9.8\u2009%" in words(tune.side.inspector)
+    assert "+9.8\u202f%" in words(tune.side.inspector)
     qtbot.keyClick(tune.window(), Qt.Key.Key_R)
     card = tune.side.findChild(ResultCard)
     card.fields["score"].setText("fast")

@@ -49,7 +49,7 @@ def test_knobs_stand_in_groups_that_fold_and_stay_as_they_were_left(
     qtbot.keyClick(processor, Qt.Key.Key_Left)
     assert "memory_rate" in tune.rulers.shown
     assert "core_clock" not in tune.rulers.shown
-    assert "Core clock 4\u2009300\u2009MHz" in processor.summary
+    assert "Core clock 4\u202f300\u202fMHz" in processor.summary
     shown = tune.rulers.shown
     assert tune_of(open_book(measured)).rulers.shown == shown
 
@@ -101,12 +101,12 @@ def test_sensor_limits_are_changed_in_place(tune: TunePlace) -> None:
 def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtbot: QtBot, tune: TunePlace) -> None:
     tune._propose("memory_rate", 5800)
     assert "Entered by hand in firmware setup" in words(tune.side)
-    assert "13.79\u2009ns" in [value for _, value in tune.rulers.ruler("cas").view.derived]  # type: ignore[union-attr]
+    assert "13.79\u202fns" in [value for _, value in tune.rulers.ruler("cas").view.derived]  # type: ignore[union-attr]
     tune.actions_by_name["test"].trigger()
     settle(qtbot, tune.window())
     card = tune.side.cards.get("entry")
     assert isinstance(card, EntryCard)
-    assert "5\u2009800\u2009MT/s" in words(card)
+    assert "5\u202f800\u202fMT/s" in words(card)
     assert "Waiting for you" in words(tune.side)
     assert not tune.actions_by_name["test"].isEnabled()
     assert not tune.actions_by_name["baseline"].isEnabled()

@@ -44,7 +44,7 @@ def test_dragging_a_marker_proposes_and_return_tests(qtbot: QtBot, measured: Pat
     assert tune.session.proposal is not None
     assert tune.session.proposal.value("core_clock") == 4400.0
     shown = words(tune.side)
-    assert "4\u2009300 → 4\u2009400\u2009MHz" in shown
+    assert "4\u202f300 → 4\u202f400\u202fMHz" in shown
     assert "All else as in step 2" in shown
     qtbot.keyClick(ruler(window, "core_clock"), Qt.Key.Key_Return)
     settle(qtbot, window)
@@ -187,7 +187,7 @@ def test_what_was_on_trial_at_the_last_end_stands_on_a_card(
     session.close()
     window = open_book(measured)
     shown = words(tune_of(window).side)
-    assert "Step 3 was on trial: Core clock 4\u2009400" in shown
+    assert "Step 3 was on trial: Core clock 4\u202f400" in shown
     assert "Yondle was interrupted" in shown
     assert "The rig is at step 2, read back as set. Nothing was tried again by itself." in shown
 
@@ -306,7 +306,7 @@ def test_hovering_and_clicking_the_chart_tells_exact_values_and_chooses_the_step
     scene = box.mapViewToScene(QPointF(point.value, point.spread.mean))
     tune.chart._hover((scene,))
     assert tune.chart._hovered.isVisible()
-    assert "4\u2009300\u2009MHz" in tune.chart._hovered.toPlainText()
+    assert "4\u202f300\u202fMHz" in tune.chart._hovered.toPlainText()
     assert "2 passes" in tune.chart._hovered.toPlainText()
     qtbot.mouseClick(tune.chart.viewport(), Qt.MouseButton.LeftButton, pos=tune.chart.mapFromScene(scene))
     assert tune.trail.selected() == 2

@@ -187,7 +187,7 @@ def test_a_sensor_log_is_kept_with_its_zone_and_its_gaps(measured: Path, tmp_pat
 def test_the_command_line_types_in_and_chooses(measured: Path, capsys: pytest.CaptureFixture[str]) -> None:
     typed = ["result", str(measured), "1", "Sky tour", "61.2", "--unit", "frames/s", "--part", "1 % low=40"]
     assert run(typed) == 0
-    assert "Sky tour 61.20\u2009frames/s (1 % low 40.0)" in capsys.readouterr().out
+    assert "Sky tour 61.20\u202fframes/s (1 % low 40.0)" in capsys.readouterr().out
     assert run(["benchmarks", str(measured), "--use", "stacking"]) == 0
     out = capsys.readouterr().out
     assert "run       stacking" in out

@@ -162,7 +162,7 @@ def test_a_profile_brings_every_knob_back_exactly(session: Session, tmp_path: Pa
     assert session.in_force == kept
     assert session.machine.rig.read_back() == kept
     compared = compared_to_stock(session, profile(session, "Planet night"))
-    assert ("Memory rate", "5\u2009600\u2009MT/s", "5\u2009800\u2009MT/s") in compared.knobs
+    assert ("Memory rate", "5\u202f600\u202fMT/s", "5\u202f800\u202fMT/s") in compared.knobs
     assert any(name == "First word" for name, _, _ in compared.derived)
     assert any(name == "Stacking" for name, _ in compared.gains)
     file = tmp_path / "night.toml"
@@ -224,7 +224,7 @@ def test_own_limits_hold_everywhere_and_outlive_the_program(session: Session) ->
     session.set_limit("processor_temperature", 80.0)
     with pytest.raises(KnownError, match=r"above your own limit of 1\.220"):
         session.propose("core_voltage", 1.25)
-    with pytest.raises(KnownError, match="is at 4\u2009200\u2009MHz now"):
+    with pytest.raises(KnownError, match="is at 4\u202f200\u202fMHz now"):
         session.set_own_range("core_clock", None, 4000)
     path = session.logbook.path
     session.close()
@@ -269,7 +269,7 @@ def test_a_suspended_machine_disturbs_the_pass_which_is_repeated(session: Sessio
     record = session.test(2)
     loads = [p for p in record.attempts[0].passes if p.stage == "mixed load"]
     assert record.verdict is Verdict.HELD
-    assert [p.disturbed for p in loads] == ["the machine was suspended for 2\u2009h", ""]
+    assert [p.disturbed for p in loads] == ["the machine was suspended for 2\u202fh", ""]
 
 
 def test_a_clock_set_back_changes_no_order_and_is_recorded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -287,7 +287,7 @@ def test_a_clock_set_back_changes_no_order_and_is_recorded(tmp_path: Path, monke
     session = Session(logbook, earlier)
     session.propose("core_clock", 4300)
     record = session.test(2)
-    assert str(record.attempts[0].conditions["clock"]).startswith("set back by 1\u2009h")
+    assert str(record.attempts[0].conditions["clock"]).startswith("set back by 1\u202fh")
     assert record.attempts[0].started_s > session.step(1).attempts[0].started_s
     assert [r.step.number for r in session.steps] == [1, 2]
     session.close()

@@ -84,11 +84,11 @@ def test_refused_rounded_and_ignored_values_are_told_apart(session: Session) -> 
     assert session.machine.rig.boot_id() == boot, "nothing to restart for"
     rounded = try_out(session, controller_voltage=1.085)
     assert rounded.outcome is not None
-    assert "1.080\u2009V reads back (rounded to 1.080" in rounded.outcome.reason
+    assert "1.080\u202fV reads back (rounded to 1.080" in rounded.outcome.reason
     ignored = try_out(session, joint=True, graphics_clock=2265, graphics_power_limit=90)
     assert ignored.outcome is not None
     assert ignored.outcome.failure is Failure.NOT_IN_FORCE
-    assert "90\u2009W reads back, but the limit acts at 70\u2009W" in ignored.outcome.reason
+    assert "90\u202fW reads back, but the limit acts at 70\u202fW" in ignored.outcome.reason
 
 
 def test_the_tuner_is_waited_for_across_the_end_of_the_program(tmp_path: Path) -> None:

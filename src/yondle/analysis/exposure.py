@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from yondle.analysis.hold import Run
+from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, START_FAILURES, Failure, Outcome, Verdict
 
@@ -21,6 +22,15 @@ def runs_of(records: Iterable[StepRecord], knob_id: str) -> list[Run]:
     return [
         run for record in records for attempt in record.attempts for run in _runs(attempt, record.step.setup[knob_id])
     ]
+
+
+def reached_by(declaration: RigDeclaration, attempt: Attempt, knob_id: str) -> float | None:
+    """Give the lowest mean, over a pass, of the reading that follows a knob, where the attempt ended for not holding it."""
+    if attempt.outcome is None or attempt.outcome.failure is not Failure.CLOCK_NOT_HELD:
+        return None
+    names = [f"mean {c.id}" for c in declaration.channels if c.follows == knob_id]
+    facts = [p.result.facts for p in attempt.passes if p.result is not None]
+    return min((float(f[name]) for f in facts for name in names if name in f), default=None)
 
 
 def _runs(attempt: Attempt, value: float) -> list[Run]:

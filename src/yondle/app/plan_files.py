@@ -12,6 +12,7 @@ from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Risk
+from yondle.model.quantities import THIN
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import Style
@@ -121,7 +122,7 @@ def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
 def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
     import tomlkit
 
-    name = name.replace("\N{THIN SPACE}", " ")
+    name = name.replace(THIN, " ")
     return tomlkit.dumps({"format": FORMAT, "name": name, "passes": passes, "do": [part]})
 
 

@@ -8,7 +8,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
-from yondle.analysis.exposure import runs_of
+from yondle.analysis.exposure import reached_by, runs_of
 from yondle.analysis.hold import Run
 from yondle.app.plan_files import parse_plan
 from yondle.app.session import Session
@@ -145,7 +145,7 @@ class _Runner:
 
     def run(self) -> PlanEnd:
         """Replay, then go on."""
-        going = moves(self._plan, self._session.declaration, _from_values(self._run.start))
+        going = moves(self._plan, self._session.declaration, tried_of(self._run.start))
         try:
             move = next(going)
             for kept in self._run.moves:
@@ -200,7 +200,7 @@ class _Runner:
                 "A limit or the plan has changed since; end this run and start it anew.",
             )
         if kept.result is not None:
-            return _from_values(kept.result)
+            return tried_of(kept.result)
         made = self._attempted(kept.attempt)
         if made is None or self._session.position is None:
             return None
@@ -220,7 +220,9 @@ class _Runner:
                 latest = record.attempts[-1]
                 alone = replace(record, attempts=(latest,))
                 took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
-                return replace(tried, ran=tuple(runs_of([alone], next(iter(move.values)))), took_s=took_s)
+                knob = next(iter(move.values))
+                ran, reached = tuple(runs_of([alone], knob)), reached_by(session.declaration, latest, knob)
+                return replace(tried, ran=ran, took_s=took_s, reached=reached)
             case _:
                 return tried
 
@@ -275,10 +277,20 @@ def _as_values(tried: Tried) -> dict[str, Any]:
         "step": tried.step,
         "ran": [asdict(run) for run in tried.ran],
         "took_s": tried.took_s,
+        "reached": tried.reached,
     }
 
 
-def _from_values(kept: dict[str, Any]) -> Tried:
+def tried_of(kept: dict[str, Any]) -> Tried:
+    """Read what became of a move from where it is kept."""
     ran = tuple(Run(**run) for run in kept.get("ran", ()))
     where = Setup.of(kept["in_force"])
-    return Tried(Verdict(kept["verdict"]), where, kept["position"], kept["step"], ran, kept.get("took_s", 0.0))
+    return Tried(
+        Verdict(kept["verdict"]),
+        where,
+        kept["position"],
+        kept["step"],
+        ran,
+        kept.get("took_s", 0.0),
+        kept.get("reached"),
+    )

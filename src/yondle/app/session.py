@@ -34,7 +34,7 @@ from yondle.model.events import (
 from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import AddedResult, Check, Note, StartAnswer, Step, StepKind, StepRecord
+from yondle.model.steps import ASKED_BECAUSE, AddedResult, Check, Note, StartAnswer, Step, StepKind, StepRecord
 from yondle.model.workloads import Workload
 from yondle.planning.ladder import quick_check
 
@@ -228,7 +228,7 @@ class Session:
         number = again.step.number if again else self.logbook.next_step()
         step = again.step if again else Step(number, StepKind.CHANGE, origin, setup, changes, len(changes) > 1)
         asked = check or quick_check(self.declaration, STEP_PASSES, setup)
-        return self._test(step, asked, home.step.setup, origin, (("asked because", why),) if why else ())
+        return self._test(step, asked, home.step.setup, origin, ((ASKED_BECAUSE, why),) if why else ())
 
     def test_again(self, number: int, passes: int | None = None) -> StepRecord:
         """Test a step once more, to be sure, from where it was tested before; raises KnownError where it can't be."""

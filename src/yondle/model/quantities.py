@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-THIN = "\u2009"
+THIN = "\u202f"
 MINUS = "\u2212"
 
 
@@ -18,7 +18,7 @@ def number(value: float, digits: int = 0) -> str:
 
 
 def quantity(value: float, unit: str, digits: int = 0) -> str:
-    """Write a number with its unit behind a thin space."""
+    """Write a number with its unit behind a thin space that never breaks a line."""
     return f"{number(value, digits)}{THIN}{unit}" if unit else number(value, digits)
 
 

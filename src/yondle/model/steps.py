@@ -45,6 +45,10 @@ class Step:
     joint: bool = False
 
 
+ASKED_BECAUSE = "asked because"
+"""The condition under which an attempt keeps why a plan asked for it."""
+
+
 class StageKind(StrEnum):
     """What a stage of the check ladder does."""
 

@@ -51,7 +51,8 @@ class Recall:
 class Tried:
     """What became of a move: the verdict, the setup in force now, the step it stands for, and the step that was tested.
 
-    `ran` are the runs of loads in it (all there were for a Recall), `took_s` the seconds from its opening to its close.
+    `ran` are the runs of loads in it (all there were for a Recall), `took_s` their seconds, and `reached` the value that was
+    really there where the machine could not hold the one asked.
     """
 
     verdict: Verdict
@@ -60,6 +61,7 @@ class Tried:
     step: int
     ran: tuple[Run, ...] = ()
     took_s: float = 0.0
+    reached: float | None = None
 
 
 _DEEPEST_RELIEF = 2

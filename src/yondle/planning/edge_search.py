@@ -16,7 +16,7 @@ import numpy as np
 
 from yondle.analysis.hold import HOUR_S, Array, Posterior
 
-RISK = 0.07
+RISK = 0.09
 """A recommended setting may be too high with this probability, under a prior that is wide on purpose."""
 
 _BOUNDS_S = np.array([1.0, 4.0, 12.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0])
@@ -34,7 +34,7 @@ class Style(StrEnum):
     CAREFUL = "careful"
 
 
-LEAST_GAIN_PER_H = 0.5
+LEAST_GAIN_PER_H = 0.55
 """A search ends when no test is expected to be worth so many notches an hour any more."""
 
 NEARLY_BEST = 0.95
@@ -146,8 +146,8 @@ class Chooser:
     def _places(self, before: Array, here: int | None) -> list[int]:
         """Give the notches worth looking at: from a little below what is sure to a little above what is possible."""
         reached = np.cumsum(before)
-        low = max(int(np.searchsorted(reached, 0.002)) - 1, self._least)
-        high = min(int(np.searchsorted(reached, 0.998)) + 5, self._most)
+        low = min(max(int(np.searchsorted(reached, 0.002)) - 1, self._least), self._most)
+        high = max(min(int(np.searchsorted(reached, 0.998)) + 5, self._most), self._least)
         stride = max(1, -(-(high - low + 1) // _MOST_PLACES))
         places = set(range(high, low - 1, -stride))
         return sorted(places | {here} if here is not None and low <= here <= high else places)

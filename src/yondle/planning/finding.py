@@ -7,20 +7,22 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from yondle.analysis.exposure import ANY_LOAD
-from yondle.analysis.hold import Posterior, Run, Scale
+from yondle.analysis.hold import HOUR_S, Posterior, Run, Scale
 from yondle.analysis.stability import PER_HOUR, STANDARD_WORDS, Standard
 from yondle.model.knobs import Knob, Risk, When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Check, Stage, StageKind
 from yondle.model.verdicts import Verdict
-from yondle.planning.climb import Climb, Recall, Tried, Try
+from yondle.planning.climb import Climb, GoBack, Recall, Tried, Try
 from yondle.planning.edge_search import CRASH_PRICE_S, LEAST_GAIN_PER_H, Aim, Chooser, NextTest, Prices, Style
 
 LIVE_CHANGE_S = 20.0
 """Setting a live knob, reading it back and starting a load."""
 USUAL_RESTART_S = 120.0
 TYPICAL_WIDTH_NOTCHES = 0.6
+MOST_RECOMMENDED = 6
+"""A recommended setting that fails its check lowers the next recommendation; so often at most."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +78,8 @@ class EdgeSearch:
         self._failures = self._crashes = self._tests = 0
         self._loaded_s = 0.0
         self._here: int | None = None
+        self._less, self._held = 1, self._least
+        self.held_back_from: float | None = None
 
     def learn(self, runs: Iterable[Run]) -> None:
         """Take in what runs said; those of other loads say nothing here."""
@@ -89,11 +93,26 @@ class EdgeSearch:
             self._loaded_s += run.seconds
             self._failures += run.failures > 0
             self._crashes += run.down
+            if not run.failures and run.seconds > 0.0:
+                self._held = max(self._held, round(self._scale.notch(run.value)))
             self._here = None if run.failures else round(self._scale.notch(run.value))
 
-    def stay_below(self, value: float) -> None:
-        """Try nothing as risky as this any more: it was refused, or the machine could not reach it."""
-        self._most = max(self._least, min(self._most, round(self._scale.notch(value)) - 1))
+    def stay_below(self, value: float, reached: float | None) -> None:
+        """Try nothing as risky as this any more: it was refused, or the machine could not reach it or had to be stopped.
+
+        Where it is known what was reached instead nothing beyond that is tried; else each time twice as many notches less,
+        but never below what held.
+        """
+        self.held_back_from = (
+            value if self.held_back_from is None else min(value, self.held_back_from, key=self._scale.notch)
+        )
+        notch = round(self._scale.notch(value))
+        below = max(notch - self._less, min(self._held, notch - 1))
+        if reached is not None:
+            below = min(below, math.floor(self._scale.notch(reached)))
+        else:
+            self._less *= 2
+        self._most = max(self._least, min(self._most, below))
 
     def next_test(self) -> NextTest | None:
         """Give the test that brings most for its price; None when none is worth it."""
@@ -155,26 +174,39 @@ class EdgeSearch:
         return min(max(exact, knob.low), knob.high)
 
 
-def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
-    """Search, then leave the rig at what is recommended, checked like any other step."""
-    search = EdgeSearch(part, declaration)
+def find_edge(part: Edge, declaration: RigDeclaration, start: Tried, search: EdgeSearch | None = None) -> Climb:
+    """Search, then leave the rig at what is recommended, checked like any other step.
+
+    `search` is where what is learnt is kept, for those who want to look at it.
+    """
+    search = search or EdgeSearch(part, declaration)
     known = yield Recall(part.knob)
     search.learn(known.ran)
     spent_s = 0.0
     while (test := search.next_test()) is not None:
-        if part.hours is not None and spent_s >= part.hours * 3600.0:
+        if part.hours is not None and spent_s >= part.hours * HOUR_S:
             break
         value = search.value_of(test.notch)
         check = load_check(declaration, search.load_of(test), test.seconds)
         tried = yield Try({part.knob: value}, search.why(test, declaration), check, start.position)
-        search.learn(tried.ran)
         spent_s += tried.took_s
-        if tried.verdict in (Verdict.HELD_BACK, Verdict.REFUSED):
-            search.stay_below(value)
-    found = search.found()
-    if found.value != start.in_force[part.knob]:
+        _take(search, value, tried)
+    for _ in range(MOST_RECOMMENDED):
+        found = search.found()
+        if found.value == start.in_force[part.knob]:
+            break
         why = f"recommended: {STANDARD_WORDS[part.standard]} with {number(100 * found.probability)} % probability"
-        yield Try({part.knob: found.value}, why, None, start.position)
+        tried = yield Try({part.knob: found.value}, why, None, start.position)
+        _take(search, found.value, tried)
+        if tried.verdict is Verdict.HELD:
+            return
+    yield GoBack(start.position, "nothing better is recommended")
+
+
+def _take(search: EdgeSearch, value: float, tried: Tried) -> None:
+    search.learn(tried.ran)
+    if tried.verdict in (Verdict.HELD_BACK, Verdict.REFUSED):
+        search.stay_below(value, tried.reached)
 
 
 def typical_run(knob: Knob, start: float, test: Try) -> Run:

@@ -117,6 +117,15 @@ def test_a_knob_of_two_values_can_be_searched() -> None:
     assert choose.recommended([Posterior(1, WIDTHS)]) in (0, 1)
 
 
+@pytest.mark.parametrize(("least", "most"), [(0, 5), (35, 40)])
+def test_a_range_on_one_side_of_all_that_is_believed_still_has_an_answer(least: int, most: int) -> None:
+    choose = Chooser(DAILY, Prices(50, 50, 180), least, most)
+    believed_near_20 = posterior((19, 3600, False), (22, 1, True))
+    test = choose.next_test([believed_near_20], 0.01)
+    assert test is None or least <= test.notch <= most
+    assert choose.recommended([believed_near_20]) == (most if most == 5 else least)
+
+
 def test_values_and_notches_count_towards_the_risky_end() -> None:
     scale = Scale(CLOCK)
     assert scale.notch(CLOCK.low) == 0

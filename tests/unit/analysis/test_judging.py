@@ -43,7 +43,7 @@ def test_held_always_says_for_which_load_and_how_long() -> None:
     passes = [a_pass(), a_pass("sharpening"), a_pass("mixed_load", "mixed load", 180.0)]
     outcome = judged(passes)
     assert outcome.verdict is Verdict.HELD
-    assert outcome.reason.replace("\u2009", " ") == "Held: 2 score passes of 2 benchmarks, 3 min of Mixed load."
+    assert outcome.reason.replace("\u202f", " ") == "Held: 2 score passes of 2 benchmarks, 3 min of Mixed load."
     assert what_was_run(HERON, []) == "nothing was run"
     spoiled = replace(a_pass(), disturbed="other programs used 9 % of the machine")
     assert what_was_run(HERON, [spoiled, a_pass()]).endswith("1 disturbed pass left out")
@@ -56,7 +56,7 @@ def test_a_clock_below_what_was_asked_is_held_back_with_the_limit_that_did_it() 
     ]
     outcome = judged(passes)
     assert outcome.failure is Failure.CLOCK_NOT_HELD
-    assert "4\u2009001 of 4\u2009200\u2009MHz in Stacking; power limit reached in 80 % of the time" in outcome.reason
+    assert "4\u202f001 of 4\u202f200\u202fMHz in Stacking; power limit reached in 80 % of the time" in outcome.reason
 
 
 def test_sensor_noise_alone_is_no_lost_clock() -> None:
@@ -79,7 +79,7 @@ def test_long_loads_and_disturbed_passes_are_kept_out_of_figures() -> None:
 def test_a_failed_pass_says_what_after_how_long_and_why() -> None:
     result = PassResult(False, None, 72.0, Failure.WRONG_RESULTS.value, "processor 3 differs")
     outcome = pass_failed(HERON, PassRecord(1, "mixed load", "mixed_load", 0, False, 0.0, result))
-    assert outcome.reason.replace("\u2009", " ") == "Wrong results after 1 min 12 s of Mixed load: processor 3 differs."
+    assert outcome.reason.replace("\u202f", " ") == "Wrong results after 1 min 12 s of Mixed load: processor 3 differs."
     assert (outcome.verdict, outcome.stage, outcome.time_to_failure_s) == (Verdict.WRONG, "mixed load", 72.0)
 
 
@@ -108,7 +108,7 @@ def test_a_limit_that_acts_below_what_was_asked_is_not_in_force() -> None:
     passes = [a_pass("frames", mean_of_graphics_power_limited=0.9, mean_of_graphics_power=74.8)]
     outcome = judged(passes, change)
     assert outcome.failure is Failure.NOT_IN_FORCE
-    assert "90\u2009W reads back, but the limit acts at 75\u2009W" in outcome.reason
+    assert "90\u202fW reads back, but the limit acts at 75\u202fW" in outcome.reason
     assert judged([a_pass("frames", mean_of_graphics_power=74.8)], change).verdict is Verdict.HELD
 
 
@@ -160,7 +160,7 @@ def test_what_was_left_open_is_judged_by_boot_and_last_act() -> None:
     opened = {"stage": "mixed load", "workload": "mixed_load", "t": 100.0}
     down = judge_unclosed(HERON, "boot 1", "boot 2", "PassOpened", opened, 143.0)
     assert (down.failure, down.time_to_failure_s) == (Failure.RESTARTED, 43.0)
-    assert "at least 43\u2009s into Mixed load" in down.reason
+    assert "at least 43\u202fs into Mixed load" in down.reason
     for act in ("StepOpened", "ApplyOpened", "Applied", "SettleOpened", "PassEnded"):
         same = judge_unclosed(HERON, "boot 1", "boot 1", act, {}, None)
         assert same.verdict is Verdict.UNPROVEN

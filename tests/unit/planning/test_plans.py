@@ -166,7 +166,7 @@ def test_a_dry_run_counts_tests_restarts_entries_and_what_the_limits_leave_out()
     seen = dry_run(plan, HERON, HERON.stock, unattended=False)
     assert (seen.tests, seen.restarts, seen.entries) == (4, 2, 1)
     assert seen.waits_for_hands
-    assert [words.replace("\u2009", " ") for words in seen.left_out] == [
+    assert [words.replace("\u202f", " ") for words in seen.left_out] == [
         "Core voltage 1.400 V is above your own limit of 1.350 V",
         "Core clock 5 100 MHz is above your own limit of 5 000 MHz",
     ]

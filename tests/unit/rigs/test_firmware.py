@@ -51,7 +51,7 @@ def test_the_machine_refuses_rounds_or_reports_what_is_not_in_force(
     reply = (rig.enter if by_hand else rig.apply)({knob: asked})[0]
     if str(rig.declaration.knob(knob).when) != "live":
         restarted(rig)
-    assert says in reply.message.replace("\u2009", " ")
+    assert says in reply.message.replace("\u202f", " ")
     assert rig.read_back()[knob] == reads
     assert rig.world.state.values[knob] == in_force
 

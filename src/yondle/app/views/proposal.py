@@ -89,6 +89,13 @@ def dry_words(seen: DryRun) -> str:
     return words + ("; it waits for you there." if seen.waits_for_hands else ".")
 
 
+def typical_words(seen: DryRun) -> str:
+    """Write the dry run of a search in one sentence: how it goes depends on what fails."""
+    words = f"On a middling machine {count(seen.tests, 'test')} in about {duration(round(seen.seconds, -2))}"
+    restarts = f", {count(seen.restarts, 'restart')} to set values" if seen.restarts else ""
+    return f"{words}{restarts}; some of them crash it, each time it goes back to where it is now."
+
+
 def expected_seconds(session: Session, check: Check) -> float:
     """Estimate how long a check takes: as long as the latest one that ran through with as many passes, else its load."""
     alone = check_seconds(check, session.declaration)

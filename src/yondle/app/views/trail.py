@@ -17,7 +17,7 @@ from yondle.model.knobs import Subsystem
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Quantity
-from yondle.model.steps import Attempt, Step, StepKind, StepRecord
+from yondle.model.steps import ASKED_BECAUSE, Attempt, Step, StepKind, StepRecord
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Pointer, Verdict
 from yondle.model.workloads import Direction, Workload
 
@@ -154,6 +154,8 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
     """Write what a step changed."""
     if step.kind is StepKind.BASELINE:
         return "Baseline · stock"
+    if not step.changes:
+        return f"As step {step.parent}"
     named = [(declaration.knob(c.knob), c) for c in step.changes]
     words = " + ".join(f"{knob.name} {knob.bare(c.new)}" for knob, c in named)
     return f"Joint: {words}" if step.joint else words
@@ -170,7 +172,7 @@ def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Work
             return "stock settings"
         return f"{count(spread_now.n, 'pass', 'passes')}, spread {number(100 * spread_now.variation, 1)}{THIN}%"
     was = ", ".join(declaration.knob(c.knob).text(c.old) for c in record.step.changes)
-    return f"was {was}"
+    return f"was {was}" if was else "nothing changed, to compare"
 
 
 def failure_words(outcome: Outcome) -> str:
@@ -229,9 +231,10 @@ def answered_by(session: Session, record: StepRecord) -> StepRecord | None:
 
 
 def _signs(session: Session, record: StepRecord) -> str:
-    """Say what a failure points to, and what was tried next about it."""
+    """Say why a plan asked for the test, what a failure points to, and what was tried next about it."""
     pointer = record.outcome.pointer if record.outcome is not None else Pointer()
-    words = []
+    why = record.attempts[-1].conditions.get(ASKED_BECAUSE) if record.attempts else None
+    words = [f"Asked for: {why}."] if why else []
     if pointer.signs:
         where = f"Points to the {pointer.subsystem}: " if pointer.subsystem else "Signs: "
         words.append(f"{where}{'; '.join(pointer.signs)}.")

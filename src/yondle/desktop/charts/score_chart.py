@@ -23,6 +23,8 @@ DOT_PX = 4
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARE = 0.8
+MOST_TOLD = 5
+"""With more failures than this only their marks are shown; the words are told on hover."""
 _FAILURE_ROW_PX = 15
 _NEAR_SHARE = 0.2
 _TOO_FEW_FOR_A_RANGE = 2
@@ -321,7 +323,8 @@ class _FailureMarks(pg.GraphicsObject):
             x = transform.map(QPointF(failure.value, 0)).x()
             if not left <= x <= right:
                 continue
-            width = painter.fontMetrics().horizontalAdvance(failure.words)
+            words = failure.words if len(self._failures) <= MOST_TOLD else ""
+            width = painter.fontMetrics().horizontalAdvance(words)
             start = x + 10 if x + 14 + width < right else x - 12 - width
             span = (min(start, x) - 8, max(start + width, x) + 8)
             used = {row for a, b, row in taken if a < span[1] and span[0] < b}
@@ -334,7 +337,7 @@ class _FailureMarks(pg.GraphicsObject):
                 painter, QPointF(x, y), radius, failure.verdict, colour if failure.strong else faded(colour, 0.5)
             )
             painter.setPen(QPen(c.muted))
-            painter.drawText(QPointF(start, y + 4), failure.words)
+            painter.drawText(QPointF(start, y + 4), words)
 
     def hoverMoveEvent(self, event: QGraphicsSceneHoverEvent) -> None:
         """Name the failure under the pointer."""

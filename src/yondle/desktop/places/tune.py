@@ -143,6 +143,7 @@ class TunePlace(QWidget):
             "limits": lambda: self.offers.ask_range(self._in_play),
             "sensors": lambda: self.offers.ask_sensor_limits(),
             "sweep": lambda: self.offers.ask_sweep(self._knob()),
+            "edge": lambda: self.offers.edge.ask(self._knob()),
             "plan": lambda: self.offers.ask_plan_file(),
             "conditions": lambda: self.offers.ask_conditions(),
             "benchmarks": lambda: self.bench.ask_benchmarks(),

@@ -25,6 +25,7 @@ from yondle.app.readiness import ReadyItem, not_ready, readiness
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.proposal import dry_words
 from yondle.desktop.bridge import Bridge
+from yondle.desktop.places.tune_edge import EdgeOffers
 from yondle.desktop.places.tune_words import tell_trouble
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import button, label
@@ -78,6 +79,7 @@ class TuneOffers(QObject):
         self._refresh = refresh
         self._pause_plan = False
         self._waiting_shown: object = None
+        self.edge = EdgeOffers(parent, theme, session, cards, self.begin_plan, self._pause)
 
     # -- values entered by hand ------------------------------------------------------------------------------------
 
@@ -227,7 +229,7 @@ class TuneOffers(QObject):
     def _run_sweep(self, card: SweepCard) -> None:
         text = self._sweep_text(card)
         self._cards.take("sweep")
-        self._begin_plan(text, "the sweep")
+        self.begin_plan(text, "the sweep", _nothing)
 
     def _sweep_text(self, card: SweepCard) -> str:
         low, high, by, passes, order = card.values()
@@ -259,13 +261,15 @@ class TuneOffers(QObject):
 
     def _begin_shown(self, text: str, source: str) -> None:
         self._cards.take("plan file")
-        self._begin_plan(text, source)
+        self.begin_plan(text, source, self.edge.after_move)
 
-    def _begin_plan(self, text: str, source: str) -> None:
-        self._carry_on(lambda: start_plan(self._session, text, source, lambda *_: None, lambda: self._pause_plan))
+    def begin_plan(self, text: str, source: str, after: Callable[..., None]) -> None:
+        """Begin the run of a plan; `after` is called after each of its moves, in the engine's thread."""
+        self._carry_on(lambda: start_plan(self._session, text, source, after, lambda: self._pause_plan))
 
     def _go_on_plan(self) -> None:
-        self._carry_on(lambda: go_on_with_plan(self._session, lambda *_: None, lambda: self._pause_plan))
+        after = self.edge.after_move
+        self._carry_on(lambda: go_on_with_plan(self._session, after, lambda: self._pause_plan))
 
     def _carry_on(self, going: Callable[[], PlanEnd]) -> None:
         def run() -> PlanEnd:
@@ -284,8 +288,11 @@ class TuneOffers(QObject):
     def plan_ended(self, end: PlanEnd) -> None:
         """Say how the plan's run ended."""
         self._cards.take("plan")
+        told = self.edge.ended(end)
         if end.ended in (Ended.PAUSED, Ended.WAITING):
             self.show_unfinished()
+            return
+        if told:
             return
         understood = CardAction("Understood", lambda: self._cards.take("plan"))
         text = f"{end.reason[:1].upper() + end.reason[1:]}. {count(end.moves, 'move')} made."
@@ -410,3 +417,7 @@ class TuneOffers(QObject):
         except KnownError as error:
             tell_trouble(self._cards, error)
         self._refresh()
+
+
+def _nothing(*_: object) -> None:
+    """Plans that are told by their steps alone."""

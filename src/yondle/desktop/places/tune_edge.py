@@ -1,0 +1,128 @@
+"""What Tune offers to find an edge: the question, the search as it narrows, and what it recommends in the end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtWidgets import QWidget
+
+from yondle.app.plan_files import edge_text, parse_plan
+from yondle.app.plans import Ended, PlanEnd, preview
+from yondle.app.session import STEP_PASSES, Session
+from yondle.app.views.edge import EdgeView, edge_view
+from yondle.app.views.proposal import typical_words
+from yondle.desktop.theme import Theme
+from yondle.desktop.widgets.cards import CardAction, Cards
+from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob, Risk
+
+CARD, QUESTION = "edge", "edge question"
+_TOLD_AFTER_MS = 250
+"""What a search would take is worked out once the tuner has stopped turning."""
+
+BeginPlan = Callable[[str, str, Callable[..., None]], None]
+
+
+class EdgeOffers(QObject):
+    """Puts up the cards of a search; `begin` begins the run of a plan, `pause` pauses it after the step under way."""
+
+    _moved = Signal(object)
+
+    def __init__(
+        self,
+        parent: QWidget,
+        theme: Theme,
+        session: Session,
+        cards: Cards,
+        begin: BeginPlan,
+        pause: Callable[[], None],
+    ) -> None:
+        super().__init__(parent)
+        self._theme = theme
+        self._session = session
+        self._cards = cards
+        self._begin = begin
+        self._pause = pause
+        self._latest: EdgeView | None = None
+        self._question: EdgeCard | None = None
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self._tell)
+        self._moved.connect(self._show)
+
+    def ask(self, knob: Knob | None) -> None:
+        """Ask what to search on the knob in play; one without a risky end has no edge, which is said."""
+        if knob is None:
+            return
+        if knob.risk is Risk.NONE:
+            understood = CardAction("Understood", lambda: self._cards.take(QUESTION))
+            text = f"{knob.name} is never harder to hold at one end than at the other. Choose a clock, a voltage or a timing."
+            self._cards.put(QUESTION, "No edge to find", text, [understood])
+            return
+        declaration = self._session.declaration
+        low, high = declaration.own_range(knob)
+        works = sorted(declaration.workloads, key=lambda w: w.id != declaration.hard_load)
+        loads = [(w.id, w.name) for w in works if not w.by_hand]
+        limit = high if knob.risk is Risk.UP else low
+        card = EdgeCard(self._theme, knob, limit, loads, lambda: self._cards.take(QUESTION))
+        card.changed.connect(self._ask_to_tell)
+        card.wanted.connect(self._start)
+        self._question = card
+        self._cards.put_card(QUESTION, card)
+        card.load.setFocus()
+        self._ask_to_tell()
+
+    def ended(self, end: PlanEnd) -> bool:
+        """Show what a search came to; False where the plan that ended was none."""
+        view, self._latest = self._latest, None
+        self._cards.take(CARD)
+        if view is None or end.ended in (Ended.PAUSED, Ended.WAITING):
+            return False
+        understood = CardAction("Understood", lambda: self._cards.take(CARD), "main")
+        title = view.title if end.ended is Ended.DONE else f"The search is {end.ended}"
+        self._cards.put_card(CARD, SearchCard(self._theme, title, view, view.proof, [understood]))
+        return True
+
+    def after_move(self, *_: object) -> None:
+        """Rebuild the picture of the search; called in the engine's thread after every move of a plan."""
+        run = self._session.logbook.keeping.open_plan_run()
+        view = edge_view(self._session, run) if run is not None else None
+        if view is not None:
+            self._moved.emit(view)
+
+    def _ask_to_tell(self) -> None:
+        if self._question is not None:
+            self._question.tell("Working out what it would take …", False)
+            self._timer.start(_TOLD_AFTER_MS)
+
+    def _tell(self) -> None:
+        card = self._question
+        if card is None or self._cards.get(QUESTION) is not card:
+            return
+        try:
+            seen = preview(self._session, parse_plan(self._text(card), "the search", self._session.declaration))
+        except KnownError as error:
+            card.tell(f"{error.problem} {error.remedy}", False)
+            return
+        measured = self._session.baseline_step is not None
+        card.tell(typical_words(seen) if measured else "Run the baseline first: a search starts from it.", measured)
+
+    def _start(self) -> None:
+        if self._question is not None:
+            text = self._text(self._question)
+            self._cards.take(QUESTION)
+            self._question = None
+            self._begin(text, "the search", self.after_move)
+
+    def _text(self, card: EdgeCard) -> str:
+        return edge_text(self._session.declaration, card.part(), STEP_PASSES)
+
+    def _show(self, view: EdgeView) -> None:
+        self._latest = view
+        self._cards.take("plan")
+        pause = CardAction("Pause after this test", self._pause)
+        coming = view.coming or "Next: the recommended setting gets its whole check."
+        title = f"Finding the edge of {view.knob.name.lower()}"
+        self._cards.put_card(CARD, SearchCard(self._theme, title, view, coming, [pause]))

@@ -1,0 +1,223 @@
+"""Cards of the search for an edge: what to search and what a crash may cost, and the search as it narrows."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from itertools import pairwise
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFont, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QWidget
+
+from yondle.analysis.hold import Run
+from yondle.analysis.stability import STANDARD_WORDS, Standard
+from yondle.app.views.edge import EdgeView
+from yondle.desktop.marks import paint_mark
+from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.widgets.basics import Choice, button, label
+from yondle.desktop.widgets.cards import Card, CardAction
+from yondle.desktop.widgets.forms import FIELD_WIDTH, value_box
+from yondle.model.knobs import Knob, Risk
+from yondle.model.verdicts import Verdict
+from yondle.planning.edge_search import CRASH_PRICE_S, Style
+from yondle.planning.finding import Edge
+
+_PLOT_HEIGHT = 128
+_LONGEST_S = 3600.0
+
+
+class EdgeCard(Card):
+    """What to search: the load it has to hold, how rarely it may fail, what a crash may cost, how far and how long."""
+
+    wanted = Signal()
+    changed = Signal()
+
+    def __init__(
+        self, theme: Theme, knob: Knob, limit: float, loads: list[tuple[str, str]], close: Callable[[], None]
+    ) -> None:
+        text = "Tests chosen one by one: each is the one that tells most for its price. The rig ends at what is recommended."
+        super().__init__(theme, f"Find the edge of {knob.name.lower()}", text, [])
+        self.knob = knob
+        self._loads = [id_ for id_, _ in loads]
+        self.load = Choice([name for _, name in loads], "Load")
+        self.standard = Choice([str(s) for s in Standard], "Standard")
+        self.standard.setCurrentText(str(Standard.DAILY))
+        self.crashes = Choice([str(s) for s in Style], "Style")
+        self.crashes.setCurrentText(str(Style.EVEN))
+        self.limit = value_box(knob, limit, "Not beyond")
+        self.hours = QDoubleSpinBox()
+        self.hours.setRange(0.0, 100.0)
+        self.hours.setSingleStep(0.5)
+        self.hours.setDecimals(1)
+        self.hours.setSuffix(" h")
+        self.hours.setSpecialValueText("no limit")
+        self.hours.setMinimumWidth(FIELD_WIDTH)
+        self.hours.setAccessibleName("At most under load")
+        grid = QGridLayout()
+        grid.setVerticalSpacing(4)
+        fields = (
+            ("holds", self.load),
+            ("standard", self.standard),
+            ("crashes", self.crashes),
+            ("not beyond", self.limit),
+            ("at most", self.hours),
+        )
+        for i, (name, box) in enumerate(fields):
+            grid.addWidget(label(name, "muted"), i, 0)
+            grid.addWidget(box, i, 1)
+        grid.setColumnStretch(1, 1)
+        self.body.addLayout(grid)
+        self.meaning = label("", "small", wrap=True)
+        self.told = label("", "", wrap=True)
+        self.run_button = button("Find the edge", "main")
+        self.run_button.clicked.connect(self.wanted.emit)
+        leave = button("Leave it")
+        leave.clicked.connect(close)
+        for widget in (self.meaning, self.told, self.run_button, leave):
+            self.body.addWidget(widget)
+        for choice in (self.load, self.standard, self.crashes):
+            choice.currentTextChanged.connect(self._turn)
+        for box in (self.limit, self.hours):
+            box.valueChanged.connect(self._turn)
+        self._say_meaning()
+
+    def part(self) -> Edge:
+        """Give what is to be searched."""
+        load = self._loads[self.load.currentIndex()]
+        standard, style = Standard(self.standard.currentText()), Style(self.crashes.currentText())
+        return Edge(self.knob.id, (load,), standard, style, self.limit.value(), self.hours.value() or None)
+
+    def tell(self, words: str, can_run: bool) -> None:
+        """Say what it would take, or what is wrong."""
+        self.told.setText(words)
+        self.run_button.setEnabled(can_run)
+
+    def _turn(self, _: object) -> None:
+        self._say_meaning()
+        self.changed.emit()
+
+    def _say_meaning(self) -> None:
+        part = self.part()
+        price = CRASH_PRICE_S[part.style] / 60
+        self.meaning.setText(
+            f"{str(part.standard).capitalize()}: fails {STANDARD_WORDS[part.standard]}."
+            f" {str(part.style).capitalize()}: a crash counts {price:.0f} min beyond its restart."
+        )
+
+
+class SearchCard(Card):
+    """A search under way or ended: the chance of every value to meet the standard, the tests made, and what comes next."""
+
+    def __init__(self, theme: Theme, title: str, view: EdgeView, last: str, actions: list[CardAction]) -> None:
+        super().__init__(theme, title, "", [])
+        self.plot = _Plot(theme, view)
+        self.body.addWidget(self.plot)
+        self.words = label(view.verdict, "strong", wrap=True)
+        self.body.addWidget(self.words)
+        for text in (view.tested, last):
+            self.body.addWidget(label(text, "", wrap=True))
+        for action in actions:
+            made = button(action.text, action.kind)
+            made.clicked.connect(action.do)
+            self.body.addWidget(made)
+
+
+class _Plot(QWidget):
+    """Values along, upward the chance to meet the standard; tests as marks, higher the longer they ran."""
+
+    def __init__(self, theme: Theme, view: EdgeView) -> None:
+        super().__init__()
+        self._theme = theme
+        self._view = view
+        self._low, self._high = _span(view)
+        self.setMinimumHeight(_PLOT_HEIGHT)
+        self.setAccessibleName(f"Search of {view.knob.name}. {view.verdict}")
+        theme.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        """Wide as the card."""
+        return QSize(240, _PLOT_HEIGHT)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the chance, the edge's range, the tests and the recommended value."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(4, 16, self.width() - 8, self.height() - 34)
+        self._paint_edge(painter, box)
+        self._paint_chance(painter, box)
+        self._paint_recommended(painter, box)
+        for run in self._view.runs:
+            self._paint_run(painter, box, run)
+        self._paint_ends(painter, box)
+
+    def _paint_edge(self, painter: QPainter, box: QRectF) -> None:
+        """The range the edge lies in with 95 % probability, as a bracket on the axis."""
+        c = self._theme.colours
+        left, right = sorted(self._x(box, v) for v in self._view.edge)
+        painter.setPen(QPen(c.verdicts[Verdict.DOWN], 2.0))
+        painter.drawLine(QPointF(left, box.bottom()), QPointF(max(right, left + 1), box.bottom()))
+        for x in (left, right):
+            painter.drawLine(QPointF(x, box.bottom() - 4), QPointF(x, box.bottom() + 1))
+
+    def _paint_chance(self, painter: QPainter, box: QRectF) -> None:
+        c = self._theme.colours
+        held = c.verdicts[Verdict.HELD]
+        points = sorted((self._x(box, value), chance) for value, chance in self._view.chances)
+        inside = [(x, p) for x, p in points if box.left() - 1 <= x <= box.right() + 1]
+        if not inside:
+            return
+        path = QPainterPath(QPointF(inside[0][0], box.bottom()))
+        for x, p in inside:
+            path.lineTo(x, box.bottom() - p * box.height())
+        path.lineTo(inside[-1][0], box.bottom())
+        painter.fillPath(path, faded(held, 0.18))
+        painter.setPen(QPen(c.rule, 1))
+        painter.drawLine(box.bottomLeft(), box.bottomRight())
+        painter.setPen(QPen(held, 1.4))
+        for (x1, p1), (x2, p2) in pairwise(inside):
+            painter.drawLine(
+                QPointF(x1, box.bottom() - p1 * box.height()), QPointF(x2, box.bottom() - p2 * box.height())
+            )
+
+    def _paint_recommended(self, painter: QPainter, box: QRectF) -> None:
+        c, view = self._theme.colours, self._view
+        x = self._x(box, view.recommended)
+        painter.setPen(QPen(c.in_play, 1.6))
+        painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
+        painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold))
+        words = view.knob.text(view.recommended)
+        width = painter.fontMetrics().horizontalAdvance(words) + 2
+        left = min(max(x - width / 2, 0.0), self.width() - width)
+        painter.drawText(QRectF(left, 0, width, 15), Qt.AlignmentFlag.AlignCenter, words)
+
+    def _paint_run(self, painter: QPainter, box: QRectF, run: Run) -> None:
+        if not self._low <= run.value <= self._high:
+            return
+        verdict = Verdict.DOWN if run.down else Verdict.WRONG if run.failures else Verdict.HELD
+        share = math.log1p(run.seconds) / math.log1p(_LONGEST_S)
+        y = box.bottom() - 9 - min(share, 1.0) * (box.height() - 18)
+        paint_mark(painter, QPointF(self._x(box, run.value), y), 3.6, verdict, self._theme.colours.verdicts[verdict])
+
+    def _paint_ends(self, painter: QPainter, box: QRectF) -> None:
+        knob, c = self._view.knob, self._theme.colours
+        painter.setFont(font(SMALL_PX))
+        painter.setPen(c.muted)
+        below = QRectF(box.left(), box.bottom() + 2, box.width(), 15)
+        first, last = (self._low, self._high) if knob.risk is Risk.UP else (self._high, self._low)
+        painter.drawText(below, Qt.AlignmentFlag.AlignLeft, knob.bare(knob.nearest(first)))
+        painter.drawText(below, Qt.AlignmentFlag.AlignRight, knob.text(knob.nearest(last)))
+
+    def _x(self, box: QRectF, value: float) -> float:
+        share = (value - self._low) / (self._high - self._low)
+        share = share if self._view.knob.risk is Risk.UP else 1.0 - share
+        return box.left() + min(max(share, 0.0), 1.0) * box.width()
+
+
+def _span(view: EdgeView) -> tuple[float, float]:
+    """The values worth showing: where the chance is neither sure nor nil, what was tested, and a little more."""
+    knob = view.knob
+    open_ = [value for value, p in view.chances if 0.02 < p < 0.98]
+    shown = [*open_, *(run.value for run in view.runs), view.recommended, *view.edge]
+    low, high = max(min(shown) - 2 * knob.step, knob.low), min(max(shown) + 2 * knob.step, knob.high)
+    return (low, high) if low < high else (knob.low, knob.high)

@@ -1,0 +1,84 @@
+"""Finding an edge in the window: the question, the search as it narrows, its end, and what can't be searched."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+from tests.conftest import quick_rig
+from tests.desktop.conftest import Open
+from tests.desktop.driving import settle, tune_of, words
+
+from yondle.app.machines import RigChoice
+from yondle.app.session import Session
+from yondle.desktop.places.tune import TunePlace
+from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
+from yondle.model.verdicts import Verdict
+
+
+@pytest.fixture
+def tune(open_book: Open, tmp_path: Path) -> TunePlace:
+    path = tmp_path / "book.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(2)
+    for knob, value in (("power_limit", 120.0), ("fan_level", 80.0), ("core_voltage", 1.25)):
+        session.propose(knob, value)
+        assert session.test(2).verdict is Verdict.HELD
+    session.close()
+    return tune_of(open_book(path))
+
+
+def asked(qtbot: QtBot, tune: TunePlace, knob: str = "core_clock") -> EdgeCard:
+    tune._enter(knob)
+    tune.actions_by_name["edge"].trigger()
+    card = tune.side.cards.get("edge question")
+    assert isinstance(card, EdgeCard)
+    qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
+    return card
+
+
+def test_the_edge_is_searched_found_and_told_with_its_probability(qtbot: QtBot, tune: TunePlace) -> None:
+    card = asked(qtbot, tune)
+    card.standard.setCurrentText("session")
+    assert "fails less than once an hour" in card.meaning.text()
+    assert not card.run_button.isEnabled()
+    qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
+    assert "On a middling machine" in card.told.text()
+    seen: list[str] = []
+    tune.offers.edge._moved.connect(lambda view: seen.append(view.coming))
+    qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
+    settle(qtbot, tune.window())
+    told = tune.side.cards.get("edge")
+    assert isinstance(told, SearchCard)
+    assert told.title == "The edge of core clock is found"
+    assert "estimated under the model" in told.words.text()
+    assert "by passing alone" in words(told)
+    assert any("if it holds" in coming for coming in seen)
+    in_force = tune.session.declaration.knob("core_clock").text(tune.session.in_force["core_clock"])
+    assert told.words.text().startswith(in_force)
+    assert tune.session.position is not None
+    assert tune.session.position.verdict is Verdict.HELD
+    tune.trail.choose(tune.session.position.step.number)
+    assert "recommended" in words(tune.side.inspector)
+
+
+def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) -> None:
+    qtbot.mouseClick(asked(qtbot, tune).run_button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: isinstance(tune.side.cards.get("edge"), SearchCard), timeout=20_000)
+    tune.offers._pause()
+    settle(qtbot, tune.window())
+    assert "A plan is not finished" in words(tune.side)
+    assert tune.side.cards.get("edge") is None
+    tested = len(tune.session.steps)
+    tune.offers._go_on_plan()
+    settle(qtbot, tune.window())
+    assert len(tune.session.steps) > tested
+    assert isinstance(tune.side.cards.get("edge"), SearchCard)
+
+
+def test_a_knob_without_a_risky_end_has_no_edge(tune: TunePlace) -> None:
+    tune._enter("fan_level")
+    tune.actions_by_name["edge"].trigger()
+    assert "No edge to find" in words(tune.side)
