@@ -70,6 +70,12 @@ class Scale:
         """Give the value at a notch counted from the safest end."""
         return self.knob.at(notch if self.knob.risk is Risk.UP else self.knob.notches - notch)
 
+    def place(self, notch: float) -> float:
+        """Give where a place between notches lies among the values, not outside the knob's range."""
+        knob = self.knob
+        exact = knob.low + notch * knob.step if knob.risk is Risk.UP else knob.high - notch * knob.step
+        return min(max(exact, knob.low), knob.high)
+
     def widths(self) -> Array:
         """Give widths in notches, evenly spaced on logs: wide on purpose, a prior too narrow here ruins the answer."""
         size = max(abs(self.knob.stock), abs(self.knob.high))

@@ -24,7 +24,7 @@ from yondle.app.views.gains import benchmark_of
 from yondle.app.views.inspection import Inspection, inspect_rig
 from yondle.cli.bench_commands import add_bench_commands
 from yondle.cli.inspected import print_inspection
-from yondle.cli.plan_commands import plan_app
+from yondle.cli.plan_commands import add_edge_command, plan_app
 from yondle.cli.profile_commands import profile_app
 from yondle.cli.rig_commands import add_rig_commands
 from yondle.cli.running import (
@@ -243,6 +243,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
 
     add_rig_commands(app, console)
     add_bench_commands(app, console)
+    add_edge_command(app, console)
     app.add_typer(plan_app(console), name="plan")
     app.add_typer(profile_app(console), name="profile")
     return app

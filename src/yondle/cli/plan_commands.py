@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 from rich.console import Console
 
-from yondle.app.plan_files import read_plan
-from yondle.app.plans import PlanEnd, end_plan, go_on_with_plan, preview, start_plan
-from yondle.app.session import Session
+from yondle.analysis.stability import Standard
+from yondle.app.plan_files import edge_text, parse_plan, read_plan
+from yondle.app.plans import AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
+from yondle.app.session import STEP_PASSES, Session
+from yondle.app.views.edge import EdgeView, edge_view
 from yondle.app.views.proposal import dry_words
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values
 from yondle.model.quantities import count
 from yondle.model.steps import StepRecord
-from yondle.planning.climb import GoBack, Move
+from yondle.planning.climb import GoBack, Move, Recall, Try
+from yondle.planning.edge_search import Style
+from yondle.planning.finding import Edge
 from yondle.planning.plans import DryRun
 
 PlanFile = Annotated[Path, typer.Argument(help="A plan file (TOML); see docs/plan-file.md.", show_default=False)]
@@ -71,28 +76,80 @@ def plan_app(console: Console) -> typer.Typer:
     return app
 
 
-def _carry_on(session: Session, console: Console, as_json: bool, going: Any) -> None:
+def add_edge_command(app: typer.Typer, console: Console) -> None:
+    """Add the search for an edge, which is a plan of its own."""
+
+    @app.command()
+    def edge(
+        logbook: LogbookPath,
+        knob: Annotated[str, typer.Argument(help="A knob with a risky end.", show_default=False)],
+        load: Annotated[
+            list[str] | None,
+            typer.Option(help="A workload it has to hold under, again for more; the hard load without."),
+        ] = None,
+        standard: Annotated[Standard, typer.Option(help="How rarely it may fail.")] = Standard.DAILY,
+        style: Annotated[Style, typer.Option(help="What a crash may cost.")] = Style.EVEN,
+        to: Annotated[str | None, typer.Option(help="The riskiest value that may be tried.")] = None,
+        hours: Annotated[
+            float | None, typer.Option(min=0.05, max=1000.0, help="Stop after so long under load.")
+        ] = None,
+        pace: Pace = None,
+        together: Together = False,
+        asks: Asks = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Find the riskiest value of a knob that holds, test by test, from where the rig is now."""
+        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
+            declaration = session.declaration
+            limit = declaration.knob(knob).parsed(to) if to is not None else None
+            loads = tuple(load or [declaration.hard_load])
+            text = edge_text(declaration, Edge(knob, loads, standard, style, limit, hours), STEP_PASSES)
+            parse_plan(text, "the search", declaration)
+            _carry_on(session, console, as_json, lambda after: start_plan(session, text, "the search", after))
+
+
+def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
     listen(session)
+    found: EdgeView | None = None
     if not as_json:
         print_resumed(session, console)
 
     def after(move: Move | None, record: StepRecord) -> None:
-        if as_json:
+        nonlocal found
+        run = session.logbook.keeping.open_plan_run()
+        found = edge_view(session, run) if run is not None else None
+        if as_json or isinstance(move, Recall):
             return
         if isinstance(move, GoBack):
             console.print(f"  Back to step {move.step}: {move.why}.")
-        else:
-            print_outcome(session, record, console)
+            return
+        if isinstance(move, Try) and move.origin is not None:
+            console.print(f"  {move.why[:1].upper()}{move.why[1:]}.")
+        print_outcome(session, record, console)
 
     with interruptible(session):
-        ended: PlanEnd = going(after)
+        ended = going(after)
     if as_json:
         plan = {"ended": str(ended.ended), "reason": ended.reason, "moves": ended.moves}
-        print_json({**status_values(session), "plan": plan})
+        print_json({**status_values(session), "plan": plan, "edge": _edge_values(found) if found else None})
         return
     if session.waiting is not None:
         print_waiting(session, console)
     console.print(f"The plan is {ended.ended}: {ended.reason}. {count(ended.moves, 'move')} made.")
+    if found is not None:
+        console.print(f"{found.verdict} {found.tested}")
+
+
+def _edge_values(found: EdgeView) -> dict[str, Any]:
+    return {
+        "knob": found.knob.id,
+        "recommended": found.recommended,
+        "probability": dict(found.chances)[found.recommended],
+        "edge_95": list(found.edge),
+        "chances": {f"{value:g}": chance for value, chance in found.chances},
+        "tests": len(found.runs),
+        "failures": sum(run.failures > 0 for run in found.runs),
+    }
 
 
 def _dry_values(seen: DryRun) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from yondle.analysis.exposure import ANY_LOAD
 from yondle.analysis.hold import HOUR_S, Posterior, Run, Scale
 from yondle.analysis.stability import PER_HOUR, STANDARD_WORDS, Standard
-from yondle.model.knobs import Knob, Risk, When
+from yondle.model.knobs import Knob, When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Check, Stage, StageKind
@@ -129,7 +129,7 @@ class EdgeSearch:
             self._scale.value(notch),
             chooser.chance_right(loads, notch),
             chooser.chance_right(loads, max(notch - 1, 0)),
-            (self._place(worst[0]), self._place(worst[1])),
+            (self._scale.place(worst[0]), self._scale.place(worst[1])),
             tuple((self._scale.value(n), chooser.chance_right(loads, n)) for n in every),
             self._tests,
             self._failures,
@@ -167,11 +167,6 @@ class EdgeSearch:
         price = crash_share * (self._restart_s + CRASH_PRICE_S[self.part.style])
         prices = Prices(self._change_s, LIVE_CHANGE_S, price)
         return Chooser(Aim(PER_HOUR[self.part.standard]), prices, self._least, self._most)
-
-    def _place(self, notch: float) -> float:
-        knob = self.knob
-        exact = knob.low + notch * knob.step if knob.risk is Risk.UP else knob.high - notch * knob.step
-        return min(max(exact, knob.low), knob.high)
 
 
 def find_edge(part: Edge, declaration: RigDeclaration, start: Tried, search: EdgeSearch | None = None) -> Climb:

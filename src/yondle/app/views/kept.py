@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from yondle.app.session import Session
 from yondle.app.views.charting import ChartView, chart
 from yondle.app.views.proposal import ProposalView, proposal_view
-from yondle.app.views.rulers import Chances, RulerView, chances_to_hold, ruler_marks, rulers
+from yondle.app.views.rulers import Holding, RulerView, holding, ruler_marks, rulers
 from yondle.app.views.trail import Trail, TrailRows
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
@@ -32,12 +32,12 @@ class KeptViews:
         """Give one ruler per knob."""
         return rulers(self._session, self._keep("marks", (), lambda: ruler_marks(self._session)))
 
-    def chances(self, knob: Knob | None) -> Chances | None:
-        """Give the chances to hold the usual check's hard load at every value of a knob."""
+    def holding(self, knob: Knob | None) -> Holding | None:
+        """Give how every value of a knob would hold the check as it stands."""
         if knob is None:
             return None
         check = self._session.check()
-        return self._keep("chances", (knob, check), lambda: chances_to_hold(self._session, knob, check))
+        return self._keep("holding", (knob, check), lambda: holding(self._session, knob, check))
 
     def chart(self, knob: Knob | None, benchmark: Workload) -> ChartView | None:
         """Give the chart of a benchmark against a knob."""
@@ -46,8 +46,8 @@ class KeptViews:
         return self._keep("chart", (knob, benchmark), lambda: chart(self._session, knob, benchmark))
 
     def proposal(self, knob: Knob | None) -> ProposalView | None:
-        """Give the proposal in words, with the chances of the knob in play."""
-        return proposal_view(self._session, self._session.check(), self.chances(knob))
+        """Give the proposal in words, with how the knob in play would hold."""
+        return proposal_view(self._session, self._session.check(), self.holding(knob))
 
     def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:
         whole = (self._session.version, *key)

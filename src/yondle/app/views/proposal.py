@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yondle.app.session import Session
-from yondle.app.views.rulers import Chances
+from yondle.app.views.rulers import Holding
 from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Quantity
@@ -37,8 +37,8 @@ class ProposalView:
     warnings: tuple[str, ...] = ()
 
 
-def proposal_view(session: Session, check: Check, chances: Chances | None) -> ProposalView | None:
-    """Put the proposal into words, with the chances of its knob; None when nothing is proposed."""
+def proposal_view(session: Session, check: Check, held: Holding | None) -> ProposalView | None:
+    """Put the proposal into words, with how its knob would hold; None when nothing is proposed."""
     proposal = session.proposal
     if proposal is None:
         return None
@@ -51,7 +51,7 @@ def proposal_view(session: Session, check: Check, chances: Chances | None) -> Pr
     if proposal.joint:
         about += " A joint step: no gain is credited to either knob alone."
     how = _how_it_is_set(session)
-    chance_text = _chance_words(session, chances)
+    chance_text = _chance_words(session, held)
     return ProposalView(title, change, f"{about}{how}", chance_text, check_rows(session, check), _warnings(session))
 
 
@@ -139,14 +139,14 @@ def _warnings(session: Session) -> tuple[str, ...]:
     return tuple(found)
 
 
-def _chance_words(session: Session, chances: Chances | None) -> str:
+def _chance_words(session: Session, held: Holding | None) -> str:
     proposal = session.proposal
     if proposal is None or len(proposal.changes) != 1:
         return "Chance to hold: not told for a joint step."
     change = proposal.changes[0]
     if session.declaration.knob(change.knob).risk is Risk.NONE:
         return ""
-    chance = chances.get(change.new) if chances is not None else None
+    chance = held.chances.get(change.new) if held is not None else None
     if chance is None:
         return "Chance to hold: not known, since nothing has failed yet with these other settings."
     shown = f"{number(100 * chance)}{THIN}%"

@@ -84,10 +84,15 @@ def rulers(session: Session, marks: Marks) -> list[RulerView]:
     ]
 
 
-Chances = dict[float, float]
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """How a knob would hold a check: the chance at every value, and the values its edge lies between (95 %, worst load)."""
+
+    chances: dict[float, float]
+    edge: tuple[float, float]
 
 
-def chances_to_hold(session: Session, knob: Knob, check: Check) -> Chances | None:
+def holding(session: Session, knob: Knob, check: Check) -> Holding | None:
     """Give the chance to hold the loads of a check at every value of a knob, with all else as it is now.
 
     Each load has an edge of its own. None until something has failed there: before that nobody knows how far away the
@@ -96,15 +101,17 @@ def chances_to_hold(session: Session, knob: Knob, check: Check) -> Chances | Non
     if knob.risk is Risk.NONE or knob.id not in session.in_force:
         return None
     here = [r for r in session.steps if r.step.setup.same_but(session.in_force, knob.id)]
-    runs = runs_of(here, knob.id)
-    values = knob.values()
-    scale = Scale(knob)
+    runs, scale, values = runs_of(here, knob.id), Scale(knob), knob.values()
+    notches = [scale.notch(v) for v in values]
     chances = [1.0] * len(values)
-    failed = False
+    edges = []
     for load, seconds in loads_of(check, session.declaration).items():
         own = [run for run in runs if run.load in (load, ANY_LOAD)]
         if any(run.failures for run in own):
-            failed = True
-            lasting = believed(knob, own).chance([scale.notch(v) for v in values], seconds)
-            chances = [a * b for a, b in zip(chances, lasting, strict=True)]
-    return dict(zip(values, chances, strict=True)) if failed else None
+            posterior = believed(knob, own)
+            chances = [a * b for a, b in zip(chances, posterior.chance(notches, seconds), strict=True)]
+            edges.append(posterior.edge_range())
+    if not edges:
+        return None
+    low, high = min(edges, key=sum)
+    return Holding(dict(zip(values, chances, strict=True)), (scale.place(low), scale.place(high)))

@@ -217,9 +217,8 @@ class TunePlace(QWidget):
         self._trail_panel.show_rows(rows)
 
     def _show_rulers(self) -> None:
-        chances = self.views.chances(self._knob())
-        band = list(chances.values()) if chances is not None else None
-        self.rulers.show_views(self.views.rulers(), self._in_play, self.running, band)
+        held = self.views.holding(self._knob())
+        self.rulers.show_views(self.views.rulers(), self._in_play, self.running, held)
 
     def _show_chart(self) -> None:
         benchmarks = self.session.declaration.benchmarks

@@ -18,7 +18,8 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from yondle.app.views.rulers import RulerMark, RulerView
+from yondle.app.views.proposal import NEARLY_SURE
+from yondle.app.views.rulers import Holding, RulerMark, RulerView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
 from yondle.model.knobs import When
@@ -55,7 +56,7 @@ class Ruler(QWidget):
         self._view: RulerView | None = None
         self._in_play = False
         self._locked = False
-        self._band: list[float] = []
+        self._held: Holding | None = None
         self._dragging = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -67,9 +68,9 @@ class Ruler(QWidget):
         """What the ruler shows."""
         return self._view
 
-    def show_view(self, view: RulerView, in_play: bool, locked: bool, band: list[float] | None) -> None:
-        """Show a knob's history; `band` is the chance to hold at every notch, for the knob in play."""
-        self._view, self._in_play, self._locked, self._band = view, in_play, locked, band or []
+    def show_view(self, view: RulerView, in_play: bool, locked: bool, held: Holding | None) -> None:
+        """Show a knob's history; `held` is how each value would hold, for the knob in play."""
+        self._view, self._in_play, self._locked, self._held = view, in_play, locked, held
         knob = view.knob
         proposed = "" if view.proposed is None else f", proposed {knob.text(view.proposed)}"
         self.setAccessibleName(f"{knob.name}, {knob.text(view.in_force)} in force{proposed}")
@@ -144,6 +145,8 @@ class Ruler(QWidget):
             )
         elif event.position().x() < SCALE_LEFT:
             QToolTip.showText(event.globalPosition().toPoint(), _told(view), self)
+        elif self._held is not None:
+            QToolTip.showText(event.globalPosition().toPoint(), self._told_at(event.position().x(), self._held), self)
         else:
             QToolTip.hideText()
         on_scale = event.position().x() >= SCALE_LEFT - 8 and mark is None and not self._locked
@@ -192,6 +195,15 @@ class Ruler(QWidget):
         left, right = self._ends()
         share = min(max((x - left) / (right - left), 0.0), 1.0)
         return knob.nearest(knob.low + share * (knob.high - knob.low))
+
+    def _told_at(self, x: float, held: Holding) -> str:
+        """Say what is believed of a value and of the edge."""
+        assert self._view is not None
+        knob, value = self._view.knob, self._value_at(x)
+        low, high = (knob.bare(knob.nearest(v)) for v in held.edge)
+        chance = number(100 * min(held.chances.get(value, 0.0), NEARLY_SURE))
+        edge = f"edge between {low} and {high} {knob.unit} (95 %)"
+        return f"{knob.text(value)}: {chance} % to hold this check\n{edge}"
 
     def _on_limit(self, where: QPointF) -> bool:
         view = self._view
@@ -266,8 +278,8 @@ class Ruler(QWidget):
     def _paint_scale(self, painter: QPainter, view: RulerView) -> None:
         c, knob = self._theme.colours, view.knob
         left, right = self._ends()
-        if self._in_play and self._band:
-            self._paint_band(painter, left, right)
+        if self._in_play and self._held is not None:
+            self._paint_band(painter, self._held, left, right)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         line = mixed(c.muted, c.ground, 0.25)
         painter.setPen(QPen(line, 1))
@@ -291,15 +303,22 @@ class Ruler(QWidget):
         if knob.high not in standing and not right - _END_LABEL_PX < limit < right:
             painter.drawText(QRectF(right - 80, SCALE_Y + 6, 80, 16), Qt.AlignmentFlag.AlignRight, high)
 
-    def _paint_band(self, painter: QPainter, left: float, right: float) -> None:
+    def _paint_band(self, painter: QPainter, by_value: Holding, left: float, right: float) -> None:
+        """Paint the chance to hold as a band, and under it the range in which the edge lies as a bracket."""
         c = self._theme.colours
         held, down = c.verdicts[Verdict.HELD], c.verdicts[Verdict.DOWN]
         gradient = QLinearGradient(left, 0, right, 0)
-        last = max(len(self._band) - 1, 1)
-        for i, chance in enumerate(self._band):
+        last = max(len(by_value.chances) - 1, 1)
+        for i, chance in enumerate(by_value.chances.values()):
             strength = 0.25 + 0.55 * abs(2 * chance - 1)
             gradient.setColorAt(i / last, faded(mixed(down, held, chance), strength))
         painter.fillRect(QRectF(left, SCALE_Y + 1, right - left, 5), gradient)
+        low, high = (self._x(value) for value in by_value.edge)
+        painter.setPen(QPen(down, 1.4))
+        foot = SCALE_Y + 10
+        painter.drawPolyline(
+            QPolygonF([QPointF(low, foot - 3), QPointF(low, foot), QPointF(high, foot), QPointF(high, foot - 3)])
+        )
 
     def _paint_ceiling(self, painter: QPainter, view: RulerView) -> None:
         left, right = self._ends()

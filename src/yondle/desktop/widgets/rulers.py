@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from yondle.app.views.rulers import RulerView
+from yondle.app.views.rulers import Holding, RulerView
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font, mixed
 from yondle.desktop.widgets.basics import label
 from yondle.desktop.widgets.cards import Card, CardAction
@@ -155,8 +155,8 @@ class Rulers(QScrollArea):
         self._filter = text.strip().casefold()
         self._arrange()
 
-    def show_views(self, views: list[RulerView], in_play: str, locked: bool, band: list[float] | None) -> None:
-        """Show the rulers; `in_play` names the one whose band is shown."""
+    def show_views(self, views: list[RulerView], in_play: str, locked: bool, held: Holding | None) -> None:
+        """Show the rulers; `in_play` names the one whose chances to hold are shown."""
         if [v.knob.id for v in views] != list(self._rulers):
             self._rebuild(views)
         self._views = views
@@ -164,7 +164,7 @@ class Rulers(QScrollArea):
         self._in_play = in_play
         for view in views:
             ours = view.knob.id == in_play
-            self._rulers[view.knob.id].show_view(view, ours, locked, band if ours else None)
+            self._rulers[view.knob.id].show_view(view, ours, locked, held if ours else None)
         if moved_on:
             self._unfolded |= {str(v.knob.subsystem) for v in views if v.knob.id == in_play}
         self._arrange()
