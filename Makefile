@@ -1,7 +1,7 @@
 # Everything a person or a machine does with this repository; each target sees to its own set-up.
 PY := .venv/bin/python
 
-.PHONY: help setup demo test lint screenshots bench lock clean
+.PHONY: help setup demo test lint screenshots bench numbers lock clean
 
 help:
 	@echo "make demo         open Heron's field book (without a display: run the evening and print it)"
@@ -9,6 +9,7 @@ help:
 	@echo "make setup        make .venv and install what is missing"
 	@echo "make screenshots  make the pictures in docs/screenshots anew from the demo data"
 	@echo "make bench        run the benchmarks and print their table"
+	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (half an hour)"
 	@echo "make lock         resolve the pinned versions anew"
 
 setup:
@@ -31,6 +32,11 @@ screenshots: setup
 
 bench: setup
 	$(PY) -m benchmarks
+
+numbers: setup
+	$(PY) -m benchmarks.gains
+	$(PY) -m benchmarks.scaling
+	$(PY) -m benchmarks.edge
 
 lock: setup
 	$(PY) -m pip install -q uv

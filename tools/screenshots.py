@@ -110,6 +110,7 @@ def take_all(camera: Camera) -> None:
         window.tune.actions_by_name["test"].trigger()
         camera.until(lambda: not window.bridge.busy)
         camera.take(window, "tune-failed")
+        searching(camera, window)
     with camera.window(SMALL) as window:
         camera.open(window, book)
         window.tune._propose("core_clock", 4750)
@@ -146,6 +147,30 @@ def entering(camera: Camera, window: object) -> None:
         tune.side.findChild(ResultCard).fields[name].setText(text)
     camera.take(window, "tune-figure")
     tune.side.cards.clear()
+
+
+def searching(camera: Camera, window: object) -> None:
+    """An edge asked for, searched and found, with room made for the clock."""
+    tune, session = window.tune, window.session
+    tune.side.cards.clear()
+    tune.trail.choose(6)
+    tune.actions_by_name["go_back"].trigger()
+    camera.until(lambda: not window.bridge.busy)
+    for knob, value in (("fan_level", 80.0), ("power_limit", 120.0)):
+        tune._propose(knob, value)
+        tune.actions_by_name["test"].trigger()
+        camera.until(lambda: not window.bridge.busy)
+    tune.side.cards.clear()
+    tune._enter("core_clock")
+    tune.actions_by_name["edge"].trigger()
+    question = tune.side.cards.get("edge question")
+    camera.until(question.run_button.isEnabled)
+    camera.take(window, "tune-edge-question")
+    question.run_button.click()
+    camera.until(lambda: window.bridge.busy)
+    camera.until(lambda: not window.bridge.busy, 180.0)
+    tune.trail.choose(session.position.step.number)
+    camera.take(window, "tune-edge")
 
 
 def running(camera: Camera, window: object) -> None:

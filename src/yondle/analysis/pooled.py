@@ -124,7 +124,6 @@ def dunnett_t(loads: tuple[float, ...], degrees: int, confidence: float = CONFID
     `loads` are the b of the correlations b_i·b_j; with n passes each and m of the baseline b = 1/√(1 + m/n). The double
     integral of Dunnett (1955) is taken by Gauss quadrature.
     """
-    from scipy.optimize import brentq
     from scipy.special import chdtri, gammaln, ndtr
 
     b, counts = np.unique(np.array(loads), return_counts=True)
@@ -145,7 +144,11 @@ def dunnett_t(loads: tuple[float, ...], degrees: int, confidence: float = CONFID
         together = np.prod(inside**counts, axis=2)
         return float(s_weight @ together @ z_weight) - confidence
 
-    return float(brentq(short_by, 1.0, 60.0, xtol=1e-7))
+    low, high = 1.0, 60.0
+    while high - low > 1e-6:
+        middle = (low + high) / 2.0
+        low, high = (middle, high) if short_by(middle) < 0.0 else (low, middle)
+    return high
 
 
 @dataclass(frozen=True, slots=True)

@@ -38,6 +38,7 @@ class _Sweep(Table):
     by: Annotated[float, Field(gt=0)] | None = None
     order: Order = Order.UP
     seed: int = 1
+    rounds: Annotated[int, Field(ge=0, le=200)] = 0
 
 
 class _Relief(Table):
@@ -95,11 +96,12 @@ def parse_plan(text: str, source: str, declaration: RigDeclaration) -> Plan:
 
 
 def sweep_text(
-    declaration: RigDeclaration, knob_id: str, low: float, high: float, by: float, passes: int, order: Order
+    declaration: RigDeclaration, knob_id: str, low: float, high: float, by: float, passes: int, order: Order | None
 ) -> str:
-    """Write a plan that sweeps one knob."""
+    """Write a plan that sweeps one knob; without an order it is measured in as many rounds as there are passes."""
     knob = declaration.knob(knob_id)
-    part = {"kind": "sweep", "knob": knob_id, "from": low, "to": high, "by": by, "order": str(order)}
+    how = {"order": str(order)} if order is not None else {"rounds": passes}
+    part = {"kind": "sweep", "knob": knob_id, "from": low, "to": high, "by": by, **how}
     return _plan_text(f"{knob.name} from {knob.bare(low)} to {knob.text(high)}", passes, part)
 
 
@@ -132,7 +134,7 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge, declaration: RigDeclaration) 
             low, high = _value(declaration, part.knob, part.from_), _value(declaration, part.knob, part.to)
             by = part.by if part.by is not None else declaration.knob(part.knob).step
             _must_be_on_grid(declaration, part.knob, by)
-            return Sweep(part.knob, low, high, by, part.order, part.seed)
+            return Sweep(part.knob, low, high, by, part.order, part.seed, part.rounds)
         case _Ladder():
             by = part.by if part.by is not None else declaration.knob(part.knob).step
             _must_be_on_grid(declaration, part.knob, by)

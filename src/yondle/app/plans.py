@@ -16,7 +16,7 @@ from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
-from yondle.model.steps import StepRecord
+from yondle.model.steps import Stage, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Failure, Verdict
 from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
@@ -125,9 +125,14 @@ def move_words(move: Move) -> str:
         case Recall():
             return f"recall {move.knob}"
         case Try():
-            words = "try " + " ".join(f"{knob}={value:g}" for knob, value in sorted(move.values.items()))
+            tried = " ".join(f"{knob}={value:g}" for knob, value in sorted(move.values.items())) or "the same"
             stages = move.check.stages if move.check is not None else ()
-            return " ".join([words, *(f"{stage.pass_s:g} s of {' '.join(stage.workloads)}" for stage in stages)])
+            return " ".join(["try", tried, *(_stage_words(stage) for stage in stages)])
+
+
+def _stage_words(stage: Stage) -> str:
+    how = f"{stage.pass_s:g} s" if stage.pass_s is not None else f"{stage.rounds} passes"
+    return f"{how} of {' '.join(stage.workloads)}"
 
 
 class _Runner:

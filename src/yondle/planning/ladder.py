@@ -94,5 +94,12 @@ def quick_check(
     return Check(tuple(stages), declaration.settle_channel, declaration.settle_below)
 
 
+def score_check(declaration: RigDeclaration, passes: int) -> Check:
+    """Make a check that is score passes with one warm-up and no more."""
+    chosen = tuple(w.id for w in declaration.benchmarks if not w.by_hand)
+    stage = Stage(SCORE_STAGE, StageKind.SCORE, chosen, passes, 1)
+    return Check((stage,), declaration.settle_channel, declaration.settle_below)
+
+
 def _passes(stage: Stage) -> int:
     return (stage.rounds + stage.warm_up_rounds) * len(stage.workloads)

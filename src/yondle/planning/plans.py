@@ -9,16 +9,19 @@ from random import Random
 
 from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check
+from yondle.model.steps import Check, Stage, StageKind
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
 from yondle.planning.finding import Edge, find_edge, typical_run
-from yondle.planning.ladder import check_seconds, quick_check
+from yondle.planning.ladder import check_seconds, quick_check, score_check
 
 SETTLE_SHARE = 0.35
 """How much longer a check takes for its cool-downs than its passes alone, as seen on the shipped rigs."""
 
 MOST_MOVES = 2000
+
+BASELINES_A_ROUND = 3
+"""How often the start is measured in every round of a sweep."""
 
 
 class Order(StrEnum):
@@ -31,7 +34,11 @@ class Order(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Sweep:
-    """Every value of a knob from one to another, each tried from the same place; the rig ends where it began."""
+    """Every value of a knob from one to another, each tried from the same place; the rig ends where it began.
+
+    With `rounds` each value is measured so often, once a round in random order, with the place it starts from measured
+    again and again in between, so that drift can be told from gain; its passes are all there is to each visit.
+    """
 
     knob: str
     low: float
@@ -39,6 +46,7 @@ class Sweep:
     by: float
     order: Order = Order.UP
     seed: int = 1
+    rounds: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,11 +143,11 @@ class _Played:
         """Make a move; every test holds but those of a search."""
         here = self.now.in_force
         match move:
-            case Try(origin=int(origin), check=Check()):
+            case Try(origin=int(origin), check=Check(stages=(Stage(kind=StageKind.LOAD),))):
                 return self._search(move, self._seen[origin], origin)
             case Try():
                 setup = (here if move.origin is None else self._seen[move.origin]).with_values(move.values)
-                check = quick_check(self._declaration, self._plan.passes, setup)
+                check = move.check or quick_check(self._declaration, self._plan.passes, setup)
                 self.tests += 1
                 self.seconds += check_seconds(check, self._declaration) * (1.0 + SETTLE_SHARE)
             case GoBack():
@@ -191,8 +199,10 @@ def sweep_values(sweep: Sweep, declaration: RigDeclaration) -> list[float]:
 
 def _part(part: Part, declaration: RigDeclaration, start: Tried) -> Climb:
     match part:
-        case Sweep():
+        case Sweep(rounds=0):
             yield from _sweep(part, declaration, start)
+        case Sweep():
+            yield from _in_rounds(part, declaration, start)
         case Ladder():
             knob = declaration.knob(part.knob)
             stride = round(knob.checked(knob.low + abs(part.by)) / knob.step - knob.low / knob.step)
@@ -216,6 +226,28 @@ def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
         tried = yield Try({sweep.knob: value}, "the next value of the sweep")
         if tried.verdict is Verdict.HELD:
             yield GoBack(start.position, "every value is tried from the same place")
+
+
+def _in_rounds(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
+    """Visit every value once a round, with the start in between; where a restart lies between, in order, all passes at once."""
+    knob = declaration.knob(sweep.knob)
+    live = knob.when is When.LIVE
+    rounds, passes = (sweep.rounds, 1) if live else (1, sweep.rounds)
+    check = score_check(declaration, passes)
+    compared = Try({}, "what all is compared with", check, start.position)
+    values = [v for v in sweep_values(sweep, declaration) if v != start.in_force[sweep.knob]]
+    chance, failed = Random(f"rounds/{sweep.seed}"), set[float]()
+    for number in range(1, rounds + 1):
+        order = chance.sample(values, len(values)) if live else values
+        for i, value in enumerate(order):
+            if i % max(1, -(-len(order) // BASELINES_A_ROUND) if live else 2) == 0:
+                yield compared
+            if value not in failed:
+                tried = yield Try({sweep.knob: value}, f"round {number} of {rounds}", check, start.position)
+                if tried.verdict in (Verdict.DOWN, Verdict.WRONG, Verdict.REFUSED):
+                    failed.add(value)
+    yield compared
+    yield GoBack(start.position, "every value was measured against the same place")
 
 
 def _steps(steps: Steps, declaration: RigDeclaration, start: Tried) -> Climb:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from yondle.analysis.margins import FEWEST_PASSES, GainWord, Spread, gain, spread
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.app.session import Session
+from yondle.app.views.rounds import rounds_view
 from yondle.app.views.trail import failure_words
 from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import MINUS, number, quantity, signed_percent
@@ -76,7 +77,9 @@ def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
     strong = [p for p in points if p.strong and p.spread.n >= FEWEST_PASSES]
     fitted = elasticity([(p.value, list(p.scores)) for p in strong], benchmark.metric.direction)
     anchor = _anchor(strong, base, knob)
-    sentence = _sentence(knob, benchmark, strong, len(points), base_spread, fitted)
+    measured = rounds_view(session, knob, benchmark)
+    sentence = measured.sentence if measured is not None else ""
+    sentence = sentence or _sentence(knob, benchmark, strong, len(points), base_spread, fitted)
     return ChartView(knob, benchmark, tuple(points), tuple(failures), base_spread, anchor, fitted, sentence)
 
 

@@ -233,7 +233,7 @@ class TuneOffers(QObject):
 
     def _sweep_text(self, card: SweepCard) -> str:
         low, high, by, passes, order = card.values()
-        if order is None:
+        if card.until_it_fails:
             now = self._session.in_force[card.knob.id]
             return ladder_text(self._session.declaration, card.knob.id, high, by if high > now else -by, passes)
         return sweep_text(self._session.declaration, card.knob.id, low, high, by, passes, order)

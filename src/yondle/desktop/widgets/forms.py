@@ -19,7 +19,7 @@ from yondle.model.verdicts import Failure
 from yondle.planning.plans import Order
 
 FIELD_WIDTH = 96
-UNTIL_IT_FAILS = "until it fails"
+UNTIL_IT_FAILS, IN_ROUNDS = "until it fails", "in rounds"
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,7 +171,7 @@ class SweepCard(Card):
         self.passes.setRange(2, 200)
         self.passes.setValue(passes)
         self.passes.setAccessibleName("Passes")
-        self.order = Choice([*(str(order) for order in Order), UNTIL_IT_FAILS], "Order")
+        self.order = Choice([*(str(order) for order in Order), IN_ROUNDS, UNTIL_IT_FAILS], "Order")
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
@@ -198,10 +198,15 @@ class SweepCard(Card):
             box.valueChanged.connect(lambda _: self.changed.emit())
         self.order.currentTextChanged.connect(self._turn)
 
+    @property
+    def until_it_fails(self) -> bool:
+        """Tell whether it climbs from where the rig is until it fails."""
+        return self.order.currentText() == UNTIL_IT_FAILS
+
     def values(self) -> tuple[float, float, float, int, Order | None]:
-        """Give from, to, by, passes and order; without an order it climbs from where the rig is until it fails."""
+        """Give from, to, by, passes and order; a climb, and a sweep in rounds, have none."""
         chosen = self.order.currentText()
-        order = None if chosen == UNTIL_IT_FAILS else Order(chosen)
+        order = Order(chosen) if chosen not in (UNTIL_IT_FAILS, IN_ROUNDS) else None
         return self.low.value(), self.high.value(), self.by.value(), self.passes.value(), order
 
     def _turn(self, order: str) -> None:

@@ -1,0 +1,87 @@
+"""A sweep that was measured in rounds, read as a whole: gains with margins that hold together, drift, passes needed."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from yondle.analysis.margins import Gain, GainWord, passes_needed
+from yondle.analysis.pooled import Drift, Pooled, Reading, pooled_gains
+from yondle.app.session import Session
+from yondle.app.views.gains import gain_words
+from yondle.model.knobs import Knob
+from yondle.model.quantities import THIN, count, number, signed_percent
+from yondle.model.steps import StepKind, StepRecord
+from yondle.model.workloads import Workload
+
+WORTH = 0.01
+"""The gain that is told how many passes it would take to see: 1 %."""
+MOST_PASSES = 60
+"""A gain that takes more passes than this can't be seen in reasonable time."""
+
+
+@dataclass(frozen=True, slots=True)
+class RoundsView:
+    """Values of a knob with their gains over the place the sweep started from, and the sentence that reads them."""
+
+    gains: tuple[tuple[float, Gain], ...]
+    drift: Drift | None
+    sentence: str
+
+
+def rounds_view(session: Session, knob: Knob, benchmark: Workload) -> RoundsView | None:
+    """Read the latest sweep in rounds of a knob with all else as it is now; None where there is none to be read."""
+    compared = next((r for r in reversed(session.steps) if _is_compared(r, session, knob)), None)
+    if compared is None:
+        return None
+    beside = [
+        r
+        for r in session.steps
+        if r.step.parent == compared.step.parent and r.step.setup.same_but(compared.step.setup, knob.id)
+    ]
+    values = {r.step.setup[knob.id]: i for i, r in enumerate(beside, start=1) if r is not compared}
+    readings = _readings(compared, 0, benchmark.id)
+    for record in beside:
+        if record is not compared:
+            readings += _readings(record, values[record.step.setup[knob.id]], benchmark.id)
+    pooled = pooled_gains(readings, benchmark.metric.direction)
+    if pooled is None:
+        return None
+    gains = tuple(sorted((value, pooled.gains[i]) for value, i in values.items() if i in pooled.gains))
+    return RoundsView(gains, pooled.drift, _sentence(knob, benchmark, gains, pooled))
+
+
+def _is_compared(record: StepRecord, session: Session, knob: Knob) -> bool:
+    step = record.step
+    return step.kind is StepKind.CHANGE and not step.changes and step.setup.same_but(session.in_force, knob.id)
+
+
+def _readings(record: StepRecord, setting: int, benchmark: str) -> list[Reading]:
+    return [
+        Reading(setting, p.started_s, p.result.score)
+        for attempt in record.attempts
+        for p in attempt.passes
+        if p.workload == benchmark and p.counts and p.result is not None and p.result.score is not None
+    ]
+
+
+def _sentence(knob: Knob, benchmark: Workload, gains: tuple[tuple[float, Gain], ...], pooled: Pooled) -> str:
+    value, best = max(gains, key=lambda pair: pair[1].fraction)
+    together = f" (margins hold for all {len(gains)} values together)" if len(gains) > 1 else ""
+    if best.word is GainWord.GAIN:
+        words = f"In rounds: {knob.text(value)} brought most, {gain_words(best)}{together}."
+    else:
+        seen = f"{number(100 * best.visible, 1)}{THIN}%"
+        words = f"In rounds: {benchmark.name} gains nothing that shows; {seen} would have{together}. {_needed(pooled)}"
+    if pooled.drift is not None and pooled.drift.found:
+        words += f" It drifted by {signed_percent(pooled.drift.per_hour)} an hour, which is taken out."
+    return words
+
+
+def _needed(pooled: Pooled) -> str:
+    if not math.isfinite(pooled.variation):
+        return ""
+    passes = passes_needed(WORTH, pooled.variation, 3.0)
+    if passes > MOST_PASSES:
+        return f"1{THIN}% can't be resolved in reasonable time at this spread."
+    return f"To see 1{THIN}% takes {count(passes, 'pass', 'passes')} of each."
