@@ -122,3 +122,63 @@ def test_what_a_search_would_take_is_told_before_anything_is_set(new_session: Ma
 def test_a_search_that_makes_no_sense_is_refused_in_words(session: Session, old: str, new: str, says: str) -> None:
     with pytest.raises(KnownError, match=says):
         parse_plan(EDGE.replace(old, new), "edge", session.declaration)
+
+
+NIGHT = """
+format = "yondle-plan 1"
+name = "night"
+passes = 2
+[stop]
+hours = 12
+failures = 40
+[[do]]
+kind = "steps"
+steps = [{ power_limit = 120 }, { fan_level = 80 }, { core_voltage = 1.25 }]
+[[do]]
+kind = "edge"
+knob = "core_clock"
+loads = ["mixed_load"]
+style = "careful"
+[[do]]
+kind = "sweep"
+knob = "fan_level"
+from = 60
+to = 80
+by = 10
+rounds = 2
+[[do]]
+kind = "proof"
+loads = ["mixed_load"]
+hours = 4
+"""
+
+
+def test_a_night_searches_sweeps_and_proves_and_leaves_a_whole_record(tmp_path: Path) -> None:
+    """Interrupted twice on its way; what it recommends lasts four hours of proof, and every attempt has its verdict."""
+    path = tmp_path / "night.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", RIG))
+    session.baseline(2)
+    made: list[str] = []
+
+    def after(move: Move | None, record: StepRecord) -> None:
+        made.append(type(move).__name__)
+
+    end = start_plan(session, NIGHT, "night", after, lambda: len(made) >= 7)
+    for stop_at in (15, 10_000):
+        assert end.ended is Ended.PAUSED
+        session.close()
+        session = Session.open(path)
+        end = go_on_with_plan(session, after, lambda at=stop_at: len(made) >= at)
+    assert (end.ended, end.reason) == (Ended.DONE, "every step of it was made")
+    attempts = [a for r in session.steps for a in r.attempts]
+    assert all(a.outcome is not None for a in attempts)
+    assert any(a.outcome.verdict is Verdict.DOWN for a in attempts if a.outcome is not None)
+    position = session.position
+    assert position is not None
+    proven = position.attempts[-1]
+    assert proven.outcome is not None
+    assert proven.outcome.verdict is Verdict.HELD
+    assert sum(p.result.duration_s for p in proven.passes if p.result is not None) == pytest.approx(4 * 3600, rel=0.01)
+    assert "4\u202fh of Mixed load" in proven.outcome.reason
+    assert session.machine.rig.read_back() == session.in_force
+    session.close()

@@ -221,8 +221,11 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
     parts = []
     if scored:
         parts.append(f"{count(len(scored), 'score pass', 'score passes')} of {count(len(benchmarks), 'benchmark')}")
-    loads = [p for p in passes if p.stage != SCORE_STAGE and p.result and p.result.ok]
-    parts += [f"{duration(p.result.duration_s)} of {declaration.workload(p.workload).name}" for p in loads if p.result]
+    loaded: dict[str, float] = {}
+    for record in passes:
+        if record.stage != SCORE_STAGE and record.result is not None and record.result.ok:
+            loaded[record.workload] = loaded.get(record.workload, 0.0) + record.result.duration_s
+    parts += [f"{duration(seconds)} of {declaration.workload(load).name}" for load, seconds in loaded.items()]
     disturbed = sum(1 for p in passes if p.disturbed)
     if disturbed:
         parts.append(f"{count(disturbed, 'disturbed pass', 'disturbed passes')} left out")

@@ -16,7 +16,7 @@ from yondle.model.quantities import THIN
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import Style
-from yondle.planning.finding import Edge
+from yondle.planning.finding import Edge, Proof
 from yondle.planning.plans import Ladder, Order, Part, Plan, Steps, StopRules, Sweep
 
 FORMAT = "yondle-plan 1"
@@ -69,6 +69,12 @@ class _Edge(Table):
     hours: Annotated[float, Field(gt=0, le=1000)] | None = None
 
 
+class _Proof(Table):
+    kind: Literal["proof"]
+    loads: Annotated[tuple[str, ...], Field(min_length=1, max_length=10)]
+    hours: Annotated[float, Field(gt=0, le=1000)]
+
+
 class _Plan(Table):
     format: Literal["yondle-plan 1"]
     name: Annotated[str, Field(min_length=1, max_length=80)]
@@ -76,7 +82,7 @@ class _Plan(Table):
     once_more: Annotated[int, Field(ge=0, le=5)] = 0
     stop: _Stop = _Stop()
     do: Annotated[
-        tuple[Annotated[_Sweep | _Ladder | _Steps | _Edge, Field(discriminator="kind")], ...],
+        tuple[Annotated[_Sweep | _Ladder | _Steps | _Edge | _Proof, Field(discriminator="kind")], ...],
         Field(min_length=1, max_length=100),
     ]
 
@@ -128,7 +134,7 @@ def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
     return tomlkit.dumps({"format": FORMAT, "name": name, "passes": passes, "do": [part]})
 
 
-def _part(part: _Sweep | _Ladder | _Steps | _Edge, declaration: RigDeclaration) -> Part:
+def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDeclaration) -> Part:
     match part:
         case _Sweep():
             low, high = _value(declaration, part.knob, part.from_), _value(declaration, part.knob, part.to)
@@ -142,9 +148,11 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge, declaration: RigDeclaration) 
                 _must_be_on_grid(declaration, relief.knob, relief.by)
             helps = tuple((verdict, relief.knob, relief.by) for verdict, relief in part.relief.items())
             return Ladder(part.knob, _value(declaration, part.knob, part.to), by, helps)
+        case _Proof():
+            _must_be_loads(declaration, part.loads)
+            return Proof(part.loads, part.hours)
         case _Edge():
-            for load in part.loads:
-                declaration.workload(load)
+            _must_be_loads(declaration, part.loads)
             _must_have_an_edge(declaration, part.knob)
             to = _value(declaration, part.knob, part.to) if part.to is not None else None
             return Edge(part.knob, part.loads, part.standard, part.style, to, part.hours)
@@ -157,6 +165,12 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge, declaration: RigDeclaration) 
 def _value(declaration: RigDeclaration, knob_id: str, given: _Value) -> float:
     knob = declaration.knob(knob_id)
     return knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+
+
+def _must_be_loads(declaration: RigDeclaration, loads: tuple[str, ...]) -> None:
+    for load in loads:
+        if declaration.workload(load).by_hand:
+            raise KnownError(f"{load} is measured elsewhere and can't be run.", "Name a workload Yondle runs.")
 
 
 def _must_have_an_edge(declaration: RigDeclaration, knob_id: str) -> None:

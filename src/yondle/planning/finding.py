@@ -21,6 +21,8 @@ LIVE_CHANGE_S = 20.0
 """Setting a live knob, reading it back and starting a load."""
 USUAL_RESTART_S = 120.0
 TYPICAL_WIDTH_NOTCHES = 0.6
+LONGEST_PROOF_S = 3600.0
+SURE_TO_FAIL = 0.05
 MOST_RECOMMENDED = 6
 """A recommended setting that fails its check lowers the next recommendation; so often at most."""
 
@@ -56,6 +58,14 @@ class Found:
     failures: int
     loaded_s: float
     next: NextTest | None
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """Load what is in force for so many hours, each load for its share, an hour at a time at most."""
+
+    loads: tuple[str, ...]
+    hours: float
 
 
 class EdgeSearch:
@@ -152,6 +162,8 @@ class EdgeSearch:
         begin = f"{duration(test.seconds)} of {load} at {self.knob.text(self.value_of(test.notch))}"
         up, down = test.if_held - now, now - test.if_failed
         more, fewer = (count(n, "notch", "notches") for n in (up, down))
+        if test.chance < SURE_TO_FAIL:
+            return f"{begin}: it will fail, and how soon tells how steep the edge is"
         if up > 0 and down > 0:
             gains = f"if it holds, {more} more can be recommended; if it fails, {fewer} fewer"
         elif up > 0:
@@ -215,8 +227,19 @@ def typical_run(knob: Knob, start: float, test: Try) -> Run:
     return Run(load, value, min(lasts, seconds), int(lasts < seconds), lasts < seconds)
 
 
-def load_check(declaration: RigDeclaration, load: str, seconds: float) -> Check:
-    """Make a check that is one load and no more."""
+def load_check(declaration: RigDeclaration, load: str, seconds: float, times: int = 1) -> Check:
+    """Make a check that is one load, once or several times, and no more."""
     work = declaration.workload(load)
-    stage = Stage(f"{work.name.lower()} for the edge", StageKind.LOAD, (load,), 1, 0, seconds)
+    stage = Stage(f"{work.name.lower()} for the edge", StageKind.LOAD, (load,), times, 0, seconds)
     return Check((stage,), declaration.settle_channel, declaration.settle_below)
+
+
+def prove(part: Proof, declaration: RigDeclaration, start: Tried) -> Climb:
+    """Load what is in force; a failure ends it and leaves the rig where it was."""
+    share_s = part.hours * HOUR_S / len(part.loads)
+    times = max(1, math.ceil(share_s / LONGEST_PROOF_S))
+    for load in part.loads:
+        check = load_check(declaration, load, share_s / times, times)
+        tried = yield Try({}, f"proof: {duration(share_s)} of {declaration.workload(load).name}", check, start.position)
+        if tried.verdict is not Verdict.HELD:
+            return

@@ -12,7 +12,7 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Check, Stage, StageKind
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
-from yondle.planning.finding import Edge, find_edge, typical_run
+from yondle.planning.finding import Edge, Proof, find_edge, prove, typical_run
 from yondle.planning.ladder import check_seconds, quick_check, score_check
 
 SETTLE_SHARE = 0.35
@@ -66,7 +66,7 @@ class Steps:
     steps: tuple[tuple[tuple[str, float], ...], ...]
 
 
-Part = Sweep | Ladder | Steps | Edge
+Part = Sweep | Ladder | Steps | Edge | Proof
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +105,7 @@ def moves(plan: Plan, declaration: RigDeclaration, start: Tried) -> Climb:
     """Make the moves of a plan; raises KnownError for a knob the rig hasn't got or a value it doesn't take."""
     now = start
     for part in plan.parts:
-        retries = 0 if isinstance(part, Edge) else plan.once_more
+        retries = 0 if isinstance(part, Edge | Proof) else plan.once_more
         now = yield from _with_retries(_part(part, declaration, now), now, retries)
 
 
@@ -143,7 +143,7 @@ class _Played:
         """Make a move; every test holds but those of a search."""
         here = self.now.in_force
         match move:
-            case Try(origin=int(origin), check=Check(stages=(Stage(kind=StageKind.LOAD),))):
+            case Try(origin=int(origin), check=Check(stages=(Stage(kind=StageKind.LOAD),))) if move.values:
                 return self._search(move, self._seen[origin], origin)
             case Try():
                 setup = (here if move.origin is None else self._seen[move.origin]).with_values(move.values)
@@ -217,6 +217,8 @@ def _part(part: Part, declaration: RigDeclaration, start: Tried) -> Climb:
             yield from _steps(part, declaration, start)
         case Edge():
             yield from find_edge(part, declaration, start)
+        case Proof():
+            yield from prove(part, declaration, start)
 
 
 def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -296,6 +298,8 @@ def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
             asked = [pair for step in part.steps for pair in step]
         case Edge():
             asked = [(part.knob, part.to)] if part.to is not None else []
+        case Proof():
+            asked = []
     found = []
     for knob_id, value in asked:
         knob = declaration.knob(knob_id)
