@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from yondle.analysis.group import Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, gain
+from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
 from yondle.model.quantities import number, signed_percent
 from yondle.model.steps import StepRecord
@@ -25,6 +27,20 @@ def gain_of(session: Session, record: StepRecord, benchmark: Workload) -> Gain |
     if base is None or record.step.number == base.step.number:
         return None
     return gain(record.scores(benchmark.id), base.scores(benchmark.id), benchmark.metric.direction)
+
+
+def mean_gain(session: Session, record: StepRecord) -> Gain | None:
+    """Give the geometric mean of a step's gains over all benchmarks that aren't at their cap; None with under three."""
+    base = session.baseline_step
+    if base is None or record.step.number == base.step.number:
+        return None
+    return group_gain(
+        [
+            Member(scores, base.scores(b.id), b.metric.direction)
+            for b in session.declaration.benchmarks
+            if (scores := record.scores(b.id)) and not at_cap([(0.0, scores)], b.metric.cap)
+        ]
+    )
 
 
 def gain_words(value: Gain | None) -> str:
