@@ -9,7 +9,7 @@ help:
 	@echo "make setup        make .venv and install what is missing"
 	@echo "make screenshots  make the pictures in docs/screenshots anew from the demo data"
 	@echo "make bench        run the benchmarks and print their table"
-	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (half an hour)"
+	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (an hour)"
 	@echo "make lock         resolve the pinned versions anew"
 
 setup:
@@ -37,6 +37,7 @@ numbers: setup
 	$(PY) -m benchmarks.gains
 	$(PY) -m benchmarks.scaling
 	$(PY) -m benchmarks.edge
+	$(PY) -m benchmarks.chips
 
 lock: setup
 	$(PY) -m pip install -q uv

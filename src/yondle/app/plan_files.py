@@ -150,12 +150,12 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
             return Ladder(part.knob, _value(declaration, part.knob, part.to), by, helps)
         case _Proof():
             _must_be_loads(declaration, part.loads)
-            return Proof(part.loads, part.hours)
+            return Proof(_once(part.loads), part.hours)
         case _Edge():
             _must_be_loads(declaration, part.loads)
             _must_have_an_edge(declaration, part.knob)
             to = _value(declaration, part.knob, part.to) if part.to is not None else None
-            return Edge(part.knob, part.loads, part.standard, part.style, to, part.hours)
+            return Edge(part.knob, _once(part.loads), part.standard, part.style, to, part.hours)
         case _Steps():
             return Steps(
                 tuple(tuple((knob, _value(declaration, knob, v)) for knob, v in step.items()) for step in part.steps)
@@ -165,6 +165,10 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
 def _value(declaration: RigDeclaration, knob_id: str, given: _Value) -> float:
     knob = declaration.knob(knob_id)
     return knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+
+
+def _once(loads: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(loads))
 
 
 def _must_be_loads(declaration: RigDeclaration, loads: tuple[str, ...]) -> None:

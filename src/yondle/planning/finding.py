@@ -79,7 +79,7 @@ class EdgeSearch:
         low, high = sorted(self._scale.notch(v) for v in declaration.own_range(knob))
         self._least, self._most = round(low), round(high)
         if part.to is not None:
-            self._most = min(self._most, round(self._scale.notch(part.to)))
+            self._most = max(self._least, min(self._most, round(self._scale.notch(part.to))))
         restart = (declaration.restart_s or USUAL_RESTART_S) + (
             declaration.entry_s if knob.when is When.BY_HAND else 0.0
         )
@@ -106,6 +106,10 @@ class EdgeSearch:
             if not run.failures and run.seconds > 0.0:
                 self._held = max(self._held, round(self._scale.notch(run.value)))
             self._here = None if run.failures else round(self._scale.notch(run.value))
+
+    def stand_at(self, value: float) -> None:
+        """Take it that this value is in force now, so that going on there takes no change."""
+        self._here = round(self._scale.notch(value))
 
     def stay_below(self, value: float, reached: float | None) -> None:
         """Try nothing as risky as this any more: it was refused, or the machine could not reach it or had to be stopped.
@@ -189,6 +193,7 @@ def find_edge(part: Edge, declaration: RigDeclaration, start: Tried, search: Edg
     search = search or EdgeSearch(part, declaration)
     known = yield Recall(part.knob)
     search.learn(known.ran)
+    search.stand_at(start.in_force[part.knob])
     spent_s = 0.0
     while (test := search.next_test()) is not None:
         if part.hours is not None and spent_s >= part.hours * HOUR_S:
