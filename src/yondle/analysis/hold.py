@@ -35,6 +35,8 @@ _FLOORS_PER_H = ((0.002, 0.8), (1.0 / 24.0, 0.2))
 _LEAST_LOG = 20.0
 """Grid points less likely than the likeliest by this on logs are no longer looked at."""
 _LARGEST_EXPONENT = 40.0
+_IMPOSSIBLE = -2.0 * _LEAST_LOG
+"""What speaks against a grid point that a run rules out: finite, so that a record that contradicts itself leaves something."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,7 +128,7 @@ class Posterior:
         """Learn that a setting held for so long."""
         if seconds > 0.0:
             change = -self._hazard(notch) * seconds
-            change[notch > self.dead_beyond] = -np.inf
+            change[notch > self.dead_beyond] = _IMPOSSIBLE
             self._learn(change)
 
     def failed(self, notch: float, seconds: float) -> None:
@@ -134,7 +136,7 @@ class Posterior:
         hazard = self._hazard(notch)
         early = seconds <= FIRST_SECOND_S
         change = np.log(-np.expm1(-hazard * FIRST_SECOND_S)) if early else np.log(hazard) - hazard * seconds
-        change[notch > self.dead_beyond] = 0.0 if early else -np.inf
+        change[notch > self.dead_beyond] = 0.0 if early else _IMPOSSIBLE
         self._learn(change)
 
     @property

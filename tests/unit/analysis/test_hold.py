@@ -70,6 +70,12 @@ def test_a_record_that_contradicts_itself_has_an_answer() -> None:
     assert low <= high
 
 
+def test_a_safe_value_that_failed_at_once_and_a_riskier_one_that_held_have_an_answer() -> None:
+    believed = posterior(*[(0, 1.0, True)] * 5, (12, 1.0, False), (20, 600.0, False))
+    assert np.isfinite(believed.weights).all()
+    assert all(0.0 <= c <= 1.0 for c in believed.chance([0.0, 12.0, 30.0], 60.0))
+
+
 def test_ten_thousand_runs_are_taken_in() -> None:
     believed = posterior(*[(float(i % 20), 30.0, False) for i in range(10_000)], (25, 3, True))
     assert 20 <= believed.edge_range()[0] <= 26
