@@ -163,6 +163,23 @@ def test_a_sweep_says_what_it_takes_and_runs_to_its_end(qtbot: QtBot, tune: Tune
     assert tune.session.in_force["fan_level"] == 50.0
 
 
+def test_a_sweep_in_rounds_comes_back_to_its_start_and_is_read_as_a_whole(qtbot: QtBot, tune: TunePlace) -> None:
+    tune._enter("core_clock")
+    tune.actions_by_name["sweep"].trigger()
+    card = tune.side.cards.get("sweep")
+    assert isinstance(card, SweepCard)
+    for box, value in ((card.low, 4100), (card.high, 4400), (card.by, 150), (card.passes, 3)):
+        box.setValue(value)
+    card.order.setCurrentText("in rounds")
+    assert card.low.isEnabled()
+    start = tune.session.in_force
+    qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
+    settle(qtbot, tune.window())
+    assert tune.session.in_force == start
+    assert any(r.step.parent == 2 and not r.step.changes for r in tune.session.steps)
+    assert "In rounds: 4\u202f400\u202fMHz brought most" in words(tune.chart_panel)
+
+
 def test_a_plan_file_is_shown_before_it_runs_and_pauses_after_the_step(
     qtbot: QtBot,
     tune: TunePlace,

@@ -12,6 +12,7 @@ from yondle.app.machines import RigChoice
 from yondle.app.plan_files import parse_plan
 from yondle.app.plans import Ended, go_on_with_plan, preview, start_plan
 from yondle.app.session import Session
+from yondle.app.views.edge import EdgeView, edge_view
 from yondle.model.errors import KnownError
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
@@ -159,9 +160,13 @@ def test_a_night_searches_sweeps_and_proves_and_leaves_a_whole_record(tmp_path: 
     session = Session.create(path, RigChoice("simulated", "Heron", RIG))
     session.baseline(2)
     made: list[str] = []
+    searched: list[EdgeView] = []
 
     def after(move: Move | None, record: StepRecord) -> None:
         made.append(type(move).__name__)
+        run = session.logbook.keeping.open_plan_run()
+        view = edge_view(session, run) if run is not None else None
+        searched.extend([view] if view is not None else [])
 
     end = start_plan(session, NIGHT, "night", after, lambda: len(made) >= 7)
     for stop_at in (15, 10_000):
@@ -180,5 +185,7 @@ def test_a_night_searches_sweeps_and_proves_and_leaves_a_whole_record(tmp_path: 
     assert proven.outcome.verdict is Verdict.HELD
     assert sum(p.result.duration_s for p in proven.passes if p.result is not None) == pytest.approx(4 * 3600, rel=0.01)
     assert "4\u202fh of Mixed load" in proven.outcome.reason
+    assert max(run.seconds for run in searched[-1].runs) <= 3600.0
+    assert searched[-1].recommended == session.in_force["core_clock"]
     assert session.machine.rig.read_back() == session.in_force
     session.close()

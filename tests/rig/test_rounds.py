@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 
 import pytest
 
@@ -64,6 +65,11 @@ def test_a_clock_that_brings_something_is_read_as_a_gain_and_a_cap_as_nothing(se
     assert preview is not None
     assert "gains nothing that shows" in preview.sentence
     assert "To see 1\u202f% takes" in preview.sentence
+    for work in works.benchmarks:
+        view = rounds_view(session, knob, work)
+        assert view is not None
+        said = re.search(r"([\d.]+)\u202f% would have.*takes (\d+) passes", view.sentence)
+        assert said is None or (float(said[1]) > 1.0) == (int(said[2]) > 3), view.sentence
 
 
 def test_a_value_that_fails_is_not_visited_again(session: Session) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from yondle.analysis.hold import Run
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, PassRecord, StepRecord
-from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, START_FAILURES, Failure, Outcome, Verdict
+from yondle.model.verdicts import MACHINE_FAILURES, START_FAILURES, Failure, Outcome, Verdict
 
 ANY_LOAD = ""
 """A machine that doesn't start fails under every load."""
@@ -54,4 +54,4 @@ def _run(record: PassRecord, value: float, outcome: Outcome) -> Run | None:
         return Run(record.workload, value, result.duration_s, min(round(corrected), MOST_CORRECTED))
     if failed:
         return Run(record.workload, value, result.duration_s, 1, outcome.failure in MACHINE_FAILURES)
-    return Run(record.workload, value, result.duration_s) if outcome.failure in SAYS_NOTHING else None
+    return Run(record.workload, value, result.duration_s)

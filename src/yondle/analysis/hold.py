@@ -14,11 +14,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from yondle.analysis.regression import Array
+from yondle.analysis.stability import HOUR_S
 from yondle.model.knobs import Knob, Risk
 
-Array = NDArray[np.float64]
-
-HOUR_S = 3600.0
 FIRST_SECOND_S = 1.0
 """Failures in the first second are one kind: how early in it is chance or start-up."""
 
@@ -174,10 +173,6 @@ class Posterior:
         spare = np.maximum(per_hour - self.floor_per_h, 1e-12)
         notch = np.floor(self.edge + np.minimum(self.width * np.log(spare), self.dead_beyond - self.edge) + 1e-9)
         return np.asarray(np.clip(notch, -1, self.notches), dtype=np.int64)
-
-    def acceptable(self, per_hour: float) -> Array:
-        """Give the probability of every notch to fail no more often than this, shape (notches + 1,)."""
-        return np.asarray(1.0 - np.cumsum(self.answers(per_hour))[:-1])
 
     def answers(self, per_hour: float) -> Array:
         """Give the probability of every highest acceptable notch, from -1 (there is none), shape (notches + 2,)."""

@@ -124,7 +124,8 @@ def passes_needed(effect: float, variation: float, baselines_per_pass: float = 1
     """Give the passes of a setting that show a gain of `effect` (a fraction) in four of five cases.
 
     `variation` is the coefficient of variation of one pass. Normal approximation (any text on sample sizes), planned with
-    a tenth more variation than was seen. Raises ValueError for an effect of 0 or a variation that isn't known.
+    a tenth more variation than was seen; under ten passes it promises a little too much. Raises ValueError for an effect
+    of 0 or a variation that isn't known.
     """
     if effect == 0.0 or not math.isfinite(effect) or not math.isfinite(variation):
         raise ValueError("passes are needed for an effect and a variation that are known")

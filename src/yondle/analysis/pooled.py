@@ -100,7 +100,7 @@ def pooled_gains(readings: Iterable[Reading], direction: Direction, together: bo
     if layout.drifts:
         half = alone * math.sqrt(settled.variance / layout.inside)
         drift = Drift(*(math.expm1(3600.0 * v) for v in (slope, slope - half, slope + half)))
-    return Pooled(gains, drift, settled.scale, settled.outside, critical, degrees)
+    return Pooled(gains, drift, math.sqrt(settled.variance), settled.outside, critical, degrees)
 
 
 def simultaneous_t(loads: Array | None, degrees: int, confidence: float = CONFIDENCE, count: int = 1) -> float:

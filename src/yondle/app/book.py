@@ -5,7 +5,7 @@ from __future__ import annotations
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
-from yondle.model.steps import Attempt, StepKind, StepRecord
+from yondle.model.steps import Attempt, Step, StepKind, StepRecord
 from yondle.model.verdicts import Outcome, Verdict
 
 _MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
@@ -44,6 +44,23 @@ class Book:
         """Give the latest step that may be put in force with a setup."""
         found = next((r for r in reversed(self.steps) if r.step.setup == setup and may_be_put_in_force(r)), None)
         return found.step.number if found is not None else None
+
+    def step_from(self, parent: int | None, home: Setup, setup: Setup, joint: bool) -> Step:
+        """Give the step that tries a setup from a place: the one that did before, or a new one."""
+        again = self.tried_from(parent, setup)
+        if again is not None:
+            return again.step
+        return Step(self._logbook.next_step(), StepKind.CHANGE, parent, setup, home.changes_to(setup), joint)
+
+    def without_baseline(self) -> KnownError:
+        """Say why no gain could be told: stock was never measured, or not well enough."""
+        tried = next((r for r in reversed(self.steps) if r.step.kind is StepKind.BASELINE), None)
+        if tried is None or tried.outcome is None:
+            return KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
+        return KnownError(
+            f"The baseline is {tried.verdict}, so no gain could be told. {tried.outcome.reason}",
+            "See that nothing else runs and the rig has settled, then run it again.",
+        )
 
     @property
     def latest_attempt(self) -> Attempt | None:

@@ -177,12 +177,12 @@ class _Runner:
             if self._session.waiting is not None:
                 return PlanEnd(Ended.WAITING, "values have to be entered in firmware setup", self._made)
             outcome = record.outcome
-            if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack):
+            if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack | Recall):
                 return self._close(Ended.STOPPED, outcome.reason)
             if self._session.position is None:
                 return self._close(Ended.LOST, "the rig is at no step of the trail")
             tried = self._told(move, record)
-            self._keeping.close_move(self._run.id, number, _as_values(tried))
+            self._keeping.close_move(self._run.id, number, _as_values(tried, move))
             self._count(tried)
             self._after(move, record)
             move = going.send(tried)
@@ -210,7 +210,7 @@ class _Runner:
         if made is None or self._session.position is None:
             return None
         tried = self._told(move, made)
-        self._keeping.close_move(self._run.id, kept.number, _as_values(tried))
+        self._keeping.close_move(self._run.id, kept.number, _as_values(tried, move))
         self._after(move, made)
         return tried
 
@@ -250,7 +250,7 @@ class _Runner:
             return f"{self._failures} steps have failed"
         if stop.hours is not None and run_s >= stop.hours * 3600.0:
             return f"it has run for {duration(run_s)}"
-        latest = self._session.steps[-1] if self._session.steps else None
+        latest = max(self._session.steps, key=lambda r: r.attempts[-1].id if r.attempts else 0, default=None)
         if latest is not None and latest.outcome is not None and latest.verdict in stop.verdicts:
             return f"step {latest.step.number} is '{latest.verdict}'"
         return ""
@@ -274,8 +274,9 @@ def _tried(session: Session, record: StepRecord) -> Tried:
     return Tried(record.verdict, session.in_force, position.step.number, record.step.number)
 
 
-def _as_values(tried: Tried) -> dict[str, Any]:
+def _as_values(tried: Tried, move: Move | None = None) -> dict[str, Any]:
     return {
+        "tried": move.values if isinstance(move, Try) else {},
         "verdict": str(tried.verdict),
         "in_force": dict(tried.in_force),
         "position": tried.position,

@@ -197,14 +197,11 @@ class Session:
         """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
         self._waits.must_be_none()
         if self.baseline_step is None:
-            raise self._without_baseline()
+            raise self._book.without_baseline()
         if self.proposal is None:
             raise KnownError("Nothing is proposed.", "Move a marker on a ruler, or name a knob and a value.")
-        setup = self.proposed
-        again = self._book.tried_from(self._resting.position, setup)
-        number = again.step.number if again else self.logbook.next_step()
-        step = Step(number, StepKind.CHANGE, self._resting.position, setup, self.proposal.changes, self.proposal.joint)
-        record = self._test(again.step if again else step, self.check(passes), self.in_force)
+        step = self._book.step_from(self._resting.position, self.in_force, self.proposed, self.proposal.joint)
+        record = self._test(step, self.check(passes), self.in_force)
         self.proposal = None
         return record
 
@@ -223,10 +220,7 @@ class Session:
         for knob_id, value in values.items():
             must_be_allowed(self.declaration, self.declaration.knob(knob_id), value)
         setup = home.step.setup.with_values(values)
-        changes = home.step.setup.changes_to(setup)
-        again = self._book.tried_from(origin, setup)
-        number = again.step.number if again else self.logbook.next_step()
-        step = again.step if again else Step(number, StepKind.CHANGE, origin, setup, changes, len(changes) > 1)
+        step = self._book.step_from(origin, home.step.setup, setup, len(values) > 1)
         asked = check or quick_check(self.declaration, STEP_PASSES, setup)
         return self._test(step, asked, home.step.setup, origin, ((ASKED_BECAUSE, why),) if why else ())
 
@@ -427,16 +421,6 @@ class Session:
         self._waits.order = order
         self._engine.test(order)
         return self._book.step(step.number)
-
-    def _without_baseline(self) -> KnownError:
-        """Say why no gain could be told: stock was never measured, or not well enough."""
-        tried = next((r for r in reversed(self.steps) if r.step.kind is StepKind.BASELINE), None)
-        if tried is None or tried.outcome is None:
-            return KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
-        return KnownError(
-            f"The baseline is {tried.verdict}, so no gain could be told. {tried.outcome.reason}",
-            "See that nothing else runs and the rig has settled, then run it again.",
-        )
 
     def _set_back_s(self) -> float:
         """By how much the wall clock stands before the latest test; order and durations never come from it."""

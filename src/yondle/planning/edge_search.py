@@ -14,7 +14,9 @@ from enum import StrEnum
 
 import numpy as np
 
-from yondle.analysis.hold import HOUR_S, Array, Posterior
+from yondle.analysis.hold import Posterior
+from yondle.analysis.regression import Array
+from yondle.analysis.stability import HOUR_S
 
 RISK = 0.09
 """A recommended setting may be too high with this probability, under a prior that is wide on purpose."""

@@ -7,8 +7,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from yondle.analysis.exposure import ANY_LOAD
-from yondle.analysis.hold import HOUR_S, Posterior, Run, Scale
-from yondle.analysis.stability import PER_HOUR, STANDARD_WORDS, Standard
+from yondle.analysis.hold import Posterior, Run, Scale
+from yondle.analysis.stability import HOUR_S, PER_HOUR, STANDARD_WORDS, Standard
 from yondle.model.knobs import Knob, When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
@@ -107,6 +107,12 @@ class EdgeSearch:
                 self._held = max(self._held, round(self._scale.notch(run.value)))
             self._here = None if run.failures else round(self._scale.notch(run.value))
 
+    def take(self, value: float, tried: Tried) -> None:
+        """Take in what a test of a value has told, and how far the machine let it go."""
+        self.learn(tried.ran)
+        if tried.verdict in (Verdict.HELD_BACK, Verdict.REFUSED):
+            self.stay_below(value, tried.reached)
+
     def stand_at(self, value: float) -> None:
         """Take it that this value is in force now, so that going on there takes no change."""
         self._here = round(self._scale.notch(value))
@@ -185,12 +191,9 @@ class EdgeSearch:
         return Chooser(Aim(PER_HOUR[self.part.standard]), prices, self._least, self._most)
 
 
-def find_edge(part: Edge, declaration: RigDeclaration, start: Tried, search: EdgeSearch | None = None) -> Climb:
-    """Search, then leave the rig at what is recommended, checked like any other step.
-
-    `search` is where what is learnt is kept, for those who want to look at it.
-    """
-    search = search or EdgeSearch(part, declaration)
+def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
+    """Search, then leave the rig at what is recommended, checked like any other step."""
+    search = EdgeSearch(part, declaration)
     known = yield Recall(part.knob)
     search.learn(known.ran)
     search.stand_at(start.in_force[part.knob])
@@ -202,23 +205,17 @@ def find_edge(part: Edge, declaration: RigDeclaration, start: Tried, search: Edg
         check = load_check(declaration, search.load_of(test), test.seconds)
         tried = yield Try({part.knob: value}, search.why(test, declaration), check, start.position)
         spent_s += tried.took_s
-        _take(search, value, tried)
+        search.take(value, tried)
     for _ in range(MOST_RECOMMENDED):
         found = search.found()
         if found.value == start.in_force[part.knob]:
             break
         why = f"recommended: {STANDARD_WORDS[part.standard]} with {number(100 * found.probability)} % probability"
         tried = yield Try({part.knob: found.value}, why, None, start.position)
-        _take(search, found.value, tried)
+        search.take(found.value, tried)
         if tried.verdict is Verdict.HELD:
             return
     yield GoBack(start.position, "nothing better is recommended")
-
-
-def _take(search: EdgeSearch, value: float, tried: Tried) -> None:
-    search.learn(tried.ran)
-    if tried.verdict in (Verdict.HELD_BACK, Verdict.REFUSED):
-        search.stay_below(value, tried.reached)
 
 
 def typical_run(knob: Knob, start: float, test: Try) -> Run:
@@ -228,7 +225,7 @@ def typical_run(knob: Knob, start: float, test: Try) -> Run:
     stage = test.check.stages[0] if test.check is not None else None
     load, seconds = (stage.workloads[0], stage.pass_s or 0.0) if stage is not None else ("", 0.0)
     value = test.values[knob.id]
-    lasts = 3600.0 * math.exp(min((edge - scale.notch(value)) / TYPICAL_WIDTH_NOTCHES, 20.0))
+    lasts = HOUR_S * math.exp(min((edge - scale.notch(value)) / TYPICAL_WIDTH_NOTCHES, 20.0))
     return Run(load, value, min(lasts, seconds), int(lasts < seconds), lasts < seconds)
 
 

@@ -169,6 +169,7 @@ class _Played:
         self._seen.append(setup)
         number = len(self._seen) - 1
         if ran.down:
+            self.now = replace(self.now, in_force=setup)
             self._reach(home)
         verdict, at, position = (Verdict.DOWN, home, origin) if ran.down else (Verdict.HELD, setup, number)
         self.now = Tried(verdict, at, position, number, (ran,), ran.seconds)

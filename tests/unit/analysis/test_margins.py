@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from yondle.analysis.margins import GainWord, gain, spread
+from yondle.analysis.margins import GainWord, gain, passes_needed, spread
 from yondle.model.workloads import Direction
 
 HIGHER, LOWER = Direction.HIGHER, Direction.LOWER
@@ -74,3 +74,26 @@ def test_spread_of_one_pass_has_no_range() -> None:
     assert one.n == 1
     assert math.isnan(one.low)
     assert spread([]) is None
+
+
+@pytest.mark.parametrize(
+    ("effect", "variation", "passes"), [(0.01, 0.008, 9), (0.005, 0.008, 33), (0.01, 0.02, 51), (-0.01, 0.008, 9)]
+)
+def test_passes_needed_agree_with_the_normal_approximation(effect: float, variation: float, passes: int) -> None:
+    assert passes_needed(effect, variation, 3.0) == passes
+
+
+def test_as_many_passes_as_are_said_to_be_needed_show_the_effect_in_four_of_five_cases() -> None:
+    rng = np.random.default_rng(6)
+    n = passes_needed(0.01, 0.01)
+    shown = 0
+    for _ in range(400):
+        step, base = (np.exp(rng.normal(level, 0.01, n)).tolist() for level in (math.log(1.01), 0.0))
+        told = gain(step, base, Direction.HIGHER)
+        shown += told is not None and told.word is GainWord.GAIN
+    assert 0.75 < shown / 400 < 0.93
+
+
+def test_passes_for_no_effect_are_not_a_number() -> None:
+    with pytest.raises(ValueError, match="known"):
+        passes_needed(0.0, 0.01)

@@ -12,7 +12,7 @@ from yondle.app.session import Session
 from yondle.logbook.keeping import PlanRun
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, duration, number
-from yondle.planning.finding import Edge, EdgeSearch, Found, find_edge
+from yondle.planning.finding import Edge, EdgeSearch, Found
 
 SURE = 0.99
 """Beyond this a probability is told as more than it: nothing is certain."""
@@ -45,18 +45,19 @@ def edge_view(session: Session, run: PlanRun) -> EdgeView | None:
         return None
     part, first = parts[min(len(begun), len(parts)) - 1], begun[-1]
     search = EdgeSearch(part, session.declaration)
-    before = run.moves[first - 1].result if first else run.start
-    told = [tried_of(move.result) for move in run.moves[first:] if move.result is not None]
-    going = find_edge(part, session.declaration, tried_of(before or run.start), search)
-    next(going)
-    for tried in told:
-        try:
-            going.send(tried)
-        except StopIteration:
+    runs: list[Run] = []
+    for move in run.moves[first:]:
+        values = move.result["tried"] if move.result is not None else {}
+        if move.result is None or (move.number != run.moves[first].number and set(values) != {part.knob}):
             break
-    going.close()
-    runs = tuple(r for tried in told for r in tried.ran if r.load in part.loads)
-    return _view_of(session, part, search, runs)
+        tried = tried_of(move.result)
+        if values:
+            search.take(values[part.knob], tried)
+        else:
+            search.learn(tried.ran)
+            search.stand_at(tried.in_force[part.knob])
+        runs += [r for r in tried.ran if r.load in part.loads]
+    return _view_of(session, part, search, tuple(runs))
 
 
 def _view_of(session: Session, part: Edge, search: EdgeSearch, runs: tuple[Run, ...]) -> EdgeView:

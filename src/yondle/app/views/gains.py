@@ -6,7 +6,7 @@ from yondle.analysis.group import Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, gain
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
-from yondle.model.quantities import number, signed_percent
+from yondle.model.quantities import THIN, number, signed_percent
 from yondle.model.steps import StepRecord
 from yondle.model.workloads import Workload
 
@@ -53,3 +53,9 @@ def gain_words(value: Gain | None) -> str:
         return "within noise"
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
+
+
+def range_words(value: Gain) -> str:
+    """Write a mean of few benchmarks with its range: it tells what others would gain, not whether these did."""
+    low, high = (signed_percent(v, 0).removesuffix(f"{THIN}%") for v in (value.low, value.high))
+    return f"{signed_percent(value.fraction)} ({low} to {high})"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 from yondle.analysis.margins import Gain, GainWord, passes_needed
@@ -31,7 +30,8 @@ class RoundsView:
 
 def rounds_view(session: Session, knob: Knob, benchmark: Workload) -> RoundsView | None:
     """Read the latest sweep in rounds of a knob with all else as it is now; None where there is none to be read."""
-    compared = next((r for r in reversed(session.steps) if _is_compared(r, session, knob)), None)
+    before = (r for r in reversed(session.steps) if _is_compared(r, session, knob))
+    compared = next((r for r in before if r.scores(benchmark.id)), None)
     if compared is None:
         return None
     beside = [
@@ -72,16 +72,16 @@ def _sentence(knob: Knob, benchmark: Workload, gains: tuple[tuple[float, Gain], 
         words = f"In rounds: {knob.text(value)} brought most, {gain_words(best)}{together}."
     else:
         seen = f"{number(100 * best.visible, 1)}{THIN}%"
-        words = f"In rounds: {benchmark.name} gains nothing that shows; {seen} would have{together}. {_needed(pooled)}"
+        needed = _needed(best, len(gains), pooled)
+        words = f"In rounds: {benchmark.name} gains nothing that shows; {seen} would have{together}. {needed}"
     if pooled.drift is not None and pooled.drift.found:
         words += f" It drifted by {signed_percent(pooled.drift.per_hour)} an hour, which is taken out."
     return words
 
 
-def _needed(pooled: Pooled) -> str:
-    if not math.isfinite(pooled.variation):
-        return ""
-    passes = passes_needed(WORTH, pooled.variation, 3.0)
+def _needed(best: Gain, values: int, pooled: Pooled) -> str:
+    """Say how many passes would show 1 %, as often against the start and for as many values as here."""
+    passes = passes_needed(WORTH, pooled.variation, best.n_baseline / best.n, 1.0 - 0.05 / values)
     if passes > MOST_PASSES:
         return f"1{THIN}% can't be resolved in reasonable time at this spread."
     return f"To see 1{THIN}% takes {count(passes, 'pass', 'passes')} of each."

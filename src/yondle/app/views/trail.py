@@ -12,7 +12,7 @@ from yondle.analysis.efficiency import power_channel, score_per_watt
 from yondle.analysis.margins import Gain, spread
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_of, gain_words, mean_gain
+from yondle.app.views.gains import gain_of, gain_words, mean_gain, range_words
 from yondle.model.knobs import Subsystem
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -294,7 +294,7 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
             rows.append((benchmark.name, text))
     together = mean_gain(session, record)
     if together is not None:
-        rows.append(("Geometric mean", gain_words(together)))
+        rows.append(("Geometric mean", range_words(together)))
     return tuple(rows)
 
 

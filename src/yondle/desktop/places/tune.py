@@ -410,6 +410,8 @@ class TunePlace(QWidget):
             self.offers.ready_checked(result)
         elif name == "plan" and isinstance(result, PlanEnd):
             self.offers.plan_ended(result)
+            if self.session.position is not None:
+                self.trail.choose(self.session.position.step.number)
         elif name in ("test", "baseline", "evening", "drop") and self.session.waiting is None:
             number = tell_verdict(self.side.cards, self.session)
             if number is not None:

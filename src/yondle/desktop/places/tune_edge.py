@@ -12,6 +12,7 @@ from yondle.app.plans import Ended, PlanEnd, preview
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.edge import EdgeView, edge_view
 from yondle.app.views.proposal import typical_words
+from yondle.desktop.bridge import Bridge
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
@@ -29,11 +30,13 @@ class EdgeOffers(QObject):
     """Puts up the cards of a search; `begin` begins the run of a plan, `pause` pauses it after the step under way."""
 
     _moved = Signal(object)
+    _told = Signal(str, str, bool)
 
     def __init__(
         self,
         parent: QWidget,
         theme: Theme,
+        bridge: Bridge,
         session: Session,
         cards: Cards,
         begin: BeginPlan,
@@ -41,6 +44,7 @@ class EdgeOffers(QObject):
     ) -> None:
         super().__init__(parent)
         self._theme = theme
+        self._bridge = bridge
         self._session = session
         self._cards = cards
         self._begin = begin
@@ -49,7 +53,8 @@ class EdgeOffers(QObject):
         self._question: EdgeCard | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
-        self._timer.timeout.connect(self._tell)
+        self._timer.timeout.connect(self._work_out)
+        self._told.connect(self._tell)
         self._moved.connect(self._show)
 
     def ask(self, knob: Knob | None) -> None:
@@ -97,17 +102,29 @@ class EdgeOffers(QObject):
             self._question.tell("Working out what it would take …", False)
             self._timer.start(_TOLD_AFTER_MS)
 
-    def _tell(self) -> None:
+    def _work_out(self) -> None:
+        """Play the search on a middling machine, in the engine's thread: it takes most of a second."""
         card = self._question
         if card is None or self._cards.get(QUESTION) is not card:
             return
-        try:
-            seen = preview(self._session, parse_plan(self._text(card), "the search", self._session.declaration))
-        except KnownError as error:
-            card.tell(f"{error.problem} {error.remedy}", False)
-            return
-        measured = self._session.baseline_step is not None
-        card.tell(typical_words(seen) if measured else "Run the baseline first: a search starts from it.", measured)
+        text, measured = self._text(card), self._session.baseline_step is not None
+
+        def play() -> None:
+            try:
+                seen = preview(self._session, parse_plan(text, "the search", self._session.declaration))
+            except KnownError as error:
+                self._told.emit(text, f"{error.problem} {error.remedy}", False)
+            else:
+                words = typical_words(seen) if measured else "Run the baseline first: a search starts from it."
+                self._told.emit(text, words, measured)
+
+        self._bridge.prepare("what a search would take", play)
+
+    def _tell(self, text: str, words: str, can_run: bool) -> None:
+        """Show what was worked out, unless the question has changed since."""
+        card = self._question
+        if card is not None and self._cards.get(QUESTION) is card and self._text(card) == text:
+            card.tell(words, can_run)
 
     def _start(self) -> None:
         if self._question is not None:
