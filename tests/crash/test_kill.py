@@ -250,3 +250,26 @@ def test_whole_climbs_killed_at_random_hold_against_what_the_machine_knows() -> 
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout + done.stderr
     assert ", 0 wrong" in done.stdout
+
+
+@pytest.mark.parametrize("nth", [9, 40, 75])
+def test_a_search_killed_in_the_middle_loses_nothing_and_comes_to_its_end(
+    prepared: Prepared, tmp_path: Path, nth: int
+) -> None:
+    book = prepared.copy(tmp_path / "search")
+    asked = ("edge", str(book), "core_clock", "--standard", "quick", "--to", "4600")
+    killed = yondle(*asked, fault=f"kill after {nth}")
+    assert killed.returncode == -signal.SIGKILL, killed
+    session = Session.open(book)
+    kept = {a.id: (r.step.setup, a.outcome) for r in session.steps for a in r.attempts}
+    session.close()
+    assert all(outcome is not None for _, outcome in kept.values())
+    done = yondle("plan", "go-on", str(book), "--json")
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert told["plan"]["ended"] == "done"
+    assert told["in_force"]["core_clock"] == told["edge"]["recommended"]
+    session = Session.open(book)
+    now = {a.id: (r.step.setup, a.outcome) for r in session.steps for a in r.attempts}
+    session.close()
+    assert {number: now[number] for number in kept} == kept

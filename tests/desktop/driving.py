@@ -39,3 +39,8 @@ def drag(qtbot: QtBot, on: Ruler, value: float) -> None:
     for share in (0.3, 0.7, 1.0):
         qtbot.mouseMove(on, QPoint(round(start.x() + (end.x() - start.x()) * share), start.y()))
     qtbot.mouseRelease(on, Qt.MouseButton.LeftButton, pos=end)
+
+
+def button_of(widget: QWidget, begins: str) -> QPushButton:
+    """Find the button whose words begin so."""
+    return next(b for b in widget.findChildren(QPushButton) if b.text().startswith(begins))

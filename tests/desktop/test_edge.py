@@ -9,12 +9,14 @@ from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import settle, tune_of, words
+from tests.desktop.driving import button_of, settle, tune_of, words
 
 from yondle.app.machines import RigChoice
+from yondle.app.profiles import profiles
 from yondle.app.session import Session
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
+from yondle.desktop.widgets.forms import ProfileCard
 from yondle.model.verdicts import Verdict
 
 
@@ -62,6 +64,49 @@ def test_the_edge_is_searched_found_and_told_with_its_probability(qtbot: QtBot, 
     assert tune.session.position.verdict is Verdict.HELD
     tune.trail.choose(tune.session.position.step.number)
     assert "recommended" in words(tune.side.inspector)
+
+
+def test_what_is_recommended_is_kept_as_a_profile_from_the_card(qtbot: QtBot, tune: TunePlace) -> None:
+    card = asked(qtbot, tune)
+    card.standard.setCurrentText("quick")
+    card.room.setValue(2)
+    qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
+    qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
+    settle(qtbot, tune.window())
+    assert "With 2 notches of room" in words(tune.side)
+    ended = tune.side.cards.get("edge")
+    assert isinstance(ended, SearchCard)
+    qtbot.mouseClick(button_of(ended, "Keep it as a profile"), Qt.MouseButton.LeftButton)
+    profile = tune.side.cards.get("profile")
+    assert isinstance(profile, ProfileCard)
+    profile.name.setText("Quiet daily")
+    profile.keep_button.click()
+    kept = profiles(tune.session)
+    assert [(p.name, p.setup) for p in kept] == [("Quiet daily", tune.session.in_force)]
+
+
+def test_a_line_of_edges_is_asked_for_told_and_leaves_the_rig_where_it_was(qtbot: QtBot, tune: TunePlace) -> None:
+    card = asked(qtbot, tune)
+    card.standard.setCurrentText("quick")
+    card.along.setCurrentText("Core voltage")
+    assert card.at.text().count(";") == 4
+    assert not card.room.isEnabled()
+    card.at.setText("1.20; warm")
+    card.at.editingFinished.emit()
+    qtbot.waitUntil(lambda: "can't be 'warm'" in card.told.text(), timeout=10_000)
+    assert not card.run_button.isEnabled()
+    card.at.setText("1.20 V; 1,25")
+    card.at.editingFinished.emit()
+    qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
+    before = tune.session.in_force
+    qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
+    settle(qtbot, tune.window())
+    told = tune.side.cards.get("edge")
+    assert isinstance(told, SearchCard)
+    assert told.title == "2 edges of core clock, over core voltage"
+    assert "1.200\u202fV: 4" in words(told)
+    assert "Keep it as a profile" not in words(told)
+    assert tune.session.in_force == before
 
 
 def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) -> None:

@@ -94,6 +94,56 @@ def test_a_search_left_in_the_middle_goes_on_as_if_it_had_not_been(tmp_path: Pat
     again.close()
 
 
+def test_a_line_of_edges_rises_with_the_voltage_and_each_search_tells_the_next(new_session: MakeSession) -> None:
+    session = new_session(RIG)
+    roomy(session)
+    start, tests = session.position, dict[float, int]()
+    views: list[EdgeView] = []
+
+    def after(move: Move | None, record: StepRecord) -> None:
+        run = session.logbook.keeping.open_plan_run()
+        view = edge_view(session, run) if run is not None else None
+        views.extend([view] if view is not None else [])
+        if isinstance(move, Try):
+            voltage = record.step.setup["core_voltage"]
+            tests[voltage] = tests.get(voltage, 0) + 1
+
+    line = EDGE + 'along = "core_voltage"\nat = [1.15, 1.2, 1.25, 1.3]\n'
+    assert start_plan(session, line, "line", after).ended is Ended.DONE
+    assert session.position is start or session.position == start
+    assert session.machine.rig.read_back() == session.in_force
+    assert list(tests) == [1.15, 1.3, 1.2, 1.25]
+    assert tests[1.2] + tests[1.25] < tests[1.15] + tests[1.3]
+    points = views[-1].line
+    assert [p.at for p in points] == [1.15, 1.2, 1.25, 1.3]
+    assert [p.recommended for p in points] == sorted(p.recommended for p in points)
+    slope = (points[-1].recommended - points[0].recommended) / 0.15
+    assert 1500.0 < slope < 3500.0
+    assert EDGE_MHZ[0] - 150 <= points[2].recommended <= EDGE_MHZ[1]
+    assert "(4 of 4)" in views[-1].searching
+    assert "to go at this value" in views[-3].coming
+    joint = [r for r in session.steps if len(r.step.changes) > 1]
+    assert joint
+    assert all(r.step.joint for r in joint)
+
+
+def test_room_below_the_edge_is_kept_and_told(new_session: MakeSession) -> None:
+    session = new_session(RIG)
+    roomy(session)
+    views: list[EdgeView] = []
+
+    def after(*_: object) -> None:
+        run = session.logbook.keeping.open_plan_run()
+        view = edge_view(session, run) if run is not None else None
+        views.extend([view] if view is not None else [])
+
+    start_plan(session, EDGE + "room = 2\n", "edge", after)
+    assert session.in_force["core_clock"] == views[-1].recommended
+    assert "With 2 notches of room" in views[-1].verdict
+    best = max(value for value, chance in views[-1].chances if chance >= 0.91)
+    assert best - views[-1].recommended == 50.0
+
+
 def test_a_search_respects_the_tuners_own_limit(new_session: MakeSession) -> None:
     session = new_session(RIG)
     roomy(session)
@@ -118,6 +168,11 @@ def test_what_a_search_would_take_is_told_before_anything_is_set(new_session: Ma
         ('["mixed_load"]', "[]", "loads"),
         ('["mixed_load"]', '["sunshine"]', "sunshine"),
         ('"session"', '"certified"', "standard"),
+        ('"session"', '"session"\nroom = -1', "room"),
+        ('"session"', '"session"\nalong = "core_voltage"', "two of its values"),
+        ('"session"', '"session"\nalong = "core_clock"\nat = [4200, 4300]', "another knob"),
+        ('"session"', '"session"\nalong = "core_voltage"\nat = [1.2, 9.9]', "outside its range"),
+        ('"session"', '"session"\nroom = 1\nalong = "core_voltage"\nat = [1.2, 1.3]', "no room"),
     ],
 )
 def test_a_search_that_makes_no_sense_is_refused_in_words(session: Session, old: str, new: str, says: str) -> None:

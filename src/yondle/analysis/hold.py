@@ -84,6 +84,16 @@ class Scale:
         return np.geomspace(_NARROWEST_NOTCHES, widest, _WIDTHS)
 
 
+@dataclass(frozen=True, slots=True)
+class Believed:
+    """The middle and the standard deviation of what is believed of an edge, and of the logarithm of its width, in notches."""
+
+    edge: float
+    edge_spread: float
+    log_width: float
+    log_width_spread: float
+
+
 def believed(knob: Knob, runs: Iterable[Run]) -> Posterior:
     """Give what runs of any load say about a knob's edge."""
     scale = Scale(knob)
@@ -137,6 +147,23 @@ class Posterior:
         change = np.log(-np.expm1(-hazard * FIRST_SECOND_S)) if early else np.log(hazard) - hazard * seconds
         change[notch > self.dead_beyond] = 0.0 if early else _IMPOSSIBLE
         self._learn(change)
+
+    def expect(self, there: Believed) -> None:
+        """Take it beforehand that edge and width lie about here.
+
+        The edge by Student's t with 4 degrees, so that a surprise stays possible; the logarithm of the width is normal.
+        """
+        off = (self.edge - there.edge) / there.edge_spread
+        wide = (np.log(self.width) - there.log_width) / there.log_width_spread
+        self._learn(-2.5 * np.log1p(off**2 / 4.0) - 0.5 * wide**2)
+
+    def middle(self) -> Believed:
+        """Give where the edge and the width are by now believed to lie."""
+        weights, log_width = self.weights, np.log(self.width)
+        edge, width = float(self.edge @ weights), float(log_width @ weights)
+        spreads = (np.sqrt(((of - at) ** 2) @ weights) for of, at in ((self.edge, edge), (log_width, width)))
+        edge_spread, width_spread = (float(s) for s in spreads)
+        return Believed(edge, edge_spread, width, width_spread)
 
     @property
     def weights(self) -> Array:

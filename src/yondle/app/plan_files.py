@@ -15,12 +15,14 @@ from yondle.model.knobs import Risk
 from yondle.model.quantities import THIN
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
+from yondle.planning.edge_plans import Proof
 from yondle.planning.edge_search import Style
-from yondle.planning.finding import Edge, Proof
+from yondle.planning.finding import Edge
 from yondle.planning.plans import Ladder, Order, Part, Plan, Steps, StopRules, Sweep
 
 FORMAT = "yondle-plan 1"
 DOCUMENT = "docs/plan-file.md"
+MOST_ROOM, MOST_ALONG = 20, 40
 _Value = float | str
 
 
@@ -67,6 +69,9 @@ class _Edge(Table):
     style: Style = Style.EVEN
     to: _Value | None = None
     hours: Annotated[float, Field(gt=0, le=1000)] | None = None
+    room: Annotated[int, Field(ge=0, le=MOST_ROOM)] = 0
+    along: str | None = None
+    at: Annotated[tuple[_Value, ...], Field(max_length=MOST_ALONG)] = ()
 
 
 class _Proof(Table):
@@ -124,7 +129,13 @@ def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
     table: dict[str, Any] = {"kind": "edge", "knob": knob.id, "loads": list(part.loads)}
     table |= {"standard": str(part.standard), "style": str(part.style)}
     table |= {name: value for name, value in (("to", part.to), ("hours", part.hours)) if value is not None}
-    return _plan_text(f"The edge of {knob.name.lower()}, {part.standard}", passes, table)
+    name = f"The edge of {knob.name.lower()}, {part.standard}"
+    if part.room:
+        table["room"] = part.room
+    if part.along is not None:
+        table |= {"along": part.along, "at": list(part.at)}
+        name += f", over {declaration.knob(part.along).name.lower()}"
+    return _plan_text(name, passes, table)
 
 
 def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
@@ -155,7 +166,9 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
             _must_be_loads(declaration, part.loads)
             _must_have_an_edge(declaration, part.knob)
             to = _value(declaration, part.knob, part.to) if part.to is not None else None
-            return Edge(part.knob, _once(part.loads), part.standard, part.style, to, part.hours)
+            at = _along(declaration, part)
+            loads = _once(part.loads)
+            return Edge(part.knob, loads, part.standard, part.style, to, part.hours, part.room, part.along, at)
         case _Steps():
             return Steps(
                 tuple(tuple((knob, _value(declaration, knob, v)) for knob, v in step.items()) for step in part.steps)
@@ -165,6 +178,22 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
 def _value(declaration: RigDeclaration, knob_id: str, given: _Value) -> float:
     knob = declaration.knob(knob_id)
     return knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+
+
+def _along(declaration: RigDeclaration, part: _Edge) -> tuple[float, ...]:
+    """Give the values of the second knob of a line of edges, none where there is no second knob."""
+    if part.along is None and not part.at:
+        return ()
+    if part.along is None or part.along == part.knob or len(set(part.at)) < 2:
+        raise KnownError(
+            f"A line of edges of {part.knob} needs another knob and at least two of its values.",
+            'Give along = "the other knob" and at = [its values].',
+        )
+    if part.room:
+        raise KnownError(
+            "A line of edges leaves the rig where it began, so no room is kept.", "Take away room, or along and at."
+        )
+    return tuple(dict.fromkeys(_value(declaration, part.along, value) for value in part.at))
 
 
 def _once(loads: tuple[str, ...]) -> tuple[str, ...]:

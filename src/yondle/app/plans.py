@@ -123,7 +123,9 @@ def move_words(move: Move) -> str:
         case Again():
             return f"again {move.step}"
         case Recall():
-            return f"recall {move.knob}"
+            return " ".join(
+                [f"recall {move.knob}", *(f"{knob}={value:g}" for knob, value in sorted(move.others.items()))]
+            )
         case Try():
             tried = " ".join(f"{knob}={value:g}" for knob, value in sorted(move.values.items())) or "the same"
             stages = move.check.stages if move.check is not None else ()
@@ -219,13 +221,14 @@ class _Runner:
         tried, session = _tried(self._session, record), self._session
         match move:
             case Recall():
-                here = [r for r in session.steps if r.step.setup.same_but(session.in_force, move.knob)]
+                wanted = session.in_force.with_values(move.others)
+                here = [r for r in session.steps if r.step.setup.same_but(wanted, move.knob)]
                 return replace(tried, ran=tuple(runs_of(here, move.knob)))
-            case Try() if len(move.values) == 1 and record.attempts:
+            case Try() if (move.of or len(move.values) == 1) and record.attempts:
                 latest = record.attempts[-1]
                 alone = replace(record, attempts=(latest,))
                 took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
-                knob = next(iter(move.values))
+                knob = move.of or next(iter(move.values))
                 ran, reached = tuple(runs_of([alone], knob)), reached_by(session.declaration, latest, knob)
                 return replace(tried, ran=ran, took_s=took_s, reached=reached)
             case _:

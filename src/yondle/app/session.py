@@ -220,7 +220,7 @@ class Session:
         for knob_id, value in values.items():
             must_be_allowed(self.declaration, self.declaration.knob(knob_id), value)
         setup = home.step.setup.with_values(values)
-        step = self._book.step_from(origin, home.step.setup, setup, len(values) > 1)
+        step = self._book.step_from(origin, home.step.setup, setup, len(home.step.setup.changes_to(setup)) > 1)
         asked = check or quick_check(self.declaration, STEP_PASSES, setup)
         return self._test(step, asked, home.step.setup, origin, ((ASKED_BECAUSE, why),) if why else ())
 

@@ -10,7 +10,7 @@ import typer
 from rich.console import Console
 
 from yondle.analysis.stability import Standard
-from yondle.app.plan_files import edge_text, parse_plan, read_plan
+from yondle.app.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
 from yondle.app.plans import AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.edge import EdgeView, edge_view
@@ -93,6 +93,15 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
         hours: Annotated[
             float | None, typer.Option(min=0.05, max=1000.0, help="Stop after so long under load.")
         ] = None,
+        room: Annotated[
+            int, typer.Option(min=0, max=MOST_ROOM, help="Leave the rig so many notches safer than recommended.")
+        ] = 0,
+        along: Annotated[
+            str | None, typer.Option(help="Search the edge at several values of this knob, too.", show_default=False)
+        ] = None,
+        at: Annotated[
+            list[str] | None, typer.Option(help="A value of that knob, again for more.", show_default=False)
+        ] = None,
         pace: Pace = None,
         together: Together = False,
         asks: Asks = False,
@@ -103,7 +112,9 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             declaration = session.declaration
             limit = declaration.knob(knob).parsed(to) if to is not None else None
             loads = tuple(load or [declaration.hard_load])
-            text = edge_text(declaration, Edge(knob, loads, standard, style, limit, hours), STEP_PASSES)
+            places = tuple(declaration.knob(along).parsed(value) for value in at or ()) if along is not None else ()
+            part = Edge(knob, loads, standard, style, limit, hours, room, along, places)
+            text = edge_text(declaration, part, STEP_PASSES)
             parse_plan(text, "the search", declaration)
             _carry_on(session, console, as_json, lambda after: start_plan(session, text, "the search", after))
 
@@ -137,7 +148,9 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
         print_waiting(session, console)
     console.print(f"The plan is {ended.ended}: {ended.reason}. {count(ended.moves, 'move')} made.")
     if found is not None:
-        console.print(f"{found.verdict} {found.tested}")
+        for line in found.line_words or (found.verdict,):
+            console.print(line)
+        console.print(found.tested)
 
 
 def _edge_values(found: EdgeView) -> dict[str, Any]:
@@ -149,6 +162,10 @@ def _edge_values(found: EdgeView) -> dict[str, Any]:
         "chances": {f"{value:g}": chance for value, chance in found.chances},
         "tests": len(found.runs),
         "failures": sum(run.failures > 0 for run in found.runs),
+        "line": [
+            {"at": p.at, "recommended": p.recommended, "probability": p.probability, "edge_95": list(p.edge)}
+            for p in found.line
+        ],
     }
 
 

@@ -93,13 +93,14 @@ class Knob:
         return self.choices[self.notch_of(value)] if self.choices else number(value, self.digits)
 
     def parsed(self, text: str) -> float:
-        """Read a value as a person writes it: a number, or the name of a choice; raises KnownError."""
+        """Read a value as a person writes it: a number with its unit or without, or the name of a choice; raises KnownError."""
         wanted = text.strip()
         for i, name in enumerate(self.choices):
             if name.casefold() == wanted.casefold():
                 return float(i)
+        bare = "".join(wanted.removesuffix(self.unit).split())
         try:
-            return float(wanted.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
+            return float(bare.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
         except ValueError:
             raise KnownError(f"{self.name} can't be '{wanted}'.", f"Give {self._range()}.") from None
 

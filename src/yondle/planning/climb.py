@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from yondle.analysis.hold import Run
 from yondle.model.knobs import Setup
@@ -22,6 +22,8 @@ class Try:
     """How it is checked; the plan's usual check without one."""
     origin: int | None = None
     """The step it is proposed from, and where the rig goes should it not hold; the one in force without it."""
+    of: str = ""
+    """The knob whose edge is asked for, where it is part of a search."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,9 +44,10 @@ class Again:
 
 @dataclass(frozen=True, slots=True)
 class Recall:
-    """Tell what every run so far has said about a knob, with all else as it is now; nothing is set."""
+    """Tell what every run so far has said about a knob, with all else as it is now but for these; nothing is set."""
 
     knob: str
+    others: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

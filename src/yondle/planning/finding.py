@@ -1,37 +1,37 @@
-"""The search for the edge as a plan: which value to load for how long, why, and what to recommend in the end."""
+"""The search for an edge: what is believed of it, which test comes next and why, and what is recommended."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from copy import copy
 from dataclasses import dataclass
 
 from yondle.analysis.exposure import ANY_LOAD
-from yondle.analysis.hold import Posterior, Run, Scale
-from yondle.analysis.stability import HOUR_S, PER_HOUR, STANDARD_WORDS, Standard
-from yondle.model.knobs import Knob, When
+from yondle.analysis.hold import Believed, Posterior, Run, Scale
+from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard
+from yondle.model.knobs import When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, Stage, StageKind
 from yondle.model.verdicts import Verdict
-from yondle.planning.climb import Climb, GoBack, Recall, Tried, Try
+from yondle.planning.climb import Tried
 from yondle.planning.edge_search import CRASH_PRICE_S, LEAST_GAIN_PER_H, Aim, Chooser, NextTest, Prices, Style
 
 LIVE_CHANGE_S = 20.0
 """Setting a live knob, reading it back and starting a load."""
 USUAL_RESTART_S = 120.0
-TYPICAL_WIDTH_NOTCHES = 0.6
-LONGEST_PROOF_S = 3600.0
 SURE_TO_FAIL = 0.05
-MOST_RECOMMENDED = 6
-"""A recommended setting that fails its check lowers the next recommendation; so often at most."""
+_MOST_AHEAD = 20
+_LARGEST_EXPONENT = 20.0
 
 
 @dataclass(frozen=True, slots=True)
 class Edge:
     """Search for the riskiest value of a knob that meets a standard under each of these loads.
 
-    `to` is the riskiest value that may be tried, `hours` the time the search may take.
+    `to` is the riskiest value that may be tried, `hours` the time the search may take, and `room` how many notches safer
+    than recommended the rig is left. With `along` the edge is searched at each value `at` of that knob, and the rig is left
+    where it began.
     """
 
     knob: str
@@ -40,32 +40,34 @@ class Edge:
     style: Style = Style.EVEN
     to: float | None = None
     hours: float | None = None
+    room: int = 0
+    along: str | None = None
+    at: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
     """What a search has come to: the value it recommends, the probability that it meets the standard, and what it rests on.
 
-    `edge` are the values between which the edge of the worst load lies with 95 % probability, `next` the next test.
+    `left_at` is the value with the room asked for, `sure_there` its probability, `edge` are the values between which the edge
+    of the worst load lies with 95 % probability.
     """
 
     value: float
     probability: float
     a_notch_safer: float
+    left_at: float
+    sure_there: float
     edge: tuple[float, float]
     chances: tuple[tuple[float, float], ...]
     tests: int
     failures: int
     loaded_s: float
-    next: NextTest | None
 
 
-@dataclass(frozen=True, slots=True)
-class Proof:
-    """Load what is in force for so many hours, each load for its share, an hour at a time at most."""
-
-    loads: tuple[str, ...]
-    hours: float
+def lasting_s(notch: float, edge: float, width: float) -> float:
+    """Give how long a load lasts on average at a notch, seconds, by edge and width in notches."""
+    return HOUR_S * math.exp(min((edge - notch) / width, _LARGEST_EXPONENT))
 
 
 class EdgeSearch:
@@ -90,6 +92,15 @@ class EdgeSearch:
         self._here: int | None = None
         self._less, self._held = 1, self._least
         self.held_back_from: float | None = None
+
+    def expect(self, there: Mapping[str, Believed]) -> None:
+        """Take in what is expected beforehand, by load."""
+        for load, believed in there.items():
+            self._loads[load].expect(believed)
+
+    def believed(self) -> dict[str, Believed]:
+        """Give what is believed by now of each load's edge."""
+        return {load: posterior.middle() for load, posterior in self._loads.items()}
 
     def learn(self, runs: Iterable[Run]) -> None:
         """Take in what runs said; those of other loads say nothing here."""
@@ -138,6 +149,23 @@ class EdgeSearch:
         """Give the test that brings most for its price; None when none is worth it."""
         return self._chooser().next_test(list(self._loads.values()), LEAST_GAIN_PER_H, self._here)
 
+    def seconds_left(self) -> float:
+        """Estimate what the search will still take: the tests to come, played on the machine that is likeliest by now."""
+        ahead, likeliest, seconds = copy(self), self.believed(), 0.0
+        ahead._loads = {load: copy(posterior) for load, posterior in self._loads.items()}
+        for _ in range(_MOST_AHEAD):
+            test = ahead.next_test()
+            if test is None:
+                break
+            load = self.load_of(test)
+            lasts = lasting_s(test.notch, likeliest[load].edge, math.exp(likeliest[load].log_width))
+            failed = lasts < test.seconds
+            seconds += LIVE_CHANGE_S if test.notch == ahead._here else self._change_s
+            seconds += min(lasts, test.seconds) + failed * self._restart_s
+            value = self.value_of(test.notch)
+            ahead.learn([Run(load, value, min(lasts, test.seconds), int(failed), failed)])
+        return seconds
+
     def found(self) -> Found:
         """Say what is known by now."""
         chooser, loads = self._chooser(), list(self._loads.values())
@@ -145,16 +173,18 @@ class EdgeSearch:
         ranges = [load.edge_range() for load in loads]
         worst = min(ranges, key=sum)
         every = range(self.knob.notches + 1)
+        roomy = max(notch - self.part.room, min(self._least, notch))
         return Found(
             self._scale.value(notch),
             chooser.chance_right(loads, notch),
             chooser.chance_right(loads, max(notch - 1, 0)),
+            self._scale.value(roomy),
+            chooser.chance_right(loads, roomy),
             (self._scale.place(worst[0]), self._scale.place(worst[1])),
             tuple((self._scale.value(n), chooser.chance_right(loads, n)) for n in every),
             self._tests,
             self._failures,
             self._loaded_s,
-            self.next_test(),
         )
 
     def load_of(self, test: NextTest) -> str:
@@ -189,59 +219,3 @@ class EdgeSearch:
         price = crash_share * (self._restart_s + CRASH_PRICE_S[self.part.style])
         prices = Prices(self._change_s, LIVE_CHANGE_S, price)
         return Chooser(Aim(PER_HOUR[self.part.standard]), prices, self._least, self._most)
-
-
-def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
-    """Search, then leave the rig at what is recommended, checked like any other step."""
-    search = EdgeSearch(part, declaration)
-    known = yield Recall(part.knob)
-    search.learn(known.ran)
-    search.stand_at(start.in_force[part.knob])
-    spent_s = 0.0
-    while (test := search.next_test()) is not None:
-        if part.hours is not None and spent_s >= part.hours * HOUR_S:
-            break
-        value = search.value_of(test.notch)
-        check = load_check(declaration, search.load_of(test), test.seconds)
-        tried = yield Try({part.knob: value}, search.why(test, declaration), check, start.position)
-        spent_s += tried.took_s
-        search.take(value, tried)
-    for _ in range(MOST_RECOMMENDED):
-        found = search.found()
-        if found.value == start.in_force[part.knob]:
-            break
-        why = f"recommended: {STANDARD_WORDS[part.standard]} with {number(100 * found.probability)} % probability"
-        tried = yield Try({part.knob: found.value}, why, None, start.position)
-        search.take(found.value, tried)
-        if tried.verdict is Verdict.HELD:
-            return
-    yield GoBack(start.position, "nothing better is recommended")
-
-
-def typical_run(knob: Knob, start: float, test: Try) -> Run:
-    """Give how a test would end on a middling machine: its edge halfway from a start to the risky end. For dry runs."""
-    scale = Scale(knob)
-    edge = (scale.notch(start) + knob.notches) / 2.0
-    stage = test.check.stages[0] if test.check is not None else None
-    load, seconds = (stage.workloads[0], stage.pass_s or 0.0) if stage is not None else ("", 0.0)
-    value = test.values[knob.id]
-    lasts = HOUR_S * math.exp(min((edge - scale.notch(value)) / TYPICAL_WIDTH_NOTCHES, 20.0))
-    return Run(load, value, min(lasts, seconds), int(lasts < seconds), lasts < seconds)
-
-
-def load_check(declaration: RigDeclaration, load: str, seconds: float, times: int = 1) -> Check:
-    """Make a check that is one load, once or several times, and no more."""
-    work = declaration.workload(load)
-    stage = Stage(f"{work.name.lower()} for the edge", StageKind.LOAD, (load,), times, 0, seconds)
-    return Check((stage,), declaration.settle_channel, declaration.settle_below)
-
-
-def prove(part: Proof, declaration: RigDeclaration, start: Tried) -> Climb:
-    """Load what is in force; a failure ends it and leaves the rig where it was."""
-    share_s = part.hours * HOUR_S / len(part.loads)
-    times = max(1, math.ceil(share_s / LONGEST_PROOF_S))
-    for load in part.loads:
-        check = load_check(declaration, load, share_s / times, times)
-        tried = yield Try({}, f"proof: {duration(share_s)} of {declaration.workload(load).name}", check, start.position)
-        if tried.verdict is not Verdict.HELD:
-            return

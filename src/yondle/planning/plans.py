@@ -9,10 +9,10 @@ from random import Random
 
 from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, Stage, StageKind
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
-from yondle.planning.finding import Edge, Proof, find_edge, prove, typical_run
+from yondle.planning.edge_plans import Proof, find_edge, prove, typical_run
+from yondle.planning.finding import Edge
 from yondle.planning.ladder import check_seconds, quick_check, score_check
 
 SETTLE_SHARE = 0.35
@@ -143,7 +143,7 @@ class _Played:
         """Make a move; every test holds but those of a search."""
         here = self.now.in_force
         match move:
-            case Try(origin=int(origin), check=Check(stages=(Stage(kind=StageKind.LOAD),))) if move.values:
+            case Try(origin=int(origin)) if move.of:
                 return self._search(move, self._seen[origin], origin)
             case Try():
                 setup = (here if move.origin is None else self._seen[move.origin]).with_values(move.values)
@@ -161,8 +161,8 @@ class _Played:
         return self.now
 
     def _search(self, move: Try, home: Setup, origin: int) -> Tried:
-        knob_id, setup = next(iter(move.values)), home.with_values(move.values)
-        ran = typical_run(self._declaration.knob(knob_id), self._start[knob_id], move)
+        setup = home.with_values(move.values)
+        ran = typical_run(self._declaration.knob(move.of), self._start[move.of], move)
         self.tests += 1
         self.seconds += ran.seconds + ran.down * self._declaration.restart_s
         self._reach(setup)
@@ -299,6 +299,7 @@ def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
             asked = [pair for step in part.steps for pair in step]
         case Edge():
             asked = [(part.knob, part.to)] if part.to is not None else []
+            asked += [(part.along, value) for value in part.at] if part.along is not None else []
         case Proof():
             asked = []
     found = []

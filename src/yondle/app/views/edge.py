@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import pairwise
 
 from yondle.analysis.hold import Run
-from yondle.analysis.stability import STANDARD_WORDS, seconds_to_prove
+from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
 from yondle.app.plan_files import parse_plan
 from yondle.app.plans import tried_of
 from yondle.app.session import Session
-from yondle.logbook.keeping import PlanRun
+from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, duration, number
+from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, EdgeSearch, Found
 
 SURE = 0.99
@@ -19,13 +22,25 @@ SURE = 0.99
 
 
 @dataclass(frozen=True, slots=True)
+class LinePoint:
+    """One edge of a line: the value of the second knob, what is recommended there, how sure, and the edge's 95 % range."""
+
+    at: float
+    recommended: float
+    probability: float
+    edge: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
 class EdgeView:
     """One search: the chance of every value to meet the standard, the runs made, and what is recommended, with words.
 
-    `chances` are pairs of value and probability, `edge` the 95 % range of the worst load's edge.
+    `chances` are pairs of value and probability, `edge` the 95 % range of the worst load's edge. A line of edges over the
+    knob `along` has a point for every value searched so far, in the order of the values.
     """
 
     title: str
+    searching: str
     knob: Knob
     chances: tuple[tuple[float, float], ...]
     runs: tuple[Run, ...]
@@ -35,61 +50,129 @@ class EdgeView:
     tested: str
     coming: str
     proof: str
+    along: Knob | None = None
+    line: tuple[LinePoint, ...] = ()
+
+    @property
+    def line_words(self) -> tuple[str, ...]:
+        """Say what is recommended at each value of the second knob; nothing where there is none."""
+        if self.along is None:
+            return ()
+        return tuple(
+            f"{self.along.text(p.at)}: {self.knob.text(p.recommended)}, {percent(p.probability)}" for p in self.line
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class _Stretch:
+    """One search within a run of a plan: its part, the searches before it on the same line, and its moves."""
+
+    part: Edge
+    search: EdgeSearch
+    line: EdgeLine | None
+    moves: tuple[PlanMove, ...]
 
 
 def edge_view(session: Session, run: PlanRun) -> EdgeView | None:
     """Rebuild the search a plan's run is in from what is written down; None where it searches nothing (yet)."""
+    stretch, runs = None, list[Run]()
+    for stretch in _stretches(session, run):
+        runs = _replay(stretch)
+    return _view_of(session, stretch, tuple(runs)) if stretch is not None else None
+
+
+def _stretches(session: Session, run: PlanRun) -> Iterator[_Stretch]:
+    """Give the searches of a run one after the other; each is to be replayed before the next is asked for."""
     parts = [p for p in parse_plan(run.definition, "the plan", session.declaration).parts if isinstance(p, Edge)]
     begun = [i for i, move in enumerate(run.moves) if move.words.startswith("recall ")]
-    if not parts or not begun:
-        return None
-    part, first = parts[min(len(begun), len(parts)) - 1], begun[-1]
-    search = EdgeSearch(part, session.declaration)
-    runs: list[Run] = []
-    for move in run.moves[first:]:
-        values = move.result["tried"] if move.result is not None else {}
-        if move.result is None or (move.number != run.moves[first].number and set(values) != {part.knob}):
+    spans = [run.moves[first:last] for first, last in pairwise([*begun, len(run.moves)])]
+    for part in parts:
+        line = EdgeLine(part, session.declaration) if part.along is not None else None
+        for value in line.values if line is not None else (0.0,):
+            if not spans:
+                return
+            search = line.begin(value) if line is not None else EdgeSearch(part, session.declaration)
+            yield _Stretch(part, search, line, tuple(spans.pop(0)))
+
+
+def _replay(stretch: _Stretch) -> list[Run]:
+    """Teach a search what its moves have told; gives the runs."""
+    part, runs = stretch.part, list[Run]()
+    for move in stretch.moves:
+        if move.result is None:
             break
-        tried = tried_of(move.result)
-        if values:
-            search.take(values[part.knob], tried)
+        values, tried = move.result["tried"], tried_of(move.result)
+        if not values:
+            stretch.search.learn(tried.ran)
+            if stretch.line is None:
+                stretch.search.stand_at(tried.in_force[part.knob])
+        elif set(values) == {part.knob, part.along} - {None}:
+            stretch.search.take(values[part.knob], tried)
         else:
-            search.learn(tried.ran)
-            search.stand_at(tried.in_force[part.knob])
+            break
         runs += [r for r in tried.ran if r.load in part.loads]
-    return _view_of(session, part, search, tuple(runs))
+    return runs
 
 
-def _view_of(session: Session, part: Edge, search: EdgeSearch, runs: tuple[Run, ...]) -> EdgeView:
+def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> EdgeView:
+    part, search = stretch.part, stretch.search
     knob, found = search.knob, search.found()
-    coming = f"Next: {search.why(found.next, session.declaration)}." if found.next is not None else ""
+    coming = _coming_words(session, stretch)
     words, title = found_words(session, part, knob, found), f"The edge of {knob.name.lower()} is found"
+    searching = f"Finding the edge of {knob.name.lower()}"
     if search.held_back_from is not None:
         words += f" Nothing from {knob.text(search.held_back_from)} on: the machine was held back there."
         title = f"Held back before the edge of {knob.name.lower()}"
+    line: tuple[LinePoint, ...] = ()
+    along = None
+    if stretch.line is not None:
+        along = session.declaration.knob(str(part.along))
+        line = _line_points(stretch.line)
+        at = along.text(stretch.line.done[-1][0])
+        title = f"{count(len(line), 'edge')} of {knob.name.lower()}, over {along.name.lower()}"
+        searching += f" at {at} ({len(line)} of {len(stretch.line.values)})"
+        words = (
+            f"Each value is expected to fail {STANDARD_WORDS[part.standard]} of {_loads_words(session, part)}"
+            " with the probability beside it, estimated under the model."
+        )
     return EdgeView(
         title,
+        searching,
         knob,
         found.chances,
         runs,
-        found.value,
+        found.left_at,
         found.edge,
         words,
-        _tested_words(found),
+        _tested_words([found] if stretch.line is None else [s.found() for _, s in stretch.line.done]),
         coming,
         _proof_words(part),
+        along,
+        line,
     )
+
+
+def _line_points(line: EdgeLine) -> tuple[LinePoint, ...]:
+    found = ((value, search.found()) for value, search in sorted(line.done, key=lambda pair: pair[0]))
+    return tuple(LinePoint(value, f.value, f.probability, f.edge) for value, f in found)
 
 
 def found_words(session: Session, part: Edge, knob: Knob, found: Found) -> str:
     """Say what is recommended and how sure that is."""
-    loads = " and ".join(session.declaration.workload(load).name for load in part.loads)
-    sure, safer = (percent(p) for p in (found.probability, found.a_notch_safer))
+    loads = _loads_words(session, part)
+    sure, safer, there = (percent(p) for p in (found.probability, found.a_notch_safer, found.sure_there))
     words = (
         f"{knob.text(found.value)}: expected to fail {STANDARD_WORDS[part.standard]} of {loads}"
         f" with {sure} probability, estimated under the model."
     )
+    if found.left_at != found.value:
+        room = count(part.room, "notch", "notches")
+        return f"{words} With {room} of room, {knob.text(found.left_at)}: {there}."
     return f"{words} One notch of room: {safer}." if sure != safer else words
+
+
+def _loads_words(session: Session, part: Edge) -> str:
+    return " and ".join(session.declaration.workload(load).name for load in part.loads)
 
 
 def percent(probability: float) -> str:
@@ -97,9 +180,25 @@ def percent(probability: float) -> str:
     return f"more than {number(100 * SURE)}{THIN}%" if probability > SURE else f"{number(100 * probability)}{THIN}%"
 
 
-def _tested_words(found: Found) -> str:
-    words = f"{count(found.tests, 'test')}, {duration(found.loaded_s)} under load"
-    return f"{words}, {count(found.failures, 'failure')}." if found.failures else f"{words}, none failed."
+def _coming_words(session: Session, stretch: _Stretch) -> str:
+    """Say which test comes next, why, and how long the search will take from here; nothing where it is at its end."""
+    search, hours = stretch.search, stretch.part.hours
+    test = search.next_test()
+    if test is None:
+        return ""
+    left_s = search.seconds_left()
+    if hours is not None and stretch.line is None:
+        spent_s = sum(tried_of(m.result).took_s for m in stretch.moves if m.result is not None)
+        left_s = min(left_s, max(hours * HOUR_S - spent_s, test.seconds))
+    here = " at this value" if stretch.line is not None else ""
+    left = duration(max(round(left_s / 60.0), 1) * 60)
+    return f"Next: {search.why(test, session.declaration)}. About {left} to go{here}."
+
+
+def _tested_words(found: list[Found]) -> str:
+    tests, failures = sum(f.tests for f in found), sum(f.failures for f in found)
+    words = f"{count(tests, 'test')}, {duration(sum(f.loaded_s for f in found))} under load"
+    return f"{words}, {count(failures, 'failure')}." if failures else f"{words}, none failed."
 
 
 def _proof_words(part: Edge) -> str:

@@ -156,9 +156,13 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
         return "Baseline · stock"
     if not step.changes:
         return f"As step {step.parent}"
-    named = [(declaration.knob(c.knob), c) for c in step.changes]
-    words = " + ".join(f"{knob.name} {knob.bare(c.new)}" for knob, c in named)
-    return f"Joint: {words}" if step.joint else words
+    first, *others = ((declaration.knob(c.knob), c.new) for c in step.changes)
+    words = [f"{first[0].name} {first[0].bare(first[1])}"]
+    units = [first[0].unit, *(knob.unit for knob, _ in others)]
+    for knob, value in others:
+        told = knob.unit and units.count(knob.unit) == 1
+        words.append(knob.text(value) if told else f"{knob.name} {knob.bare(value)}")
+    return f"Joint: {' + '.join(words)}" if step.joint else words[0]
 
 
 def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:

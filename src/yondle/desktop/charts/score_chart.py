@@ -23,6 +23,8 @@ DOT_PX = 4
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARE = 0.8
+_LEAST_LABEL_SHARE = 0.15
+"""Nearer to the left edge than this, as a share of the width, a word stands to the right of its place."""
 MOST_TOLD = 5
 """With more failures than this only their marks are shown; the words are told on hover."""
 _FAILURE_ROW_PX = 15
@@ -181,7 +183,8 @@ class ScoreChart(pg.PlotWidget):
         top = _y_range(view)[1]
         end = min(high, x0 * top / y0) if power > 0 else high
         at = x0 + _LABEL_SHARE * (end - x0)
-        word = pg.TextItem("in proportion", color=c.muted, anchor=(1, 1) if power > 0 else (0, 1))
+        rightwards = power < 0 or at - low < _LEAST_LABEL_SHARE * (high - low)
+        word = pg.TextItem("in proportion", color=c.muted, anchor=(0, 1) if rightwards else (1, 1))
         word.setFont(font(SMALL_PX))
         word.setPos(at, y0 * (at / x0) ** power)
         self.addItem(word, ignoreBounds=True)

@@ -27,7 +27,10 @@ BeginPlan = Callable[[str, str, Callable[..., None]], None]
 
 
 class EdgeOffers(QObject):
-    """Puts up the cards of a search; `begin` begins the run of a plan, `pause` pauses it after the step under way."""
+    """Puts up the cards of a search.
+
+    `begin` begins the run of a plan, `pause` pauses it after the step under way, `keep` offers to keep a step as a profile.
+    """
 
     _moved = Signal(object)
     _told = Signal(str, str, bool)
@@ -41,6 +44,7 @@ class EdgeOffers(QObject):
         cards: Cards,
         begin: BeginPlan,
         pause: Callable[[], None],
+        keep: Callable[[int], None],
     ) -> None:
         super().__init__(parent)
         self._theme = theme
@@ -49,8 +53,10 @@ class EdgeOffers(QObject):
         self._cards = cards
         self._begin = begin
         self._pause = pause
+        self._keep = keep
         self._latest: EdgeView | None = None
         self._question: EdgeCard | None = None
+        self._asked = ""
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._work_out)
@@ -71,7 +77,9 @@ class EdgeOffers(QObject):
         works = sorted(declaration.workloads, key=lambda w: w.id != declaration.hard_load)
         loads = [(w.id, w.name) for w in works if not w.by_hand]
         limit = high if knob.risk is Risk.UP else low
-        card = EdgeCard(self._theme, knob, limit, loads, lambda: self._cards.take(QUESTION))
+        others = [(k, declaration.own_range(k)) for k in declaration.knobs if k.risk is not Risk.NONE and k is not knob]
+        others.sort(key=lambda pair: pair[0].subsystem is not knob.subsystem)
+        card = EdgeCard(self._theme, knob, limit, loads, others, lambda: self._cards.take(QUESTION))
         card.changed.connect(self._ask_to_tell)
         card.wanted.connect(self._start)
         self._question = card
@@ -85,9 +93,12 @@ class EdgeOffers(QObject):
         self._cards.take(CARD)
         if view is None or end.ended in (Ended.PAUSED, Ended.WAITING):
             return False
-        understood = CardAction("Understood", lambda: self._cards.take(CARD), "main")
+        actions = [CardAction("Understood", lambda: self._cards.take(CARD), "main")]
+        position = self._session.position
+        if end.ended is Ended.DONE and position is not None and position.step.setup[view.knob.id] == view.recommended:
+            actions.append(CardAction("Keep it as a profile …", lambda: self._keep(position.step.number)))
         title = view.title if end.ended is Ended.DONE else f"The search is {end.ended}"
-        self._cards.put_card(CARD, SearchCard(self._theme, title, view, view.proof, [understood]))
+        self._cards.put_card(CARD, SearchCard(self._theme, title, view, view.proof, actions))
         return True
 
     def after_move(self, *_: object) -> None:
@@ -99,6 +110,7 @@ class EdgeOffers(QObject):
 
     def _ask_to_tell(self) -> None:
         if self._question is not None:
+            self._asked = ""
             self._question.tell("Working out what it would take …", False)
             self._timer.start(_TOLD_AFTER_MS)
 
@@ -107,7 +119,14 @@ class EdgeOffers(QObject):
         card = self._question
         if card is None or self._cards.get(QUESTION) is not card:
             return
-        text, measured = self._text(card), self._session.baseline_step is not None
+        measured = self._session.baseline_step is not None
+        try:
+            text = self._text(card)
+        except KnownError as error:
+            card.tell(f"{error.problem} {error.remedy}", False)
+            return
+
+        self._asked = text
 
         def play() -> None:
             try:
@@ -123,15 +142,14 @@ class EdgeOffers(QObject):
     def _tell(self, text: str, words: str, can_run: bool) -> None:
         """Show what was worked out, unless the question has changed since."""
         card = self._question
-        if card is not None and self._cards.get(QUESTION) is card and self._text(card) == text:
+        if card is not None and self._cards.get(QUESTION) is card and self._asked == text:
             card.tell(words, can_run)
 
     def _start(self) -> None:
         if self._question is not None:
-            text = self._text(self._question)
             self._cards.take(QUESTION)
             self._question = None
-            self._begin(text, "the search", self.after_move)
+            self._begin(self._asked, "the search", self.after_move)
 
     def _text(self, card: EdgeCard) -> str:
         return edge_text(self._session.declaration, card.part(), STEP_PASSES)
@@ -141,5 +159,4 @@ class EdgeOffers(QObject):
         self._cards.take("plan")
         pause = CardAction("Pause after this test", self._pause)
         coming = view.coming or "Next: the recommended setting gets its whole check."
-        title = f"Finding the edge of {view.knob.name.lower()}"
-        self._cards.put_card(CARD, SearchCard(self._theme, title, view, coming, [pause]))
+        self._cards.put_card(CARD, SearchCard(self._theme, view.searching, view, coming, [pause]))

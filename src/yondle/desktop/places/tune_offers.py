@@ -79,7 +79,7 @@ class TuneOffers(QObject):
         self._refresh = refresh
         self._pause_plan = False
         self._waiting_shown: object = None
-        self.edge = EdgeOffers(parent, theme, bridge, session, cards, self.begin_plan, self._pause)
+        self.edge = EdgeOffers(parent, theme, bridge, session, cards, self.begin_plan, self._pause, self.ask_profile)
 
     # -- values entered by hand ------------------------------------------------------------------------------------
 

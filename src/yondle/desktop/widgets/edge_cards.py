@@ -8,10 +8,11 @@ from itertools import pairwise
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QPainter, QPainterPath, QPaintEvent, QPen
-from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QWidget
+from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QLineEdit, QSpinBox, QWidget
 
 from yondle.analysis.hold import Run
 from yondle.analysis.stability import STANDARD_WORDS, Standard
+from yondle.app.plan_files import MOST_ROOM
 from yondle.app.views.edge import EdgeView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
@@ -25,6 +26,8 @@ from yondle.planning.finding import Edge
 
 _PLOT_HEIGHT = 128
 _LONGEST_S = 3600.0
+_HERE = "nothing else"
+_USUAL_AT = 5
 
 
 class EdgeCard(Card):
@@ -34,12 +37,19 @@ class EdgeCard(Card):
     changed = Signal()
 
     def __init__(
-        self, theme: Theme, knob: Knob, limit: float, loads: list[tuple[str, str]], close: Callable[[], None]
+        self,
+        theme: Theme,
+        knob: Knob,
+        limit: float,
+        loads: list[tuple[str, str]],
+        others: list[tuple[Knob, tuple[float, float]]],
+        close: Callable[[], None],
     ) -> None:
         text = "Tests chosen one by one: each is the one that tells most for its price. The rig ends at what is recommended."
         super().__init__(theme, f"Find the edge of {knob.name.lower()}", text, [])
         self.knob = knob
         self._loads = [id_ for id_, _ in loads]
+        self._others = others
         self.load = Choice([name for _, name in loads], "Load")
         self.standard = Choice([str(s) for s in Standard], "Standard")
         self.standard.setCurrentText(str(Standard.DAILY))
@@ -54,6 +64,16 @@ class EdgeCard(Card):
         self.hours.setSpecialValueText("no limit")
         self.hours.setMinimumWidth(FIELD_WIDTH)
         self.hours.setAccessibleName("At most under load")
+        self.room = QSpinBox()
+        self.room.setRange(0, MOST_ROOM)
+        self.room.setSpecialValueText("none")
+        self.room.setSuffix(" notches")
+        self.room.setMinimumWidth(FIELD_WIDTH)
+        self.room.setAccessibleName("Room below what is recommended")
+        self.along = Choice([_HERE, *(k.name for k, _ in others)], "Over a second knob")
+        self.at = QLineEdit()
+        self.at.setAccessibleName("Values of the second knob")
+        self.at.setProperty("role", "tight")
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
@@ -62,6 +82,9 @@ class EdgeCard(Card):
             ("crashes", self.crashes),
             ("not beyond", self.limit),
             ("at most", self.hours),
+            ("room kept", self.room),
+            ("over", self.along),
+            ("", self.at),
         )
         for i, (name, box) in enumerate(fields):
             grid.addWidget(label(name, "muted"), i, 0)
@@ -76,34 +99,59 @@ class EdgeCard(Card):
         leave.clicked.connect(close)
         for widget in (self.meaning, self.told, self.run_button, leave):
             self.body.addWidget(widget)
+        self.at.hide()
+        self.along.currentIndexChanged.connect(self._choose_along)
         for choice in (self.load, self.standard, self.crashes):
             choice.currentTextChanged.connect(self._turn)
-        for box in (self.limit, self.hours):
+        for box in (self.limit, self.hours, self.room):
             box.valueChanged.connect(self._turn)
+        self.at.editingFinished.connect(lambda: self._turn(None))
         self._say_meaning()
 
     def part(self) -> Edge:
-        """Give what is to be searched."""
-        load = self._loads[self.load.currentIndex()]
+        """Give what is to be searched; raises KnownError for a value of the second knob that it doesn't take."""
+        load, along = self._loads[self.load.currentIndex()], self._along()
         standard, style = Standard(self.standard.currentText()), Style(self.crashes.currentText())
-        return Edge(self.knob.id, (load,), standard, style, self.limit.value(), self.hours.value() or None)
+        at = tuple(along.parsed(words) for words in self.at.text().split(";") if words.strip()) if along else ()
+        room, over = (self.room.value(), None) if along is None else (0, along.id)
+        limit, hours = self.limit.value(), self.hours.value() or None
+        return Edge(self.knob.id, (load,), standard, style, limit, hours, room, over, at)
 
     def tell(self, words: str, can_run: bool) -> None:
         """Say what it would take, or what is wrong."""
         self.told.setText(words)
         self.run_button.setEnabled(can_run)
 
+    def _along(self) -> Knob | None:
+        chosen = self.along.currentIndex()
+        return self._others[chosen - 1][0] if chosen > 0 else None
+
+    def _choose_along(self, chosen: int) -> None:
+        """Offer values of the second knob, spread over what the tuner stands for."""
+        along = self._along()
+        if along is not None:
+            low, high = self._others[chosen - 1][1]
+            spread = (low + (high - low) * i / (_USUAL_AT - 1) for i in range(_USUAL_AT))
+            self.at.setText("; ".join(dict.fromkeys(along.bare(along.nearest(v)) for v in spread)))
+            self.at.setCursorPosition(0)
+            self.at.setToolTip(f"Values of {along.name.lower()} in {along.unit}, with semicolons between them")
+        self.at.setVisible(along is not None)
+        self.room.setEnabled(along is None)
+        self._turn(None)
+
     def _turn(self, _: object) -> None:
         self._say_meaning()
         self.changed.emit()
 
     def _say_meaning(self) -> None:
-        part = self.part()
-        price = CRASH_PRICE_S[part.style] / 60
-        self.meaning.setText(
-            f"{str(part.standard).capitalize()}: fails {STANDARD_WORDS[part.standard]}."
-            f" {str(part.style).capitalize()}: a crash counts {price:.0f} min beyond its restart."
+        standard, style = Standard(self.standard.currentText()), Style(self.crashes.currentText())
+        words = (
+            f"{str(standard).capitalize()}: fails {STANDARD_WORDS[standard]}."
+            f" {str(style).capitalize()}: a crash counts {CRASH_PRICE_S[style] / 60:.0f} min beyond its restart."
         )
+        if self._along() is not None:
+            words += " Searched at each of these values, each search telling the next; the rig ends where it is now."
+        self.meaning.setText(words)
 
 
 class SearchCard(Card):
@@ -115,6 +163,8 @@ class SearchCard(Card):
         self.body.addWidget(self.plot)
         self.words = label(view.verdict, "strong", wrap=True)
         self.body.addWidget(self.words)
+        if view.line:
+            self.body.addWidget(label("\n".join(view.line_words), "strong"))
         for text in (view.tested, last):
             self.body.addWidget(label(text, "", wrap=True))
         for action in actions:

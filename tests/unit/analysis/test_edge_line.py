@@ -1,0 +1,58 @@
+"""What edges found at some values of a second knob say about the edge at another."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+from yondle.analysis.edge_line import expected
+from yondle.analysis.hold import Believed, Posterior
+
+NOTCHES = 60
+WIDTHS = np.geomspace(0.12, 2.4, 10)
+
+
+def before() -> Believed:
+    return Posterior(NOTCHES, WIDTHS).middle()
+
+
+def known(edge: float, spread: float = 0.5, width: float = 0.5) -> Believed:
+    return Believed(edge, spread, math.log(width), 0.2)
+
+
+def test_between_two_edges_the_line_runs_through_their_middle_and_beyond_them_it_is_less_sure() -> None:
+    found = [(-1.0, known(20.0)), (1.0, known(40.0))]
+    middle, beyond = expected(found, 0.0, NOTCHES, before()), expected(found, 1.5, NOTCHES, before())
+    assert middle.edge == pytest.approx(30.0, abs=0.5)
+    assert beyond.edge > 40.0
+    assert known(0.0).edge_spread < middle.edge_spread < beyond.edge_spread < before().edge_spread
+
+
+def test_a_third_edge_bends_the_line_and_narrows_it() -> None:
+    two = [(-1.0, known(20.0)), (1.0, known(30.0))]
+    three = [*two, (0.0, known(28.0))]
+    assert expected(three, 0.5, NOTCHES, before()).edge > expected(two, 0.5, NOTCHES, before()).edge + 1.5
+    assert expected(three, 0.5, NOTCHES, before()).edge_spread < 0.5 * expected(two, 0.5, NOTCHES, before()).edge_spread
+
+
+def test_the_width_is_pooled_and_one_that_taught_nothing_leaves_what_was_believed() -> None:
+    found = [(-1.0, known(20.0, width=0.3)), (1.0, known(40.0, width=0.3))]
+    pooled = expected(found, 0.0, NOTCHES, before())
+    assert pooled.log_width == pytest.approx(math.log(0.3), abs=0.05)
+    assert 0.3 < pooled.log_width_spread < before().log_width_spread
+    untaught = expected([(-1.0, before())], 0.0, NOTCHES, before())
+    assert (untaught.log_width, untaught.log_width_spread) == pytest.approx(
+        (before().log_width, before().log_width_spread)
+    )
+
+
+def test_what_is_expected_narrows_a_search_and_a_surprise_stays_possible() -> None:
+    posterior = Posterior(NOTCHES, WIDTHS)
+    posterior.expect(known(30.0, spread=1.0))
+    assert posterior.middle().edge == pytest.approx(30.0, abs=0.2)
+    assert posterior.middle().edge_spread < 2.0
+    for notch in (34.0, 36.0, 38.0, 40.0):
+        posterior.held(notch, 1800.0)
+    assert posterior.middle().edge > 38.0
