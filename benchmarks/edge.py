@@ -25,6 +25,7 @@ NOTCH_MHZ = 25.0
 CRASH_S, CHANGE_S = 180.0, 50.0
 DAILY_PER_H = 1.0 / 8.0
 HOUR_S = 3600.0
+WIDTHS = np.geomspace(0.12, 2.4, 10)
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,16 +51,16 @@ class Chip:
     """One chip with a hidden edge, and the clock and counts of the search on it."""
 
     def __init__(self, world: World, chance: Random) -> None:
-        self._world, self._chance = world, chance
-        self._edge = chance.uniform(5.0, NOTCHES - 5.0)
-        self._width = chance.uniform(*world.widths_mhz) / NOTCH_MHZ
-        self._dead_beyond = self._edge + chance.uniform(3.0, 12.0)
+        self._world, self.chance = world, chance
+        self.edge = chance.uniform(5.0, NOTCHES - 5.0)
+        self.width = chance.uniform(*world.widths_mhz) / NOTCH_MHZ
+        self.dead_beyond = self.edge + chance.uniform(3.0, 12.0)
         self.spent_s = 0.0
         self.crashes = self.tests = 0
 
     def per_hour(self, notch: int) -> float:
         """The reciprocal of the characteristic life, which for an exponential is the failure rate."""
-        return self._world.floor_per_h + math.exp(min((notch - self._edge) / self._width, 50.0))
+        return self._world.floor_per_h + math.exp(min((notch - self.edge) / self.width, 50.0))
 
     @property
     def right(self) -> int:
@@ -69,8 +70,8 @@ class Chip:
     def run(self, notch: int, seconds: float) -> tuple[float, bool]:
         """Load a notch for so long; gives the seconds it lasted and whether it failed."""
         lasts = 0.0
-        if notch <= self._dead_beyond:
-            lasts = HOUR_S / self.per_hour(notch) * self._chance.expovariate(1.0) ** (1.0 / self._world.shape)
+        if notch <= self.dead_beyond:
+            lasts = HOUR_S / self.per_hour(notch) * self.chance.expovariate(1.0) ** (1.0 / self._world.shape)
         failed = lasts < seconds
         self.tests += 1
         self.crashes += failed
@@ -115,7 +116,7 @@ def search(style: Style, least_gain: float = LEAST_GAIN_PER_H, risk: float = RIS
     """The search of Yondle, told nothing but the range."""
 
     def find(chip: Chip) -> int:
-        posterior = Posterior(NOTCHES, np.geomspace(0.12, 2.4, 10))
+        posterior = Posterior(NOTCHES, WIDTHS)
         crash = CRASH_PRICE_S[style] if price is None else price
         chooser = Chooser(Aim(DAILY_PER_H, risk), Prices(CHANGE_S, CHANGE_S, CRASH_S + crash), 0, NOTCHES)
         while True:

@@ -30,7 +30,8 @@ _NARROWEST_NOTCHES, _WIDEST_NOTCHES, _WIDEST_SHARE = 0.12, 2.4, 0.0135
 _USUAL_WIDTH_SHARE, _WIDTH_SPREAD = 0.33, 0.8
 """The prior of the width is normal on logs, about this share of the widest, with this standard deviation."""
 _INSTANT_NOTCHES = (2.0, 4.0, 7.0, 12.0)
-_FLOORS_PER_H = ((0.002, 0.8), (1.0 / 24.0, 0.2))
+FLOORS_PER_H = ((0.002, 0.8), (1.0 / 24.0, 0.2))
+"""Failures an hour that have nothing to do with the knob, each with the probability it has beforehand."""
 _LEAST_LOG = 20.0
 """Grid points less likely than the likeliest by this on logs are no longer looked at."""
 _LARGEST_EXPONENT = 40.0
@@ -112,11 +113,13 @@ def believed(knob: Knob, runs: Iterable[Run]) -> Posterior:
 class Posterior:
     """What is believed of the edge on a range of notches; `held` and `failed` add what a run said."""
 
-    def __init__(self, notches: int, widths: Array) -> None:
+    def __init__(
+        self, notches: int, widths: Array, floors_per_h: tuple[tuple[float, float], ...] = FLOORS_PER_H
+    ) -> None:
         self.notches = notches
         span = notches + _BELOW + _ABOVE
         edges = np.linspace(-_BELOW, notches + _ABOVE, min(_EDGES_A_NOTCH * span + 1, _MOST_EDGES))
-        floors, shares = zip(*_FLOORS_PER_H, strict=True)
+        floors, shares = zip(*floors_per_h, strict=True)
         grid = np.meshgrid(edges, widths, np.array(_INSTANT_NOTCHES), np.array(floors), indexing="ij")
         self.edge, self.width, instant, floor = (axis.ravel() for axis in grid)
         self.dead_beyond = self.edge + instant
@@ -125,9 +128,12 @@ class Posterior:
         self._arranged_for: float | None = None
         taper = -0.5 * (np.log(self.width / (_USUAL_WIDTH_SHARE * widths[-1])) / _WIDTH_SPREAD) ** 2
         self._log_weight = np.log(np.broadcast_to(np.array(shares), grid[0].shape)).ravel() + taper
+        self.tests = 0
+        self.before = self.middle()
 
     def take(self, notch: float, seconds: float, failures: int) -> None:
         """Learn from a run that held for so long, or failed so often in that time."""
+        self.tests += 1
         for _ in range(failures):
             self.failed(notch, seconds / failures)
         if not failures:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Generator
 from dataclasses import dataclass
 
-from yondle.analysis.edge_line import expected
+from yondle.analysis.edges import expected
 from yondle.analysis.hold import Believed, Run, Scale
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
 from yondle.model.knobs import Knob

@@ -24,6 +24,8 @@ RISK = 0.09
 _BOUNDS_S = np.array([1.0, 4.0, 12.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0])
 LENGTHS_S = (30.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0)
 _LENGTH_AT = [int(np.searchsorted(_BOUNDS_S, length)) + 1 for length in LENGTHS_S]
+_CASES = (0.1, 0.3, 0.5, 0.7, 0.9)
+"""Probabilities at which the answers of other loads are taken to see what a test of this one is worth."""
 _MOST_PLACES = 24
 """As many settings are weighed at a time; a wide range is looked at in strides first."""
 
@@ -166,7 +168,13 @@ class Chooser:
         return np.asarray(np.maximum(right - said, 0.0) + beyond)
 
     def _least_loss(self, spread: Array, others: Array) -> Array:
-        return np.asarray((_lesser(spread, others) @ self._losses(spread.shape[-1])).min(axis=-1))
+        """Give the loss of the best recommendation, on average over what the other loads may turn out to allow.
+
+        Were they taken as they are now, no test of one load would be worth anything while another is unknown.
+        """
+        losses = self._losses(spread.shape[-1])
+        cases = [(_lesser(spread, case) @ losses).min(axis=-1) for case in _known(others)]
+        return np.asarray(sum(cases) / len(cases))
 
     def _best(self, spread: Array) -> int:
         return self._least + int(np.argmin(spread @ self._losses(len(spread))))
@@ -183,6 +191,14 @@ def _together(spreads: list[Array], size: int) -> Array:
     for spread in spreads:
         together = together * _tail(spread)
     return together
+
+
+def _known(tail: Array) -> list[Array]:
+    """Give tails of answers as they would be if known, at evenly spread probabilities; the tail itself where all are sure."""
+    if tail[-1] >= 1.0:
+        return [tail]
+    answers = [int(np.sum(tail > share)) for share in _CASES]
+    return [(np.arange(len(tail)) < answer).astype(np.float64) for answer in answers]
 
 
 def _lesser(spread: Array, others: Array) -> Array:

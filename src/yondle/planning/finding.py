@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from copy import copy
 from dataclasses import dataclass
 
+from yondle.analysis.edges import told_by_others
 from yondle.analysis.exposure import ANY_LOAD
 from yondle.analysis.hold import Believed, Posterior, Run, Scale
 from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard
@@ -147,7 +148,7 @@ class EdgeSearch:
 
     def next_test(self) -> NextTest | None:
         """Give the test that brings most for its price; None when none is worth it."""
-        return self._chooser().next_test(list(self._loads.values()), LEAST_GAIN_PER_H, self._here)
+        return self._chooser().next_test(self._told(), LEAST_GAIN_PER_H, self._here)
 
     def seconds_left(self) -> float:
         """Estimate what the search will still take: the tests to come, played on the machine that is likeliest by now."""
@@ -168,7 +169,7 @@ class EdgeSearch:
 
     def found(self) -> Found:
         """Say what is known by now."""
-        chooser, loads = self._chooser(), list(self._loads.values())
+        chooser, loads = self._chooser(), self._told()
         notch = chooser.recommended(loads)
         ranges = [load.edge_range() for load in loads]
         worst = min(ranges, key=sum)
@@ -197,7 +198,7 @@ class EdgeSearch:
 
     def why(self, test: NextTest, declaration: RigDeclaration) -> str:
         """Say in one sentence why a test comes next."""
-        now = self._chooser().recommended(list(self._loads.values()))
+        now = self._chooser().recommended(self._told())
         load = declaration.workload(self.load_of(test)).name
         begin = f"{duration(test.seconds)} of {load} at {self.knob.text(self.value_of(test.notch))}"
         up, down = test.if_held - now, now - test.if_failed
@@ -213,6 +214,9 @@ class EdgeSearch:
         else:
             gains = "either end narrows where the edge lies"
         return f"{begin}: {gains} ({number(100 * test.chance)} % to hold)"
+
+    def _told(self) -> list[Posterior]:
+        return told_by_others(list(self._loads.values()), self.knob.notches)
 
     def _chooser(self) -> Chooser:
         crash_share = (self._crashes + 1.0) / (self._failures + 1.0)

@@ -7,7 +7,7 @@ import math
 import numpy as np
 import pytest
 
-from yondle.analysis.edge_line import expected
+from yondle.analysis.edges import expected, told_by_others
 from yondle.analysis.hold import Believed, Posterior
 
 NOTCHES = 60
@@ -56,3 +56,16 @@ def test_what_is_expected_narrows_a_search_and_a_surprise_stays_possible() -> No
     for notch in (34.0, 36.0, 38.0, 40.0):
         posterior.held(notch, 1800.0)
     assert posterior.middle().edge > 38.0
+
+
+def test_loads_tell_each_other_where_to_look_and_keep_what_they_know_apart() -> None:
+    known_load, fresh = Posterior(NOTCHES, WIDTHS), Posterior(NOTCHES, WIDTHS)
+    for notch in (20.0, 28.0, 30.0):
+        known_load.take(notch, 1800.0, 0)
+    known_load.take(33.0, 60.0, 1)
+    told_known, told_fresh = told_by_others([known_load, fresh], NOTCHES)
+    assert told_fresh.middle().edge == pytest.approx(known_load.middle().edge, abs=2.0)
+    assert told_fresh.middle().edge_spread > 2.0 * known_load.middle().edge_spread
+    assert fresh.middle() == before()
+    assert told_known.middle() == known_load.middle()
+    assert told_by_others([known_load], NOTCHES) == [known_load]

@@ -1,4 +1,4 @@
-"""Where an edge is expected at another value of a second knob: on a smooth line through the edges found at some values.
+"""What edges tell of each other: a line of them over a second knob, and those of several loads on the same chip.
 
 The line is a polynomial of third degree whose coefficients are normal beforehand, smaller for higher degrees (Bayesian
 linear regression; Rasmussen and Williams, Gaussian Processes for Machine Learning, 2006, chapter 2.1), and each edge may
@@ -8,15 +8,19 @@ lie a little off it. The width is the chip's: it is taken to be nearly the same 
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from copy import copy
 
 import numpy as np
 
-from yondle.analysis.hold import Believed
+from yondle.analysis.hold import Believed, Posterior
 from yondle.analysis.regression import Array
 
 _SHARES = (1.0, 0.5, 0.17, 0.05)
 """How large the coefficients may be, as shares of the first knob's range; the second knob runs from -1 to 1."""
 _OFF_LINE_NOTCHES = 0.5
+_LOADS_DIFFER = 0.06
+"""How far apart two loads' edges are beforehand, as a share of the knob's range (one standard deviation)."""
 _WIDTHS_DIFFER = 0.3
 """How much the logarithm of the width may differ from value to value (one standard deviation)."""
 
@@ -36,6 +40,29 @@ def expected(found: list[tuple[float, Believed]], place: float, notches: int, be
     variance = here @ here - together @ gain + _OFF_LINE_NOTCHES**2
     width, spread = _width([b for _, b in found], before)
     return Believed(float(middle + gain @ (edges - middle)), float(np.sqrt(variance)), width, spread)
+
+
+def told_by_others(loads: Sequence[Posterior], notches: int) -> list[Posterior]:
+    """Give what is believed of each load's edge, each told what the others have found; the loads themselves stay apart."""
+    if len(loads) == 1:
+        return list(loads)
+    found = [load.middle() for load in loads]
+    told = []
+    for number, load in enumerate(loads):
+        others = [b for at, b in enumerate(found) if at != number and loads[at].tests]
+        believed = copy(load)
+        if others:
+            believed.expect(alike(others, notches, load.before))
+        told.append(believed)
+    return told
+
+
+def alike(others: list[Believed], notches: int, before: Believed) -> Believed:
+    """Give what is expected of one load's edge from what is believed of other loads on the same chip, told apart by load."""
+    trust = [1.0 / (b.edge_spread**2 + (_LOADS_DIFFER * notches) ** 2) for b in others]
+    edge = sum(t * b.edge for t, b in zip(trust, others, strict=True)) / sum(trust)
+    width, spread = _width(others, before)
+    return Believed(edge, 1.0 / math.sqrt(max(trust)), width, spread)
 
 
 def _basis(places: Array, notches: int) -> Array:
