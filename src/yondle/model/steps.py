@@ -203,3 +203,8 @@ class StepRecord:
             if p.workload == workload and p.counts and p.result is not None and p.result.score is not None
         ]
         return measured + [added.score for added in self.added if added.workload == workload]
+
+    def facts_of(self, workload: str, fact: str) -> list[float]:
+        """List one fact of the passes of a benchmark that count, such as the frame rate of its slowest frames."""
+        results = [p.result for a in self.attempts for p in a.passes if p.workload == workload and p.counts]
+        return [float(r.facts[fact]) for r in results if r is not None and fact in r.facts]

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
+
 from yondle.analysis.group import Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, gain
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
+from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, number, signed_percent
 from yondle.model.steps import StepRecord
-from yondle.model.workloads import Workload
+from yondle.model.workloads import PART, Direction, Workload
 
 FINE_MARGIN_PERCENT = 0.2
 """Gains get a second decimal when their margin is below this."""
@@ -27,6 +30,15 @@ def gain_of(session: Session, record: StepRecord, benchmark: Workload) -> Gain |
     if base is None or record.step.number == base.step.number:
         return None
     return gain(record.scores(benchmark.id), base.scores(benchmark.id), benchmark.metric.direction)
+
+
+def lows_gain_of(session: Session, record: StepRecord, benchmark: Workload) -> Gain | None:
+    """Give the gain in the mean rate of the slowest 1 % of frames; None for a benchmark that draws none."""
+    base = session.baseline_step
+    if base is None or record.step.number == base.step.number:
+        return None
+    lows, before = record.facts_of(benchmark.id, PART + LOW), base.facts_of(benchmark.id, PART + LOW)
+    return gain(lows, before, Direction.HIGHER)
 
 
 def mean_gain(session: Session, record: StepRecord) -> Gain | None:
@@ -53,6 +65,15 @@ def gain_words(value: Gain | None) -> str:
         return "within noise"
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
+
+
+def told_words(value: Gain | None) -> str:
+    """Write a gain, and where nothing shows the smallest that would have."""
+    words = gain_words(value)
+    if value is None or value.word is not GainWord.WITHIN_NOISE or not math.isfinite(value.visible):
+        return words
+    digits = 2 if 100 * value.visible < FINE_MARGIN_PERCENT else 1
+    return f"{words} ({number(100 * value.visible, digits)}{THIN}% would show)"
 
 
 def range_words(value: Gain) -> str:

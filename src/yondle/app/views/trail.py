@@ -12,8 +12,9 @@ from yondle.analysis.efficiency import power_channel, score_per_watt
 from yondle.analysis.margins import Gain, spread
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_of, gain_words, mean_gain, range_words
+from yondle.app.views.gains import gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
 from yondle.model.knobs import Subsystem
+from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Quantity
@@ -288,7 +289,10 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
         value = gain_of(session, record, benchmark)
         if value is not None:
             capped = at_cap([(0.0, record.scores(benchmark.id))], benchmark.metric.cap)
-            rows.append((benchmark.name, "at its cap" if capped else gain_words(value)))
+            rows.append((benchmark.name, "at its cap" if capped else told_words(value)))
+            lows = lows_gain_of(session, record, benchmark)
+            if lows is not None:
+                rows.append((f"{benchmark.name}, {LOW}", told_words(lows)))
             continue
         measured = spread(record.scores(benchmark.id))
         if measured is not None and math.isfinite(measured.low):

@@ -7,11 +7,12 @@ from pathlib import Path
 
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.knobs import Setup, Subsystem, When
+from yondle.model.pacing import pacing
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Limit, Reading
 from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
-from yondle.model.workloads import Metric, PassResult, Workload
+from yondle.model.workloads import PART, Metric, PassResult, Workload
 from yondle.rigs.simulated.demand import metric_of
 from yondle.rigs.simulated.knobs import Taken, declared, take
 from yondle.rigs.simulated.rigfile import RigFile
@@ -110,7 +111,9 @@ class SimulatedRun:
         if self._world.state.t_s < run.ends_s - 1e-9:
             return None
         score, frames = self._world.score_of(run), self._world.frames_of(run)
-        return PassResult(True, score, run.ends_s - run.started_s, frame_times_ms=frames)
+        parts = pacing(frames).parts() if frames else {}
+        facts: dict[str, str | float] = {f"{PART}{name}": value for name, value in parts.items()}
+        return PassResult(True, score, run.ends_s - run.started_s, facts=facts, frame_times_ms=frames)
 
     def stop(self) -> None:
         """End the workload; harmless when it is over."""
