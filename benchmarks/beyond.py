@@ -23,7 +23,7 @@ from yondle.analysis.hold import FLOORS_PER_H, Posterior
 from yondle.planning.edge_search import CRASH_PRICE_S, LEAST_GAIN_PER_H, Aim, Chooser, Prices, Style
 
 _ASSUMED, _FLOOR = WORLDS[0], WORLDS[4]
-_NO_FLOOR = ((0.002, 1.0),)
+_TWO_FLOORS = ((0.002, 0.8), (1.0 / 24.0, 0.2))
 _PLACES = (-1.0, 1.0, 0.0, -0.5, 0.5)
 """Values of the second knob of a line, in the order they are searched."""
 REPLAY_S = 0.05
@@ -120,7 +120,7 @@ def loads(seed: str, together: bool) -> Told:
 def floor(seed: str, world: int, hypothesis: bool) -> Told:
     """Search one chip with the floor as a hypothesis of its own, or without."""
     chip = Chip(WORLDS[world], Random(seed))
-    notch = _search(chip, Posterior(NOTCHES, WIDTHS, FLOORS_PER_H if hypothesis else _NO_FLOOR))
+    notch = _search(chip, Posterior(NOTCHES, WIDTHS, _TWO_FLOORS if hypothesis else FLOORS_PER_H))
     return Told(chip.spent_s / HOUR_S, chip.crashes, int(notch <= chip.right), 1, chip.right - notch)
 
 

@@ -30,8 +30,11 @@ _NARROWEST_NOTCHES, _WIDEST_NOTCHES, _WIDEST_SHARE = 0.12, 2.4, 0.0135
 _USUAL_WIDTH_SHARE, _WIDTH_SPREAD = 0.33, 0.8
 """The prior of the width is normal on logs, about this share of the widest, with this standard deviation."""
 _INSTANT_NOTCHES = (2.0, 4.0, 7.0, 12.0)
-FLOORS_PER_H = ((0.002, 0.8), (1.0 / 24.0, 0.2))
-"""Failures an hour that have nothing to do with the knob, each with the probability it has beforehand."""
+FLOORS_PER_H = ((0.002, 1.0),)
+"""Failures an hour that have nothing to do with the knob, each with the probability it has beforehand.
+
+A second, higher floor as a hypothesis of its own changed nothing that shows (docs/numbers.md).
+"""
 _LEAST_LOG = 20.0
 """Grid points less likely than the likeliest by this on logs are no longer looked at."""
 _LARGEST_EXPONENT = 40.0
