@@ -18,6 +18,7 @@ import numpy as np
 
 from benchmarks.shares import share
 from yondle.analysis.hold import Posterior
+from yondle.analysis.soak import cooled, warmed
 from yondle.planning.edge_search import CRASH_PRICE_S, LEAST_GAIN_PER_H, RISK, Aim, Chooser, Prices, Style
 
 NOTCHES = 60
@@ -55,7 +56,7 @@ class Chip:
         self.edge = chance.uniform(5.0, NOTCHES - 5.0)
         self.width = chance.uniform(*world.widths_mhz) / NOTCH_MHZ
         self.dead_beyond = self.edge + chance.uniform(3.0, 12.0)
-        self.spent_s = 0.0
+        self.spent_s = self.warmth = self.began = 0.0
         self.crashes = self.tests = 0
 
     def per_hour(self, notch: int) -> float:
@@ -76,6 +77,8 @@ class Chip:
         self.tests += 1
         self.crashes += failed
         self.spent_s += CHANGE_S + min(lasts, seconds) + failed * CRASH_S
+        self.began = cooled(self.warmth, CHANGE_S)
+        self.warmth = cooled(warmed(self.began, min(lasts, seconds)), failed * CRASH_S)
         return min(lasts, seconds), failed
 
 
@@ -118,13 +121,14 @@ def search(style: Style, least_gain: float = LEAST_GAIN_PER_H, risk: float = RIS
     def find(chip: Chip) -> int:
         posterior = Posterior(NOTCHES, WIDTHS)
         crash = CRASH_PRICE_S[style] if price is None else price
-        chooser = Chooser(Aim(DAILY_PER_H, risk), Prices(CHANGE_S, CHANGE_S, CRASH_S + crash), 0, NOTCHES)
+        prices = Prices(CHANGE_S, CHANGE_S, CRASH_S + crash)
         while True:
+            chooser = Chooser(Aim(DAILY_PER_H, risk), prices, 0, NOTCHES, cooled(chip.warmth, CHANGE_S))
             test = chooser.next_test([posterior], least_gain)
             if test is None or chip.tests > 200:
                 return chooser.recommended([posterior])
             lasted, failed = chip.run(test.notch, test.seconds)
-            (posterior.failed if failed else posterior.held)(test.notch, lasted)
+            posterior.take(test.notch, lasted, int(failed), chip.began)
 
     return find
 

@@ -1,9 +1,9 @@
 """How long a setting holds: the posterior over where a knob's edge lies, from everything that held and failed so far.
 
-Model (named wherever it is used: *exponential hazard*): at x notches towards the risky end failures come at a rate of
-floor + exp((x - e)/w) an hour, with e the edge (one failure an hour) and w how fast it gets worse; more than h beyond the
-edge a setting fails at once. The posterior is taken on a grid of e, w, h and floor; what follows from it is *estimated
-under the model*, no more.
+Model (named wherever it is used: *exponential hazard*): at x notches towards the risky end a machine soaked with heat fails
+at a rate of floor + exp((x - e)/w) an hour, with e the edge (one failure an hour) and w how fast it gets worse; a cool one
+fails exp(lag) times more rarely until it is warm (soak.py); more than h beyond the edge a setting fails at once. The
+posterior is taken on a grid of e, w, h, floor and lag; what follows from it is *estimated under the model*, no more.
 """
 
 from __future__ import annotations
@@ -15,13 +15,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from yondle.analysis.regression import Array
+from yondle.analysis.soak import soaked_seconds, warmed
 from yondle.analysis.stability import HOUR_S
 from yondle.model.knobs import Knob, Risk
 
 FIRST_SECOND_S = 1.0
 """Failures in the first second are one kind: how early in it is chance or start-up."""
 
-_EDGES_A_NOTCH = 5
+_EDGES_A_NOTCH = 4
 _MOST_EDGES = 600
 _BELOW, _ABOVE = 6, 6
 """How far outside the knob's range the edge may lie, in notches: everything fails, or nothing does."""
@@ -29,12 +30,14 @@ _WIDTHS = 10
 _NARROWEST_NOTCHES, _WIDEST_NOTCHES, _WIDEST_SHARE = 0.12, 2.4, 0.0135
 _USUAL_WIDTH_SHARE, _WIDTH_SPREAD = 0.33, 0.8
 """The prior of the width is normal on logs, about this share of the widest, with this standard deviation."""
-_INSTANT_NOTCHES = (2.0, 4.0, 7.0, 12.0)
+_INSTANT_NOTCHES = (2.0, 5.0, 11.0)
 FLOORS_PER_H = ((0.002, 1.0),)
 """Failures an hour that have nothing to do with the knob, each with the probability it has beforehand.
 
 A second, higher floor as a hypothesis of its own changed nothing that shows (docs/numbers.md).
 """
+_GAINS_COOL = np.array([0.0, 3.0])
+"""How much rarer a cool machine may fail than one soaked with heat, as a logarithm; each as probable beforehand."""
 _LEAST_LOG = 20.0
 """Grid points less likely than the likeliest by this on logs are no longer looked at."""
 _LARGEST_EXPONENT = 40.0
@@ -46,7 +49,8 @@ _IMPOSSIBLE = -2.0 * _LEAST_LOG
 class Run:
     """What one run of a load says about a value: seconds it was loaded, how often it failed in them, if it took the machine down.
 
-    A run that failed ends with the failure; only errors that were corrected come more than once.
+    A run that failed ends with the failure; only errors that were corrected come more than once. `warmth` is how warm the
+    machine was when it began (soak.py).
     """
 
     load: str
@@ -54,6 +58,7 @@ class Run:
     seconds: float
     failures: int = 0
     down: bool = False
+    warmth: float = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,14 +107,15 @@ def believed(knob: Knob, runs: Iterable[Run]) -> Posterior:
     """Give what runs of any load say about a knob's edge."""
     scale = Scale(knob)
     posterior = Posterior(knob.notches, scale.widths())
-    held: dict[float, float] = {}
+    held: dict[float, list[Run]] = {}
     for run in runs:
         if run.failures:
-            posterior.take(scale.notch(run.value), run.seconds, run.failures)
+            posterior.take(scale.notch(run.value), run.seconds, run.failures, run.warmth)
         else:
-            held[run.value] = held.get(run.value, 0.0) + run.seconds
-    for value, seconds in held.items():
-        posterior.held(scale.notch(value), seconds)
+            held.setdefault(run.value, []).append(run)
+    for value, those in held.items():
+        seconds, warmth = np.array([run.seconds for run in those]), np.array([run.warmth for run in those])
+        posterior.held_often(scale.notch(value), seconds, warmth)
     return posterior
 
 
@@ -123,37 +129,48 @@ class Posterior:
         span = notches + _BELOW + _ABOVE
         edges = np.linspace(-_BELOW, notches + _ABOVE, min(_EDGES_A_NOTCH * span + 1, _MOST_EDGES))
         floors, shares = zip(*floors_per_h, strict=True)
-        grid = np.meshgrid(edges, widths, np.array(_INSTANT_NOTCHES), np.array(floors), indexing="ij")
-        self.edge, self.width, instant, floor = (axis.ravel() for axis in grid)
-        self.dead_beyond = self.edge + instant
+        axes = edges, widths, np.array(_INSTANT_NOTCHES), np.array(floors), np.arange(len(_GAINS_COOL))
+        grid = np.meshgrid(*axes, indexing="ij")
+        self.edge, self.width, instant, floor, cool = (axis.ravel() for axis in grid)
+        self._cool = cool.astype(np.int8)
+        self.dead_beyond = self.edge + self.width * _GAINS_COOL[cool] + instant
         self.floor_per_h = floor
         self._highest = np.zeros(self.edge.shape, dtype=np.int64)
         self._arranged_for: float | None = None
         taper = -0.5 * (np.log(self.width / (_USUAL_WIDTH_SHARE * widths[-1])) / _WIDTH_SPREAD) ** 2
-        self._log_weight = np.log(np.broadcast_to(np.array(shares), grid[0].shape)).ravel() + taper
+        self._log_weight = np.log(np.broadcast_to(np.array(shares)[:, None], grid[0].shape)).ravel() + taper
         self.tests = 0
         self.before = self.middle()
 
-    def take(self, notch: float, seconds: float, failures: int) -> None:
-        """Learn from a run that held for so long, or failed so often in that time."""
+    def take(self, notch: float, seconds: float, failures: int, warmth: float = 1.0) -> None:
+        """Learn from a run that held for so long, or failed so often in that time, begun at this warmth."""
         self.tests += 1
         for _ in range(failures):
-            self.failed(notch, seconds / failures)
+            self.failed(notch, seconds / failures, warmth)
         if not failures:
-            self.held(notch, seconds)
+            self.held(notch, seconds, warmth)
 
-    def held(self, notch: float, seconds: float) -> None:
+    def held(self, notch: float, seconds: float, warmth: float = 1.0) -> None:
         """Learn that a setting held for so long."""
-        if seconds > 0.0:
-            change = -self._hazard(notch) * seconds
+        self.held_often(notch, np.array([seconds]), np.array([warmth]))
+
+    def held_often(self, notch: float, seconds: Array, warmth: Array) -> None:
+        """Learn that a setting held in several runs, shape (runs,) each."""
+        if seconds.sum() > 0.0:
+            soaked = soaked_seconds(_GAINS_COOL[:, None] * (1.0 - warmth), seconds).sum(axis=1)
+            change = -(self._rate(notch) * soaked[self._cool] + self.floor_per_h / HOUR_S * seconds.sum())
             change[notch > self.dead_beyond] = _IMPOSSIBLE
             self._learn(change)
 
-    def failed(self, notch: float, seconds: float) -> None:
+    def failed(self, notch: float, seconds: float, warmth: float = 1.0) -> None:
         """Learn that a setting failed after so long."""
-        hazard = self._hazard(notch)
         early = seconds <= FIRST_SECOND_S
-        change = np.log(-np.expm1(-hazard * FIRST_SECOND_S)) if early else np.log(hazard) - hazard * seconds
+        lasted = max(seconds, FIRST_SECOND_S)
+        soaked = soaked_seconds(_GAINS_COOL * (1.0 - warmth), np.array(lasted))[self._cool]
+        rate, floor = self._rate(notch), self.floor_per_h / HOUR_S
+        lived = rate * soaked + floor * lasted
+        lag = _GAINS_COOL[self._cool] * (1.0 - warmed(warmth, seconds))
+        change = np.log(-np.expm1(-lived)) if early else np.log(floor + rate * np.exp(-lag)) - lived
         change[notch > self.dead_beyond] = 0.0 if early else _IMPOSSIBLE
         self._learn(change)
 
@@ -180,11 +197,13 @@ class Posterior:
         weight = np.exp(self._log_weight - self._log_weight.max())
         return np.asarray(weight / weight.sum())
 
-    def survival(self, notch: float, times_s: Array) -> NDArray[np.float32]:
+    def survival(self, notch: float, times_s: Array, warmth: float = 1.0) -> NDArray[np.float32]:
         """Give the chance of every grid point to last so long at a notch, shape (times, points), in single precision."""
-        lasting: NDArray[np.float32] = np.exp(
-            np.outer(-times_s.astype(np.float32), self._hazard(notch).astype(np.float32))
-        )
+        soaked = soaked_seconds(_GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32)
+        rate, floor = self._rate(notch).astype(np.float32), (self.floor_per_h / HOUR_S).astype(np.float32)
+        lived = soaked.T[:, self._cool] * rate
+        lived += np.outer(times_s.astype(np.float32), floor)
+        lasting: NDArray[np.float32] = np.exp(-lived)
         lasting[:, notch > self.dead_beyond] = 0.0
         return lasting
 
@@ -223,10 +242,10 @@ class Posterior:
         low, high = self.edge[order][np.minimum(ends, len(order) - 1)]
         return float(low), float(high)
 
-    def _hazard(self, notch: float) -> Array:
-        """Failures per second at a notch, for every grid point."""
+    def _rate(self, notch: float) -> Array:
+        """Failures per second at a notch when soaked, for every grid point, without the floor."""
         beyond = np.minimum((notch - self.edge) / self.width, _LARGEST_EXPONENT)
-        return np.asarray((self.floor_per_h + np.exp(beyond)) / HOUR_S)
+        return np.asarray(np.exp(beyond) / HOUR_S)
 
     def _learn(self, change: Array) -> None:
         after = self._log_weight + change
@@ -238,4 +257,4 @@ class Posterior:
         self._log_weight = self._log_weight[which]
         self.edge, self.width = self.edge[which], self.width[which]
         self.dead_beyond, self.floor_per_h = self.dead_beyond[which], self.floor_per_h[which]
-        self._highest = self._highest[which]
+        self._highest, self._cool = self._highest[which], self._cool[which]

@@ -8,7 +8,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
-from yondle.analysis.exposure import reached_by, runs_of
+from yondle.analysis.exposure import reached_by, runs_of, warmths
 from yondle.analysis.hold import Run
 from yondle.app.plan_files import parse_plan
 from yondle.app.session import Session
@@ -223,13 +223,16 @@ class _Runner:
             case Recall():
                 wanted = session.in_force.with_values(move.others)
                 here = [r for r in session.steps if r.step.setup.same_but(wanted, move.knob)]
-                return replace(tried, ran=tuple(runs_of(here, move.knob)))
+                return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(session.steps))))
             case Try() if (move.of or len(move.values) == 1) and record.attempts:
                 latest = record.attempts[-1]
                 alone = replace(record, attempts=(latest,))
                 took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
                 knob = move.of or next(iter(move.values))
-                ran, reached = tuple(runs_of([alone], knob)), reached_by(session.declaration, latest, knob)
+                ran, reached = (
+                    tuple(runs_of([alone], knob, warmths(session.steps))),
+                    reached_by(session.declaration, latest, knob),
+                )
                 return replace(tried, ran=ran, took_s=took_s, reached=reached)
             case _:
                 return tried

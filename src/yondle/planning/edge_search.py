@@ -18,7 +18,7 @@ from yondle.analysis.hold import Posterior
 from yondle.analysis.regression import Array
 from yondle.analysis.stability import HOUR_S
 
-RISK = 0.09
+RISK = 0.08
 """A recommended setting may be too high with this probability, under a prior that is wide on purpose."""
 
 _BOUNDS_S = np.array([1.0, 4.0, 12.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0])
@@ -38,8 +38,9 @@ class Style(StrEnum):
     CAREFUL = "careful"
 
 
-LEAST_GAIN_PER_H = 0.55
-"""A search ends when no test is expected to be worth so many notches an hour any more."""
+LEAST_GAIN_PER_H = 0.6
+"""A search ends when no test is expected to be worth so many notches an hour any more, of a knob of so many notches:"""
+USUAL_NOTCHES = 60
 
 NEARLY_BEST = 0.95
 """Of tests at one setting the longest is taken that is nearly as good as the best: fewer tests to read afterwards."""
@@ -82,12 +83,15 @@ class NextTest:
 
 
 class Chooser:
-    """Weighs tests for one aim; what is believed of several loads is told apart, and the worst of them decides."""
+    """Weighs tests for one aim; what is believed of several loads is told apart, and the worst of them decides.
 
-    def __init__(self, aim: Aim, prices: Prices, least: int, most: int) -> None:
+    `warmth` is how warm the machine will be when the next test begins (soak.py).
+    """
+
+    def __init__(self, aim: Aim, prices: Prices, least: int, most: int, warmth: float = 1.0) -> None:
         self._aim = aim
         self._prices = prices
-        self._least, self._most = least, most
+        self._least, self._most, self._warmth = least, most, warmth
 
     def recommended(self, loads: Sequence[Posterior]) -> int:
         """Give the highest notch that is too high for any load with at most the aim's probability."""
@@ -143,7 +147,7 @@ class Chooser:
         survived = np.zeros((len(places), len(_BOUNDS_S) + 1, len(before)))
         survived[:, 0] = before
         for i, place in enumerate(places):
-            lasting = load.survival(place, _BOUNDS_S) * weights
+            lasting = load.survival(place, _BOUNDS_S, self._warmth) * weights
             survived[i, 1:, answers] = np.add.reduceat(lasting, firsts, axis=1).T
         return survived.sum(axis=2), survived
 

@@ -10,13 +10,23 @@ from dataclasses import dataclass
 from yondle.analysis.edges import told_by_others
 from yondle.analysis.exposure import ANY_LOAD
 from yondle.analysis.hold import Believed, Posterior, Run, Scale
+from yondle.analysis.soak import cooled, warmed
 from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard
 from yondle.model.knobs import When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Tried
-from yondle.planning.edge_search import CRASH_PRICE_S, LEAST_GAIN_PER_H, Aim, Chooser, NextTest, Prices, Style
+from yondle.planning.edge_search import (
+    CRASH_PRICE_S,
+    LEAST_GAIN_PER_H,
+    USUAL_NOTCHES,
+    Aim,
+    Chooser,
+    NextTest,
+    Prices,
+    Style,
+)
 
 LIVE_CHANGE_S = 20.0
 """Setting a live knob, reading it back and starting a load."""
@@ -89,7 +99,7 @@ class EdgeSearch:
         self._change_s = LIVE_CHANGE_S + (restart if knob.when is not When.LIVE else 0.0)
         self._restart_s = restart
         self._failures = self._crashes = self._tests = 0
-        self._loaded_s = 0.0
+        self._loaded_s = self._warmth = 0.0
         self._here: int | None = None
         self._less, self._held = 1, self._least
         self.held_back_from: float | None = None
@@ -108,7 +118,8 @@ class EdgeSearch:
         for run in runs:
             concerned = [p for load, p in self._loads.items() if run.load in (load, ANY_LOAD)]
             for load in concerned:
-                load.take(self._scale.notch(run.value), run.seconds, run.failures)
+                load.take(self._scale.notch(run.value), run.seconds, run.failures, run.warmth)
+            self._warmth = cooled(warmed(run.warmth, run.seconds), self._restart_s if run.down else 0.0)
             if not concerned:
                 continue
             self._tests += 1
@@ -148,7 +159,8 @@ class EdgeSearch:
 
     def next_test(self) -> NextTest | None:
         """Give the test that brings most for its price; None when none is worth it."""
-        return self._chooser().next_test(self._told(), LEAST_GAIN_PER_H, self._here)
+        least = LEAST_GAIN_PER_H * self.knob.notches / USUAL_NOTCHES
+        return self._chooser().next_test(self._told(), least, self._here)
 
     def seconds_left(self) -> float:
         """Estimate what the search will still take: the tests to come, played on the machine that is likeliest by now."""
@@ -164,7 +176,8 @@ class EdgeSearch:
             seconds += LIVE_CHANGE_S if test.notch == ahead._here else self._change_s
             seconds += min(lasts, test.seconds) + failed * self._restart_s
             value = self.value_of(test.notch)
-            ahead.learn([Run(load, value, min(lasts, test.seconds), int(failed), failed)])
+            warmth = cooled(ahead._warmth, LIVE_CHANGE_S)
+            ahead.learn([Run(load, value, min(lasts, test.seconds), int(failed), failed, warmth)])
         return seconds
 
     def found(self) -> Found:
@@ -222,4 +235,5 @@ class EdgeSearch:
         crash_share = (self._crashes + 1.0) / (self._failures + 1.0)
         price = crash_share * (self._restart_s + CRASH_PRICE_S[self.part.style])
         prices = Prices(self._change_s, LIVE_CHANGE_S, price)
-        return Chooser(Aim(PER_HOUR[self.part.standard]), prices, self._least, self._most)
+        warmth = cooled(self._warmth, LIVE_CHANGE_S)
+        return Chooser(Aim(PER_HOUR[self.part.standard]), prices, self._least, self._most, warmth)

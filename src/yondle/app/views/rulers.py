@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.analysis.exposure import ANY_LOAD, runs_of
+from yondle.analysis.exposure import ANY_LOAD, runs_of, warmths
 from yondle.analysis.hold import Scale, believed
 from yondle.app.session import Session
 from yondle.model.knobs import Knob, Risk
@@ -101,7 +101,7 @@ def holding(session: Session, knob: Knob, check: Check) -> Holding | None:
     if knob.risk is Risk.NONE or knob.id not in session.in_force:
         return None
     here = [r for r in session.steps if r.step.setup.same_but(session.in_force, knob.id)]
-    runs, scale, values = runs_of(here, knob.id), Scale(knob), knob.values()
+    runs, scale, values = runs_of(here, knob.id, warmths(session.steps)), Scale(knob), knob.values()
     notches = [scale.notch(v) for v in values]
     chances = [1.0] * len(values)
     edges = []
