@@ -114,7 +114,8 @@ def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) ->
     qtbot.waitUntil(lambda: isinstance(tune.side.cards.get("edge"), SearchCard), timeout=20_000)
     tune.offers._pause()
     settle(qtbot, tune.window())
-    assert "A plan is not finished" in words(tune.side)
+    assert "A search is not finished" in words(tune.side)
+    assert "Next: " in words(tune.side)
     assert tune.side.cards.get("edge") is None
     tested = len(tune.session.steps)
     tune.offers._go_on_plan()

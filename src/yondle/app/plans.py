@@ -208,7 +208,7 @@ class _Runner:
             )
         if kept.result is not None:
             return tried_of(kept.result)
-        made = self._attempted(kept.attempt)
+        made = attempted(self._session, kept.attempt)
         if made is None or self._session.position is None:
             return None
         tried = self._told(move, made)
@@ -225,26 +225,9 @@ class _Runner:
                 here = [r for r in session.steps if r.step.setup.same_but(wanted, move.knob)]
                 return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(session.steps))))
             case Try() if (move.of or len(move.values) == 1) and record.attempts:
-                latest = record.attempts[-1]
-                alone = replace(record, attempts=(latest,))
-                took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
-                knob = move.of or next(iter(move.values))
-                ran, reached = (
-                    tuple(runs_of([alone], knob, warmths(session.steps))),
-                    reached_by(session.declaration, latest, knob),
-                )
-                return replace(tried, ran=ran, took_s=took_s, reached=reached)
+                return told_of(session, record, move.of or next(iter(move.values)))
             case _:
                 return tried
-
-    def _attempted(self, attempt: int | None) -> StepRecord | None:
-        """Give the step of an attempt that came to a verdict which says something."""
-        for record in self._session.steps if attempt is not None else ():
-            for made in record.attempts:
-                told = made.outcome is not None and made.outcome.failure not in SAYS_NOTHING
-                if made.id == attempt and told:
-                    return record
-        return None
 
     def _count(self, tried: Tried) -> None:
         self._made += 1
@@ -291,6 +274,25 @@ def _as_values(tried: Tried, move: Move | None = None) -> dict[str, Any]:
         "took_s": tried.took_s,
         "reached": tried.reached,
     }
+
+
+def attempted(session: Session, attempt: int | None) -> StepRecord | None:
+    """Give the step of an attempt that came to a verdict which says something."""
+    for record in session.steps if attempt is not None else ():
+        for made in record.attempts:
+            told = made.outcome is not None and made.outcome.failure not in SAYS_NOTHING
+            if made.id == attempt and told:
+                return record
+    return None
+
+
+def told_of(session: Session, record: StepRecord, knob: str) -> Tried:
+    """Give what became of a step's latest attempt, with what its runs say about a knob."""
+    latest = record.attempts[-1]
+    ran = runs_of([replace(record, attempts=(latest,))], knob, warmths(session.steps))
+    took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
+    reached = reached_by(session.declaration, latest, knob)
+    return replace(_tried(session, record), ran=tuple(ran), took_s=took_s, reached=reached)
 
 
 def tried_of(kept: dict[str, Any]) -> Tried:

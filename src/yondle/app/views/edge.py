@@ -9,7 +9,7 @@ from itertools import pairwise
 from yondle.analysis.hold import Run
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
 from yondle.app.plan_files import parse_plan
-from yondle.app.plans import tried_of
+from yondle.app.plans import attempted, told_of, tried_of
 from yondle.app.session import Session
 from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.knobs import Knob
@@ -35,13 +35,15 @@ class LinePoint:
 class EdgeView:
     """One search: the chance of every value to meet the standard, the runs made, and what is recommended, with words.
 
-    `chances` are pairs of value and probability, `edge` the 95 % range of the worst load's edge. A line of edges over the
+    `load` is the only load of the search, empty with several, `chances` are pairs of value and probability, `edge` the
+    95 % range of the worst load's edge. A line of edges over the
     knob `along` has a point for every value searched so far, in the order of the values.
     """
 
     title: str
     searching: str
     knob: Knob
+    load: str
     chances: tuple[tuple[float, float], ...]
     runs: tuple[Run, ...]
     recommended: float
@@ -77,7 +79,7 @@ def edge_view(session: Session, run: PlanRun) -> EdgeView | None:
     """Rebuild the search a plan's run is in from what is written down; None where it searches nothing (yet)."""
     stretch, runs = None, list[Run]()
     for stretch in _stretches(session, run):
-        runs = _replay(stretch)
+        runs = _replay(session, stretch)
     return _view_of(session, stretch, tuple(runs)) if stretch is not None else None
 
 
@@ -95,11 +97,16 @@ def _stretches(session: Session, run: PlanRun) -> Iterator[_Stretch]:
             yield _Stretch(part, search, line, tuple(spans.pop(0)))
 
 
-def _replay(stretch: _Stretch) -> list[Run]:
-    """Teach a search what its moves have told; gives the runs."""
+def _replay(session: Session, stretch: _Stretch) -> list[Run]:
+    """Teach a search what its moves have told, the last one, too, if the program ended over it; gives the runs."""
     part, runs = stretch.part, list[Run]()
     for move in stretch.moves:
         if move.result is None:
+            made = attempted(session, move.attempt)
+            if made is not None and session.position is not None:
+                tried = told_of(session, made, part.knob)
+                stretch.search.take(made.step.setup[part.knob], tried)
+                runs += [r for r in tried.ran if r.load in part.loads]
             break
         values, tried = move.result["tried"], tried_of(move.result)
         if not values:
@@ -139,6 +146,7 @@ def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> Edge
         title,
         searching,
         knob,
+        part.loads[0] if len(part.loads) == 1 else "",
         found.chances,
         runs,
         found.left_at,

@@ -184,7 +184,7 @@ class ScoreChart(pg.PlotWidget):
         end = min(high, x0 * top / y0) if power > 0 else high
         at = x0 + _LABEL_SHARE * (end - x0)
         rightwards = power < 0 or at - low < _LEAST_LABEL_SHARE * (high - low)
-        word = pg.TextItem("in proportion", color=c.muted, anchor=(0, 1) if rightwards else (1, 1))
+        word = pg.TextItem("in proportion", color=c.muted, anchor=(0, 0) if rightwards else (1, 1))
         word.setFont(font(SMALL_PX))
         word.setPos(at, y0 * (at / x0) ** power)
         self.addItem(word, ignoreBounds=True)

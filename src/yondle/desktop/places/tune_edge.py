@@ -16,6 +16,7 @@ from yondle.desktop.bridge import Bridge
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
+from yondle.logbook.keeping import PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
 
@@ -29,7 +30,8 @@ BeginPlan = Callable[[str, str, Callable[..., None]], None]
 class EdgeOffers(QObject):
     """Puts up the cards of a search.
 
-    `begin` begins the run of a plan, `pause` pauses it after the step under way, `keep` offers to keep a step as a profile.
+    `begin` begins the run of a plan, `pause` pauses it after the step under way, `keep` offers to keep a step as the
+    profile for a load.
     """
 
     _moved = Signal(object)
@@ -44,7 +46,7 @@ class EdgeOffers(QObject):
         cards: Cards,
         begin: BeginPlan,
         pause: Callable[[], None],
-        keep: Callable[[int], None],
+        keep: Callable[[int, str], None],
     ) -> None:
         super().__init__(parent)
         self._theme = theme
@@ -96,9 +98,24 @@ class EdgeOffers(QObject):
         actions = [CardAction("Understood", lambda: self._cards.take(CARD), "main")]
         position = self._session.position
         if end.ended is Ended.DONE and position is not None and position.step.setup[view.knob.id] == view.recommended:
-            actions.append(CardAction("Keep it as a profile …", lambda: self._keep(position.step.number)))
+            number, load = position.step.number, view.load
+            actions.append(CardAction("Keep it as a profile …", lambda: self._keep(number, load)))
         title = view.title if end.ended is Ended.DONE else f"The search is {end.ended}"
         self._cards.put_card(CARD, SearchCard(self._theme, title, view, view.proof, actions))
+        return True
+
+    def show_unfinished(self, key: str, text: str, run: PlanRun, actions: list[CardAction]) -> bool:
+        """Show how far a search had come that was left unfinished; False where the plan searches nothing (yet)."""
+        try:
+            view = edge_view(self._session, run)
+        except KnownError:
+            return False
+        if view is None:
+            return False
+        self._cards.take(CARD)
+        self._cards.put_card(
+            key, SearchCard(self._theme, "A search is not finished", view, f"{text} {view.coming}", actions)
+        )
         return True
 
     def after_move(self, *_: object) -> None:

@@ -310,7 +310,9 @@ class TuneOffers(QObject):
             name = error.problem
         made = sum(1 for move in run.moves if move.result is not None)
         actions = [CardAction("Go on with it", self._go_on_plan, "main"), CardAction("End it", self._end_plan)]
-        self._cards.put("plan", "A plan is not finished", f"{name}: {count(made, 'move')} made.", actions)
+        text = f"{name}: {count(made, 'move')} made."
+        if not self.edge.show_unfinished("plan", text, run, actions):
+            self._cards.put("plan", "A plan is not finished", text, actions)
 
     def _end_plan(self) -> None:
         self._cards.take("plan")
@@ -318,8 +320,8 @@ class TuneOffers(QObject):
 
     # -- profiles --------------------------------------------------------------------------------------------------------
 
-    def ask_profile(self, number: int | None) -> None:
-        """Offer to keep a step's setup by name."""
+    def ask_profile(self, number: int | None, load: str = "") -> None:
+        """Offer to keep a step's setup by name; with a load as the best for it, or as the daily one where it has no score."""
         if number is None:
             return
         benchmarks = [(b.id, b.name) for b in self._session.declaration.benchmarks]
@@ -327,6 +329,8 @@ class TuneOffers(QObject):
             self._theme, f"Keep step {number} as a profile", benchmarks, lambda: self._cards.take("profile")
         )
         card.wanted.connect(lambda name, purpose, benchmark: self._keep_profile(name, purpose, benchmark, number))
+        if load:
+            card.suggest(Purpose.BENCHMARK if load in dict(benchmarks) else Purpose.DAILY, load)
         self._cards.put_card("profile", card)
         card.name.setFocus()
 

@@ -243,6 +243,12 @@ class ProfileCard(Card):
         for widget in (self.name, self.purpose, self.benchmark, keep, leave):
             self.body.addWidget(widget)
 
+    def suggest(self, purpose: Purpose, benchmark: str) -> None:
+        """Choose a purpose, and the benchmark where it is one's best."""
+        self.purpose.setCurrentText(str(purpose))
+        if purpose is Purpose.BENCHMARK:
+            self.benchmark.setCurrentIndex(self.benchmark.findData(benchmark))
+
     def _keep(self) -> None:
         purpose = Purpose(self.purpose.currentText())
         benchmark = str(self.benchmark.currentData()) if purpose is Purpose.BENCHMARK else ""
