@@ -8,6 +8,7 @@ posterior is taken on a grid of e, w, h, floor and lag; what follows from it is 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -22,6 +23,7 @@ from yondle.model.knobs import Knob, Risk
 FIRST_SECOND_S = 1.0
 """Failures in the first second are one kind: how early in it is chance or start-up."""
 
+MOST_NOTCHES = 500
 _EDGES_A_NOTCH = 4
 _MOST_EDGES = 600
 _BELOW, _ABOVE = 6, 6
@@ -63,7 +65,10 @@ class Run:
 
 @dataclass(frozen=True, slots=True)
 class Scale:
-    """A knob's values as notches towards its risky end, 0 the safest, and the widths that are possible there."""
+    """A knob's values as notches towards its risky end, 0 the safest, and the widths that are possible there.
+
+    A knob of very many values is taken in strides of several of them: `notches` is never above MOST_NOTCHES.
+    """
 
     knob: Knob
 
@@ -71,25 +76,35 @@ class Scale:
         if self.knob.risk is Risk.NONE:
             raise ValueError("a knob without a risky direction has no edge")
 
+    @property
+    def stride(self) -> int:
+        """How many of the knob's steps a notch is."""
+        return max(1, math.ceil(self.knob.notches / MOST_NOTCHES))
+
+    @property
+    def notches(self) -> int:
+        """The notch of the riskiest value."""
+        return self.knob.notches // self.stride
+
     def notch(self, value: float) -> float:
         """Give the place of a value, which need not be one the knob takes."""
         exact = (value - self.knob.low) / self.knob.step
-        return exact if self.knob.risk is Risk.UP else self.knob.notches - exact
+        return (exact if self.knob.risk is Risk.UP else self.knob.notches - exact) / self.stride
 
     def value(self, notch: int) -> float:
         """Give the value at a notch counted from the safest end."""
-        return self.knob.at(notch if self.knob.risk is Risk.UP else self.knob.notches - notch)
+        steps = notch * self.stride
+        return self.knob.at(steps if self.knob.risk is Risk.UP else self.knob.notches - steps)
 
     def place(self, notch: float) -> float:
         """Give where a place between notches lies among the values, not outside the knob's range."""
-        knob = self.knob
-        exact = knob.low + notch * knob.step if knob.risk is Risk.UP else knob.high - notch * knob.step
-        return min(max(exact, knob.low), knob.high)
+        knob, off = self.knob, notch * self.stride * self.knob.step
+        return min(max(knob.low + off if knob.risk is Risk.UP else knob.high - off, knob.low), knob.high)
 
     def widths(self) -> Array:
         """Give widths in notches, evenly spaced on logs: wide on purpose, a prior too narrow here ruins the answer."""
         size = max(abs(self.knob.stock), abs(self.knob.high))
-        widest = max(_WIDEST_NOTCHES, _WIDEST_SHARE * size / self.knob.step)
+        widest = max(_WIDEST_NOTCHES, _WIDEST_SHARE * size / (self.knob.step * self.stride))
         return np.geomspace(_NARROWEST_NOTCHES, widest, _WIDTHS)
 
 
@@ -106,7 +121,7 @@ class Believed:
 def believed(knob: Knob, runs: Iterable[Run]) -> Posterior:
     """Give what runs of any load say about a knob's edge."""
     scale = Scale(knob)
-    posterior = Posterior(knob.notches, scale.widths())
+    posterior = Posterior(scale.notches, scale.widths())
     held: dict[float, list[Run]] = {}
     for run in runs:
         if run.failures:

@@ -40,6 +40,13 @@ def most_per_hour(failures: int, seconds: float, confidence: float = CONFIDENCE)
     return _chi_square(confidence, 2 * failures + 2) / (2.0 * seconds / HOUR_S)
 
 
+def least_per_hour(failures: int, seconds: float, confidence: float = CONFIDENCE) -> float:
+    """Give the lower limit of the failures an hour: chi²(1 - confidence; 2k)/(2T) (Garwood 1936). 0 without a failure."""
+    if failures == 0:
+        return 0.0
+    return _chi_square(1.0 - confidence, 2 * failures) / (2.0 * max(seconds, 1.0) / HOUR_S)
+
+
 def seconds_to_prove(standard: Standard, failures: int = 0, confidence: float = CONFIDENCE) -> float:
     """Give the seconds of load with no more than so many failures that prove a standard by passing alone."""
     return _chi_square(confidence, 2 * failures + 2) / (2.0 * PER_HOUR[standard]) * HOUR_S

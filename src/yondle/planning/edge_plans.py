@@ -49,7 +49,7 @@ class EdgeLine:
         search = EdgeSearch(self.part, self._declaration)
         before = search.believed()
         if self.done:
-            place, notches = self._place(value), search.knob.notches
+            place, notches = self._place(value), search.notches
             search.expect({load: expected(self._found(load), place, notches, before[load]) for load in before})
         self.done.append((value, search))
         return search
@@ -130,7 +130,7 @@ def _narrow(
 def typical_run(knob: Knob, start: float, test: Try) -> Run:
     """Give how a test would end on a middling machine: its edge halfway from a start to the risky end. For dry runs."""
     scale = Scale(knob)
-    edge = (scale.notch(start) + knob.notches) / 2.0
+    edge = (scale.notch(start) + scale.notches) / 2.0
     stage = test.check.stages[0] if test.check is not None else None
     load, seconds = (stage.workloads[0], stage.pass_s or 0.0) if stage is not None else ("", 0.0)
     value = test.values[knob.id]

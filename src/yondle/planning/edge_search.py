@@ -97,9 +97,9 @@ class Chooser:
         """Give the highest notch that is too high for any load with at most the aim's probability."""
         return self._best(self._worst_of(loads))
 
-    def chance_right(self, loads: Sequence[Posterior], notch: int) -> float:
-        """Give the probability that a notch meets the aim for every load."""
-        return float(self._worst_of(loads)[notch + 1 :].sum())
+    def chances_right(self, loads: Sequence[Posterior]) -> list[float]:
+        """Give the probability that a notch meets the aim for every load, for every notch."""
+        return [float(p) for p in _tail(self._worst_of(loads))[1:]]
 
     def next_test(
         self, loads: Sequence[Posterior], least_gain_per_hour: float, at: int | None = None

@@ -11,7 +11,7 @@ from yondle.analysis.edges import told_by_others
 from yondle.analysis.exposure import ANY_LOAD
 from yondle.analysis.hold import Believed, Posterior, Run, Scale
 from yondle.analysis.soak import cooled, warmed
-from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard
+from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard, least_per_hour
 from yondle.model.knobs import When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
@@ -61,7 +61,8 @@ class Found:
     """What a search has come to: the value it recommends, the probability that it meets the standard, and what it rests on.
 
     `left_at` is the value with the room asked for, `sure_there` its probability, `edge` are the values between which the edge
-    of the worst load lies with 95 % probability.
+    of the worst load lies with 95 % probability, `contradicted_from` a value that fails too often by its own record where
+    the model would have recommended it or more: something else has changed.
     """
 
     value: float
@@ -74,6 +75,7 @@ class Found:
     tests: int
     failures: int
     loaded_s: float
+    contradicted_from: float | None
 
 
 def lasting_s(notch: float, edge: float, width: float) -> float:
@@ -88,7 +90,8 @@ class EdgeSearch:
         knob = declaration.knob(part.knob)
         self.part, self.knob = part, knob
         self._scale = Scale(knob)
-        self._loads = {load: Posterior(knob.notches, self._scale.widths()) for load in part.loads}
+        self.notches = self._scale.notches
+        self._loads = {load: Posterior(self.notches, self._scale.widths()) for load in part.loads}
         low, high = sorted(self._scale.notch(v) for v in declaration.own_range(knob))
         self._least, self._most = round(low), round(high)
         if part.to is not None:
@@ -102,6 +105,7 @@ class EdgeSearch:
         self._loaded_s = self._warmth = 0.0
         self._here: int | None = None
         self._less, self._held = 1, self._least
+        self._seen: list[tuple[int, float, int]] = []
         self.held_back_from: float | None = None
 
     def expect(self, there: Mapping[str, Believed]) -> None:
@@ -122,6 +126,7 @@ class EdgeSearch:
             self._warmth = cooled(warmed(run.warmth, run.seconds), self._restart_s if run.down else 0.0)
             if not concerned:
                 continue
+            self._seen.append((round(self._scale.notch(run.value)), run.seconds, run.failures))
             self._tests += 1
             self._loaded_s += run.seconds
             self._failures += run.failures > 0
@@ -159,13 +164,14 @@ class EdgeSearch:
 
     def next_test(self) -> NextTest | None:
         """Give the test that brings most for its price; None when none is worth it."""
-        least = LEAST_GAIN_PER_H * self.knob.notches / USUAL_NOTCHES
+        least = LEAST_GAIN_PER_H * self.notches / USUAL_NOTCHES
         return self._chooser().next_test(self._told(), least, self._here)
 
     def seconds_left(self) -> float:
         """Estimate what the search will still take: the tests to come, played on the machine that is likeliest by now."""
         ahead, likeliest, seconds = copy(self), self.believed(), 0.0
         ahead._loads = {load: copy(posterior) for load, posterior in self._loads.items()}
+        ahead._seen = []
         for _ in range(_MOST_AHEAD):
             test = ahead.next_test()
             if test is None:
@@ -184,22 +190,40 @@ class EdgeSearch:
         """Say what is known by now."""
         chooser, loads = self._chooser(), self._told()
         notch = chooser.recommended(loads)
+        failed = self._surely_too_high()
+        contradicted = failed is not None and notch >= failed
+        if failed is not None:
+            notch = max(min(notch, failed - 1), 0)
         ranges = [load.edge_range() for load in loads]
         worst = min(ranges, key=sum)
-        every = range(self.knob.notches + 1)
+        chances = chooser.chances_right(loads)
         roomy = max(notch - self.part.room, min(self._least, notch))
         return Found(
             self._scale.value(notch),
-            chooser.chance_right(loads, notch),
-            chooser.chance_right(loads, max(notch - 1, 0)),
+            chances[notch],
+            chances[max(notch - 1, 0)],
             self._scale.value(roomy),
-            chooser.chance_right(loads, roomy),
+            chances[roomy],
             (self._scale.place(worst[0]), self._scale.place(worst[1])),
-            tuple((self._scale.value(n), chooser.chance_right(loads, n)) for n in every),
+            tuple((self._scale.value(n), chance) for n, chance in enumerate(chances)),
             self._tests,
             self._failures,
             self._loaded_s,
+            self._scale.value(failed) if failed is not None and contradicted else None,
         )
+
+    def _surely_too_high(self) -> int | None:
+        """Give the lowest notch that fails too often by its own record, whatever the model makes of it; None without one.
+
+        Time that riskier notches were loaded counts for it, too: it can't be worse than they are.
+        """
+        per_hour = PER_HOUR[self.part.standard]
+        for notch in sorted({notch for notch, _, failures in self._seen if failures}):
+            failures = sum(f for n, _, f in self._seen if n == notch)
+            seconds = sum(s for n, s, _ in self._seen if n >= notch)
+            if least_per_hour(failures, seconds) > per_hour:
+                return notch
+        return None
 
     def load_of(self, test: NextTest) -> str:
         """Name the load of a test."""
@@ -229,7 +253,7 @@ class EdgeSearch:
         return f"{begin}: {gains} ({number(100 * test.chance)} % to hold)"
 
     def _told(self) -> list[Posterior]:
-        return told_by_others(list(self._loads.values()), self.knob.notches)
+        return told_by_others(list(self._loads.values()), self.notches)
 
     def _chooser(self) -> Chooser:
         crash_share = (self._crashes + 1.0) / (self._failures + 1.0)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from random import Random
 
 import pytest
@@ -57,3 +58,32 @@ def test_the_time_left_falls_to_nothing_at_the_end(declaration: RigDeclaration) 
     assert made[halfway][1] == pytest.approx(sum(took[halfway:]), rel=1.0)
     assert made[-1][1] < 0.5 * made[halfway][1]
     assert search.seconds_left() == 0.0
+
+
+def test_a_knob_of_ten_thousand_values_is_searched_in_strides(declaration: RigDeclaration) -> None:
+    knob = replace(declaration.knob("core_clock"), step=0.16, digits=2)
+    fine = replace(declaration, knobs=tuple(knob if k.id == knob.id else k for k in declaration.knobs))
+    search = EdgeSearch(Edge(knob.id, ("mixed_load",)), fine)
+    assert knob.notches == 10_000
+    assert search.notches <= 500
+    for value, seconds, failures in ((4400.0, 3600.0, 0), (4500.0, 3600.0, 0), (4620.0, 60.0, 1)):
+        search.learn([Run("mixed_load", value, seconds, failures)])
+    found = search.found()
+    assert 4400.0 <= found.value <= 4620.0
+    assert found.value == knob.checked(found.value)
+    assert found.edge[0] < found.edge[1]
+
+
+def test_what_fails_by_its_own_record_is_not_recommended_although_more_than_that_held(
+    declaration: RigDeclaration,
+) -> None:
+    search = EdgeSearch(Edge("core_clock", ("mixed_load",)), declaration)
+    search.learn([Run("mixed_load", 4800.0, 7200.0)] * 3)
+    assert search.found().value >= 4800.0
+    search.learn([Run("mixed_load", 4300.0, 2.0, 1, True)])
+    assert search.found().contradicted_from is None
+    search.learn([Run("mixed_load", 4300.0, 2.0, 1, True)] * 2)
+    found = search.found()
+    assert (found.value, found.contradicted_from) == (4275.0, 4300.0)
+    test = search.next_test()
+    assert test is None or "Mixed load" in search.why(test, declaration)

@@ -130,6 +130,11 @@ def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> Edge
     if search.held_back_from is not None:
         words += f" Nothing from {knob.text(search.held_back_from)} on: the machine was held back there."
         title = f"Held back before the edge of {knob.name.lower()}"
+    if found.contradicted_from is not None:
+        words += (
+            f" {knob.text(found.contradicted_from)} failed although more than that held: something else has changed,"
+            " so nothing from there on is recommended."
+        )
     line: tuple[LinePoint, ...] = ()
     along = None
     if stretch.line is not None:
