@@ -37,6 +37,7 @@ numbers: setup
 	$(PY) -m benchmarks.gains
 	$(PY) -m benchmarks.scaling
 	$(PY) -m benchmarks.edge
+	$(PY) -m benchmarks.beyond
 	$(PY) -m benchmarks.chips
 
 lock: setup

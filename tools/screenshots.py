@@ -185,9 +185,12 @@ def running(camera: Camera, window: object) -> None:
 
 
 def resumed(camera: Camera) -> None:
-    """A step was on trial when the machine went down and took the program with it."""
+    """A step was on trial when the machine went down and took the program with it; then a search was."""
     import subprocess
     import sys
+
+    from yondle.app.machines import choose_rig
+    from yondle.app.session import Session
 
     book = demo_logbook(camera.home / "resumed.yondle")
     command = [
@@ -208,6 +211,18 @@ def resumed(camera: Camera) -> None:
     with camera.window() as window:
         camera.open(window, book)
         camera.take(window, "tune-resumed")
+    roomy = camera.home / "cut-off.yondle"
+    session = Session.create(roomy, choose_rig("heron"))
+    session.baseline(5)
+    for knob, value in (("power_limit", 120.0), ("fan_level", 80.0), ("core_voltage", 1.25)):
+        session.propose(knob, value)
+        session.test(3)
+    session.close()
+    search = [*command[:3], "edge", str(roomy), "core_clock", "--together"]
+    subprocess.run(search, check=False, capture_output=True)
+    with camera.window() as window:
+        camera.open(window, roomy)
+        camera.take(window, "tune-edge-cut-off")
 
 
 def main() -> None:
