@@ -9,8 +9,10 @@ from dataclasses import dataclass
 from typing import overload
 
 from yondle.analysis.efficiency import power_channel, score_per_watt
+from yondle.analysis.exposure import runs_of
 from yondle.analysis.margins import Gain, spread
 from yondle.analysis.scaling import at_cap
+from yondle.analysis.stability import HOUR_S, most_per_hour
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
 from yondle.model.knobs import Subsystem
@@ -23,6 +25,8 @@ from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, O
 from yondle.model.workloads import Direction, Workload
 
 AT_ONCE_S = 0.5
+LEAST_PROVEN_S = 60.0
+"""Less load than this proves nothing worth a line."""
 APART_SHOWN = 0.02
 """Workers that are less apart than this are alike."""
 
@@ -209,6 +213,7 @@ def step_view(session: Session, step_number: int) -> StepView:
         *_history_rows(record),
         *_gain_rows(session, record),
         *_last_rows(session.declaration, record),
+        *_proven_row(session.declaration, record),
         *_reading_rows(session.declaration, record),
         *_derived_rows(session, record),
     )
@@ -304,6 +309,20 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
     if together is not None:
         rows.append(("Geometric mean", range_words(together)))
     return tuple(rows)
+
+
+def _proven_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    """What a step's own runs of the hard load prove without any model: how rarely it fails at least, with 95 %."""
+    load = declaration.hard_load
+    knob = declaration.knobs[0].id
+    runs = [run for run in runs_of([record], knob, {}) if run.load == load] if knob in record.step.setup else []
+    loaded_s = sum(run.seconds for run in runs)
+    if loaded_s < LEAST_PROVEN_S:
+        return ()
+    every_s = HOUR_S / most_per_hour(sum(run.failures for run in runs), loaded_s)
+    return (
+        (f"{declaration.workload(load).name} {duration(loaded_s)}", f"proves under 1 failure in {duration(every_s)}"),
+    )
 
 
 def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
