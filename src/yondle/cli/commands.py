@@ -39,6 +39,7 @@ from yondle.cli.running import (
     opened,
     run_test,
 )
+from yondle.cli.scaling_commands import add_scaling_command
 from yondle.cli.shown import (
     print_in_force,
     print_json,
@@ -244,6 +245,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
     add_rig_commands(app, console)
     add_bench_commands(app, console)
     add_edge_command(app, console)
+    add_scaling_command(app, console)
     app.add_typer(plan_app(console), name="plan")
     app.add_typer(profile_app(console), name="profile")
     return app

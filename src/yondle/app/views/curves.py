@@ -1,0 +1,364 @@
+"""One knob against every benchmark: curves by what they show, what each says, and what they say together."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from yondle.analysis.efficiency import power_channel
+from yondle.analysis.margins import FEWEST_PASSES, Gain, GainWord, gain, spread, t_quantile, turned_logs
+from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, Shape, at_cap, read_curve
+from yondle.app.session import Session
+from yondle.app.views.charting import ChartFailure
+from yondle.app.views.gains import told_words
+from yondle.app.views.measured import Figure, Group, Setting, groups_of, settings_of
+from yondle.app.views.trail import failure_words
+from yondle.model.knobs import Knob
+from yondle.model.quantities import MINUS, THIN, number, quantity
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Channel, Quantity
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Direction, Workload
+
+
+class Measure(StrEnum):
+    """What curves show upward."""
+
+    GAIN = "gain"
+    VALUE = "value"
+    PER_WATT = "per watt"
+    POWER = "power"
+    TEMPERATURE = "temperature"
+    PROPORTION = "in proportion"
+
+
+MEASURE_WORDS = {
+    Measure.GAIN: "gain over the baseline, %",
+    Measure.VALUE: "value",
+    Measure.PER_WATT: "gain in score per watt over the baseline, %",
+    Measure.POWER: "mean power in the passes, W",
+    Measure.TEMPERATURE: "hottest sensor in the passes, °C",
+    Measure.PROPORTION: "share of a score in proportion to the knob, %",
+}
+ON_LOGS = (Measure.GAIN, Measure.VALUE, Measure.PER_WATT, Measure.PROPORTION)
+
+
+@dataclass(frozen=True, slots=True)
+class CurvePoint:
+    """One value of the knob: what is shown with its 95 % range (nan with one pass), every pass, and where it comes from."""
+
+    value: float
+    shown: float
+    low: float
+    high: float
+    passes: tuple[float, ...]
+    verdict: Verdict
+    steps: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """A benchmark along the knob, what its scores say, and that in one sentence; `capped` where it tells nothing.
+
+    `ends` is the gain from the lowest to the highest value.
+    """
+
+    benchmark: Workload
+    points: tuple[CurvePoint, ...]
+    reading: CurveReading | None
+    ends: Gain | None
+    capped: bool
+    sentence: str
+
+    @property
+    def answers(self) -> bool:
+        """Tell whether the benchmark answers to the knob for sure: by its slope, or with few values by its ends."""
+        whole = self.reading.whole if self.reading is not None else None
+        if whole is not None and math.isfinite(whole.low) and whole.settings >= FEWEST_FOR_SHAPE:
+            return not whole.low <= 0.0 <= whole.high
+        return self.ends is not None and self.ends.word in (GainWord.GAIN, GainWord.LOSS)
+
+
+@dataclass(frozen=True, slots=True)
+class ScalingView:
+    """All curves of a knob under the same other settings, with what is held, what to beware of, and one sentence for all.
+
+    `noise` is half the 95 % range of the baseline by benchmark, in what is shown; `groups` says what is held in each group
+    there is, `group` is the one shown.
+    """
+
+    knob: Knob
+    measure: Measure
+    curves: tuple[Curve, ...]
+    failures: tuple[ChartFailure, ...]
+    noise: dict[str, float]
+    held: str
+    caveats: tuple[str, ...]
+    sentence: str
+    group: int
+    groups: tuple[str, ...]
+
+
+def measures_for(knob: Knob) -> tuple[Measure, ...]:
+    """List what can be shown along a knob: proportion only where a score could follow it in proportion."""
+    return tuple(m for m in Measure if m is not Measure.PROPORTION or knob.proportional)
+
+
+def knobs_measured(session: Session) -> tuple[Knob, ...]:
+    """List the knobs that were measured at two values or more with all else the same."""
+    settings, now = settings_of(session), session.in_force
+    return tuple(k for k in session.declaration.knobs if groups_of(settings, k, now))
+
+
+def scaling(session: Session, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0) -> ScalingView:
+    """Give the curves of a knob in one group of settings: the present one first, else that with most values."""
+    settings, declaration = settings_of(session), session.declaration
+    groups = groups_of(settings, knob, session.in_force)
+    if not groups:
+        words = f"No two values of {knob.name.lower()} are measured with all else the same: sweep it, or test another value."
+        return ScalingView(knob, measure, (), (), {}, "", (), words, 0, ())
+    group = groups[min(chosen, len(groups) - 1)]
+    base = _baseline(session, settings)
+    shower = _Shower(declaration, measure, base, group)
+    curves = tuple(
+        _curve(benchmark, group, shower) for benchmark in declaration.benchmarks if _measured(group, benchmark)
+    )
+    return ScalingView(
+        knob,
+        measure,
+        curves,
+        _failures(group),
+        {b.id: half for b in declaration.benchmarks if (half := shower.noise(b)) is not None},
+        _held(declaration, group),
+        _caveats(group, measure, shower),
+        _together(knob, curves),
+        groups.index(group),
+        tuple(_held(declaration, g) for g in groups),
+    )
+
+
+class _Shower:
+    """Turns figures into what is shown."""
+
+    def __init__(self, declaration: RigDeclaration, measure: Measure, base: Setting | None, group: Group) -> None:
+        self.measure, self.base, self._group = measure, base, group
+        self._power = power_channel(declaration)
+        self._hot = [c for c in declaration.channels if c.quantity is Quantity.TEMPERATURE]
+
+    def shown(self, benchmark: Workload, setting: Setting) -> list[float]:
+        """Give every pass as it is shown; passes that lack what it takes are left out."""
+        figures = setting.figures.get(benchmark.id, ())
+        match self.measure:
+            case Measure.VALUE:
+                return [f.score for f in figures]
+            case Measure.POWER:
+                return [w for f in figures if (w := _watts(f, self._power)) is not None]
+            case Measure.TEMPERATURE:
+                return [c for f in figures if (c := _hottest(f, self._hot)) is not None]
+            case _:
+                against = self._against(benchmark)
+                logs = self._logs(benchmark, figures)
+                if against is None:
+                    return []
+                if self.measure is Measure.PROPORTION:
+                    value = setting.setup[self._group.knob.id]
+                    return [100.0 * math.exp(v - against) * self._first() / value for v in logs]
+                return [100.0 * math.expm1(v - against) for v in logs]
+
+    def range(self, benchmark: Workload, setting: Setting) -> tuple[float, float, float]:
+        """Give the middle and the 95 % range of what is shown: on logs for scores, as they are for readings."""
+        values = self.shown(benchmark, setting)
+        if self.measure is Measure.VALUE:
+            summed = spread(values)
+            return (summed.mean, summed.low, summed.high) if summed is not None else (math.nan,) * 3
+        on_logs = self.measure in ON_LOGS
+        offset = 100.0 if self.measure in (Measure.GAIN, Measure.PER_WATT) else 0.0
+        made = np.log((np.array(values) + offset) / 100.0) if on_logs else np.array(values)
+        mean = float(made.mean())
+        half = math.nan
+        if len(made) >= FEWEST_PASSES:
+            half = t_quantile(len(made) - 1) * float(made.std(ddof=1)) / math.sqrt(len(made))
+        ends = (mean, mean - half, mean + half)
+        low, middle, high = ends[1], ends[0], ends[2]
+        if on_logs:
+            low, middle, high = (100.0 * math.exp(v) - offset for v in (low, middle, high))
+        return middle, low, high
+
+    def noise(self, benchmark: Workload) -> float | None:
+        """Give half the 95 % range of the baseline in what is shown; None where it shows nothing."""
+        if self.base is None or not self.shown(benchmark, self.base):
+            return None
+        _, low, high = self.range(benchmark, self.base)
+        return (high - low) / 2.0 if math.isfinite(high - low) else None
+
+    def _logs(self, benchmark: Workload, figures: tuple[Figure, ...]) -> list[float]:
+        pairs = [(f.score, _watts(f, self._power)) for f in figures]
+        if self.measure is Measure.PER_WATT:
+            kept = [(score, watts) for score, watts in pairs if watts]
+            logs = turned_logs([score for score, _ in kept], benchmark.metric.direction)
+            return [float(v) - math.log(w) for v, (_, w) in zip(logs, kept, strict=True)]
+        return [float(v) for v in turned_logs([score for score, _ in pairs], benchmark.metric.direction)]
+
+    def _against(self, benchmark: Workload) -> float | None:
+        """Give the mean log that others are compared with: the baseline's, or for proportions that of the lowest value."""
+        if self.measure is Measure.PROPORTION:
+            first = next((s for s in self._group.settings if benchmark.id in s.figures), None)
+            logs = self._logs(benchmark, first.figures[benchmark.id]) if first is not None else []
+        else:
+            logs = self._logs(benchmark, self.base.figures.get(benchmark.id, ())) if self.base is not None else []
+        return float(np.mean(logs)) if logs else None
+
+    def _first(self) -> float:
+        return min(self._group.values)
+
+
+def _watts(figure: Figure, power: Channel | None) -> float | None:
+    value = figure.facts.get(f"mean {power.id}") if power is not None else None
+    return float(value) if value is not None and float(value) > 0.0 else None
+
+
+def _hottest(figure: Figure, channels: list[Channel]) -> float | None:
+    return max((float(v) for c in channels if (v := figure.facts.get(f"most {c.id}")) is not None), default=None)
+
+
+def _baseline(session: Session, settings: tuple[Setting, ...]) -> Setting | None:
+    base = session.baseline_step
+    return next((s for s in settings if base is not None and base.step.number in s.steps), None)
+
+
+def _measured(group: Group, benchmark: Workload) -> bool:
+    return sum(benchmark.id in s.figures for s in group.settings) > 1
+
+
+def _curve(benchmark: Workload, group: Group, shower: _Shower) -> Curve:
+    points = []
+    for setting in group.settings:
+        passes = shower.shown(benchmark, setting)
+        if passes:
+            shown, low, high = shower.range(benchmark, setting)
+            value = setting.setup[group.knob.id]
+            points.append(CurvePoint(value, shown, low, high, tuple(passes), setting.verdict, setting.steps))
+    scores = [
+        (s.setup[group.knob.id], [f.score for f in s.figures[benchmark.id]])
+        for s in group.settings
+        if benchmark.id in s.figures
+    ]
+    capped = at_cap(scores, benchmark.metric.cap)
+    numeric = not group.knob.choices and group.settings[0].setup[group.knob.id] > 0.0
+    reading = read_curve(scores, benchmark.metric.direction, benchmark.metric.cap) if numeric else None
+    ends = gain(scores[-1][1], scores[0][1], benchmark.metric.direction)
+    span = f"from {group.knob.bare(scores[0][0])} to {group.knob.text(scores[-1][0])}"
+    sentence = _sentence(group.knob, benchmark, reading, capped, f"{span}: {told_words(ends)}")
+    return Curve(benchmark, tuple(points), reading, ends, capped, sentence)
+
+
+def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, capped: bool, ends: str) -> str:
+    """Read one curve aloud; `ends` says what lies between its lowest and its highest value."""
+    name, along = benchmark.name, knob.name.lower()
+    turned = " (fewer count as more)" if benchmark.metric.direction is Direction.LOWER else ""
+    if capped:
+        cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
+        return f"{name} sits at its cap of {cap}: it tells nothing about {along}."
+    if reading is None or reading.whole is None or reading.shape is Shape.TOO_FEW:
+        return f"{name} {ends}{turned}."
+    whole = reading.whole
+    each = f"{signed(whole.slope)}{THIN}% for each +1{THIN}%"
+    within = f" ({number(whole.low, 2)} to {number(whole.high, 2)})" if math.isfinite(whole.low) else ""
+    match reading.shape:
+        case Shape.NOTHING_SEEN:
+            return f"No sign yet that {name} answers to {along}: {each}{within}."
+        case Shape.FLAT:
+            return f"{name} does not answer to {along}: {each}{within}."
+        case Shape.PEAK:
+            top = knob.text(knob.nearest(reading.knee.at)) if reading.knee is not None else "the middle"
+            return f"{name} falls again above {top}: more is less."
+        case Shape.CAPPED:
+            return f"{name} runs into a cap{_from(knob, reading)}: what it shows above is no loss of the knob's."
+        case Shape.NEARLY_FLAT:
+            return f"{name} gains next to nothing{_from(knob, reading)}."
+        case Shape.KNEE if reading.knee is not None:
+            knee = reading.knee
+            return (
+                f"{name} bends at {knob.text(knob.nearest(knee.at))} ({knob.bare(knob.nearest(knee.low))} to"
+                f" {knob.bare(knob.nearest(knee.high))}): {signed(knee.before)}{THIN}% for each +1{THIN}% before,"
+                f" {signed(knee.after)} after{turned}."
+            )
+        case Shape.PART if reading.fixed_share:
+            share = number(100 * reading.fixed_share)
+            return f"{name} gains {each}{within}{turned}; about {share}{THIN}% of its time does not get shorter."
+    return f"{name} gains {each}{within}{turned}."
+
+
+def _from(knob: Knob, reading: CurveReading) -> str:
+    return f" above {knob.text(knob.nearest(reading.knee.at))}" if reading.knee is not None else " in the upper half"
+
+
+def signed(value: float) -> str:
+    """Write a slope with its sign."""
+    text = number(value, 2)
+    return text if text.startswith(MINUS) else f"+{text}"
+
+
+def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
+    """Say what all curves say: which answer, which bend, which don't, which are capped."""
+    along = knob.name.lower()
+    answer = [c for c in curves if not c.capped and c.answers]
+    bent = [c for c in answer if c.reading is not None and c.reading.knee is not None]
+    still = [c for c in curves if not c.capped and c not in answer]
+    parts = []
+    if bent:
+        knee = bent[0].reading.knee if bent[0].reading is not None else None
+        assert knee is not None
+        share = knee.after / knee.before if knee.before > 0.0 else math.nan
+        at = knob.text(knob.nearest(knee.at))
+        if 0.0 <= share < 1.0:
+            parts.append(f"Past {at} each further step brings {number(100 * share)}{THIN}% of what it did.")
+    if answer:
+        best = max(answer, key=lambda c: abs(c.ends.fraction) if c.ends is not None else 0.0)
+        names = _listed([c.benchmark.name for c in answer])
+        most = f", {best.benchmark.name} most" if len(answer) > 1 else ""
+        parts.append(f"{names} {'answers' if len(answer) == 1 else 'answer'} to {along}{most}.")
+    if still:
+        parts.append(
+            f"{_listed([c.benchmark.name for c in still])} {'shows' if len(still) == 1 else 'show'} no sign of it."
+        )
+    capped = [c.benchmark.name for c in curves if c.capped]
+    if capped:
+        parts.append(f"{_listed(capped)} {'is' if len(capped) == 1 else 'are'} capped.")
+    return " ".join(parts)
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _failures(group: Group) -> tuple[ChartFailure, ...]:
+    return tuple(
+        ChartFailure(s.setup[group.knob.id], s.verdict, True, s.steps[-1], failure_words(s.failure))
+        for s in group.settings
+        if s.failure is not None and s.verdict is not Verdict.HELD
+    )
+
+
+def _held(declaration: RigDeclaration, group: Group) -> str:
+    """Say what all else was: the knobs that differ from stock."""
+    setup = group.settings[0].setup
+    changed = [declaration.knob(c.knob) for c in declaration.stock.changes_to(setup) if c.knob != group.knob.id]
+    words = ", ".join(f"{k.name.lower()} {k.text(setup[k.id])}" for k in changed)
+    return f"All else held: {words}" if words else "All else held at stock"
+
+
+def _caveats(group: Group, measure: Measure, shower: _Shower) -> tuple[str, ...]:
+    """Say what the points don't share, and what is missing."""
+    told: dict[str, set[str]] = {}
+    for setting in group.settings:
+        for name, value in setting.conditions:
+            told.setdefault(name, set()).add(value)
+    differing = [f"{name} ({', '.join(sorted(values))})" for name, values in sorted(told.items()) if len(values) > 1]
+    caveats = [f"Not all measured alike: {'; '.join(differing)}."] if differing else []
+    if shower.base is None and measure in (Measure.GAIN, Measure.PER_WATT):
+        caveats.append("No baseline to compare with: run it first.")
+    return tuple(caveats)

@@ -1,0 +1,107 @@
+"""What was measured at every setting, gathered once, and the settings that differ in one knob alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.app.session import Session
+from yondle.model.knobs import Knob, Setup
+from yondle.model.steps import Attempt, StepRecord
+from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
+
+_OWN = ("asked because", "room temperature in °C")
+"""Conditions that differ from test to test and make no two of them incomparable."""
+
+
+@dataclass(frozen=True, slots=True)
+class Figure:
+    """One pass that counts: its score and when it began, with the facts recorded beside it."""
+
+    score: float
+    started_s: float
+    facts: dict[str, str | float]
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """All that was measured at one setup: passes by benchmark, the steps, the latest verdict, how it failed if it did."""
+
+    setup: Setup
+    figures: dict[str, tuple[Figure, ...]]
+    steps: tuple[int, ...]
+    verdict: Verdict
+    failure: Outcome | None
+    conditions: frozenset[tuple[str, str]]
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Settings that differ in one knob alone, by its value; `here` where all else is as it is now."""
+
+    knob: Knob
+    settings: tuple[Setting, ...]
+    here: bool
+
+    @property
+    def values(self) -> tuple[float, ...]:
+        """The values of the knob with figures."""
+        return tuple(s.setup[self.knob.id] for s in self.settings if s.figures)
+
+
+def settings_of(session: Session) -> tuple[Setting, ...]:
+    """Gather the steps by their setup, in the order they were first tested."""
+    gathered: dict[Setup, list[StepRecord]] = {}
+    for record in session.steps:
+        if record.attempts:
+            gathered.setdefault(record.step.setup, []).append(record)
+    return tuple(_setting(setup, records) for setup, records in gathered.items())
+
+
+def groups_of(settings: tuple[Setting, ...], knob: Knob, in_force: Setup) -> tuple[Group, ...]:
+    """Group settings by all else than a knob: the present other settings first, then those with most values of it.
+
+    Groups with fewer than two values that have figures are left out.
+    """
+    parts: dict[frozenset[tuple[str, float]], list[Setting]] = {}
+    for setting in settings:
+        if knob.id in setting.setup:
+            parts.setdefault(_others(setting.setup, knob), []).append(setting)
+    now = _others(in_force, knob)
+    groups = [
+        Group(knob, tuple(sorted(those, key=lambda s: s.setup[knob.id])), others == now)
+        for others, those in parts.items()
+    ]
+    usable = [g for g in groups if len(set(g.values)) > 1]
+    return tuple(sorted(usable, key=lambda g: (not g.here, -len(set(g.values)))))
+
+
+def _others(setup: Setup, knob: Knob) -> frozenset[tuple[str, float]]:
+    return frozenset(pair for pair in setup.items_ if pair[0] != knob.id)
+
+
+def _setting(setup: Setup, records: list[StepRecord]) -> Setting:
+    attempts = [attempt for record in records for attempt in record.attempts]
+    figures: dict[str, list[Figure]] = {}
+    for attempt in attempts:
+        for made in attempt.passes:
+            result = made.result
+            if made.counts and result is not None and result.score is not None and result.score > 0.0:
+                figures.setdefault(made.workload, []).append(Figure(result.score, made.started_s, result.facts))
+    for record in records:
+        for added in record.added:
+            figures.setdefault(added.workload, []).append(Figure(added.score, 0.0, added.facts))
+    outcomes = [a.outcome for a in attempts if a.outcome is not None and a.outcome.failure not in SAYS_NOTHING]
+    failed = [o for o in outcomes if o.failure is not None]
+    return Setting(
+        setup,
+        {name: tuple(those) for name, those in figures.items()},
+        tuple(record.step.number for record in records),
+        records[-1].verdict,
+        failed[-1] if failed else None,
+        frozenset(pair for attempt in attempts for pair in _conditions(attempt)),
+    )
+
+
+def _conditions(attempt: Attempt) -> list[tuple[str, str]]:
+    """The conditions that two measurements must share to be compared: versions, parts and power."""
+    return [(name, value) for name, value in attempt.conditions.items() if isinstance(value, str) and name not in _OWN]

@@ -1,0 +1,121 @@
+"""Which benchmark answers to which knob: score % for each +1 % of setting, and what a switch is worth, with margins."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from yondle.analysis.margins import Gain, GainWord, gain, passes_needed, spread
+from yondle.analysis.scaling import FEWEST_FOR_SHAPE, Elasticity, at_cap, elasticity
+from yondle.app.session import Session
+from yondle.app.views.curves import signed
+from yondle.app.views.gains import gain_words
+from yondle.app.views.measured import Group, groups_of, settings_of
+from yondle.model.knobs import Knob
+from yondle.model.quantities import count
+from yondle.model.workloads import Workload
+
+WORTH = 0.01
+"""What passes are counted for where nothing is seen yet: a gain of 1 % between the two ends."""
+MOST_PASSES = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """What one benchmark says of one knob, in words; `slope` is % for each +1 %, or the gain of a switch in %.
+
+    `low` and `high` are its 95 % range; all three are nan where nothing can be told. `sure` where the range excludes 0.
+    """
+
+    words: str
+    slope: float = math.nan
+    low: float = math.nan
+    high: float = math.nan
+    sure: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Sensitivities:
+    """A table of cells, rows as `benchmarks`, columns as `knobs`; those that answer most come first."""
+
+    benchmarks: tuple[Workload, ...]
+    knobs: tuple[Knob, ...]
+    cells: tuple[tuple[Cell, ...], ...]
+
+
+def sensitivities(session: Session) -> Sensitivities:
+    """Read every benchmark along every knob that was measured at two values or more with all else the same."""
+    settings, now = settings_of(session), session.in_force
+    benchmarks = session.declaration.benchmarks
+    columns: list[tuple[Knob, list[Cell]]] = []
+    for knob in session.declaration.knobs:
+        groups = groups_of(settings, knob, now)
+        if groups:
+            columns.append((knob, [_cell(benchmark, groups) for benchmark in benchmarks]))
+    columns.sort(key=lambda column: -max(_strength(cell) for cell in column[1]))
+    rows = [(b, tuple(cells[i] for _, cells in columns)) for i, b in enumerate(benchmarks)]
+    return Sensitivities(
+        tuple(b for b, _ in rows), tuple(knob for knob, _ in columns), tuple(cells for _, cells in rows)
+    )
+
+
+def _strength(cell: Cell) -> float:
+    return abs(cell.slope) if cell.sure else 0.0
+
+
+def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> Cell:
+    """Read a benchmark in the first group that says something of it."""
+    points = next((p for g in groups if len(p := _points(benchmark, g)) > 1), None)
+    if points is None:
+        return Cell("not measured")
+    knob = groups[0].knob
+    if at_cap(points, benchmark.metric.cap):
+        return Cell("capped, tells nothing")
+    ends = gain(points[-1][1], points[0][1], benchmark.metric.direction)
+    if knob.choices or points[0][0] <= 0.0:
+        return _switch(ends, points)
+    slope = elasticity(points, benchmark.metric.direction)
+    if slope is None or slope.settings < FEWEST_FOR_SHAPE:
+        slope = _between(ends, points)
+    if slope is None:
+        return Cell(str(GainWord.TOO_FEW))
+    if slope.low <= 0.0 <= slope.high:
+        return Cell(f"no sign{_needed(points)}", slope.slope, slope.low, slope.high)
+    return Cell(signed(slope.slope), slope.slope, slope.low, slope.high, True)
+
+
+def _switch(ends: Gain | None, points: list[tuple[float, list[float]]]) -> Cell:
+    if ends is None or ends.word is GainWord.TOO_FEW:
+        return Cell(str(GainWord.TOO_FEW))
+    shown = 100.0 * ends.fraction, 100.0 * ends.low, 100.0 * ends.high
+    if ends.word is GainWord.WITHIN_NOISE:
+        return Cell(f"no sign{_needed(points)}", *shown)
+    return Cell(gain_words(ends), *shown, True)
+
+
+def _between(ends: Gain | None, points: list[tuple[float, list[float]]]) -> Elasticity | None:
+    """Give the slope between two values alone, with the range that their passes leave."""
+    if ends is None or ends.word is GainWord.TOO_FEW:
+        return None
+    span = math.log(points[-1][0] / points[0][0])
+    low, high = sorted(math.log1p(v) / span for v in (ends.low, ends.high))
+    return Elasticity(math.log1p(ends.fraction) / span, low, high, 2)
+
+
+def _needed(points: list[tuple[float, list[float]]]) -> str:
+    """Say how many passes at each value would show 1 % between the ends; nothing where these are enough already."""
+    told = [s.variation for _, scores in points if (s := spread(scores)) is not None and math.isfinite(s.variation)]
+    if not told:
+        return ""
+    passes = passes_needed(WORTH, max(told))
+    if passes <= min(len(scores) for _, scores in points):
+        return ""
+    return f" (1 % takes {count(passes, 'pass', 'passes')})" if passes <= MOST_PASSES else " (too noisy for 1 %)"
+
+
+def _points(benchmark: Workload, group: Group) -> list[tuple[float, list[float]]]:
+    return [
+        (s.setup[group.knob.id], [f.score for f in s.figures[benchmark.id]])
+        for s in group.settings
+        if benchmark.id in s.figures
+    ]
