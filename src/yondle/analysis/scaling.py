@@ -237,8 +237,10 @@ def _shape(
         return Shape.PEAK
     if at_cap(points, cap):
         return Shape.CAPPED
+    sits = cap is not None and math.exp(float(np.max(y))) >= cap * CAP_SHARE
+    if sits and upper is not None and max(upper.high, -upper.low) < CAPPED_BELOW:
+        return Shape.CAPPED
     if upper is not None and lower is not None and lower.low > max(upper.high, 0.0):
-        sits = cap is not None and math.exp(float(np.max(y))) >= cap * CAP_SHARE
         if upper.high < CAPPED_BELOW and (sits or _bunched(points, direction, x, middle)):
             return Shape.CAPPED
         if upper.high < NEARLY_FLAT_BELOW:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.demo import data_folder, free_name, run_evening
 from yondle.app.machines import PACES, choose_rig
@@ -17,6 +17,7 @@ from yondle.app.profiles import power_hint
 from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.first import FirstPage
+from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, label
@@ -24,6 +25,7 @@ from yondle.desktop.widgets.command_list import CommandList
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, duration, number
 
+PLACES = ("Tune", "Scaling")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -39,6 +41,8 @@ class MainWindow(QMainWindow):
         self.bridge = Bridge()
         self.session: Session | None = None
         self.tune: TunePlace | None = None
+        self.scaling: ScalingPlace | None = None
+        self.places: QStackedWidget | None = None
         self.first: FirstPage | None = None
         self._evening_wanted = False
         self._pace: float | None = DEFAULT_PACE
@@ -98,7 +102,7 @@ class MainWindow(QMainWindow):
         self.session = None
         if self.tune is not None:
             self.tune.leave()
-            self.tune = None
+            self.tune = self.scaling = self.places = None
         if session is not None:
             self.bridge.submit("close", session.close)
 
@@ -128,10 +132,13 @@ class MainWindow(QMainWindow):
         self._bar.setContentsMargins(MARGIN, 0, MARGIN, 0)
         self._bar.setSpacing(10)
         self._rig_name = label("Yondle", "strong")
-        self._tune_tab = button("Tune", "flat", "Tune place")
-        self._tune_tab.setCheckable(True)
-        self._tune_tab.setChecked(True)
-        self._tune_tab.clicked.connect(lambda: self._tune_tab.setChecked(True))
+        self._tabs: list[QPushButton] = []
+        for i, name in enumerate(PLACES):
+            tab = button(name, "flat", f"{name} place")
+            tab.setToolTip(f"Ctrl+{i + 1}")
+            tab.setCheckable(True)
+            tab.clicked.connect(lambda _=False, i=i: self.go_to(i))
+            self._tabs.append(tab)
         self._conditions = Eliding(right=True)
         self._pace_button = button("", "flat", "Pace of the simulated rig")
         self._pace_button.clicked.connect(self._next_pace)
@@ -139,7 +146,8 @@ class MainWindow(QMainWindow):
         self._commands_button = button("Commands  Ctrl+K", "flat", "Command list")
         self._commands_button.clicked.connect(self._open_commands)
         self._bar.addWidget(self._rig_name)
-        self._bar.addWidget(self._tune_tab)
+        for tab in self._tabs:
+            self._bar.addWidget(tab)
         self._bar.addWidget(self._conditions, 1)
         self._bar.addWidget(self._pace_button)
         self._bar.addWidget(self._commands_button)
@@ -177,6 +185,7 @@ class MainWindow(QMainWindow):
             ("Open this machine's field book", "", self.start_this),
             ("Open a field book …", "Ctrl+O", self._ask_for_file),
             ("Close the field book", "Ctrl+W", self._close_book),
+            *((f"Go to {name}", f"Ctrl+{i + 1}", lambda i=i: self.go_to(i)) for i, name in enumerate(PLACES)),
             ("Change the pace of the simulated rig", "Ctrl+P", self._next_pace),
             ("Use the paper scheme", "", lambda: self._theme.force("paper")),
             ("Use the night scheme", "", lambda: self._theme.force("night")),
@@ -213,7 +222,7 @@ class MainWindow(QMainWindow):
         self._show_page(self.first)
         self.first.demo_button.setFocus()
         self._rig_name.setText("Yondle")
-        self._tune_tab.hide()
+        self._show_tabs(False)
         self._pace_button.hide()
         self._conditions.set_text("")
         self._show_foot()
@@ -239,16 +248,36 @@ class MainWindow(QMainWindow):
         info = session.declaration.info
         self._rig_name.setText(f"{info.name} · {info.place}")
         self.setWindowTitle(f"{info.name} · Yondle")
-        self._tune_tab.show()
+        self._show_tabs(True)
         self._pace_button.setVisible(session.machine.virtual is not None)
         self.tune = TunePlace(self._theme, self.bridge, session)
         self.tune.settled.connect(self._show_settled)
         self.tune.bench.reopen.connect(lambda: self.open_logbook(session.logbook.path, self._pace))
-        self._show_page(self.tune)
+        self.scaling = ScalingPlace(self._theme, session)
+        self.places = QStackedWidget()
+        self.places.addWidget(self.tune)
+        self.places.addWidget(self.scaling)
+        self._show_page(self.places)
+        self.go_to(0)
         self._show_settled()
         if self._evening_wanted:
             self._evening_wanted = False
             self.tune.run_evening(lambda stopped: _unattended_evening(session, stopped))
+
+    def go_to(self, place: int) -> None:
+        """Show a place; it brings itself up to date."""
+        if self.places is None or self.scaling is None:
+            return
+        for i, tab in enumerate(self._tabs):
+            tab.setChecked(i == place)
+        self.places.setCurrentIndex(place)
+        if place == PLACES.index("Scaling"):
+            self.scaling.refresh()
+            self.scaling.along.setFocus()
+
+    def _show_tabs(self, shown: bool) -> None:
+        for tab in self._tabs:
+            tab.setVisible(shown)
 
     # -- showing -------------------------------------------------------------------------------------------------------
 
@@ -260,6 +289,8 @@ class MainWindow(QMainWindow):
         session = self.session
         if session is None:
             return
+        if self.scaling is not None and self.scaling.isVisible():
+            self.scaling.refresh()
         facts = session.machine.rig.facts() if session.machine.virtual is not None else {}
         parts = []
         room = facts.get("room temperature in °C")
@@ -299,7 +330,8 @@ class MainWindow(QMainWindow):
     # -- doing ---------------------------------------------------------------------------------------------------------
 
     def _open_commands(self) -> None:
-        places = list(self.tune.actions_by_name.values()) if self.tune is not None else []
+        place = self.places.currentWidget() if self.places is not None else None
+        places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ScalingPlace) else []
         self.commands.open_with([*places, *self._actions[1:]])
 
     def _ask_for_file(self) -> None:

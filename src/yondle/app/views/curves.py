@@ -43,6 +43,7 @@ MEASURE_WORDS = {
     Measure.TEMPERATURE: "hottest sensor in the passes, °C",
     Measure.PROPORTION: "share of a score in proportion to the knob, %",
 }
+_NEXT_TO_NOTHING = 0.05
 ON_LOGS = (Measure.GAIN, Measure.VALUE, Measure.PER_WATT, Measure.PROPORTION)
 
 
@@ -100,6 +101,12 @@ class ScalingView:
     sentence: str
     group: int
     groups: tuple[str, ...]
+
+
+def unit_of(measure: Measure, benchmark: Workload) -> str:
+    """Give the unit of what is shown."""
+    units = {Measure.VALUE: benchmark.metric.unit, Measure.POWER: "W", Measure.TEMPERATURE: "°C"}
+    return units.get(measure, "%")
 
 
 def measures_for(knob: Knob) -> tuple[Measure, ...]:
@@ -258,7 +265,7 @@ def _curve(benchmark: Workload, group: Group, shower: _Shower) -> Curve:
 def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, capped: bool, ends: str) -> str:
     """Read one curve aloud; `ends` says what lies between its lowest and its highest value."""
     name, along = benchmark.name, knob.name.lower()
-    turned = " (fewer count as more)" if benchmark.metric.direction is Direction.LOWER else ""
+    turned = " (lower is better, turned)" if benchmark.metric.direction is Direction.LOWER else ""
     if capped:
         cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
         return f"{name} sits at its cap of {cap}: it tells nothing about {along}."
@@ -307,15 +314,20 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
     along = knob.name.lower()
     answer = [c for c in curves if not c.capped and c.answers]
     bent = [c for c in answer if c.reading is not None and c.reading.knee is not None]
-    still = [c for c in curves if not c.capped and c not in answer]
+    stopped = [c for c in curves if not c.capped and c.reading is not None and c.reading.shape is Shape.CAPPED]
+    answer = [c for c in answer if c not in stopped]
+    still = [c for c in curves if not c.capped and c not in answer and c not in stopped]
     parts = []
     if bent:
         knee = bent[0].reading.knee if bent[0].reading is not None else None
         assert knee is not None
         share = knee.after / knee.before if knee.before > 0.0 else math.nan
         at = knob.text(knob.nearest(knee.at))
-        if 0.0 <= share < 1.0:
-            parts.append(f"Past {at} each further step brings {number(100 * share)}{THIN}% of what it did.")
+        if share < _NEXT_TO_NOTHING:
+            parts.append(f"Past {at} {bent[0].benchmark.name} gains next to nothing more.")
+        elif share < 1.0:
+            brings = f"brings {bent[0].benchmark.name} {number(100 * share)}{THIN}% of what it did"
+            parts.append(f"Past {at} each further step {brings}.")
     if answer:
         best = max(answer, key=lambda c: abs(c.ends.fraction) if c.ends is not None else 0.0)
         names = _listed([c.benchmark.name for c in answer])
@@ -328,6 +340,9 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
     capped = [c.benchmark.name for c in curves if c.capped]
     if capped:
         parts.append(f"{_listed(capped)} {'is' if len(capped) == 1 else 'are'} capped.")
+    if stopped:
+        names = _listed([c.benchmark.name for c in stopped])
+        parts.append(f"{names} {'runs' if len(stopped) == 1 else 'run'} into a cap.")
     return " ".join(parts)
 
 
@@ -339,7 +354,7 @@ def _failures(group: Group) -> tuple[ChartFailure, ...]:
     return tuple(
         ChartFailure(s.setup[group.knob.id], s.verdict, True, s.steps[-1], failure_words(s.failure))
         for s in group.settings
-        if s.failure is not None and s.verdict is not Verdict.HELD
+        if s.failure is not None and not s.figures
     )
 
 

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 from yondle.analysis.margins import Gain, GainWord, gain, passes_needed, spread
-from yondle.analysis.scaling import FEWEST_FOR_SHAPE, Elasticity, at_cap, elasticity
+from yondle.analysis.scaling import FEWEST_FOR_SHAPE, Elasticity, Shape, at_cap, elasticity, read_curve
 from yondle.app.session import Session
 from yondle.app.views.curves import signed
 from yondle.app.views.gains import gain_words
@@ -71,6 +71,10 @@ def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> Cell:
     knob = groups[0].knob
     if at_cap(points, benchmark.metric.cap):
         return Cell("capped, tells nothing")
+    if len(points) >= FEWEST_FOR_SHAPE and not knob.choices:
+        shape = read_curve(points, benchmark.metric.direction, benchmark.metric.cap).shape
+        if shape is Shape.CAPPED:
+            return Cell("runs into a cap")
     ends = gain(points[-1][1], points[0][1], benchmark.metric.direction)
     if knob.choices or points[0][0] <= 0.0:
         return _switch(ends, points)

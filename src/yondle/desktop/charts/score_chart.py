@@ -3,55 +3,27 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem, QWidget
+from PySide6.QtCore import QPointF, Qt, Signal
 
-from yondle.app.views.charting import ChartFailure, ChartPoint, ChartView
-from yondle.desktop.marks import paint_mark, symbol
+from yondle.app.views.charting import ChartPoint, ChartView
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis
+from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 
-MARK_PX = 11
 DOT_PX = 4
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARE = 0.8
 _LEAST_LABEL_SHARE = 0.15
 """Nearer to the left edge than this, as a share of the width, a word stands to the right of its place."""
-MOST_TOLD = 5
-"""With more failures than this only their marks are shown; the words are told on hover."""
-_FAILURE_ROW_PX = 15
 _NEAR_SHARE = 0.2
 _TOO_FEW_FOR_A_RANGE = 2
-
-
-class NumberAxis(pg.AxisItem):
-    """An axis that writes numbers as the rest of the program does; `least` is the closest its ticks may stand.
-
-    With `names` its ticks are the choices of a switch or mode.
-    """
-
-    least = 0.0
-    names: tuple[str, ...] = ()
-
-    def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
-        """Leave out ticks between the values a knob takes."""
-        spacings = super().tickSpacing(low, high, size)
-        return [pair for pair in spacings if pair[0] >= self.least * (1 - 1e-9)] or [(self.least, 0.0)]
-
-    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        """Write the ticks."""
-        if self.names:
-            return [self.names[round(v)] if 0 <= round(v) < len(self.names) else "" for v in values]
-        digits = max(0, -math.floor(math.log10(spacing) + 1e-9)) if spacing > 0 else 0
-        return [number(value * scale, digits) for value in values]
 
 
 class ScoreChart(pg.PlotWidget):
@@ -230,7 +202,7 @@ class ScoreChart(pg.PlotWidget):
             )
             self.addItem(pg.InfiniteLine(failure.value, angle=90, pen=pen), ignoreBounds=True)
         if view.failures:
-            self.addItem(_FailureMarks(view.failures, self._theme, self._choose), ignoreBounds=True)
+            self.addItem(FailureMarks(view.failures, self._theme, self._choose), ignoreBounds=True)
 
     def _edge_label(self, words: str, at: float, on_left: bool) -> None:
         """Write a label at the edge of the chart, wherever that is zoomed to."""
@@ -289,63 +261,6 @@ class ScoreChart(pg.PlotWidget):
 
     def _choose(self, step: int) -> None:
         self.step_chosen.emit(step)
-
-
-class _FailureMarks(pg.GraphicsObject):
-    """Failures that left no figure, at the foot of the chart where they happened."""
-
-    def __init__(self, failures: tuple[ChartFailure, ...], theme: Theme, choose: Callable[[int], None]) -> None:
-        super().__init__()
-        self._failures = failures
-        self._theme = theme
-        self._choose = choose
-        self.setAcceptHoverEvents(True)
-
-    def boundingRect(self) -> QRectF:
-        """The whole view: marks keep their size in pixels."""
-        box = self.getViewBox()
-        return QRectF(box.viewRect()) if box is not None else QRectF()
-
-    def viewRangeChanged(self) -> None:
-        """Follow the view."""
-        self.prepareGeometryChange()
-
-    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
-        """Paint marks and their words."""
-        c = self._theme.colours
-        box = self.getViewBox()
-        transform = painter.transform()
-        foot = transform.map(QPointF(0, box.viewRange()[1][0])).y() - 12
-        painter.resetTransform()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(font(SMALL_PX))
-        right = transform.map(QPointF(box.viewRange()[0][1], 0)).x()
-        left = transform.map(QPointF(box.viewRange()[0][0], 0)).x()
-        taken: list[tuple[float, float, int]] = []
-        for failure in self._failures:
-            x = transform.map(QPointF(failure.value, 0)).x()
-            if not left <= x <= right:
-                continue
-            words = failure.words if len(self._failures) <= MOST_TOLD else ""
-            width = painter.fontMetrics().horizontalAdvance(words)
-            start = x + 10 if x + 14 + width < right else x - 12 - width
-            span = (min(start, x) - 8, max(start + width, x) + 8)
-            used = {row for a, b, row in taken if a < span[1] and span[0] < b}
-            row = next(r for r in range(len(self._failures) + 1) if r not in used)
-            taken.append((*span, row))
-            y = foot - _FAILURE_ROW_PX * row
-            colour = c.verdicts[failure.verdict]
-            radius = MARK_PX / 2 - 0.5
-            paint_mark(
-                painter, QPointF(x, y), radius, failure.verdict, colour if failure.strong else faded(colour, 0.5)
-            )
-            painter.setPen(QPen(c.muted))
-            painter.drawText(QPointF(start, y + 4), words)
-
-    def hoverMoveEvent(self, event: QGraphicsSceneHoverEvent) -> None:
-        """Name the failure under the pointer."""
-        near = [f for f in self._failures if abs(f.value - event.pos().x()) < 1e-9]
-        self.setToolTip(near[0].words if near else "")
 
 
 def _x_range(view: ChartView) -> tuple[float, float]:

@@ -1,0 +1,322 @@
+"""Every benchmark along one knob: the chosen one with its passes, ranges and knee, the others as lines with their names."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
+
+from yondle.app.views.curves import Curve, CurvePoint, Measure, ScalingView, unit_of
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis
+from yondle.desktop.marks import symbol
+from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.model.quantities import count, digits_for, number
+from yondle.model.verdicts import Verdict
+
+_NAMES_SHARE = 0.2
+"""Share of the width kept free on the right for the names of the curves."""
+_ROW_PX = 15.0
+_NEAR_PX = 18.0
+_DOT_PX = 4
+_STILL = 0.55
+_WORD_SHARE = 0.62
+
+
+class CurvesChart(pg.PlotWidget):
+    """The chart. `benchmark_chosen` is sent with an id when a name is clicked, `point_chosen` with a value of the knob."""
+
+    benchmark_chosen = Signal(str)
+    point_chosen = Signal(float)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
+        self._theme = theme
+        self._view: ScalingView | None = None
+        self._chosen = ""
+        plot = self.getPlotItem()
+        plot.hideButtons()
+        plot.showGrid(x=False, y=True, alpha=0.25)
+        plot.getViewBox().setMouseMode(pg.ViewBox.RectMode)
+        self.setMinimumSize(300, 180)
+        self._told = pg.TextItem(anchor=(0, 1))
+        self._told.setZValue(20)
+        self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
+        theme.changed.connect(self._draw)
+        self._draw()
+
+    @property
+    def chosen(self) -> Curve | None:
+        """The curve that is shown in full."""
+        curves = self._view.curves if self._view is not None else ()
+        return next((c for c in curves if c.benchmark.id == self._chosen), curves[0] if curves else None)
+
+    def show_view(self, view: ScalingView, chosen: str) -> None:
+        """Show the curves of a knob, one benchmark in full."""
+        if (view, chosen) != (self._view, self._chosen):
+            self._view, self._chosen = view, chosen
+            self._draw()
+
+    def table(self) -> str:
+        """Give every point as tab-separated lines, for copying."""
+        view = self._view
+        if view is None:
+            return ""
+        head = f"{view.knob.name} ({view.knob.unit})\tbenchmark\t{view.measure}\tlow\thigh\tpasses\tverdict"
+        lines = [
+            f"{p.value:g}\t{c.benchmark.name}\t{p.shown:.6g}\t{p.low:.6g}\t{p.high:.6g}\t{len(p.passes)}\t{p.verdict}"
+            for c in view.curves
+            for p in c.points
+        ]
+        return "\n".join([head, *lines])
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """A double click shows everything again."""
+        self._show_all()
+
+    # -- drawing -------------------------------------------------------------------------------------------------------
+
+    def _draw(self) -> None:
+        c = self._theme.colours
+        self.setBackground(c.ground)
+        for side in ("bottom", "left"):
+            axis = self.getPlotItem().getAxis(side)
+            axis.setPen(pg.mkPen(c.rule))
+            axis.setTextPen(pg.mkPen(c.muted))
+            axis.setStyle(tickFont=font(SMALL_PX), tickLength=4, maxTickLevel=0 if side == "left" else 1)
+        self.getPlotItem().getAxis("left").setWidth(52)
+        self.clear()
+        view, chosen = self._view, self.chosen
+        if view is None or chosen is None:
+            return
+        axis = self.getPlotItem().getAxis("bottom")
+        axis.least, axis.names = view.knob.step, view.knob.choices
+        self._draw_noise(view, chosen)
+        self._draw_knee(view, chosen)
+        for curve in view.curves:
+            if curve is not chosen and view.measure is not Measure.VALUE:
+                self._draw_still(curve)
+        self._draw_proportion(view, chosen)
+        self._draw_chosen(chosen)
+        if view.failures:
+            self.addItem(FailureMarks(view.failures, self._theme, lambda _: None), ignoreBounds=True)
+        self.addItem(_Names(view, chosen, self._theme, self.benchmark_chosen.emit), ignoreBounds=True)
+        self.addItem(self._told, ignoreBounds=True)
+        self._told.hide()
+        self._show_all()
+
+    def _draw_noise(self, view: ScalingView, chosen: Curve) -> None:
+        """The band in which the baseline itself varies, where gains are shown."""
+        half = view.noise.get(chosen.benchmark.id)
+        if view.measure not in (Measure.GAIN, Measure.PER_WATT) or half is None:
+            return
+        c = self._theme.colours
+        band = pg.LinearRegionItem(
+            (-half, half), "horizontal", brush=faded(c.verdicts[Verdict.HELD], 0.13), pen=pg.mkPen(None), movable=False
+        )
+        band.setZValue(-10)
+        self.addItem(band, ignoreBounds=True)
+        self.addItem(pg.InfiniteLine(0.0, angle=0, pen=pg.mkPen(c.muted, width=1)), ignoreBounds=True)
+
+    def _draw_knee(self, view: ScalingView, chosen: Curve) -> None:
+        knee = chosen.reading.knee if chosen.reading is not None else None
+        if knee is None:
+            return
+        c = self._theme.colours
+        band = pg.LinearRegionItem(
+            (knee.low, knee.high), brush=faded(c.in_play, 0.09), pen=pg.mkPen(None), movable=False
+        )
+        band.setZValue(-9)
+        self.addItem(band, ignoreBounds=True)
+        pen = pg.mkPen(faded(c.in_play, 0.8), style=Qt.PenStyle.DashLine)
+        words = f"knee {view.knob.text(view.knob.nearest(knee.at))}"
+        line = pg.InfiniteLine(
+            knee.at,
+            angle=90,
+            pen=pen,
+            label=words,
+            labelOpts={"position": 0.96, "color": c.in_play, "anchors": [(0, 0)] * 2},
+        )
+        line.label.setFont(font(SMALL_PX))
+        self.addItem(line, ignoreBounds=True)
+
+    def _draw_proportion(self, view: ScalingView, chosen: Curve) -> None:
+        """The gain that would be in proportion to the knob, from the lowest value on."""
+        if view.measure is not Measure.GAIN or not view.knob.proportional or not chosen.points:
+            return
+        first = chosen.points[0]
+        x = np.linspace(first.value, chosen.points[-1].value, 40)
+        y = 100.0 * ((1.0 + first.shown / 100.0) * x / first.value - 1.0)
+        pen = pg.mkPen(faded(self._theme.colours.muted, 0.9), width=1, style=Qt.PenStyle.DashLine)
+        self.addItem(pg.PlotCurveItem(x, y, pen=pen), ignoreBounds=True)
+        word = pg.TextItem("in proportion", color=self._theme.colours.muted, anchor=(1, 1))
+        word.setFont(font(SMALL_PX))
+        at = int(_WORD_SHARE * len(x))
+        word.setPos(x[at], y[at])
+        self.addItem(word, ignoreBounds=True)
+
+    def _draw_still(self, curve: Curve) -> None:
+        c = self._theme.colours
+        pen, brush = pg.mkPen(faded(c.ink, _STILL), width=1.2), pg.mkBrush(c.ground)
+        x, y = [p.value for p in curve.points], [p.shown for p in curve.points]
+        self.plot(x, y, pen=pen, symbol="o", symbolSize=5, symbolPen=pen, symbolBrush=brush)
+
+    def _draw_chosen(self, curve: Curve) -> None:
+        c, points = self._theme.colours, curve.points
+        self.plot([p.value for p in points], [p.shown for p in points], pen=pg.mkPen(c.in_play, width=2.2))
+        ranged = [p for p in points if math.isfinite(p.low)]
+        if ranged:
+            x, y, low, high = np.array([(p.value, p.shown, p.low, p.high) for p in ranged]).T
+            pen = pg.mkPen(c.ink, width=1.5)
+            self.addItem(pg.ErrorBarItem(x=x, y=y, top=high - y, bottom=y - low, beam=0, pen=pen))
+        passes = [(p.value, v) for p in points for v in p.passes]
+        dots = pg.ScatterPlotItem(
+            [x for x, _ in passes], [y for _, y in passes], size=_DOT_PX, pen=pg.mkPen(None), brush=faded(c.muted, 0.7)
+        )
+        self.addItem(dots)
+        marks = pg.ScatterPlotItem(pxMode=True)
+        marks.addPoints(
+            [
+                {
+                    "pos": (p.value, p.shown), "symbol": symbol(p.verdict), "size": MARK_PX, "pen": pg.mkPen(None),
+                    "brush": c.verdicts[p.verdict], "data": p.value,
+                }
+                for p in points
+            ]
+        )  # fmt: skip
+        marks.setZValue(10)
+        marks.sigClicked.connect(lambda _, spots: self.point_chosen.emit(spots[0].data()) if len(spots) else None)
+        self.addItem(marks)
+
+    def _show_all(self) -> None:
+        view, chosen = self._view, self.chosen
+        if view is None or chosen is None:
+            return
+        curves = (chosen,) if view.measure is Measure.VALUE else view.curves
+        xs = [p.value for c in curves for p in c.points] + [f.value for f in view.failures]
+        ys = [y for c in curves for p in c.points for y in (p.shown, p.low, p.high) if math.isfinite(y)]
+        ys += [y for p in chosen.points for y in p.passes]
+        low, high = min(xs), max(xs)
+        span = high - low or 2.0 * view.knob.step
+        self.setXRange(low - 0.05 * span, high + (0.05 + _NAMES_SHARE) * span / (1.0 - _NAMES_SHARE), padding=0)
+        bottom, top = min(ys), max(ys)
+        pad = 0.08 * (top - bottom) or 0.01 * abs(top) or 1.0
+        foot = 2.6 if view.failures else 1.0
+        self.setYRange(bottom - foot * pad, top + 1.4 * pad, padding=0)
+
+    # -- pointing ------------------------------------------------------------------------------------------------------
+
+    def _hover(self, event: tuple[QPointF]) -> None:
+        view = self._view
+        box = self.getPlotItem().getViewBox()
+        shown = view.curves if view is not None and view.measure is not Measure.VALUE else (self.chosen,)
+        points = [(c, p) for c in shown if c is not None for p in c.points]
+        if view is None or not points or not box.sceneBoundingRect().contains(event[0]):
+            self._told.hide()
+            return
+        curve, near = min(points, key=lambda pair: self._distance(event[0], pair[1]))
+        if self._distance(event[0], near) > _NEAR_PX:
+            self._told.hide()
+            return
+        c = self._theme.colours
+        self._told.setText(_words(view, curve, near), color=c.ink)
+        self._told.fill, self._told.border = pg.mkBrush(c.panel), pg.mkPen(c.rule)
+        middle = sum(box.viewRange()[0]) / 2
+        self._told.setAnchor((0, 1.2) if near.value < middle else (1, 1.2))
+        self._told.setPos(near.value, near.shown)
+        self._told.show()
+
+    def _distance(self, where: QPointF, point: CurvePoint) -> float:
+        at = self.getPlotItem().getViewBox().mapViewToScene(QPointF(point.value, point.shown))
+        return math.hypot(at.x() - where.x(), at.y() - where.y())
+
+
+class _Names(pg.GraphicsObject):
+    """The names of the curves at their right ends, moved apart where they would overlap; a click chooses one."""
+
+    def __init__(self, view: ScalingView, chosen: Curve, theme: Theme, choose: Callable[[str], None]) -> None:
+        super().__init__()
+        self._curves = tuple(c for c in view.curves if c.points and (c is chosen or view.measure is not Measure.VALUE))
+        self._chosen, self._theme, self._choose = chosen, theme, choose
+        self._stock = view.knob.stock
+        self._places: list[tuple[QRectF, str]] = []
+
+    def boundingRect(self) -> QRectF:
+        """The whole view: names keep their size in pixels."""
+        box = self.getViewBox()
+        return QRectF(box.viewRect()) if box is not None else QRectF()
+
+    def viewRangeChanged(self) -> None:
+        """Follow the view."""
+        self.prepareGeometryChange()
+
+    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
+        """Paint the names, and where stock is."""
+        c, box, transform = self._theme.colours, self.getViewBox(), painter.transform()
+        (left, right), (bottom, top) = box.viewRange()
+        painter.resetTransform()
+        edge = transform.map(QPointF(right, 0)).x()
+        head, foot = (
+            transform.map(QPointF(0, top)).y() + _ROW_PX / 2,
+            transform.map(QPointF(0, bottom)).y() - _ROW_PX / 2,
+        )
+        last = max(c.points[-1].value for c in self._curves) if self._curves else right
+        x = transform.map(QPointF(last, 0)).x() + 10.0
+        wanted = sorted((transform.map(QPointF(0, c.points[-1].shown)).y(), c.benchmark.id) for c in self._curves)
+        self._places = []
+        for (_, id_), y in zip(wanted, _apart([y for y, _ in wanted], head, foot), strict=True):
+            curve = next(c for c in self._curves if c.benchmark.id == id_)
+            here = curve is self._chosen
+            painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
+            painter.setPen(QPen(c.in_play if here else c.ink))
+            words = f"{curve.benchmark.name} · capped" if curve.capped else curve.benchmark.name
+            room = QRectF(x, y - _ROW_PX / 2, max(edge - x, 0.0), _ROW_PX)
+            shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(room.width()))
+            width = painter.fontMetrics().horizontalAdvance(shown)
+            painter.fillRect(QRectF(x - 2, y - _ROW_PX / 2 + 1, width + 4, _ROW_PX - 2), faded(c.ground, 0.8))
+            painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, shown)
+            self._places.append((transform.inverted()[0].mapRect(room), id_))
+        if left <= self._stock <= right:
+            at = transform.map(QPointF(self._stock, bottom))
+            painter.setFont(font(SMALL_PX))
+            painter.setPen(QPen(c.muted))
+            painter.drawLine(QPointF(at.x(), at.y()), QPointF(at.x(), at.y() - 6))
+            painter.drawText(QRectF(at.x() - 30, at.y() - 22, 60, 15), Qt.AlignmentFlag.AlignCenter, "stock")
+
+    def mousePressEvent(self, event: QGraphicsSceneMouseEvent) -> None:
+        """Choose the name under the pointer."""
+        for place, id_ in self._places:
+            if place.contains(event.pos()):
+                self._choose(id_)
+                event.accept()
+                return
+        event.ignore()
+
+
+def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:
+    """Move heights, rising, so far apart that rows don't overlap, between top and bottom."""
+    placed: list[float] = []
+    for y in wanted:
+        placed.append(max(y, top, placed[-1] + _ROW_PX if placed else y))
+    over = placed[-1] - bottom if placed else 0.0
+    for i in range(len(placed) - 1, -1, -1):
+        if over <= 0.0:
+            break
+        limit = bottom - _ROW_PX * (len(placed) - 1 - i)
+        placed[i] = min(placed[i], limit)
+    return placed
+
+
+def _words(view: ScalingView, curve: Curve, point: CurvePoint) -> str:
+    half = (point.high - point.low) / 2
+    digits = digits_for(half) if math.isfinite(half) else 1
+    margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
+    unit = unit_of(view.measure, curve.benchmark)
+    return (
+        f"{curve.benchmark.name} at {view.knob.text(point.value)}\n{number(point.shown, digits)}{margin} {unit},"
+        f" {count(len(point.passes), 'pass', 'passes')}\n{point.verdict}, step {', '.join(str(n) for n in point.steps)}"
+    )

@@ -1,0 +1,100 @@
+"""What charts share: an axis that writes numbers as the program does, and failures marked where they happened."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtGui import QPainter, QPen
+from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem, QWidget
+
+from yondle.app.views.charting import ChartFailure
+from yondle.desktop.marks import paint_mark
+from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.model.quantities import number
+
+MARK_PX = 11
+MOST_TOLD = 5
+"""With more failures than this only their marks are shown; the words are told on hover."""
+_FAILURE_ROW_PX = 15
+
+
+class NumberAxis(pg.AxisItem):
+    """An axis that writes numbers as the rest of the program does; `least` is the closest its ticks may stand.
+
+    With `names` its ticks are the choices of a switch or mode.
+    """
+
+    least = 0.0
+    names: tuple[str, ...] = ()
+
+    def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
+        """Leave out ticks between the values a knob takes."""
+        spacings = super().tickSpacing(low, high, size)
+        return [pair for pair in spacings if pair[0] >= self.least * (1 - 1e-9)] or [(self.least, 0.0)]
+
+    def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        """Write the ticks."""
+        if self.names:
+            return [self.names[round(v)] if 0 <= round(v) < len(self.names) else "" for v in values]
+        digits = max(0, -math.floor(math.log10(spacing) + 1e-9)) if spacing > 0 else 0
+        return [number(value * scale, digits) for value in values]
+
+
+class FailureMarks(pg.GraphicsObject):
+    """Failures that left no figure, at the foot of the chart where they happened."""
+
+    def __init__(self, failures: tuple[ChartFailure, ...], theme: Theme, choose: Callable[[int], None]) -> None:
+        super().__init__()
+        self._failures = failures
+        self._theme = theme
+        self._choose = choose
+        self.setAcceptHoverEvents(True)
+
+    def boundingRect(self) -> QRectF:
+        """The whole view: marks keep their size in pixels."""
+        box = self.getViewBox()
+        return QRectF(box.viewRect()) if box is not None else QRectF()
+
+    def viewRangeChanged(self) -> None:
+        """Follow the view."""
+        self.prepareGeometryChange()
+
+    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
+        """Paint marks and their words."""
+        c = self._theme.colours
+        box = self.getViewBox()
+        transform = painter.transform()
+        foot = transform.map(QPointF(0, box.viewRange()[1][0])).y() - 12
+        painter.resetTransform()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(SMALL_PX))
+        right = transform.map(QPointF(box.viewRange()[0][1], 0)).x()
+        left = transform.map(QPointF(box.viewRange()[0][0], 0)).x()
+        taken: list[tuple[float, float, int]] = []
+        for failure in self._failures:
+            x = transform.map(QPointF(failure.value, 0)).x()
+            if not left <= x <= right:
+                continue
+            words = failure.words if len(self._failures) <= MOST_TOLD else ""
+            width = painter.fontMetrics().horizontalAdvance(words)
+            start = x + 10 if x + 14 + width < right else x - 12 - width
+            span = (min(start, x) - 8, max(start + width, x) + 8)
+            used = {row for a, b, row in taken if a < span[1] and span[0] < b}
+            row = next(r for r in range(len(self._failures) + 1) if r not in used)
+            taken.append((*span, row))
+            y = foot - _FAILURE_ROW_PX * row
+            colour = c.verdicts[failure.verdict]
+            radius = MARK_PX / 2 - 0.5
+            paint_mark(
+                painter, QPointF(x, y), radius, failure.verdict, colour if failure.strong else faded(colour, 0.5)
+            )
+            painter.setPen(QPen(c.muted))
+            painter.drawText(QPointF(start, y + 4), words)
+
+    def hoverMoveEvent(self, event: QGraphicsSceneHoverEvent) -> None:
+        """Name the failure under the pointer."""
+        near = [f for f in self._failures if abs(f.value - event.pos().x()) < 1e-9]
+        self.setToolTip(near[0].words if near else "")

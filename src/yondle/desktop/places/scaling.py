@@ -1,0 +1,310 @@
+"""Scaling: one knob against every benchmark, what the curves say, one point in full, and what answers to what."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from PySide6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yondle.app.session import Session
+from yondle.app.views.curves import MEASURE_WORDS, Measure, ScalingView, knobs_measured, measures_for, scaling, unit_of
+from yondle.app.views.sensitivities import sensitivities
+from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
+from yondle.desktop.widgets.sensitivity_table import SensitivityTable
+from yondle.model.knobs import Knob
+from yondle.model.quantities import THIN, digits_for, number
+
+if TYPE_CHECKING:
+    from yondle.desktop.charts.curves_chart import CurvesChart
+
+_SIDE_WIDTH = 330
+_MOST_TABLE = 190
+NOTHING = (
+    "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob in Tune (W),"
+    " or test another value of one."
+)
+TABLE_HEAD = "What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range"
+
+
+class ScalingPlace(QWidget):
+    """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
+
+    def __init__(self, theme: Theme, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self._theme, self._session = theme, session
+        self._knobs: tuple[Knob, ...] = ()
+        self._measures: tuple[Measure, ...] = ()
+        self._knob, self._benchmark, self._measure, self._group = "", "", Measure.GAIN, 0
+        self._point: float | None = None
+        self._seen = -1
+        self.view: ScalingView | None = None
+        self.chart: CurvesChart | None = None
+        self.along = Choice([], "Along")
+        self.along.setMinimumContentsLength(16)
+        self.along.activated.connect(lambda i: self.choose_knob(self._knobs[i].id))
+        self.held = Choice([], "All else held")
+        self.held.activated.connect(self.choose_group)
+        self.held.setMinimumContentsLength(30)
+        self._shown: list[QPushButton] = []
+        self._says = label("", "title", wrap=True)
+        self._axis = Eliding("", "small")
+        self._caveat = label("", "warning", wrap=True)
+        self._sentences = QVBoxLayout()
+        self._sentences.setSpacing(5)
+        self._chosen = QGridLayout()
+        self._chosen.setVerticalSpacing(3)
+        self.table = SensitivityTable(theme)
+        self.table.chosen.connect(self._choose_cell)
+        self._lay_out()
+        self.actions_by_name = self._make_actions()
+
+    def choose_knob(self, knob_id: str) -> None:
+        """Show another knob."""
+        self._knob, self._group, self._point = knob_id, 0, None
+        self._show()
+
+    def choose_measure(self, measure: Measure) -> None:
+        """Show something else upward."""
+        self._measure = measure
+        self._show()
+
+    def choose_group(self, group: int) -> None:
+        """Show the curves under other settings."""
+        self._group, self._point = group, None
+        self._show()
+
+    def choose_benchmark(self, benchmark_id: str) -> None:
+        """Show a benchmark in full."""
+        self._benchmark = benchmark_id
+        self._show()
+
+    def choose_point(self, value: float) -> None:
+        """Tell all figures at one value."""
+        self._point = value
+        self._tell_point()
+
+    def refresh(self) -> None:
+        """Work out everything again if steps have changed since."""
+        if self._seen == self._session.version and self.view is not None:
+            return
+        self._seen = self._session.version
+        self._knobs = knobs_measured(self._session)
+        self.along.clear()
+        self.along.addItems([k.name for k in self._knobs])
+        if not self._knobs:
+            self.view = None
+            self._pages.setCurrentWidget(self._empty)
+            return
+        if self._knob not in {k.id for k in self._knobs}:
+            self._knob = self._knobs[0].id
+        self.table.show_told(sensitivities(self._session))
+        self._table_box.setFixedHeight(min(self.table.sizeHint().height() + 14, _MOST_TABLE))
+        self._show()
+
+    # -- showing -------------------------------------------------------------------------------------------------------
+
+    def _show(self) -> None:
+        if self._seen != self._session.version or not self._knobs:
+            self.refresh()
+            return
+        knob = self._session.declaration.knob(self._knob)
+        if self._measure not in measures_for(knob):
+            self._measure = Measure.GAIN
+        view = self.view = scaling(self._session, knob, self._measure, self._group)
+        self._group = view.group
+        self.along.setCurrentIndex(next(i for i, k in enumerate(self._knobs) if k.id == self._knob))
+        self._offer_measures(knob)
+        self.held.clear()
+        self.held.addItems(list(view.groups))
+        self.held.setCurrentIndex(view.group)
+        self.held.setEnabled(len(view.groups) > 1)
+        self.held.setToolTip(view.held)
+        chart = self._chart()
+        chart.show_view(view, self._benchmark)
+        curve = chart.chosen
+        self._benchmark = curve.benchmark.id if curve is not None else ""
+        upward = MEASURE_WORDS[view.measure]
+        if view.measure is Measure.VALUE and curve is not None:
+            upward = f"{curve.benchmark.name}, {curve.benchmark.metric.unit}"
+        self._axis.set_text(
+            f"Upward {upward}; along {knob.name}{', ' + knob.unit if knob.unit else ''} · bars show 95 % ranges"
+        )
+        self._says.setText(view.sentence)
+        self._caveat.setText(" ".join(view.caveats))
+        self._caveat.setVisible(bool(view.caveats))
+        clear(self._sentences)
+        ordered = sorted(view.curves, key=lambda c: c.benchmark.id != self._benchmark)
+        for each in ordered:
+            self._sentences.addWidget(
+                label(each.sentence, "" if each.benchmark.id == self._benchmark else "muted", wrap=True)
+            )
+        self._tell_point()
+        self._pages.setCurrentWidget(self._whole)
+
+    def _chart(self) -> CurvesChart:
+        """Make the chart when it is first shown: its library is large."""
+        if self.chart is None:
+            from yondle.desktop.charts.curves_chart import CurvesChart
+
+            self.chart = CurvesChart(self._theme)
+            self.chart.benchmark_chosen.connect(self.choose_benchmark)
+            self.chart.point_chosen.connect(self.choose_point)
+            self._chart_box.addWidget(self.chart, 1)
+        return self.chart
+
+    def _offer_measures(self, knob: Knob) -> None:
+        measures = measures_for(knob)
+        if measures != self._measures:
+            self._measures = measures
+            clear(self._measure_row)
+            self._shown = []
+            for measure in measures:
+                made = button(str(measure).capitalize(), "flat", f"Show {measure}")
+                made.setCheckable(True)
+                made.clicked.connect(lambda _=False, m=measure: self.choose_measure(m))
+                self._shown.append(made)
+                self._measure_row.addWidget(made)
+        for made, measure in zip(self._shown, measures, strict=True):
+            made.setChecked(measure is self._measure)
+
+    def _tell_point(self) -> None:
+        """Write every benchmark at the chosen value; at first the highest that held."""
+        clear(self._chosen)
+        view = self.view
+        if view is None or not view.curves:
+            return
+        values = sorted({p.value for c in view.curves for p in c.points})
+        value = self._point if self._point in values else values[-1]
+        points = [(c, p) for c in view.curves for p in c.points if p.value == value]
+        steps = sorted({n for _, p in points for n in p.steps})
+        self._chosen.addWidget(label(view.knob.text(value), "strong"), 0, 0)
+        self._chosen.addWidget(label(f"step {', '.join(map(str, steps))}", "small"), 0, 1, Qt.AlignmentFlag.AlignRight)
+        for row, (curve, point) in enumerate(points, 1):
+            half = (point.high - point.low) / 2
+            digits = digits_for(half) if half == half else 1
+            margin = f" ± {number(half, digits)}" if half == half else ""
+            unit = unit_of(view.measure, curve.benchmark)
+            words = "capped" if curve.capped else f"{number(point.shown, digits)}{margin}{THIN}{unit}"
+            self._chosen.addWidget(label(curve.benchmark.name), row, 0)
+            self._chosen.addWidget(label(words, "strong"), row, 1, Qt.AlignmentFlag.AlignRight)
+
+    def _choose_cell(self, knob_id: str, benchmark_id: str) -> None:
+        self._benchmark = benchmark_id
+        self.choose_knob(knob_id)
+
+    # -- building ------------------------------------------------------------------------------------------------------
+
+    def _lay_out(self) -> None:
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        head.addWidget(label("Along", "muted"))
+        head.addWidget(self.along)
+        head.addSpacing(10)
+        head.addWidget(self.held, 1)
+        head.addSpacing(10)
+        self._measure_row = QHBoxLayout()
+        self._measure_row.setSpacing(2)
+        head.addLayout(self._measure_row)
+        self._chart_box = QVBoxLayout()
+        self._chart_box.setSpacing(4)
+        self._chart_box.addWidget(self._axis)
+        middle = QHBoxLayout()
+        middle.setSpacing(MARGIN)
+        middle.addLayout(self._chart_box, 1)
+        middle.addWidget(self._side())
+        self._table_box = QScrollArea()
+        self._table_box.setWidgetResizable(True)
+        self._table_box.setWidget(self.table)
+        self._table_box.setAccessibleName("What each benchmark answers to")
+        self._whole = QWidget()
+        box = QVBoxLayout(self._whole)
+        box.setContentsMargins(MARGIN, 10, MARGIN, 8)
+        box.setSpacing(8)
+        box.addLayout(head)
+        box.addLayout(middle, 1)
+        box.addWidget(label(TABLE_HEAD, "heading"))
+        box.addWidget(self._table_box)
+        self._empty = QWidget()
+        empty_box = QVBoxLayout(self._empty)
+        words = label(NOTHING, "muted", wrap=True)
+        words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        empty_box.addWidget(words)
+        self._pages = QStackedWidget()
+        self._pages.addWidget(self._empty)
+        self._pages.addWidget(self._whole)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(self._pages)
+
+    def _side(self) -> QWidget:
+        inner = QWidget()
+        box = QVBoxLayout(inner)
+        box.setContentsMargins(0, 0, 6, 0)
+        box.setSpacing(8)
+        box.addWidget(label("What it says", "heading"))
+        box.addWidget(self._says)
+        box.addWidget(self._caveat)
+        box.addLayout(self._sentences)
+        box.addSpacing(6)
+        box.addWidget(label("At one value · click a mark for another", "heading"))
+        box.addLayout(self._chosen)
+        box.addStretch(1)
+        side = QScrollArea()
+        side.setWidgetResizable(True)
+        side.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        side.setFrameShape(QFrame.Shape.NoFrame)
+        side.setFixedWidth(_SIDE_WIDTH)
+        side.setWidget(inner)
+        side.setAccessibleName("What it says")
+        return side
+
+    def _make_actions(self) -> dict[str, QAction]:
+        made: dict[str, QAction] = {}
+        for name, text, keys, do in (
+            ("next_benchmark", "Scaling: next benchmark", "Down", lambda: self._step_benchmark(1)),
+            ("benchmark_before", "Scaling: benchmark before", "Up", lambda: self._step_benchmark(-1)),
+            ("next_value", "Scaling: next value", "Right", lambda: self._step_point(1)),
+            ("value_before", "Scaling: value before", "Left", lambda: self._step_point(-1)),
+            ("copy_picture", "Scaling: copy the chart as a picture", "Ctrl+C", self._copy_picture),
+            ("copy_table", "Scaling: copy the chart as a table", "Ctrl+Shift+C", self._copy_table),
+        ):  # fmt: skip
+            action = QAction(text, self)
+            action.setShortcut(QKeySequence(keys))
+            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            action.triggered.connect(lambda _=False, do=do: do())
+            self.addAction(action)
+            made[name] = action
+        return made
+
+    def _step_benchmark(self, by: int) -> None:
+        curves = self.view.curves if self.view is not None else ()
+        ids = [c.benchmark.id for c in curves]
+        if self._benchmark in ids:
+            self.choose_benchmark(ids[(ids.index(self._benchmark) + by) % len(ids)])
+
+    def _step_point(self, by: int) -> None:
+        values = sorted({p.value for c in self.view.curves for p in c.points}) if self.view is not None else []
+        if values:
+            here = values.index(self._point) if self._point in values else len(values) - 1
+            self.choose_point(values[min(max(here + by, 0), len(values) - 1)])
+
+    def _copy_picture(self) -> None:
+        if self.chart is not None:
+            QGuiApplication.clipboard().setPixmap(self.chart.grab())
+
+    def _copy_table(self) -> None:
+        if self.chart is not None:
+            QGuiApplication.clipboard().setText(self.chart.table())

@@ -1,0 +1,90 @@
+"""The Scaling place in the real window: from nothing to compare, over curves and cells, to what is copied."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QGuiApplication
+from pytestqt.qtbot import QtBot
+from tests.conftest import quick_rig
+from tests.desktop.conftest import Open
+from tests.desktop.driving import button_of, settle, words
+
+from yondle.app.machines import RigChoice
+from yondle.app.session import Session
+from yondle.app.views.curves import Measure, scaling
+from yondle.desktop.places.scaling import ScalingPlace
+from yondle.desktop.window import MainWindow
+
+
+@pytest.fixture
+def window_with_clocks(open_book: Open, tmp_path: Path) -> MainWindow:
+    path = tmp_path / "book.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(3)
+    for clock in (4150.0, 4100.0, 4050.0, 4000.0):
+        session.propose("core_clock", clock)
+        session.test(3)
+    session.close()
+    return open_book(path)
+
+
+def scaling_of(window: MainWindow) -> ScalingPlace:
+    assert window.scaling is not None
+    return window.scaling
+
+
+def test_before_anything_can_be_compared_it_says_what_to_do(open_book: Open, tmp_path: Path) -> None:
+    path = tmp_path / "fresh.yondle"
+    Session.create(path, RigChoice("simulated", "Heron", quick_rig())).close()
+    window = open_book(path)
+    button_of(window, "Scaling").click()
+    place = scaling_of(window)
+    assert place.isVisible()
+    assert "two values of one knob" in words(place)
+    assert place.view is None
+
+
+def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, window_with_clocks: MainWindow) -> None:
+    window = window_with_clocks
+    window.go_to(1)
+    place = scaling_of(window)
+    assert place.view is not None
+    assert place.view == scaling(window.session, window.session.declaration.knob("core_clock"))  # type: ignore[union-attr,arg-type]
+    assert place.view.sentence in words(place)
+    assert place.chart is not None
+    assert place.chart.chosen is not None
+    assert place.chart.chosen.benchmark.id == "stacking"
+    qtbot.keyClick(place.chart, Qt.Key.Key_Down)
+    assert place.chart.chosen.benchmark.id == "sharpening"
+    qtbot.waitUntil(lambda: "4\u202f200\u202fMHz" in words(place))
+    qtbot.keyClick(place.chart, Qt.Key.Key_Left)
+    qtbot.waitUntil(lambda: "4\u202f150\u202fMHz" in words(place))
+    cell = place.table._box(0, 0).center()
+    qtbot.mouseClick(place.table, Qt.MouseButton.LeftButton, pos=QPointF(cell).toPoint())
+    assert place.chart.chosen.benchmark.id == "stacking"
+    button_of(place, "Value").click()
+    assert place.view is not None
+    assert place.view.measure is Measure.VALUE
+    qtbot.waitUntil(lambda: "frames/min" in words(place))
+    place.actions_by_name["copy_table"].trigger()
+    lines = QGuiApplication.clipboard().text().splitlines()
+    assert lines[0].startswith("Core clock (MHz)\tbenchmark\tvalue")
+    assert len(lines) == 1 + 5 * len(place.view.curves)
+
+
+def test_a_new_step_is_there_when_the_place_is_shown_again(qtbot: QtBot, window_with_clocks: MainWindow) -> None:
+    window = window_with_clocks
+    window.go_to(1)
+    place = scaling_of(window)
+    assert place.view is not None
+    before = len(place.view.curves[0].points)
+    window.go_to(0)
+    assert window.tune is not None
+    window.tune._propose("core_clock", 3950.0)
+    window.tune.actions_by_name["test"].trigger()
+    settle(qtbot, window)
+    window.go_to(1)
+    assert len(place.view.curves[0].points) == before + 1

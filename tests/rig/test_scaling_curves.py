@@ -1,0 +1,121 @@
+"""Scores against one knob on the simulated rig, held against what its model says; the command line tells the same figures."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.analysis.scaling import Shape
+from yondle.app.machines import RigChoice
+from yondle.app.plans import start_plan
+from yondle.app.session import Session
+from yondle.app.views.curves import Curve, Measure, ScalingView, knobs_measured, measures_for, scaling
+from yondle.app.views.sensitivities import Cell, sensitivities
+from yondle.main import run
+
+SWEEP = """
+format = "yondle-plan 1"
+name = "sweep"
+passes = 4
+[[do]]
+kind = "sweep"
+knob = "{knob}"
+from = {low}
+to = {high}
+by = {by}
+"""
+
+
+@pytest.fixture(scope="module")
+def swept_book(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Heron with its core clock from 3 900 to 4 300 MHz and its power limit from 45 to 100 W, each by itself."""
+    path = tmp_path_factory.mktemp("swept") / "book.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(5)
+    for knob, low, high, by in (("core_clock", 3900, 4300, 50), ("power_limit", 45, 100, 5)):
+        start_plan(session, SWEEP.format(knob=knob, low=low, high=high, by=by), "sweep", lambda *_: None)
+    session.close()
+    return path
+
+
+@pytest.fixture
+def swept(swept_book: Path) -> Iterator[Session]:
+    session = Session.open(swept_book)
+    yield session
+    session.close()
+
+
+def curve(view: ScalingView, benchmark: str) -> Curve:
+    return next(c for c in view.curves if c.benchmark.id == benchmark)
+
+
+def cell(session: Session, benchmark: str, knob: str) -> Cell:
+    told = sensitivities(session)
+    row = [b.id for b in told.benchmarks].index(benchmark)
+    return told.cells[row][[k.id for k in told.knobs].index(knob)]
+
+
+def test_what_hangs_on_the_core_answers_to_its_clock_and_what_hangs_on_memory_does_not(swept: Session) -> None:
+    assert [k.id for k in knobs_measured(swept)] == ["core_clock", "power_limit"]
+    view = scaling(swept, swept.declaration.knob("core_clock"))
+    stacking, stars, preview = (curve(view, b) for b in ("stacking", "star_match", "preview"))
+    assert stacking.answers
+    assert stacking.reading is not None
+    assert stacking.reading.whole is not None
+    assert 0.7 < stacking.reading.whole.slope < 1.05
+    assert curve(view, "sharpening").reading.whole.slope > 0.7  # type: ignore[union-attr]
+    assert abs(stars.reading.whole.slope) < 0.35  # type: ignore[union-attr]
+    assert preview.capped
+    assert "tells nothing about core clock" in preview.sentence
+    assert "Preview is capped" in view.sentence
+    assert [p.value for p in stacking.points] == [3900.0 + 50 * i for i in range(9)]
+    at_stock = next(p for p in stacking.points if p.value == 4200.0)
+    assert at_stock.shown == pytest.approx(0.0, abs=0.01)
+    assert at_stock.high - at_stock.low == pytest.approx(2 * view.noise["stacking"], rel=0.01)
+    assert cell(swept, "preview", "core_clock").words == "capped, tells nothing"
+    assert cell(swept, "stacking", "core_clock").sure
+
+
+def test_a_power_limit_has_a_knee_and_above_it_is_next_to_nothing(swept: Session) -> None:
+    view = scaling(swept, swept.declaration.knob("power_limit"))
+    stacking = curve(view, "stacking")
+    assert stacking.reading is not None
+    assert stacking.reading.shape in (Shape.NEARLY_FLAT, Shape.KNEE)
+    assert stacking.reading.knee is not None
+    assert 55.0 < stacking.reading.knee.at < 85.0
+    assert view.sentence.startswith("Past ")
+    watts = scaling(swept, swept.declaration.knob("power_limit"), Measure.POWER)
+    shown = [p.shown for p in curve(watts, "stacking").points]
+    assert shown[-1] > shown[0] + 5.0
+    per_watt = curve(scaling(swept, swept.declaration.knob("power_limit"), Measure.PER_WATT), "stacking")
+    assert per_watt.points[0].shown != per_watt.points[-1].shown
+    assert Measure.PROPORTION not in measures_for(swept.declaration.knob("power_limit"))
+
+
+def test_points_under_other_settings_are_never_joined(swept: Session) -> None:
+    view = scaling(swept, swept.declaration.knob("core_clock"))
+    assert view.held == "All else held at stock"
+    assert len(view.groups) == 1
+    unmeasured = scaling(swept, swept.declaration.knob("cas"))
+    assert not unmeasured.curves
+    assert "sweep it" in unmeasured.sentence
+
+
+def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    session = Session.open(swept_book)
+    expected = scaling(session, session.declaration.knob("core_clock"))
+    session.close()
+    assert run(["scaling", str(swept_book), "core_clock", "--json"]) == 0
+    values = json.loads(capsys.readouterr().out)
+    assert values["sentence"] == expected.sentence
+    for given, own in zip(values["curves"], expected.curves, strict=True):
+        assert given["sentence"] == own.sentence
+        assert [p["shown"] for p in given["points"]] == [p.shown for p in own.points]
+    assert run(["scaling", str(swept_book)]) == 0
+    assert "capped" in capsys.readouterr().out
+    assert run(["scaling", str(swept_book), "moonlight"]) == 2
+    assert "no knob called" in capsys.readouterr().err
