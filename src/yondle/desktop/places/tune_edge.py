@@ -16,7 +16,6 @@ from yondle.desktop.bridge import Bridge
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
-from yondle.logbook.keeping import PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
 
@@ -104,10 +103,11 @@ class EdgeOffers(QObject):
         self._cards.put_card(CARD, SearchCard(self._theme, title, view, view.proof, actions))
         return True
 
-    def show_unfinished(self, key: str, text: str, run: PlanRun, actions: list[CardAction]) -> bool:
+    def show_unfinished(self, key: str, text: str, actions: list[CardAction]) -> bool:
         """Show how far a search had come that was left unfinished; False where the plan searches nothing (yet)."""
+        run = self._session.logbook.keeping.open_plan_run()
         try:
-            view = edge_view(self._session, run)
+            view = edge_view(self._session, run) if run is not None else None
         except KnownError:
             return False
         if view is None:

@@ -311,7 +311,7 @@ class TuneOffers(QObject):
         made = sum(1 for move in run.moves if move.result is not None)
         actions = [CardAction("Go on with it", self._go_on_plan, "main"), CardAction("End it", self._end_plan)]
         text = f"{name}: {count(made, 'move')} made."
-        if not self.edge.show_unfinished("plan", text, run, actions):
+        if not self.edge.show_unfinished("plan", text, actions):
             self._cards.put("plan", "A plan is not finished", text, actions)
 
     def _end_plan(self) -> None:

@@ -1,0 +1,115 @@
+"""What holds a benchmark back: said from flags, clocks, use and what it answers to, and never without the evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yondle.model.quantities import THIN, number
+
+FLAGGED_SHARE = 0.05
+"""A limit that is reached for a smaller share of the time is not what holds a benchmark back."""
+HELD_SHARE = 0.995
+"""A clock at this share of the one asked for is held."""
+BUSY_PERCENT = 90.0
+ANSWERS, DOES_NOT = 0.4, 0.33
+"""Slopes (% of score for each +1 %) from which a benchmark is bound by a part, and under which it is not."""
+
+
+class Bound(StrEnum):
+    """What may hold a benchmark back."""
+
+    CAP = "its cap"
+    LIMIT = "a limit"
+    PROCESSOR = "the processor"
+    GRAPHICS = "graphics"
+    MEMORY = "memory"
+    ELSEWHERE = "something else"
+    UNTOLD = "not told yet"
+
+
+_SWEEPS = ((Bound.PROCESSOR, "the core clock"), (Bound.MEMORY, "the memory rate"))
+
+
+@dataclass(frozen=True, slots=True)
+class Flag:
+    """A limit of the machine: its name, the share of the time it was reached, and the clock then held of the one asked."""
+
+    name: str
+    share: float
+    clock_share: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a benchmark answers to in one part of the machine: the knob, % for each +1 %, and its 95 % range."""
+
+    part: Bound
+    knob: str
+    slope: float
+    low: float
+    high: float
+
+    @property
+    def words(self) -> str:
+        """Say it."""
+        within = f"({number(self.low, 2)} to {number(self.high, 2)})"
+        return f"{number(self.slope, 2)}{THIN}% for each +1{THIN}% of {self.knob} {within}"
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """All that is known of one benchmark at one setting; use in %, None where no sensor tells."""
+
+    at_cap: str = ""
+    flags: tuple[Flag, ...] = ()
+    processor_use: float | None = None
+    graphics_use: float | None = None
+    answers: tuple[Answer, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What holds a benchmark back, in words, with every sign of it; UNTOLD says what would tell."""
+
+    bound: Bound
+    words: str
+    signs: tuple[str, ...]
+
+
+def what_limits(seen: Evidence) -> Finding:
+    """Weigh the evidence: a cap first, then limits that were reached, then parts that are busy or answered to."""
+    if seen.at_cap:
+        return Finding(Bound.CAP, "its cap", (seen.at_cap,))
+    reached = [
+        f for f in seen.flags if f.share >= FLAGGED_SHARE and (f.clock_share is None or f.clock_share < HELD_SHARE)
+    ]
+    if reached:
+        return Finding(Bound.LIMIT, " and ".join(f.name for f in reached), tuple(_flag_words(f) for f in reached))
+    busy = _use_signs(seen)
+    graphics = seen.graphics_use
+    strongest = max((a for a in seen.answers if a.low > 0.0), key=lambda a: a.slope, default=None)
+    answered = strongest is not None and strongest.slope >= ANSWERS
+    if graphics is not None and graphics >= BUSY_PERCENT and not answered:
+        return Finding(Bound.GRAPHICS, "graphics", busy)
+    if strongest is not None and strongest.slope >= ANSWERS:
+        return Finding(strongest.part, str(strongest.part), (strongest.words, *busy))
+    still = [a for a in seen.answers if a.high < DOES_NOT]
+    if any(a.part is Bound.PROCESSOR for a in still) and any(a.part is Bound.MEMORY for a in still):
+        return Finding(Bound.ELSEWHERE, "neither clock nor memory", (*(a.words for a in still), *busy))
+    if strongest is not None and strongest.part is Bound.MEMORY and any(a.part is Bound.PROCESSOR for a in still):
+        return Finding(Bound.MEMORY, "memory", (strongest.words, *(a.words for a in still)))
+    known = {a.part for a in seen.answers}
+    open_ = [words for part, words in _SWEEPS if part not in known]
+    wanted = f"sweep {' and '.join(open_)}" if open_ else "measure more passes at both ends of what was swept"
+    return Finding(Bound.UNTOLD, f"not told yet: {wanted}", busy)
+
+
+def _flag_words(flag: Flag) -> str:
+    held = f", the clock held {number(100 * flag.clock_share)}{THIN}% of what was asked" if flag.clock_share else ""
+    return f"reached {number(100 * flag.share)}{THIN}% of the time{held}"
+
+
+def _use_signs(seen: Evidence) -> tuple[str, ...]:
+    parts = (("processor", seen.processor_use), ("graphics", seen.graphics_use))
+    return tuple(f"{name} {number(min(max(use, 0.0), 100.0))}{THIN}% in use" for name, use in parts if use is not None)
