@@ -1,4 +1,4 @@
-"""`yondle scaling`: one knob against every benchmark, or which benchmark answers to which knob."""
+"""`yondle scaling`, `limits` and `target`: how scores answer to knobs, what holds them back, and how far a target is."""
 
 from __future__ import annotations
 
@@ -11,7 +11,9 @@ from rich.table import Table
 
 from yondle.app.session import Session
 from yondle.app.views.curves import MEASURE_WORDS, Curve, Measure, ScalingView, scaling
+from yondle.app.views.limits import limits
 from yondle.app.views.sensitivities import Sensitivities, sensitivities
+from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
 from yondle.model.quantities import number
@@ -36,6 +38,57 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
                 _show_table(sensitivities(session), console, as_json)
             else:
                 _show_curves(scaling(session, session.declaration.knob(knob), measure, group - 1), console, as_json)
+
+    @app.command(name="limits")
+    def limits_(
+        logbook: LogbookPath,
+        step: Annotated[int | None, typer.Argument(help="A step; the present one without.", show_default=False)] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Say what holds every benchmark back at a step, with the evidence."""
+        with opened(lambda: Session.open(logbook)) as session:
+            told = limits(session, step)
+        if as_json:
+            print_json({each.benchmark.id: asdict(each.finding) for each in told})
+            return
+        for each in told:
+            signs = f": {'; '.join(each.finding.signs)}" if each.finding.signs else ""
+            console.print(f"{each.benchmark.name} · {each.finding.words}{signs}.")
+
+    @app.command(name="target")
+    def target_(
+        logbook: LogbookPath,
+        benchmark: Annotated[str, typer.Argument(help="A benchmark.", show_default=False)],
+        score: Annotated[float, typer.Argument(help="The score to reach, in its unit.", show_default=False)],
+        as_json: AsJson = False,
+    ) -> None:
+        """Say how far a target score is, and which setting would reach it if the trend held."""
+        with opened(lambda: Session.open(logbook)) as session:
+            told = target(session, session.declaration.workload(benchmark), score)
+        if as_json:
+            print_json(_target_values(told))
+            return
+        console.print(told.sentence)
+        for way in told.ways[1:]:
+            console.print(way.sentence)
+
+
+def _target_values(told: Target) -> dict[str, Any]:
+    ways = [
+        {"knob": w.knob.id, "value": w.value, "low": w.low, "high": w.high, "against": list(w.against)}
+        for w in told.ways
+    ]
+    return {
+        "benchmark": told.benchmark.id,
+        "wanted": told.wanted,
+        "best": told.best,
+        "best_step": told.best_step,
+        "reached": told.reached,
+        "passes": told.passes,
+        "missing": told.missing,
+        "ways": ways,
+        "sentence": told.sentence,
+    }
 
 
 def _show_table(told: Sensitivities, console: Console, as_json: bool) -> None:

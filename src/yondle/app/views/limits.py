@@ -28,15 +28,18 @@ class Limited:
     finding: Finding
 
 
-def limits(session: Session, number: int | None = None) -> tuple[Limited, ...]:
-    """Say what holds every benchmark back at a step, the present one if none is named; raises KnownError without figures."""
+def limits(session: Session, number: int | None = None, told: Sensitivities | None = None) -> tuple[Limited, ...]:
+    """Say what holds every benchmark back at a step, the present one if none is named; raises KnownError without figures.
+
+    `told` is what each answers to, where that is known already.
+    """
     record = session.step(number) if number is not None else session.position
     if record is None:
         raise KnownError("The rig is at no step of the trail.", "Name a step, or go back to one.")
     setting = next((s for s in settings_of(session) if record.step.number in s.steps), None)
     if setting is None or not setting.figures:
         raise KnownError(f"Step {record.step.number} has no figures.", "Name a step whose benchmarks ran.")
-    told = sensitivities(session)
+    told = told if told is not None else sensitivities(session)
     return tuple(
         Limited(b, what_limits(_evidence(session.declaration, b, setting, told)))
         for b in session.declaration.benchmarks

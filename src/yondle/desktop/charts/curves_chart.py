@@ -24,7 +24,6 @@ _ROW_PX = 15.0
 _NEAR_PX = 18.0
 _DOT_PX = 4
 _STILL = 0.55
-_WORD_SHARE = 0.62
 
 
 class CurvesChart(pg.PlotWidget):
@@ -100,11 +99,11 @@ class CurvesChart(pg.PlotWidget):
         for curve in view.curves:
             if curve is not chosen and view.measure is not Measure.VALUE:
                 self._draw_still(curve)
-        self._draw_proportion(view, chosen)
+        proportion = self._draw_proportion(view, chosen)
         self._draw_chosen(chosen)
         if view.failures:
             self.addItem(FailureMarks(view.failures, self._theme, lambda _: None), ignoreBounds=True)
-        self.addItem(_Names(view, chosen, self._theme, self.benchmark_chosen.emit), ignoreBounds=True)
+        self.addItem(_Names(view, chosen, proportion, self._theme, self.benchmark_chosen.emit), ignoreBounds=True)
         self.addItem(self._told, ignoreBounds=True)
         self._told.hide()
         self._show_all()
@@ -144,20 +143,16 @@ class CurvesChart(pg.PlotWidget):
         line.label.setFont(font(SMALL_PX))
         self.addItem(line, ignoreBounds=True)
 
-    def _draw_proportion(self, view: ScalingView, chosen: Curve) -> None:
-        """The gain that would be in proportion to the knob, from the lowest value on."""
+    def _draw_proportion(self, view: ScalingView, chosen: Curve) -> float | None:
+        """The gain that would be in proportion to the knob, from the lowest value on; gives where it ends."""
         if view.measure is not Measure.GAIN or not view.knob.proportional or not chosen.points:
-            return
+            return None
         first = chosen.points[0]
         x = np.linspace(first.value, chosen.points[-1].value, 40)
         y = 100.0 * ((1.0 + first.shown / 100.0) * x / first.value - 1.0)
         pen = pg.mkPen(faded(self._theme.colours.muted, 0.9), width=1, style=Qt.PenStyle.DashLine)
         self.addItem(pg.PlotCurveItem(x, y, pen=pen), ignoreBounds=True)
-        word = pg.TextItem("in proportion", color=self._theme.colours.muted, anchor=(1, 1))
-        word.setFont(font(SMALL_PX))
-        at = int(_WORD_SHARE * len(x))
-        word.setPos(x[at], y[at])
-        self.addItem(word, ignoreBounds=True)
+        return float(y[-1])
 
     def _draw_still(self, curve: Curve) -> None:
         c = self._theme.colours
@@ -238,11 +233,18 @@ class CurvesChart(pg.PlotWidget):
 class _Names(pg.GraphicsObject):
     """The names of the curves at their right ends, moved apart where they would overlap; a click chooses one."""
 
-    def __init__(self, view: ScalingView, chosen: Curve, theme: Theme, choose: Callable[[str], None]) -> None:
+    def __init__(
+        self,
+        view: ScalingView,
+        chosen: Curve,
+        proportion: float | None,
+        theme: Theme,
+        choose: Callable[[str], None],
+    ) -> None:
         super().__init__()
         self._curves = tuple(c for c in view.curves if c.points and (c is chosen or view.measure is not Measure.VALUE))
         self._chosen, self._theme, self._choose = chosen, theme, choose
-        self._stock = view.knob.stock
+        self._stock, self._proportion = view.knob.stock, proportion
         self._places: list[tuple[QRectF, str]] = []
 
     def boundingRect(self) -> QRectF:
@@ -266,20 +268,23 @@ class _Names(pg.GraphicsObject):
         )
         last = max(c.points[-1].value for c in self._curves) if self._curves else right
         x = transform.map(QPointF(last, 0)).x() + 10.0
-        wanted = sorted((transform.map(QPointF(0, c.points[-1].shown)).y(), c.benchmark.id) for c in self._curves)
+        ends = [(c.points[-1].shown, c) for c in self._curves]
+        also = [(self._proportion, None)] if self._proportion is not None else []
+        wanted = sorted(((transform.map(QPointF(0, y)).y(), c) for y, c in [*ends, *also]), key=lambda pair: pair[0])
         self._places = []
-        for (_, id_), y in zip(wanted, _apart([y for y, _ in wanted], head, foot), strict=True):
-            curve = next(c for c in self._curves if c.benchmark.id == id_)
+        for (_, curve), y in zip(wanted, _apart([y for y, _ in wanted], head, foot), strict=True):
             here = curve is self._chosen
             painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
-            painter.setPen(QPen(c.in_play if here else c.ink))
-            words = f"{curve.benchmark.name} · capped" if curve.capped else curve.benchmark.name
+            painter.setPen(QPen(c.in_play if here else c.ink if curve is not None else c.muted))
+            words = "in proportion" if curve is None else curve.benchmark.name
+            words += " · capped" if curve is not None and curve.capped else ""
             room = QRectF(x, y - _ROW_PX / 2, max(edge - x, 0.0), _ROW_PX)
             shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(room.width()))
             width = painter.fontMetrics().horizontalAdvance(shown)
             painter.fillRect(QRectF(x - 2, y - _ROW_PX / 2 + 1, width + 4, _ROW_PX - 2), faded(c.ground, 0.8))
             painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, shown)
-            self._places.append((transform.inverted()[0].mapRect(room), id_))
+            if curve is not None:
+                self._places.append((transform.inverted()[0].mapRect(room), curve.benchmark.id))
         if left <= self._stock <= right:
             at = transform.map(QPointF(self._stock, bottom))
             painter.setFont(font(SMALL_PX))

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
+    QLineEdit,
     QPushButton,
     QScrollArea,
     QStackedWidget,
@@ -19,10 +20,13 @@ from PySide6.QtWidgets import (
 
 from yondle.app.session import Session
 from yondle.app.views.curves import MEASURE_WORDS, Measure, ScalingView, knobs_measured, measures_for, scaling, unit_of
-from yondle.app.views.sensitivities import sensitivities
+from yondle.app.views.limits import limits
+from yondle.app.views.sensitivities import Sensitivities, sensitivities
+from yondle.app.views.target import target
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
+from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, digits_for, number
 
@@ -66,6 +70,16 @@ class ScalingPlace(QWidget):
         self._sentences.setSpacing(5)
         self._chosen = QGridLayout()
         self._chosen.setVerticalSpacing(3)
+        self._limits = QVBoxLayout()
+        self._limits.setSpacing(3)
+        self.target = QLineEdit()
+        self.target.setAccessibleName("Target score")
+        self.target.setProperty("role", "tight")
+        self.target.setMaximumWidth(110)
+        self.target.textChanged.connect(self._tell_target)
+        self._goal = label("", "muted")
+        self._far = label("", "", wrap=True)
+        self._told: Sensitivities | None = None
         self.table = SensitivityTable(theme)
         self.table.chosen.connect(self._choose_cell)
         self._lay_out()
@@ -110,7 +124,8 @@ class ScalingPlace(QWidget):
             return
         if self._knob not in {k.id for k in self._knobs}:
             self._knob = self._knobs[0].id
-        self.table.show_told(sensitivities(self._session))
+        self._told = sensitivities(self._session)
+        self.table.show_told(self._told)
         self._table_box.setFixedHeight(min(self.table.sizeHint().height() + 14, _MOST_TABLE))
         self._show()
 
@@ -152,6 +167,7 @@ class ScalingPlace(QWidget):
                 label(each.sentence, "" if each.benchmark.id == self._benchmark else "muted", wrap=True)
             )
         self._tell_point()
+        self._tell_target()
         self._pages.setCurrentWidget(self._whole)
 
     def _chart(self) -> CurvesChart:
@@ -200,6 +216,29 @@ class ScalingPlace(QWidget):
             words = "capped" if curve.capped else f"{number(point.shown, digits)}{margin}{THIN}{unit}"
             self._chosen.addWidget(label(curve.benchmark.name), row, 0)
             self._chosen.addWidget(label(words, "strong"), row, 1, Qt.AlignmentFlag.AlignRight)
+
+        clear(self._limits)
+        for limited in limits(self._session, steps[-1], self._told):
+            signs = f": {'; '.join(limited.finding.signs)}" if limited.finding.signs else ""
+            role = "" if limited.benchmark.id == self._benchmark else "muted"
+            self._limits.addWidget(label(f"{limited.benchmark.name} · {limited.finding.words}{signs}", role, wrap=True))
+
+    def _tell_target(self) -> None:
+        """Say how far the target is for the benchmark shown in full."""
+        if not self._benchmark:
+            return
+        benchmark = self._session.declaration.workload(self._benchmark)
+        self._goal.setText(f"{benchmark.name}, {benchmark.metric.unit}")
+        words = self.target.text().strip().replace(",", ".")
+        if not words:
+            self._far.setText("")
+            return
+        try:
+            self._far.setText(target(self._session, benchmark, float(words)).sentence)
+        except ValueError:
+            self._far.setText(f"'{words}' is no number: give a score in {benchmark.metric.unit}.")
+        except KnownError as error:
+            self._far.setText(f"{error.problem} {error.remedy}")
 
     def _choose_cell(self, knob_id: str, benchmark_id: str) -> None:
         self._benchmark = benchmark_id
@@ -261,6 +300,16 @@ class ScalingPlace(QWidget):
         box.addSpacing(6)
         box.addWidget(label("At one value · click a mark for another", "heading"))
         box.addLayout(self._chosen)
+        box.addSpacing(6)
+        box.addWidget(label("What limits it there", "heading"))
+        box.addLayout(self._limits)
+        box.addSpacing(6)
+        box.addWidget(label("A target", "heading"))
+        row = QHBoxLayout()
+        row.addWidget(self.target)
+        row.addWidget(self._goal, 1)
+        box.addLayout(row)
+        box.addWidget(self._far)
         box.addStretch(1)
         side = QScrollArea()
         side.setWidgetResizable(True)
