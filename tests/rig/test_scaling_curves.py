@@ -9,13 +9,17 @@ from pathlib import Path
 import pytest
 from tests.conftest import quick_rig
 
+from yondle.analysis.limiting import Bound
 from yondle.analysis.scaling import Shape
 from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.session import Session
 from yondle.app.views.curves import Curve, Measure, ScalingView, knobs_measured, measures_for, scaling
+from yondle.app.views.limits import limits
 from yondle.app.views.sensitivities import Cell, sensitivities
+from yondle.app.views.target import target
 from yondle.main import run
+from yondle.model.errors import KnownError
 
 SWEEP = """
 format = "yondle-plan 1"
@@ -105,6 +109,37 @@ def test_points_under_other_settings_are_never_joined(swept: Session) -> None:
     assert "sweep it" in unmeasured.sentence
 
 
+def test_what_limits_each_benchmark_is_told_with_its_evidence(swept: Session) -> None:
+    starved = next(r.step.number for r in swept.steps if r.step.setup["power_limit"] == 45.0)
+    here = {each.benchmark.id: each.finding for each in limits(swept, 1)}
+    assert here["stacking"].bound is Bound.PROCESSOR
+    assert here["preview"].bound is Bound.CAP
+    assert here["frames"].bound is Bound.GRAPHICS
+    there = {each.benchmark.id: each.finding for each in limits(swept, starved)}
+    assert (there["sharpening"].bound, there["sharpening"].words) == (Bound.LIMIT, "power limit")
+    assert all(each.signs for each in there.values() if each.bound is not Bound.UNTOLD)
+
+
+def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said(swept: Session) -> None:
+    stacking = swept.declaration.workload("stacking")
+    near = target(swept, stacking, 219.5)
+    assert near.missing > 0.0
+    clock = next(w for w in near.ways if w.knob.id == "core_clock")
+    assert 4250.0 < clock.value < 4450.0
+    assert clock.low <= clock.value <= clock.high
+    far = target(swept, stacking, 300.0)
+    assert "beyond what core clock takes" in next(w for w in far.ways if w.knob.id == "core_clock").against
+    done = target(swept, stacking, 150.0)
+    assert done.ways == ()
+    assert 0 < done.reached <= done.passes
+    assert "beyond its cap" in target(swept, swept.declaration.workload("preview"), 90.0).sentence
+    lower = target(swept, swept.declaration.workload("sharpening"), 2.0)
+    assert lower.missing > 0.0
+    for wrong in (0.0, -3.0, float("nan")):
+        with pytest.raises(KnownError, match="no score"):
+            target(swept, stacking, wrong)
+
+
 def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytest.CaptureFixture[str]) -> None:
     session = Session.open(swept_book)
     expected = scaling(session, session.declaration.knob("core_clock"))
@@ -119,3 +154,11 @@ def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytes
     assert "capped" in capsys.readouterr().out
     assert run(["scaling", str(swept_book), "moonlight"]) == 2
     assert "no knob called" in capsys.readouterr().err
+    assert run(["limits", str(swept_book), "1", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["preview"]["bound"] == str(Bound.CAP)
+    assert run(["target", str(swept_book), "stacking", "219.5", "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    session = Session.open(swept_book)
+    own = target(session, session.declaration.workload("stacking"), 219.5)
+    session.close()
+    assert (told["sentence"], told["missing"]) == (own.sentence, own.missing)
