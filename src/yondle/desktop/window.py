@@ -17,6 +17,7 @@ from yondle.app.profiles import power_hint
 from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.first import FirstPage
+from yondle.desktop.places.map import MapPlace
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.theme import MARGIN, Theme
@@ -25,7 +26,7 @@ from yondle.desktop.widgets.command_list import CommandList
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, duration, number
 
-PLACES = ("Tune", "Scaling")
+PLACES = ("Tune", "Scaling", "Map")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -42,6 +43,7 @@ class MainWindow(QMainWindow):
         self.session: Session | None = None
         self.tune: TunePlace | None = None
         self.scaling: ScalingPlace | None = None
+        self.map: MapPlace | None = None
         self.places: QStackedWidget | None = None
         self.first: FirstPage | None = None
         self._evening_wanted = False
@@ -102,7 +104,7 @@ class MainWindow(QMainWindow):
         self.session = None
         if self.tune is not None:
             self.tune.leave()
-            self.tune = self.scaling = self.places = None
+            self.tune = self.scaling = self.map = self.places = None
         if session is not None:
             self.bridge.submit("close", session.close)
 
@@ -254,9 +256,11 @@ class MainWindow(QMainWindow):
         self.tune.settled.connect(self._show_settled)
         self.tune.bench.reopen.connect(lambda: self.open_logbook(session.logbook.path, self._pace))
         self.scaling = ScalingPlace(self._theme, session)
+        self.map = MapPlace(self._theme, session)
+        self.map.proposed.connect(self._propose_from_map)
         self.places = QStackedWidget()
-        self.places.addWidget(self.tune)
-        self.places.addWidget(self.scaling)
+        for place in (self.tune, self.scaling, self.map):
+            self.places.addWidget(place)
         self._show_page(self.places)
         self.go_to(0)
         self._show_settled()
@@ -266,14 +270,28 @@ class MainWindow(QMainWindow):
 
     def go_to(self, place: int) -> None:
         """Show a place; it brings itself up to date."""
-        if self.places is None or self.scaling is None:
+        if self.places is None:
             return
         for i, tab in enumerate(self._tabs):
             tab.setChecked(i == place)
         self.places.setCurrentIndex(place)
-        if place == PLACES.index("Scaling"):
-            self.scaling.refresh()
-            self.scaling.along.setFocus()
+        self._refresh_place()
+        here = self.places.currentWidget()
+        if isinstance(here, ScalingPlace):
+            here.along.setFocus()
+        elif isinstance(here, MapPlace):
+            here.pairs.setFocus()
+
+    def _refresh_place(self) -> None:
+        """Bring the place that is shown up to date; Tune does so by itself."""
+        here = self.places.currentWidget() if self.places is not None else None
+        if isinstance(here, ScalingPlace | MapPlace):
+            here.refresh()
+
+    def _propose_from_map(self, values: dict[str, float]) -> None:
+        self.go_to(0)
+        if self.tune is not None:
+            self.tune.propose_together(values)
 
     def _show_tabs(self, shown: bool) -> None:
         for tab in self._tabs:
@@ -289,8 +307,7 @@ class MainWindow(QMainWindow):
         session = self.session
         if session is None:
             return
-        if self.scaling is not None and self.scaling.isVisible():
-            self.scaling.refresh()
+        self._refresh_place()
         facts = session.machine.rig.facts() if session.machine.virtual is not None else {}
         parts = []
         room = facts.get("room temperature in °C")
@@ -331,7 +348,7 @@ class MainWindow(QMainWindow):
 
     def _open_commands(self) -> None:
         place = self.places.currentWidget() if self.places is not None else None
-        places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ScalingPlace) else []
+        places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ScalingPlace | MapPlace) else []
         self.commands.open_with([*places, *self._actions[1:]])
 
     def _ask_for_file(self) -> None:

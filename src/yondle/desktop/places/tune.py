@@ -280,6 +280,23 @@ class TunePlace(QWidget):
         self._proposer.propose(knob_id, value)
         self._show_actions()
 
+    def propose_together(self, values: dict[str, float]) -> None:
+        """Propose values chosen in another place, as a joint step where there are several."""
+        if self.running:
+            tell_trouble(
+                self.side.cards, KnownError("A test is running.", "Wait for its verdict, or stop it first (Esc).")
+            )
+            return
+        self.session.drop_proposal()
+        try:
+            for knob_id, value in values.items():
+                self.session.propose(knob_id, value, joint=len(values) > 1)
+                self._in_play = knob_id
+        except KnownError as error:
+            self.session.drop_proposal()
+            tell_trouble(self.side.cards, error)
+        self.refresh()
+
     def _proposed(self, knob_id: str) -> None:
         turned, self._in_play = self._in_play != knob_id, knob_id
         self._show_rulers()

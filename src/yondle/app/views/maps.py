@@ -1,0 +1,203 @@
+"""Two knobs together: gains at every pair of values, a surface where the points support one, the edge, and what is left over."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+
+from yondle.analysis.margins import Gain, gain
+from yondle.analysis.scaling import Interaction, interaction
+from yondle.analysis.surface import Surface, fit_surface
+from yondle.app.session import Session
+from yondle.app.views.gains import gain_words, told_words
+from yondle.app.views.measured import Setting, settings_of
+from yondle.model.knobs import Knob, Risk
+from yondle.model.quantities import number, signed_percent
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Workload
+
+
+@dataclass(frozen=True, slots=True)
+class MapPoint:
+    """One pair of values: the gain over the baseline (None without figures), how many passes, the verdict, and its steps."""
+
+    x: float
+    y: float
+    gain: Gain | None
+    passes: int
+    verdict: Verdict
+    steps: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TwoByTwo:
+    """What two changes bring alone and together from one corner, and what that leaves over."""
+
+    low: tuple[float, float]
+    high: tuple[float, float]
+    first: Gain
+    second: Gain
+    both: Gain
+    left_over: Interaction
+
+
+@dataclass(frozen=True, slots=True)
+class MapView:
+    """Two knobs for one benchmark with all else held; `edge` are pairs between what held and what failed, in order of y."""
+
+    across: Knob
+    up: Knob
+    benchmark: Workload
+    points: tuple[MapPoint, ...]
+    surface: Surface | None
+    edge: tuple[tuple[float, float], ...]
+    table: TwoByTwo | None
+    held: str
+    sentence: str
+
+
+def pairs_measured(session: Session) -> tuple[tuple[Knob, Knob], ...]:
+    """List the pairs of knobs of which both vary with all else the same, those with most settings first."""
+    settings, found = settings_of(session), list[tuple[int, Knob, Knob]]()
+    varying = [k for k in session.declaration.knobs if len({s.setup.get(k.id) for s in settings}) > 1]
+    for one, other in combinations(varying, 2):
+        group = _group(settings, one, other, session)
+        if len({s.setup[one.id] for s in group}) > 1 and len({s.setup[other.id] for s in group}) > 1:
+            found.append((len(group), one, other))
+    return tuple((one, other) for _, one, other in sorted(found, key=lambda each: -each[0]))
+
+
+def map_of(session: Session, across: Knob, up: Knob, benchmark: Workload) -> MapView:
+    """Give the map of two knobs in the group of settings that holds most pairs of them."""
+    group = _group(settings_of(session), across, up, session)
+    base = session.baseline_step
+    against = base.scores(benchmark.id) if base is not None else []
+    points = tuple(
+        MapPoint(
+            s.setup[across.id],
+            s.setup[up.id],
+            gain([f.score for f in s.figures.get(benchmark.id, ())], against, benchmark.metric.direction),
+            len(s.figures.get(benchmark.id, ())),
+            s.verdict,
+            s.steps,
+        )
+        for s in group
+    )
+    table = _two_by_two(group, across, up, benchmark)
+    surface = _surface(points, across, up)
+    held = _held(session, group, across, up)
+    sentence = _sentence(across, up, benchmark, points, table)
+    return MapView(across, up, benchmark, points, surface, _edge(points, across, up), table, held, sentence)
+
+
+def _group(settings: tuple[Setting, ...], one: Knob, other: Knob, session: Session) -> list[Setting]:
+    """Give the settings that differ in two knobs alone: the largest such group, the present one where it is as large."""
+    parts: dict[frozenset[tuple[str, float]], list[Setting]] = {}
+    for setting in settings:
+        if one.id in setting.setup and other.id in setting.setup:
+            parts.setdefault(_others(setting.setup.items_, one, other), []).append(setting)
+    now = _others(session.in_force.items_, one, other)
+    best = max(parts.items(), key=lambda part: (_spread_of(part[1], one, other), part[0] == now), default=None)
+    return best[1] if best is not None else []
+
+
+def _spread_of(settings: list[Setting], one: Knob, other: Knob) -> int:
+    """Count the settings of a group, none where only one of the knobs varies."""
+    varied = all(len({s.setup[k.id] for s in settings}) > 1 for k in (one, other))
+    return len(settings) if varied else 0
+
+
+def _others(items: tuple[tuple[str, float], ...], one: Knob, other: Knob) -> frozenset[tuple[str, float]]:
+    return frozenset(pair for pair in items if pair[0] not in (one.id, other.id))
+
+
+def _surface(points: tuple[MapPoint, ...], across: Knob, up: Knob) -> Surface | None:
+    """Fit a surface through the gains, where both knobs have an order to fit along."""
+    if across.choices or up.choices:
+        return None
+    known = [(p.x, p.y, 100.0 * p.gain.fraction) for p in points if p.gain is not None]
+    return fit_surface(np.array(known, dtype=np.float64).reshape(-1, 3))
+
+
+def _edge(points: tuple[MapPoint, ...], across: Knob, up: Knob) -> tuple[tuple[float, float], ...]:
+    """For every value of the knob upward, the middle between the riskiest value across that held and the next that failed."""
+    if across.risk is Risk.NONE:
+        return ()
+    sign = 1.0 if across.risk is Risk.UP else -1.0
+    edge = []
+    for y in sorted({p.y for p in points}):
+        held = [sign * p.x for p in points if p.y == y and p.verdict is Verdict.HELD]
+        failed = [sign * p.x for p in points if p.y == y and p.verdict in (Verdict.DOWN, Verdict.WRONG)]
+        beyond = [x for x in failed if not held or x > max(held)]
+        if held and beyond:
+            edge.append((sign * (max(held) + min(beyond)) / 2.0, y))
+    return tuple(edge)
+
+
+def _two_by_two(group: list[Setting], across: Knob, up: Knob, benchmark: Workload) -> TwoByTwo | None:
+    """Take the widest rectangle whose four corners are measured."""
+    scores = {
+        (s.setup[across.id], s.setup[up.id]): [f.score for f in s.figures[benchmark.id]]
+        for s in group
+        if benchmark.id in s.figures
+    }
+    xs, ys = (sorted({pair[i] for pair in scores}) for i in (0, 1))
+    corners = [
+        (low, high)
+        for low in scores
+        for high in scores
+        if high[0] > low[0] and high[1] > low[1] and (low[0], high[1]) in scores and (high[0], low[1]) in scores
+    ]
+    if not corners:
+        return None
+    wide, tall = xs[-1] - xs[0], ys[-1] - ys[0]
+    low, high = max(corners, key=lambda c: (c[1][0] - c[0][0]) / wide * (c[1][1] - c[0][1]) / tall)
+    direction = benchmark.metric.direction
+    neither, both = scores[low], scores[high]
+    first, second = scores[high[0], low[1]], scores[low[0], high[1]]
+    left_over = interaction(both, first, second, neither, direction)
+    alone, other, together = (gain(side, neither, direction) for side in (first, second, both))
+    if left_over is None or alone is None or other is None or together is None:
+        return None
+    return TwoByTwo(low, high, alone, other, together, left_over)
+
+
+def _held(session: Session, group: list[Setting], across: Knob, up: Knob) -> str:
+    if not group:
+        return ""
+    declaration, setup = session.declaration, group[0].setup
+    changed = [declaration.knob(c.knob) for c in declaration.stock.changes_to(setup)]
+    words = ", ".join(f"{k.name.lower()} {k.text(setup[k.id])}" for k in changed if k.id not in (across.id, up.id))
+    return f"All else held: {words}" if words else "All else held at stock"
+
+
+def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoint, ...], table: TwoByTwo | None) -> str:
+    known = [p for p in points if p.gain is not None and p.verdict is Verdict.HELD]
+    if not known:
+        return f"{benchmark.name} has no figures at any pair of {across.name.lower()} and {up.name.lower()}."
+    best = max(known, key=lambda p: p.gain.fraction if p.gain is not None else -math.inf)
+    words = f"{benchmark.name} is best at {across.text(best.x)} and {up.text(best.y)}: {told_words(best.gain)}."
+    if table is None:
+        return f"{words} Together or apart can't be told yet: it takes all four corners, two passes each."
+    over = table.left_over
+    low, high = number(100 * over.low, 1), number(100 * over.high, 1)
+    return f"{words} {over.words[:1].upper()}{over.words[1:]}: {signed_percent(over.fraction)} left over ({low} to {high})."
+
+
+def table_rows(view: MapView) -> tuple[tuple[str, str], ...]:
+    """Write the two-by-two table: each change alone, both, and what is left over."""
+    table = view.table
+    if table is None:
+        return ()
+    (x0, y0), (x1, y1) = table.low, table.high
+    over = table.left_over
+    half = (over.high - over.low) / 2.0
+    return (
+        (f"{view.across.name} {view.across.bare(x0)} to {view.across.text(x1)} alone", gain_words(table.first)),
+        (f"{view.up.name} {view.up.bare(y0)} to {view.up.text(y1)} alone", gain_words(table.second)),
+        ("both", gain_words(table.both)),
+        ("left over", f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}"),
+    )

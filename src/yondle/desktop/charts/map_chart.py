@@ -1,0 +1,242 @@
+"""Two knobs as a map: verdict marks with their gains, contour lines inside what was measured, and the edge."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QMouseEvent
+
+from yondle.app.views.gains import told_words
+from yondle.app.views.maps import MapPoint, MapView
+from yondle.desktop.charts.parts import MARK_PX, NumberAxis
+from yondle.desktop.marks import symbol
+from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.model.quantities import MINUS, count, number
+from yondle.model.verdicts import Verdict
+
+_CELLS = 60
+_LINES = 7
+_NEAR_PX = 16.0
+_LEVEL_SHARE = 0.38
+_MOST_LABELLED = 60
+
+
+class MapChart(pg.PlotWidget):
+    """The map. `place_chosen` is sent with the values of both knobs where it is clicked."""
+
+    place_chosen = Signal(float, float)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
+        self._theme = theme
+        self._view: MapView | None = None
+        self._chosen: tuple[float, float] | None = None
+        plot = self.getPlotItem()
+        plot.hideButtons()
+        plot.getViewBox().setMouseMode(pg.ViewBox.RectMode)
+        self.setMinimumSize(300, 220)
+        self._told = pg.TextItem(anchor=(0, 1))
+        self._told.setZValue(20)
+        self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
+        self.scene().sigMouseClicked.connect(self._clicked)
+        theme.changed.connect(self._draw)
+        self._draw()
+
+    def show_view(self, view: MapView, chosen: tuple[float, float] | None) -> None:
+        """Show another map, with one place marked."""
+        if (view, chosen) != (self._view, self._chosen):
+            self._view, self._chosen = view, chosen
+            self._draw()
+
+    def table(self) -> str:
+        """Give every point as tab-separated lines, for copying."""
+        view = self._view
+        if view is None:
+            return ""
+        head = f"{view.across.name} ({view.across.unit})\t{view.up.name} ({view.up.unit})\tgain\tlow\thigh\tpasses\tverdict"
+        lines = [
+            f"{p.x:g}\t{p.y:g}\t" + (f"{p.gain.fraction:.6g}\t{p.gain.low:.6g}\t{p.gain.high:.6g}" if p.gain else "\t\t")
+            + f"\t{p.passes}\t{p.verdict}"
+            for p in view.points
+        ]  # fmt: skip
+        return "\n".join([head, *lines])
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """A double click shows everything again."""
+        self._show_all()
+
+    # -- drawing -------------------------------------------------------------------------------------------------------
+
+    def _draw(self) -> None:
+        c = self._theme.colours
+        self.setBackground(c.ground)
+        for side in ("bottom", "left"):
+            axis = self.getPlotItem().getAxis(side)
+            axis.setPen(pg.mkPen(c.rule))
+            axis.setTextPen(pg.mkPen(c.muted))
+            axis.setStyle(tickFont=font(SMALL_PX), tickLength=4, maxTickLevel=0)
+        self.getPlotItem().getAxis("left").setWidth(58)
+        self.clear()
+        view = self._view
+        if view is None or not view.points:
+            return
+        for side, knob in (("bottom", view.across), ("left", view.up)):
+            axis = self.getPlotItem().getAxis(side)
+            axis.least, axis.names = knob.step, knob.choices
+        self._draw_contours(view)
+        self._draw_edge(view)
+        self._draw_points(view)
+        if self._chosen is not None:
+            x, y = self._chosen
+            pen = pg.mkPen(c.in_play, width=2)
+            self.addItem(
+                pg.ScatterPlotItem([x], [y], size=MARK_PX + 9, pen=pen, brush=None, symbol="o"), ignoreBounds=True
+            )
+        self.addItem(self._told, ignoreBounds=True)
+        self._told.hide()
+        self._show_all()
+
+    def _draw_contours(self, view: MapView) -> None:
+        """Lines of equal gain inside the hull of what was measured, each with its figure."""
+        if view.surface is None:
+            return
+        c = self._theme.colours
+        surface, (left, bottom), (right, top) = (
+            view.surface,
+            view.surface.hull.min(axis=0),
+            view.surface.hull.max(axis=0),
+        )
+        xs, ys = np.linspace(left, right, _CELLS), np.linspace(bottom, top, _CELLS)
+        heights = surface.height(*np.meshgrid(xs, ys, indexing="ij"))
+        low, high = float(heights.min()), float(heights.max())
+        step = _round_step((high - low) / _LINES)
+        for level in np.arange(math.ceil(low / step) * step, high, step):
+            strong = abs(level) < step / 2
+            pen = pg.mkPen(faded(c.ink, 0.75 if strong else 0.38), width=1.6 if strong else 1.0)
+            for line in pg.functions.isocurve(heights, level, connected=True):
+                cells = np.array(line) - 0.5
+                x = left + cells[:, 0] * (right - left) / (_CELLS - 1)
+                y = bottom + cells[:, 1] * (top - bottom) / (_CELLS - 1)
+                inside = surface.holds(x, y)
+                if inside.sum() > 1:
+                    shown = np.where(inside, x, np.nan), np.where(inside, y, np.nan)
+                    curve = pg.PlotCurveItem(*shown, pen=pen, connect="finite")
+                    curve.setZValue(-5)
+                    self.addItem(curve, ignoreBounds=True)
+                    self._write_level(_percent(level, step), x[inside], y[inside])
+
+    def _write_level(self, words: str, x: np.ndarray, y: np.ndarray) -> None:
+        """Write a level into its line, between two rows of marks."""
+        at = int(_LEVEL_SHARE * len(x))
+        word = pg.TextItem(
+            words, color=self._theme.colours.muted, anchor=(0.5, 0.5), fill=pg.mkBrush(self._theme.colours.ground)
+        )
+        word.setFont(font(SMALL_PX - 1))
+        word.setPos(x[at], y[at])
+        word.setZValue(-4)
+        self.addItem(word, ignoreBounds=True)
+
+    def _draw_edge(self, view: MapView) -> None:
+        if len(view.edge) < 2:
+            return
+        colour = self._theme.colours.verdicts[Verdict.DOWN]
+        x, y = [p[0] for p in view.edge], [p[1] for p in view.edge]
+        self.plot(x, y, pen=pg.mkPen(colour, width=2, style=Qt.PenStyle.DashLine))
+        word = pg.TextItem("edge", color=colour, anchor=(0, 1))
+        word.setFont(font(SMALL_PX))
+        word.setPos(x[-1], y[-1])
+        self.addItem(word, ignoreBounds=True)
+
+    def _draw_points(self, view: MapView) -> None:
+        c = self._theme.colours
+        marks = pg.ScatterPlotItem(pxMode=True)
+        marks.addPoints(
+            [
+                {
+                    "pos": (p.x, p.y), "symbol": symbol(p.verdict), "size": MARK_PX, "pen": pg.mkPen(None),
+                    "brush": c.verdicts[p.verdict],
+                }
+                for p in view.points
+            ]
+        )  # fmt: skip
+        self.addItem(marks)
+        if len(view.points) > _MOST_LABELLED:
+            return
+        for p in view.points:
+            if p.gain is not None:
+                words, ground = _percent(100 * p.gain.fraction, 0.1), pg.mkBrush(faded(c.ground, 0.75))
+                word = pg.TextItem(words, color=c.ink, anchor=(0.5, -0.35), fill=ground)
+                word.setFont(font(SMALL_PX))
+                word.setPos(p.x, p.y)
+                self.addItem(word, ignoreBounds=True)
+
+    def _show_all(self) -> None:
+        view = self._view
+        if view is None or not view.points:
+            return
+        for values, knob, show in (
+            ([p.x for p in view.points], view.across, self.setXRange),
+            ([p.y for p in view.points], view.up, self.setYRange),
+        ):
+            low, high = min(values), max(values)
+            pad = 0.12 * (high - low) or 2.0 * knob.step
+            show(low - pad, high + pad, padding=0)
+
+    # -- pointing ------------------------------------------------------------------------------------------------------
+
+    def _near(self, where: QPointF) -> MapPoint | None:
+        box = self.getPlotItem().getViewBox()
+        points = self._view.points if self._view is not None else ()
+
+        def away(p: MapPoint) -> float:
+            at = box.mapViewToScene(QPointF(p.x, p.y))
+            return math.hypot(at.x() - where.x(), at.y() - where.y())
+
+        near = min(points, key=away, default=None)
+        return near if near is not None and away(near) <= _NEAR_PX else None
+
+    def _clicked(self, event: object) -> None:
+        where = event.scenePos()  # type: ignore[attr-defined]
+        box = self.getPlotItem().getViewBox()
+        if self._view is None or not box.sceneBoundingRect().contains(where):
+            return
+        near = self._near(where)
+        at = QPointF(near.x, near.y) if near is not None else box.mapSceneToView(where)
+        across, up = self._view.across, self._view.up
+        inside = across.low <= at.x() <= across.high and up.low <= at.y() <= up.high
+        if near is not None or inside:
+            self.place_chosen.emit(across.nearest(at.x()), up.nearest(at.y()))
+
+    def _hover(self, event: tuple[QPointF]) -> None:
+        view, near = self._view, self._near(event[0])
+        if view is None or near is None:
+            self._told.hide()
+            return
+        c = self._theme.colours
+        words = told_words(near.gain) if near.gain is not None else "no figures"
+        steps = ", ".join(str(n) for n in near.steps)
+        self._told.setText(
+            f"{view.across.text(near.x)}, {view.up.text(near.y)}\n{words}, {count(near.passes, 'pass', 'passes')}\n"
+            f"{near.verdict}, step {steps}",
+            color=c.ink,
+        )
+        self._told.fill, self._told.border = pg.mkBrush(c.panel), pg.mkPen(c.rule)
+        (left, right), (bottom, top) = self.getPlotItem().getViewBox().viewRange()
+        self._told.setAnchor((0 if near.x < (left + right) / 2 else 1, 0 if near.y > (bottom + top) / 2 else 1))
+        self._told.setPos(near.x, near.y)
+        self._told.show()
+
+
+def _round_step(step: float) -> float:
+    """Give the next of 1, 2, 5 times a power of ten."""
+    size = 10.0 ** math.floor(math.log10(max(step, 1e-3)))
+    return next(size * m for m in (1.0, 2.0, 5.0, 10.0) if size * m >= step)
+
+
+def _percent(value: float, step: float) -> str:
+    digits = 0 if step >= 1.0 else 1
+    words = number(value, digits)
+    return words if words.startswith(MINUS) or not float(f"{value:.{digits}f}") else f"+{words}"

@@ -1,0 +1,232 @@
+"""Map: two knobs at once, where gains lie like hills, where the edge runs, and what two changes bring together."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+
+from yondle.app.session import Session
+from yondle.app.views.gains import told_words
+from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
+from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
+from yondle.model.knobs import Knob
+from yondle.model.quantities import count
+
+if TYPE_CHECKING:
+    from yondle.desktop.charts.map_chart import MapChart
+
+_SIDE_WIDTH = 330
+NOTHING = (
+    "No two knobs vary together yet.\nA map takes two values of each with all else the same: sweep one knob at two values of"
+    " another, or search an edge over a second knob (E in Tune)."
+)
+
+
+class MapPlace(QWidget):
+    """The Map place for one session. `proposed` is sent with the values of both knobs to test next."""
+
+    proposed = Signal(dict)
+
+    def __init__(self, theme: Theme, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self._theme, self._session = theme, session
+        self._pairs: tuple[tuple[Knob, Knob], ...] = ()
+        self._pair, self._swapped, self._benchmark = 0, False, 0
+        self._place: tuple[float, float] | None = None
+        self._seen = -1
+        self.view: MapView | None = None
+        self.chart: MapChart | None = None
+        self.pairs = Choice([], "Two knobs")
+        self.pairs.setMinimumContentsLength(30)
+        self.pairs.activated.connect(self.choose_pair)
+        self.benchmarks = Choice([b.name for b in session.declaration.benchmarks], "Benchmark")
+        self.benchmarks.activated.connect(self.choose_benchmark)
+        self.swap = button("Swap the axes")
+        self.swap.clicked.connect(self._swap)
+        self._held = Eliding("", "small")
+        self._says = label("", "title", wrap=True)
+        self._table = QGridLayout()
+        self._table.setVerticalSpacing(4)
+        self._about = label("", "", wrap=True)
+        self.propose_button = button("Propose this step", "main")
+        self.propose_button.clicked.connect(self._propose)
+        self._lay_out()
+        self.actions_by_name = self._make_actions()
+
+    def refresh(self) -> None:
+        """Work out everything again if steps have changed since."""
+        if self._seen == self._session.version:
+            return
+        self._seen = self._session.version
+        before = self._pairs[self._pair] if self._pairs else None
+        self._pairs = pairs_measured(self._session)
+        self.pairs.clear()
+        self.pairs.addItems([f"{one.name} and {other.name.lower()}" for one, other in self._pairs])
+        if not self._pairs:
+            self.view = None
+            self._pages.setCurrentWidget(self._empty)
+            return
+        self._pair = self._pairs.index(before) if before in self._pairs else 0
+        self._show()
+
+    def choose_pair(self, pair: int) -> None:
+        """Show two other knobs."""
+        self._pair, self._swapped, self._place = pair, False, None
+        self._show()
+
+    def choose_benchmark(self, benchmark: int) -> None:
+        """Show the gains of another benchmark."""
+        self._benchmark = benchmark
+        self._show()
+
+    def choose_place(self, x: float, y: float) -> None:
+        """Tell what is known at a place, and offer it as the next step."""
+        self._place = (x, y)
+        self._show()
+
+    # -- showing -------------------------------------------------------------------------------------------------------
+
+    def _show(self) -> None:
+        one, other = self._pairs[self._pair]
+        across, up = (other, one) if self._swapped else (one, other)
+        benchmark = self._session.declaration.benchmarks[self._benchmark]
+        view = self.view = map_of(self._session, across, up, benchmark)
+        self.pairs.setCurrentIndex(self._pair)
+        self.benchmarks.setCurrentIndex(self._benchmark)
+        axes = ", ".join(
+            f"{k.name} {way}{', ' + k.unit if k.unit else ''}" for k, way in ((across, "across"), (up, "up"))
+        )
+        lines = " · lines of equal gain" if view.surface is not None else " · too few points for contour lines"
+        self._held.set_text(f"{view.held} · {axes} · gain over the baseline in %{lines}")
+        self._says.setText(view.sentence)
+        clear(self._table)
+        for row, (name, words) in enumerate(table_rows(view)):
+            self._table.addWidget(label(name, "", wrap=True), row, 0)
+            self._table.addWidget(
+                label(words, "strong"), row, 1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop
+            )
+        self._tell_place(view)
+        self._chart().show_view(view, self._place)
+        self._pages.setCurrentWidget(self._whole)
+
+    def _tell_place(self, view: MapView) -> None:
+        if self._place is None:
+            self._about.setText("Click the map: a mark tells its figures, an empty place becomes the next step.")
+            self.propose_button.hide()
+            return
+        x, y = self._place
+        name = f"{view.across.text(x)} and {view.up.text(y)}"
+        known = next((p for p in view.points if (p.x, p.y) == (x, y)), None)
+        if known is not None:
+            words = told_words(known.gain) if known.gain is not None else "no figures"
+            steps = ", ".join(str(n) for n in known.steps)
+            self._about.setText(
+                f"{name}: {known.verdict}, {words}, {count(known.passes, 'pass', 'passes')}, step {steps}."
+            )
+        else:
+            self._about.setText(f"{name}: not tested yet.")
+        changes = self._changes(view)
+        words = "Propose it as a joint step" if len(changes) > 1 else "Propose it as the next step"
+        self.propose_button.setText(words if changes else "In force now")
+        self.propose_button.setEnabled(bool(changes))
+        self.propose_button.show()
+
+    def _changes(self, view: MapView) -> dict[str, float]:
+        assert self._place is not None
+        wanted = {view.across.id: self._place[0], view.up.id: self._place[1]}
+        return {knob: value for knob, value in wanted.items() if self._session.in_force[knob] != value}
+
+    def _propose(self) -> None:
+        if self.view is not None and self._place is not None:
+            self.proposed.emit(self._changes(self.view))
+
+    def _swap(self) -> None:
+        self._swapped = not self._swapped
+        self._place = self._place[::-1] if self._place is not None else None
+        self._show()
+
+    def _chart(self) -> MapChart:
+        """Make the chart when it is first shown: its library is large."""
+        if self.chart is None:
+            from yondle.desktop.charts.map_chart import MapChart
+
+            self.chart = MapChart(self._theme)
+            self.chart.place_chosen.connect(self.choose_place)
+            self._chart_box.addWidget(self.chart, 1)
+        return self.chart
+
+    # -- building ------------------------------------------------------------------------------------------------------
+
+    def _lay_out(self) -> None:
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        for widget in (self.pairs, self.swap, self.benchmarks):
+            head.addWidget(widget)
+        head.addStretch(1)
+        self._chart_box = QVBoxLayout()
+        self._chart_box.setSpacing(4)
+        self._chart_box.addWidget(self._held)
+        side = QWidget()
+        side.setFixedWidth(_SIDE_WIDTH)
+        box = QVBoxLayout(side)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(8)
+        box.addWidget(label("What it says", "heading"))
+        box.addWidget(self._says)
+        box.addSpacing(6)
+        box.addWidget(label("Alone and together", "heading"))
+        box.addLayout(self._table)
+        box.addSpacing(6)
+        box.addWidget(label("Chosen place", "heading"))
+        box.addWidget(self._about)
+        box.addWidget(self.propose_button)
+        box.addStretch(1)
+        middle = QHBoxLayout()
+        middle.setSpacing(MARGIN)
+        middle.addLayout(self._chart_box, 1)
+        middle.addWidget(side)
+        self._whole = QWidget()
+        whole = QVBoxLayout(self._whole)
+        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
+        whole.setSpacing(8)
+        whole.addLayout(head)
+        whole.addLayout(middle, 1)
+        self._empty = QWidget()
+        empty = QVBoxLayout(self._empty)
+        words = label(NOTHING, "muted", wrap=True)
+        words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        empty.addWidget(words)
+        self._pages = QStackedWidget()
+        self._pages.addWidget(self._empty)
+        self._pages.addWidget(self._whole)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(self._pages)
+
+    def _make_actions(self) -> dict[str, QAction]:
+        made: dict[str, QAction] = {}
+        for name, text, keys, do in (
+            ("copy_picture", "Map: copy the map as a picture", "Ctrl+C", self._copy_picture),
+            ("copy_table", "Map: copy the map as a table", "Ctrl+Shift+C", self._copy_table),
+            ("swap", "Map: swap the axes", "X", self._swap),
+        ):
+            action = QAction(text, self)
+            action.setShortcut(QKeySequence(keys))
+            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            action.triggered.connect(lambda _=False, do=do: do())
+            self.addAction(action)
+            made[name] = action
+        return made
+
+    def _copy_picture(self) -> None:
+        if self.chart is not None:
+            QGuiApplication.clipboard().setPixmap(self.chart.grab())
+
+    def _copy_table(self) -> None:
+        if self.chart is not None:
+            QGuiApplication.clipboard().setText(self.chart.table())
