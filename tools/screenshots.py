@@ -92,6 +92,8 @@ def take_all(camera: Camera) -> None:
         camera.take(window, "tune")
         window.go_to(1)
         camera.take(window, "scaling")
+        window.go_to(2)
+        camera.take(window, "map")
         window.go_to(0)
         entering(camera, window)
         window.tune._propose("core_clock", 4750)

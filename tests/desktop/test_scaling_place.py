@@ -93,3 +93,39 @@ def test_a_new_step_is_there_when_the_place_is_shown_again(qtbot: QtBot, window_
     settle(qtbot, window)
     window.go_to(1)
     assert len(place.view.curves[0].points) == before + 1
+
+
+def test_a_place_on_the_map_becomes_a_joint_step(qtbot: QtBot, open_book: Open, tmp_path: Path) -> None:
+    path = tmp_path / "map.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(2)
+    for fan in (40.0, 60.0):
+        for clock in (4100.0, 4000.0):
+            session.try_from(1, {"core_clock": clock, "fan_level": fan}, None)
+    session.close()
+    window = open_book(path)
+    button_of(window, "Map").click()
+    place = window.map
+    assert place is not None
+    assert place.view is not None
+    assert {place.view.across.id, place.view.up.id} == {"core_clock", "fan_level"}
+    assert place.view.sentence in words(place)
+    place.choose_place(4050.0, 50.0)
+    qtbot.waitUntil(lambda: "not tested yet" in words(place))
+    place.actions_by_name["copy_table"].trigger()
+    assert len(QGuiApplication.clipboard().text().splitlines()) == 1 + len(place.view.points)
+    button_of(place, "Propose it as a joint step").click()
+    assert window.tune is not None
+    assert window.tune.isVisible()
+    assert window.session is not None
+    assert window.session.proposal is not None
+    assert {c.knob: c.new for c in window.session.proposal.changes} == {"core_clock": 4050.0, "fan_level": 50.0}
+
+
+def test_a_map_of_too_little_says_what_it_takes(open_book: Open, tmp_path: Path) -> None:
+    path = tmp_path / "fresh.yondle"
+    Session.create(path, RigChoice("simulated", "Heron", quick_rig())).close()
+    window = open_book(path)
+    window.go_to(2)
+    assert window.map is not None
+    assert "No two knobs vary together yet" in words(window.map)

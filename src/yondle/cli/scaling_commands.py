@@ -1,4 +1,4 @@
-"""`yondle scaling`, `limits` and `target`: how scores answer to knobs, what holds them back, and how far a target is."""
+"""`yondle scaling`, `map`, `limits` and `target`: how scores answer to knobs, what holds them back, and how far a target is."""
 
 from __future__ import annotations
 
@@ -11,12 +11,16 @@ from rich.table import Table
 
 from yondle.app.session import Session
 from yondle.app.views.curves import MEASURE_WORDS, Curve, Measure, ScalingView, scaling
+from yondle.app.views.gains import benchmark_of, gain_words
 from yondle.app.views.limits import limits
+from yondle.app.views.maps import MapPoint, MapView, map_of, table_rows
 from yondle.app.views.sensitivities import Sensitivities, sensitivities
 from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
+from yondle.model.errors import KnownError
 from yondle.model.quantities import number
+from yondle.model.verdicts import Verdict
 
 
 def add_scaling_command(app: typer.Typer, console: Console) -> None:
@@ -38,6 +42,26 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
                 _show_table(sensitivities(session), console, as_json)
             else:
                 _show_curves(scaling(session, session.declaration.knob(knob), measure, group - 1), console, as_json)
+
+    @app.command(name="map")
+    def map_(
+        logbook: LogbookPath,
+        across: Annotated[str, typer.Argument(help="A knob.", show_default=False)],
+        up: Annotated[str, typer.Argument(help="Another knob.", show_default=False)],
+        benchmark: Annotated[str | None, typer.Option(help="A benchmark; the first without.")] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """See two knobs together: gains at every pair of values, and what is left over."""
+        with opened(lambda: Session.open(logbook)) as session:
+            declaration = session.declaration
+            one, other = declaration.knob(across), declaration.knob(up)
+            if one is other:
+                raise KnownError("A map takes two knobs.", "Name another one, too.")
+            view = map_of(session, one, other, benchmark_of(session, benchmark or ""))
+        if as_json:
+            print_json(_map_values(view))
+        else:
+            _show_map(view, console)
 
     @app.command(name="limits")
     def limits_(
@@ -71,6 +95,51 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         console.print(told.sentence)
         for way in told.ways[1:]:
             console.print(way.sentence)
+
+
+def _show_map(view: MapView, console: Console) -> None:
+    console.print(view.sentence)
+    if not view.points:
+        return
+    console.print(f"{view.held}. Shown: gain over the baseline, %.")
+    across = sorted({p.x for p in view.points})
+    known = {(p.x, p.y): p for p in view.points}
+    table = Table(f"{view.up.name} \\ {view.across.name}", *(view.across.text(x) for x in across), box=None)
+    for y in sorted({p.y for p in view.points}, reverse=True):
+        table.add_row(view.up.text(y), *(_map_cell(known.get((x, y))) for x in across))
+    console.print(table)
+    for name, words in table_rows(view):
+        console.print(f"{name}: {words}")
+
+
+def _map_cell(point: MapPoint | None) -> str:
+    if point is None:
+        return ""
+    if point.gain is None:
+        return str(point.verdict)
+    return gain_words(point.gain) if point.verdict is Verdict.HELD else f"{gain_words(point.gain)}, {point.verdict}"
+
+
+def _map_values(view: MapView) -> dict[str, Any]:
+    return {
+        "across": view.across.id,
+        "up": view.up.id,
+        "benchmark": view.benchmark.id,
+        "held": view.held,
+        "sentence": view.sentence,
+        "edge": [list(pair) for pair in view.edge],
+        "points": [
+            {
+                "across": p.x,
+                "up": p.y,
+                "verdict": str(p.verdict),
+                "passes": p.passes,
+                "gain": asdict(p.gain) if p.gain is not None else None,
+            }
+            for p in view.points
+        ],
+        "two_by_two": asdict(view.table) if view.table is not None else None,
+    }
 
 
 def _target_values(told: Target) -> dict[str, Any]:
