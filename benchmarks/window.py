@@ -96,7 +96,7 @@ def _start(book: Path) -> Iterator[Line]:
     yield Line("longest the window is away while charts load", median_ms(frame), "", "", "under 50 ms")
 
 
-class _Shown:
+class Shown:
     """A window on a logbook, driven by hand."""
 
     def __init__(self, book: Path, pace: float | None) -> None:
@@ -139,7 +139,7 @@ class _Shown:
 
 
 def _at_rest_and_running(book: Path) -> Iterator[Line]:
-    shown = _Shown(book, 20.0)
+    shown = Shown(book, 20.0)
     shown.run(1.0)
     rest = shown.run(20.0)
     yield Line("own processor use at rest, 20 s", f"{100 * rest:.2f} % of a core", "", "", "under 0.5 %")
@@ -165,7 +165,7 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
 def _many_steps(path: Path) -> Iterator[Line]:
     _long_trail(path)
     began = time.perf_counter()
-    shown = _Shown(path, 20.0)
+    shown = Shown(path, 20.0)
     opened = time.perf_counter() - began
     yield Line(f"open a book of {STEPS:,} steps, painted", ms(opened), "", "")
     tune = shown.tune

@@ -15,6 +15,7 @@ from tests.desktop.driving import button_of, settle, words
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
 from yondle.app.views.curves import Measure, scaling
+from yondle.app.views.measured import settings_of
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.window import MainWindow
 
@@ -52,7 +53,9 @@ def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, windo
     window.go_to(1)
     place = scaling_of(window)
     assert place.view is not None
-    assert place.view == scaling(window.session, window.session.declaration.knob("core_clock"))  # type: ignore[union-attr,arg-type]
+    session = window.session
+    assert session is not None
+    assert place.view == scaling(session, settings_of(session), session.declaration.knob("core_clock"))
     assert place.view.sentence in words(place)
     assert place.chart is not None
     assert place.chart.chosen is not None

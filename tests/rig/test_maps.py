@@ -14,6 +14,7 @@ from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.session import Session
 from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
+from yondle.app.views.measured import settings_of
 from yondle.main import run
 from yondle.rigs.simulated.rigfile import parse_rig_file
 from yondle.rigs.simulated.world import World, fresh_state
@@ -52,7 +53,7 @@ def grid(grid_book: Path) -> Iterator[Session]:
 def view_of(session: Session, benchmark: str) -> MapView:
     declaration = session.declaration
     across, up = declaration.knob("core_clock"), declaration.knob("memory_rate")
-    return map_of(session, across, up, declaration.workload(benchmark))
+    return map_of(session, settings_of(session), across, up, declaration.workload(benchmark))
 
 
 def true_rate(benchmark: str, clock: float, rate: float) -> float:
@@ -89,7 +90,7 @@ def test_stars_answer_to_memory_and_not_to_the_core(grid: Session) -> None:
 def test_lines_are_drawn_only_inside_what_was_measured_and_the_edge_where_it_failed(grid: Session) -> None:
     import numpy as np
 
-    assert pairs_measured(grid)[0][0].id == "core_clock"
+    assert pairs_measured(grid, settings_of(grid))[0][0].id == "core_clock"
     view = view_of(grid, "stacking")
     assert view.surface is not None
     inside = view.surface.holds(np.array([4200.0, 4450.0, 3900.0]), np.array([5600.0, 5600.0, 5600.0]))

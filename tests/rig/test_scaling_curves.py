@@ -16,7 +16,8 @@ from yondle.app.plans import start_plan
 from yondle.app.session import Session
 from yondle.app.views.curves import Curve, Measure, ScalingView, knobs_measured, measures_for, scaling
 from yondle.app.views.limits import limits
-from yondle.app.views.sensitivities import Cell, sensitivities
+from yondle.app.views.measured import Settings, settings_of
+from yondle.app.views.sensitivities import Cell, Sensitivities, sensitivities
 from yondle.app.views.target import target
 from yondle.main import run
 from yondle.model.errors import KnownError
@@ -58,14 +59,14 @@ def curve(view: ScalingView, benchmark: str) -> Curve:
 
 
 def cell(session: Session, benchmark: str, knob: str) -> Cell:
-    told = sensitivities(session)
+    told = sensitivities(session, settings_of(session))
     row = [b.id for b in told.benchmarks].index(benchmark)
     return told.cells[row][[k.id for k in told.knobs].index(knob)]
 
 
 def test_what_hangs_on_the_core_answers_to_its_clock_and_what_hangs_on_memory_does_not(swept: Session) -> None:
-    assert [k.id for k in knobs_measured(swept)] == ["core_clock", "power_limit"]
-    view = scaling(swept, swept.declaration.knob("core_clock"))
+    assert [k.id for k in knobs_measured(swept, settings_of(swept))] == ["core_clock", "power_limit"]
+    view = scaling(swept, settings_of(swept), swept.declaration.knob("core_clock"))
     stacking, stars, preview = (curve(view, b) for b in ("stacking", "star_match", "preview"))
     assert stacking.answers
     assert stacking.reading is not None
@@ -85,64 +86,71 @@ def test_what_hangs_on_the_core_answers_to_its_clock_and_what_hangs_on_memory_do
 
 
 def test_a_power_limit_has_a_knee_and_above_it_is_next_to_nothing(swept: Session) -> None:
-    view = scaling(swept, swept.declaration.knob("power_limit"))
+    view = scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"))
     stacking = curve(view, "stacking")
     assert stacking.reading is not None
     assert stacking.reading.shape in (Shape.NEARLY_FLAT, Shape.KNEE)
     assert stacking.reading.knee is not None
     assert 55.0 < stacking.reading.knee.at < 85.0
     assert view.sentence.startswith("Past ")
-    watts = scaling(swept, swept.declaration.knob("power_limit"), Measure.POWER)
+    watts = scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"), Measure.POWER)
     shown = [p.shown for p in curve(watts, "stacking").points]
     assert shown[-1] > shown[0] + 5.0
-    per_watt = curve(scaling(swept, swept.declaration.knob("power_limit"), Measure.PER_WATT), "stacking")
+    per_watt = curve(
+        scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"), Measure.PER_WATT), "stacking"
+    )
     assert per_watt.points[0].shown != per_watt.points[-1].shown
     assert Measure.PROPORTION not in measures_for(swept.declaration.knob("power_limit"))
 
 
 def test_points_under_other_settings_are_never_joined(swept: Session) -> None:
-    view = scaling(swept, swept.declaration.knob("core_clock"))
+    view = scaling(swept, settings_of(swept), swept.declaration.knob("core_clock"))
     assert view.held == "All else held at stock"
     assert len(view.groups) == 1
-    unmeasured = scaling(swept, swept.declaration.knob("cas"))
+    unmeasured = scaling(swept, settings_of(swept), swept.declaration.knob("cas"))
     assert not unmeasured.curves
     assert "sweep it" in unmeasured.sentence
 
 
+def of_all(session: Session) -> tuple[Settings, Sensitivities]:
+    settings = settings_of(session)
+    return settings, sensitivities(session, settings)
+
+
 def test_what_limits_each_benchmark_is_told_with_its_evidence(swept: Session) -> None:
     starved = next(r.step.number for r in swept.steps if r.step.setup["power_limit"] == 45.0)
-    here = {each.benchmark.id: each.finding for each in limits(swept, 1)}
+    here = {each.benchmark.id: each.finding for each in limits(swept, *of_all(swept), 1)}
     assert here["stacking"].bound is Bound.PROCESSOR
     assert here["preview"].bound is Bound.CAP
     assert here["frames"].bound is Bound.GRAPHICS
-    there = {each.benchmark.id: each.finding for each in limits(swept, starved)}
+    there = {each.benchmark.id: each.finding for each in limits(swept, *of_all(swept), starved)}
     assert (there["sharpening"].bound, there["sharpening"].words) == (Bound.LIMIT, "power limit")
     assert all(each.signs for each in there.values() if each.bound is not Bound.UNTOLD)
 
 
 def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said(swept: Session) -> None:
     stacking = swept.declaration.workload("stacking")
-    near = target(swept, stacking, 219.5)
+    near = target(swept, settings_of(swept), stacking, 219.5)
     assert near.missing > 0.0
     clock = next(w for w in near.ways if w.knob.id == "core_clock")
     assert 4250.0 < clock.value < 4450.0
     assert clock.low <= clock.value <= clock.high
-    far = target(swept, stacking, 300.0)
+    far = target(swept, settings_of(swept), stacking, 300.0)
     assert "beyond what core clock takes" in next(w for w in far.ways if w.knob.id == "core_clock").against
-    done = target(swept, stacking, 150.0)
+    done = target(swept, settings_of(swept), stacking, 150.0)
     assert done.ways == ()
     assert 0 < done.reached <= done.passes
-    assert "beyond its cap" in target(swept, swept.declaration.workload("preview"), 90.0).sentence
-    lower = target(swept, swept.declaration.workload("sharpening"), 2.0)
+    assert "beyond its cap" in target(swept, settings_of(swept), swept.declaration.workload("preview"), 90.0).sentence
+    lower = target(swept, settings_of(swept), swept.declaration.workload("sharpening"), 2.0)
     assert lower.missing > 0.0
     for wrong in (0.0, -3.0, float("nan")):
         with pytest.raises(KnownError, match="no score"):
-            target(swept, stacking, wrong)
+            target(swept, settings_of(swept), stacking, wrong)
 
 
 def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytest.CaptureFixture[str]) -> None:
     session = Session.open(swept_book)
-    expected = scaling(session, session.declaration.knob("core_clock"))
+    expected = scaling(session, settings_of(session), session.declaration.knob("core_clock"))
     session.close()
     assert run(["scaling", str(swept_book), "core_clock", "--json"]) == 0
     values = json.loads(capsys.readouterr().out)
@@ -159,6 +167,6 @@ def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytes
     assert run(["target", str(swept_book), "stacking", "219.5", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     session = Session.open(swept_book)
-    own = target(session, session.declaration.workload("stacking"), 219.5)
+    own = target(session, settings_of(session), session.declaration.workload("stacking"), 219.5)
     session.close()
     assert (told["sentence"], told["missing"]) == (own.sentence, own.missing)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -70,6 +71,7 @@ def turned_logs(scores: list[float], direction: Direction) -> NDArray[np.float64
     return -logs if direction is Direction.LOWER else logs
 
 
+@lru_cache(maxsize=4096)
 def t_quantile(degrees: float, probability: float = 0.975) -> float:
     """Student's t quantile. SciPy takes a quarter of a second to load, which the window does not wait for at its start."""
     from scipy.special import stdtrit

@@ -14,6 +14,7 @@ from yondle.app.views.curves import MEASURE_WORDS, Curve, Measure, ScalingView, 
 from yondle.app.views.gains import benchmark_of, gain_words
 from yondle.app.views.limits import limits
 from yondle.app.views.maps import MapPoint, MapView, map_of, table_rows
+from yondle.app.views.measured import settings_of
 from yondle.app.views.sensitivities import Sensitivities, sensitivities
 from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
@@ -39,9 +40,11 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         """See how scores scale with a knob, or which benchmark answers to which."""
         with opened(lambda: Session.open(logbook)) as session:
             if knob is None:
-                _show_table(sensitivities(session), console, as_json)
+                _show_table(sensitivities(session, settings_of(session)), console, as_json)
             else:
-                _show_curves(scaling(session, session.declaration.knob(knob), measure, group - 1), console, as_json)
+                named = session.declaration.knob(knob)
+                view = scaling(session, settings_of(session), named, measure, group - 1)
+                _show_curves(view, console, as_json)
 
     @app.command(name="map")
     def map_(
@@ -57,7 +60,7 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
             one, other = declaration.knob(across), declaration.knob(up)
             if one is other:
                 raise KnownError("A map takes two knobs.", "Name another one, too.")
-            view = map_of(session, one, other, benchmark_of(session, benchmark or ""))
+            view = map_of(session, settings_of(session), one, other, benchmark_of(session, benchmark or ""))
         if as_json:
             print_json(_map_values(view))
         else:
@@ -71,7 +74,8 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Say what holds every benchmark back at a step, with the evidence."""
         with opened(lambda: Session.open(logbook)) as session:
-            told = limits(session, step)
+            settings = settings_of(session)
+            told = limits(session, settings, sensitivities(session, settings), step)
         if as_json:
             print_json({each.benchmark.id: asdict(each.finding) for each in told})
             return
@@ -88,7 +92,7 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Say how far a target score is, and which setting would reach it if the trend held."""
         with opened(lambda: Session.open(logbook)) as session:
-            told = target(session, session.declaration.workload(benchmark), score)
+            told = target(session, settings_of(session), session.declaration.workload(benchmark), score)
         if as_json:
             print_json(_target_values(told))
             return

@@ -255,8 +255,8 @@ class MainWindow(QMainWindow):
         self.tune = TunePlace(self._theme, self.bridge, session)
         self.tune.settled.connect(self._show_settled)
         self.tune.bench.reopen.connect(lambda: self.open_logbook(session.logbook.path, self._pace))
-        self.scaling = ScalingPlace(self._theme, session)
-        self.map = MapPlace(self._theme, session)
+        self.scaling = ScalingPlace(self._theme, session, self.tune.views)
+        self.map = MapPlace(self._theme, session, self.tune.views)
         self.map.proposed.connect(self._propose_from_map)
         self.places = QStackedWidget()
         for place in (self.tune, self.scaling, self.map):

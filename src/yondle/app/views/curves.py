@@ -14,7 +14,7 @@ from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, Shape, at_ca
 from yondle.app.session import Session
 from yondle.app.views.charting import ChartFailure
 from yondle.app.views.gains import told_words
-from yondle.app.views.measured import Figure, Group, Setting, groups_of, settings_of
+from yondle.app.views.measured import Figure, Group, Setting, Settings, groups_of
 from yondle.app.views.trail import failure_words
 from yondle.model.knobs import Knob
 from yondle.model.quantities import MINUS, THIN, number, quantity
@@ -114,15 +114,16 @@ def measures_for(knob: Knob) -> tuple[Measure, ...]:
     return tuple(m for m in Measure if m is not Measure.PROPORTION or knob.proportional)
 
 
-def knobs_measured(session: Session) -> tuple[Knob, ...]:
+def knobs_measured(session: Session, settings: Settings) -> tuple[Knob, ...]:
     """List the knobs that were measured at two values or more with all else the same."""
-    settings, now = settings_of(session), session.in_force
-    return tuple(k for k in session.declaration.knobs if groups_of(settings, k, now))
+    return tuple(k for k in session.declaration.knobs if groups_of(settings, k, session.in_force))
 
 
-def scaling(session: Session, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0) -> ScalingView:
+def scaling(
+    session: Session, settings: Settings, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0
+) -> ScalingView:
     """Give the curves of a knob in one group of settings: the present one first, else that with most values."""
-    settings, declaration = settings_of(session), session.declaration
+    declaration = session.declaration
     groups = groups_of(settings, knob, session.in_force)
     if not groups:
         words = f"No two values of {knob.name.lower()} are measured with all else the same: sweep it, or test another value."
@@ -231,7 +232,7 @@ def _hottest(figure: Figure, channels: list[Channel]) -> float | None:
     return max((float(v) for c in channels if (v := figure.facts.get(f"most {c.id}")) is not None), default=None)
 
 
-def _baseline(session: Session, settings: tuple[Setting, ...]) -> Setting | None:
+def _baseline(session: Session, settings: Settings) -> Setting | None:
     base = session.baseline_step
     return next((s for s in settings if base is not None and base.step.number in s.steps), None)
 

@@ -7,8 +7,11 @@ from typing import Any, TypeVar
 
 from yondle.app.session import Session
 from yondle.app.views.charting import ChartView, chart
+from yondle.app.views.curves import Measure, ScalingView, scaling
+from yondle.app.views.measured import Settings, settings_of
 from yondle.app.views.proposal import ProposalView, proposal_view
 from yondle.app.views.rulers import Holding, RulerView, holding, ruler_marks, rulers
+from yondle.app.views.sensitivities import Sensitivities, sensitivities
 from yondle.app.views.trail import Trail, TrailRows
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
@@ -48,6 +51,21 @@ class KeptViews:
     def proposal(self, knob: Knob | None) -> ProposalView | None:
         """Give the proposal in words, with how the knob in play would hold."""
         return proposal_view(self._session, self._session.check(), self.holding(knob))
+
+    @property
+    def settings(self) -> Settings:
+        """What was measured at every setting."""
+        return self._keep("settings", (), lambda: settings_of(self._session))
+
+    def scaling(self, knob: Knob, measure: Measure, group: int) -> ScalingView:
+        """Give the curves of a knob; those of every knob looked at are kept."""
+        name = f"scaling {knob.id} {measure} {group}"
+        return self._keep(name, (knob,), lambda: scaling(self._session, self.settings, knob, measure, group))
+
+    @property
+    def sensitivities(self) -> Sensitivities:
+        """Which benchmark answers to which knob."""
+        return self._keep("sensitivities", (), lambda: sensitivities(self._session, self.settings))
 
     def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:
         whole = (self._session.version, *key)

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from yondle.analysis.limiting import Answer, Bound, Evidence, Finding, Flag, what_limits
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
-from yondle.app.views.measured import Figure, Setting, settings_of
-from yondle.app.views.sensitivities import Sensitivities, sensitivities
+from yondle.app.views.measured import Figure, Setting, Settings
+from yondle.app.views.sensitivities import Sensitivities
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Subsystem
 from yondle.model.quantities import quantity
@@ -28,18 +28,17 @@ class Limited:
     finding: Finding
 
 
-def limits(session: Session, number: int | None = None, told: Sensitivities | None = None) -> tuple[Limited, ...]:
+def limits(session: Session, settings: Settings, told: Sensitivities, number: int | None = None) -> tuple[Limited, ...]:
     """Say what holds every benchmark back at a step, the present one if none is named; raises KnownError without figures.
 
-    `told` is what each answers to, where that is known already.
+    `told` is what each benchmark answers to.
     """
     record = session.step(number) if number is not None else session.position
     if record is None:
         raise KnownError("The rig is at no step of the trail.", "Name a step, or go back to one.")
-    setting = next((s for s in settings_of(session) if record.step.number in s.steps), None)
+    setting = next((s for s in settings if record.step.number in s.steps), None)
     if setting is None or not setting.figures:
         raise KnownError(f"Step {record.step.number} has no figures.", "Name a step whose benchmarks ran.")
-    told = told if told is not None else sensitivities(session)
     return tuple(
         Limited(b, what_limits(_evidence(session.declaration, b, setting, told)))
         for b in session.declaration.benchmarks

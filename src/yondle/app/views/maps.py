@@ -13,7 +13,7 @@ from yondle.analysis.scaling import Interaction, interaction
 from yondle.analysis.surface import Surface, fit_surface
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_words, told_words
-from yondle.app.views.measured import Setting, settings_of
+from yondle.app.views.measured import Setting, Settings
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
 from yondle.model.verdicts import Verdict
@@ -59,9 +59,9 @@ class MapView:
     sentence: str
 
 
-def pairs_measured(session: Session) -> tuple[tuple[Knob, Knob], ...]:
+def pairs_measured(session: Session, settings: Settings) -> tuple[tuple[Knob, Knob], ...]:
     """List the pairs of knobs of which both vary with all else the same, those with most settings first."""
-    settings, found = settings_of(session), list[tuple[int, Knob, Knob]]()
+    found: list[tuple[int, Knob, Knob]] = []
     varying = [k for k in session.declaration.knobs if len({s.setup.get(k.id) for s in settings}) > 1]
     for one, other in combinations(varying, 2):
         group = _group(settings, one, other, session)
@@ -70,9 +70,9 @@ def pairs_measured(session: Session) -> tuple[tuple[Knob, Knob], ...]:
     return tuple((one, other) for _, one, other in sorted(found, key=lambda each: -each[0]))
 
 
-def map_of(session: Session, across: Knob, up: Knob, benchmark: Workload) -> MapView:
+def map_of(session: Session, settings: Settings, across: Knob, up: Knob, benchmark: Workload) -> MapView:
     """Give the map of two knobs in the group of settings that holds most pairs of them."""
-    group = _group(settings_of(session), across, up, session)
+    group = _group(settings, across, up, session)
     base = session.baseline_step
     against = base.scores(benchmark.id) if base is not None else []
     points = tuple(
@@ -93,7 +93,7 @@ def map_of(session: Session, across: Knob, up: Knob, benchmark: Workload) -> Map
     return MapView(across, up, benchmark, points, surface, _edge(points, across, up), table, held, sentence)
 
 
-def _group(settings: tuple[Setting, ...], one: Knob, other: Knob, session: Session) -> list[Setting]:
+def _group(settings: Settings, one: Knob, other: Knob, session: Session) -> list[Setting]:
     """Give the settings that differ in two knobs alone: the largest such group, the present one where it is as large."""
     parts: dict[frozenset[tuple[str, float]], list[Setting]] = {}
     for setting in settings:

@@ -34,6 +34,9 @@ class Setting:
     conditions: frozenset[tuple[str, str]]
 
 
+Settings = tuple[Setting, ...]
+
+
 @dataclass(frozen=True, slots=True)
 class Group:
     """Settings that differ in one knob alone, by its value; `here` where all else is as it is now."""
@@ -48,7 +51,7 @@ class Group:
         return tuple(s.setup[self.knob.id] for s in self.settings if s.figures)
 
 
-def settings_of(session: Session) -> tuple[Setting, ...]:
+def settings_of(session: Session) -> Settings:
     """Gather the steps by their setup, in the order they were first tested."""
     gathered: dict[Setup, list[StepRecord]] = {}
     for record in session.steps:
@@ -57,7 +60,7 @@ def settings_of(session: Session) -> tuple[Setting, ...]:
     return tuple(_setting(setup, records) for setup, records in gathered.items())
 
 
-def groups_of(settings: tuple[Setting, ...], knob: Knob, in_force: Setup) -> tuple[Group, ...]:
+def groups_of(settings: Settings, knob: Knob, in_force: Setup) -> tuple[Group, ...]:
     """Group settings by all else than a knob: the present other settings first, then those with most values of it.
 
     Groups with fewer than two values that have figures are left out.

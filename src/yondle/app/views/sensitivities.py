@@ -10,7 +10,7 @@ from yondle.analysis.scaling import FEWEST_FOR_SHAPE, Elasticity, Shape, at_cap,
 from yondle.app.session import Session
 from yondle.app.views.curves import signed
 from yondle.app.views.gains import gain_words
-from yondle.app.views.measured import Group, groups_of, settings_of
+from yondle.app.views.measured import Group, Settings, groups_of
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
 from yondle.model.workloads import Workload
@@ -43,9 +43,9 @@ class Sensitivities:
     cells: tuple[tuple[Cell, ...], ...]
 
 
-def sensitivities(session: Session) -> Sensitivities:
+def sensitivities(session: Session, settings: Settings) -> Sensitivities:
     """Read every benchmark along every knob that was measured at two values or more with all else the same."""
-    settings, now = settings_of(session), session.in_force
+    now = session.in_force
     benchmarks = session.declaration.benchmarks
     columns: list[tuple[Knob, list[Cell]]] = []
     for knob in session.declaration.knobs:

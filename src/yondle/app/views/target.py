@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.app.session import Session
-from yondle.app.views.measured import Group, Setting, groups_of, settings_of
+from yondle.app.views.measured import Group, Setting, Settings, groups_of
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, number, quantity
@@ -44,11 +44,11 @@ class Target:
     sentence: str
 
 
-def target(session: Session, benchmark: Workload, wanted: float) -> Target:
+def target(session: Session, settings: Settings, benchmark: Workload, wanted: float) -> Target:
     """Say how far a target is; raises KnownError for one that is no score, and where nothing is measured."""
     if not math.isfinite(wanted) or wanted <= 0.0:
         raise KnownError(f"A target of {wanted:g} is no score.", f"Give one above 0 in {benchmark.metric.unit}.")
-    settings = tuple(s for s in settings_of(session) if benchmark.id in s.figures)
+    settings = tuple(s for s in settings if benchmark.id in s.figures)
     if not settings:
         raise KnownError(f"{benchmark.name} is not measured yet.", "Run the baseline first.")
     higher = benchmark.metric.direction is Direction.HIGHER
@@ -61,7 +61,7 @@ def target(session: Session, benchmark: Workload, wanted: float) -> Target:
     return Target(benchmark, wanted, best, where.steps[-1], reached, len(scores), missing, ways, said)
 
 
-def _ways(session: Session, benchmark: Workload, wanted: float, settings: tuple[Setting, ...]) -> tuple[Way, ...]:
+def _ways(session: Session, benchmark: Workload, wanted: float, settings: Settings) -> tuple[Way, ...]:
     ways = []
     for knob in session.declaration.knobs:
         for group in groups_of(settings, knob, session.in_force)[:1]:

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLay
 
 from yondle.app.session import Session
 from yondle.app.views.gains import told_words
+from yondle.app.views.kept import KeptViews
 from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
@@ -31,10 +32,10 @@ class MapPlace(QWidget):
 
     proposed = Signal(dict)
 
-    def __init__(self, theme: Theme, session: Session) -> None:
+    def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
         super().__init__()
         self.setObjectName("page")
-        self._theme, self._session = theme, session
+        self._theme, self._session, self._views = theme, session, views
         self._pairs: tuple[tuple[Knob, Knob], ...] = ()
         self._pair, self._swapped, self._benchmark = 0, False, 0
         self._place: tuple[float, float] | None = None
@@ -64,7 +65,7 @@ class MapPlace(QWidget):
             return
         self._seen = self._session.version
         before = self._pairs[self._pair] if self._pairs else None
-        self._pairs = pairs_measured(self._session)
+        self._pairs = pairs_measured(self._session, self._views.settings)
         self.pairs.clear()
         self.pairs.addItems([f"{one.name} and {other.name.lower()}" for one, other in self._pairs])
         if not self._pairs:
@@ -95,7 +96,7 @@ class MapPlace(QWidget):
         one, other = self._pairs[self._pair]
         across, up = (other, one) if self._swapped else (one, other)
         benchmark = self._session.declaration.benchmarks[self._benchmark]
-        view = self.view = map_of(self._session, across, up, benchmark)
+        view = self.view = map_of(self._session, self._views.settings, across, up, benchmark)
         self.pairs.setCurrentIndex(self._pair)
         self.benchmarks.setCurrentIndex(self._benchmark)
         axes = ", ".join(

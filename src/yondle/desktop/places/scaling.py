@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
@@ -19,9 +20,18 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.app.session import Session
-from yondle.app.views.curves import MEASURE_WORDS, Measure, ScalingView, knobs_measured, measures_for, scaling, unit_of
-from yondle.app.views.limits import limits
-from yondle.app.views.sensitivities import Sensitivities, sensitivities
+from yondle.app.views.curves import (
+    MEASURE_WORDS,
+    Curve,
+    CurvePoint,
+    Measure,
+    ScalingView,
+    knobs_measured,
+    measures_for,
+    unit_of,
+)
+from yondle.app.views.kept import KeptViews
+from yondle.app.views.limits import Limited, limits
 from yondle.app.views.target import target
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
@@ -39,16 +49,17 @@ NOTHING = (
     "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob in Tune (W),"
     " or test another value of one."
 )
+PARAGRAPH = "\n\n"
 TABLE_HEAD = "What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range"
 
 
 class ScalingPlace(QWidget):
     """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
 
-    def __init__(self, theme: Theme, session: Session) -> None:
+    def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
         super().__init__()
         self.setObjectName("page")
-        self._theme, self._session = theme, session
+        self._theme, self._session, self._views = theme, session, views
         self._knobs: tuple[Knob, ...] = ()
         self._measures: tuple[Measure, ...] = ()
         self._knob, self._benchmark, self._measure, self._group = "", "", Measure.GAIN, 0
@@ -66,12 +77,11 @@ class ScalingPlace(QWidget):
         self._says = label("", "title", wrap=True)
         self._axis = Eliding("", "small")
         self._caveat = label("", "warning", wrap=True)
-        self._sentences = QVBoxLayout()
-        self._sentences.setSpacing(5)
-        self._chosen = QGridLayout()
-        self._chosen.setVerticalSpacing(3)
-        self._limits = QVBoxLayout()
-        self._limits.setSpacing(3)
+        self._own_sentence, self._others = label("", "", wrap=True), label("", "muted", wrap=True)
+        self._at, self._steps = label("", "strong"), label("", "small")
+        self._names, self._figures = label(""), label("", "strong")
+        self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self._own_limit, self._limits = label("", "", wrap=True), label("", "muted", wrap=True)
         self.target = QLineEdit()
         self.target.setAccessibleName("Target score")
         self.target.setProperty("role", "tight")
@@ -79,7 +89,6 @@ class ScalingPlace(QWidget):
         self.target.textChanged.connect(self._tell_target)
         self._goal = label("", "muted")
         self._far = label("", "", wrap=True)
-        self._told: Sensitivities | None = None
         self.table = SensitivityTable(theme)
         self.table.chosen.connect(self._choose_cell)
         self._lay_out()
@@ -115,7 +124,7 @@ class ScalingPlace(QWidget):
         if self._seen == self._session.version and self.view is not None:
             return
         self._seen = self._session.version
-        self._knobs = knobs_measured(self._session)
+        self._knobs = knobs_measured(self._session, self._views.settings)
         self.along.clear()
         self.along.addItems([k.name for k in self._knobs])
         if not self._knobs:
@@ -124,8 +133,7 @@ class ScalingPlace(QWidget):
             return
         if self._knob not in {k.id for k in self._knobs}:
             self._knob = self._knobs[0].id
-        self._told = sensitivities(self._session)
-        self.table.show_told(self._told)
+        self.table.show_told(self._views.sensitivities)
         self._table_box.setFixedHeight(min(self.table.sizeHint().height() + 14, _MOST_TABLE))
         self._show()
 
@@ -138,7 +146,7 @@ class ScalingPlace(QWidget):
         knob = self._session.declaration.knob(self._knob)
         if self._measure not in measures_for(knob):
             self._measure = Measure.GAIN
-        view = self.view = scaling(self._session, knob, self._measure, self._group)
+        view = self.view = self._views.scaling(knob, self._measure, self._group)
         self._group = view.group
         self.along.setCurrentIndex(next(i for i, k in enumerate(self._knobs) if k.id == self._knob))
         self._offer_measures(knob)
@@ -160,12 +168,9 @@ class ScalingPlace(QWidget):
         self._says.setText(view.sentence)
         self._caveat.setText(" ".join(view.caveats))
         self._caveat.setVisible(bool(view.caveats))
-        clear(self._sentences)
-        ordered = sorted(view.curves, key=lambda c: c.benchmark.id != self._benchmark)
-        for each in ordered:
-            self._sentences.addWidget(
-                label(each.sentence, "" if each.benchmark.id == self._benchmark else "muted", wrap=True)
-            )
+        sentences = {each.benchmark.id: each.sentence for each in view.curves}
+        self._own_sentence.setText(sentences.pop(self._benchmark, ""))
+        self._others.setText(PARAGRAPH.join(sentences.values()))
         self._tell_point()
         self._tell_target()
         self._pages.setCurrentWidget(self._whole)
@@ -197,8 +202,7 @@ class ScalingPlace(QWidget):
             made.setChecked(measure is self._measure)
 
     def _tell_point(self) -> None:
-        """Write every benchmark at the chosen value; at first the highest that held."""
-        clear(self._chosen)
+        """Write every benchmark at the chosen value; at first the highest there is."""
         view = self.view
         if view is None or not view.curves:
             return
@@ -206,22 +210,14 @@ class ScalingPlace(QWidget):
         value = self._point if self._point in values else values[-1]
         points = [(c, p) for c in view.curves for p in c.points if p.value == value]
         steps = sorted({n for _, p in points for n in p.steps})
-        self._chosen.addWidget(label(view.knob.text(value), "strong"), 0, 0)
-        self._chosen.addWidget(label(f"step {', '.join(map(str, steps))}", "small"), 0, 1, Qt.AlignmentFlag.AlignRight)
-        for row, (curve, point) in enumerate(points, 1):
-            half = (point.high - point.low) / 2
-            digits = digits_for(half) if half == half else 1
-            margin = f" ± {number(half, digits)}" if half == half else ""
-            unit = unit_of(view.measure, curve.benchmark)
-            words = "capped" if curve.capped else f"{number(point.shown, digits)}{margin}{THIN}{unit}"
-            self._chosen.addWidget(label(curve.benchmark.name), row, 0)
-            self._chosen.addWidget(label(words, "strong"), row, 1, Qt.AlignmentFlag.AlignRight)
-
-        clear(self._limits)
-        for limited in limits(self._session, steps[-1], self._told):
-            signs = f": {'; '.join(limited.finding.signs)}" if limited.finding.signs else ""
-            role = "" if limited.benchmark.id == self._benchmark else "muted"
-            self._limits.addWidget(label(f"{limited.benchmark.name} · {limited.finding.words}{signs}", role, wrap=True))
+        self._at.setText(view.knob.text(value))
+        self._steps.setText(f"step {', '.join(map(str, steps))}")
+        self._names.setText("\n".join(curve.benchmark.name for curve, _ in points))
+        self._figures.setText("\n".join(_figure_words(view.measure, curve, point) for curve, point in points))
+        told = limits(self._session, self._views.settings, self._views.sensitivities, steps[-1])
+        lines = {each.benchmark.id: _limit_words(each) for each in told}
+        self._own_limit.setText(lines.pop(self._benchmark, ""))
+        self._limits.setText(PARAGRAPH.join(lines.values()))
 
     def _tell_target(self) -> None:
         """Say how far the target is for the benchmark shown in full."""
@@ -234,7 +230,7 @@ class ScalingPlace(QWidget):
             self._far.setText("")
             return
         try:
-            self._far.setText(target(self._session, benchmark, float(words)).sentence)
+            self._far.setText(target(self._session, self._views.settings, benchmark, float(words)).sentence)
         except ValueError:
             self._far.setText(f"'{words}' is no number: give a score in {benchmark.metric.unit}.")
         except KnownError as error:
@@ -296,13 +292,20 @@ class ScalingPlace(QWidget):
         box.addWidget(label("What it says", "heading"))
         box.addWidget(self._says)
         box.addWidget(self._caveat)
-        box.addLayout(self._sentences)
+        box.addWidget(self._own_sentence)
+        box.addWidget(self._others)
         box.addSpacing(6)
         box.addWidget(label("At one value · click a mark for another", "heading"))
-        box.addLayout(self._chosen)
+        point = QGridLayout()
+        point.addWidget(self._at, 0, 0)
+        point.addWidget(self._steps, 0, 1, Qt.AlignmentFlag.AlignRight)
+        point.addWidget(self._names, 1, 0)
+        point.addWidget(self._figures, 1, 1)
+        box.addLayout(point)
         box.addSpacing(6)
         box.addWidget(label("What limits it there", "heading"))
-        box.addLayout(self._limits)
+        box.addWidget(self._own_limit)
+        box.addWidget(self._limits)
         box.addSpacing(6)
         box.addWidget(label("A target", "heading"))
         row = QHBoxLayout()
@@ -357,3 +360,17 @@ class ScalingPlace(QWidget):
     def _copy_table(self) -> None:
         if self.chart is not None:
             QGuiApplication.clipboard().setText(self.chart.table())
+
+
+def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
+    if curve.capped:
+        return "capped"
+    half = (point.high - point.low) / 2
+    digits = digits_for(half) if math.isfinite(half) else 1
+    margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
+    return f"{number(point.shown, digits)}{margin}{THIN}{unit_of(measure, curve.benchmark)}"
+
+
+def _limit_words(limited: Limited) -> str:
+    signs = f": {'; '.join(limited.finding.signs)}" if limited.finding.signs else ""
+    return f"{limited.benchmark.name} · {limited.finding.words}{signs}"
