@@ -12,7 +12,7 @@ from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
 from yondle.app.views.curves import Curve, CurvePoint, Measure, ScalingView, unit_of
-from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks, InPixels, NumberAxis, dress
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import count, digits_for, number
@@ -24,6 +24,7 @@ _ROW_PX = 15.0
 _NEAR_PX = 18.0
 _DOT_PX = 4
 _STILL = 0.55
+_LEFT_PX = 52
 
 
 class CurvesChart(pg.PlotWidget):
@@ -80,14 +81,7 @@ class CurvesChart(pg.PlotWidget):
     # -- drawing -------------------------------------------------------------------------------------------------------
 
     def _draw(self) -> None:
-        c = self._theme.colours
-        self.setBackground(c.ground)
-        for side in ("bottom", "left"):
-            axis = self.getPlotItem().getAxis(side)
-            axis.setPen(pg.mkPen(c.rule))
-            axis.setTextPen(pg.mkPen(c.muted))
-            axis.setStyle(tickFont=font(SMALL_PX), tickLength=4, maxTickLevel=0 if side == "left" else 1)
-        self.getPlotItem().getAxis("left").setWidth(52)
+        dress(self, self._theme, _LEFT_PX)
         self.clear()
         view, chosen = self._view, self.chosen
         if view is None or chosen is None:
@@ -236,7 +230,7 @@ class CurvesChart(pg.PlotWidget):
         return math.hypot(at.x() - where.x(), at.y() - where.y())
 
 
-class _Names(pg.GraphicsObject):
+class _Names(InPixels):
     """The names of the curves at their right ends, moved apart where they would overlap; a click chooses one."""
 
     def __init__(
@@ -252,15 +246,6 @@ class _Names(pg.GraphicsObject):
         self._chosen, self._theme, self._choose = chosen, theme, choose
         self._stock, self._proportion = view.knob.stock, proportion
         self._places: list[tuple[QRectF, str]] = []
-
-    def boundingRect(self) -> QRectF:
-        """The whole view: names keep their size in pixels."""
-        box = self.getViewBox()
-        return QRectF(box.viewRect()) if box is not None else QRectF()
-
-    def viewRangeChanged(self) -> None:
-        """Follow the view."""
-        self.prepareGeometryChange()
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
         """Paint the names, and where stock is."""

@@ -11,7 +11,7 @@ from PySide6.QtGui import QMouseEvent
 
 from yondle.app.views.gains import told_words
 from yondle.app.views.maps import MapPoint, MapView
-from yondle.desktop.charts.parts import MARK_PX, NumberAxis
+from yondle.desktop.charts.parts import MARK_PX, NumberAxis, dress
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import MINUS, count, number
@@ -20,6 +20,7 @@ from yondle.model.verdicts import Verdict
 _CELLS = 60
 _LINES = 7
 _NEAR_PX = 16.0
+_LEFT_PX = 58
 _LEVEL_SHARE = 0.38
 _MOST_LABELLED = 60
 
@@ -72,13 +73,7 @@ class MapChart(pg.PlotWidget):
 
     def _draw(self) -> None:
         c = self._theme.colours
-        self.setBackground(c.ground)
-        for side in ("bottom", "left"):
-            axis = self.getPlotItem().getAxis(side)
-            axis.setPen(pg.mkPen(c.rule))
-            axis.setTextPen(pg.mkPen(c.muted))
-            axis.setStyle(tickFont=font(SMALL_PX), tickLength=4, maxTickLevel=0)
-        self.getPlotItem().getAxis("left").setWidth(58)
+        dress(self, self._theme, _LEFT_PX, bottom_level=0)
         self.clear()
         view = self._view
         if view is None or not view.points:

@@ -43,7 +43,32 @@ class NumberAxis(pg.AxisItem):
         return [number(value * scale, digits) for value in values]
 
 
-class FailureMarks(pg.GraphicsObject):
+def dress(plot: pg.PlotWidget, theme: Theme, left_px: int, left_level: int = 0, bottom_level: int = 1) -> None:
+    """Give a chart the colours of the scheme; levels say how fine the ticks of either axis may get."""
+    c = theme.colours
+    plot.setBackground(c.ground)
+    for side, level in (("bottom", bottom_level), ("left", left_level)):
+        axis = plot.getPlotItem().getAxis(side)
+        axis.setPen(pg.mkPen(c.rule))
+        axis.setTextPen(pg.mkPen(c.muted))
+        axis.setStyle(tickFont=font(SMALL_PX), tickLength=4, maxTickLevel=level)
+    plot.getPlotItem().getAxis("left").setWidth(left_px)
+
+
+class InPixels(pg.GraphicsObject):
+    """Something painted over the whole view that keeps its size in pixels."""
+
+    def boundingRect(self) -> QRectF:
+        """The whole view."""
+        box = self.getViewBox()
+        return QRectF(box.viewRect()) if box is not None else QRectF()
+
+    def viewRangeChanged(self) -> None:
+        """Follow the view."""
+        self.prepareGeometryChange()
+
+
+class FailureMarks(InPixels):
     """Failures that left no figure, at the foot of the chart where they happened."""
 
     def __init__(self, failures: tuple[ChartFailure, ...], theme: Theme, choose: Callable[[int], None]) -> None:
@@ -52,15 +77,6 @@ class FailureMarks(pg.GraphicsObject):
         self._theme = theme
         self._choose = choose
         self.setAcceptHoverEvents(True)
-
-    def boundingRect(self) -> QRectF:
-        """The whole view: marks keep their size in pixels."""
-        box = self.getViewBox()
-        return QRectF(box.viewRect()) if box is not None else QRectF()
-
-    def viewRangeChanged(self) -> None:
-        """Follow the view."""
-        self.prepareGeometryChange()
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
         """Paint marks and their words."""

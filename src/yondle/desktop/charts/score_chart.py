@@ -9,7 +9,7 @@ import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt, Signal
 
 from yondle.app.views.charting import ChartPoint, ChartView
-from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis, dress
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import count, digits_for, number
@@ -17,6 +17,7 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 
 DOT_PX = 4
+_LEFT_PX = 58
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARE = 0.8
@@ -93,14 +94,7 @@ class ScoreChart(pg.PlotWidget):
     # -- drawing -------------------------------------------------------------------------------------------------------
 
     def _dress(self) -> None:
-        c = self._theme.colours
-        self.setBackground(c.ground)
-        for side in ("bottom", "left"):
-            axis = self.getPlotItem().getAxis(side)
-            axis.setPen(pg.mkPen(c.rule))
-            axis.setTextPen(pg.mkPen(c.muted))
-            axis.setStyle(tickFont=font(SMALL_PX), tickLength=4, maxTickLevel=0 if side == "left" else 1)
-        self.getPlotItem().getAxis("left").setWidth(58)
+        dress(self, self._theme, _LEFT_PX)
 
     def _redraw(self) -> None:
         self._dress()

@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from yondle.app.session import Session
 from yondle.app.views.gains import told_words
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
+from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.model.knobs import Knob
@@ -27,14 +27,13 @@ NOTHING = (
 )
 
 
-class MapPlace(QWidget):
+class MapPlace(ChartPlace):
     """The Map place for one session. `proposed` is sent with the values of both knobs to test next."""
 
     proposed = Signal(dict)
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__()
-        self.setObjectName("page")
+        super().__init__("Map", NOTHING, lambda: self.chart)
         self._theme, self._session, self._views = theme, session, views
         self._pairs: tuple[tuple[Knob, Knob], ...] = ()
         self._pair, self._swapped, self._benchmark = 0, False, 0
@@ -57,7 +56,7 @@ class MapPlace(QWidget):
         self.propose_button = button("Propose this step", "main")
         self.propose_button.clicked.connect(self._propose)
         self._lay_out()
-        self.actions_by_name = self._make_actions()
+        self.add_action("swap", "swap the axes", "X", self._swap)
 
     def refresh(self) -> None:
         """Work out everything again if steps have changed since."""
@@ -70,7 +69,7 @@ class MapPlace(QWidget):
         self.pairs.addItems([f"{one.name} and {other.name.lower()}" for one, other in self._pairs])
         if not self._pairs:
             self.view = None
-            self._pages.setCurrentWidget(self._empty)
+            self.show_whole(False)
             return
         self._pair = self._pairs.index(before) if before in self._pairs else 0
         self._show()
@@ -113,7 +112,7 @@ class MapPlace(QWidget):
             )
         self._tell_place(view)
         self._chart().show_view(view, self._place)
-        self._pages.setCurrentWidget(self._whole)
+        self.show_whole(True)
 
     def _tell_place(self, view: MapView) -> None:
         if self._place is None:
@@ -191,43 +190,8 @@ class MapPlace(QWidget):
         middle.setSpacing(MARGIN)
         middle.addLayout(self._chart_box, 1)
         middle.addWidget(side)
-        self._whole = QWidget()
-        whole = QVBoxLayout(self._whole)
+        whole = QVBoxLayout(self.whole)
         whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
         whole.setSpacing(8)
         whole.addLayout(head)
         whole.addLayout(middle, 1)
-        self._empty = QWidget()
-        empty = QVBoxLayout(self._empty)
-        words = label(NOTHING, "muted", wrap=True)
-        words.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        empty.addWidget(words)
-        self._pages = QStackedWidget()
-        self._pages.addWidget(self._empty)
-        self._pages.addWidget(self._whole)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(self._pages)
-
-    def _make_actions(self) -> dict[str, QAction]:
-        made: dict[str, QAction] = {}
-        for name, text, keys, do in (
-            ("copy_picture", "Map: copy the map as a picture", "Ctrl+C", self._copy_picture),
-            ("copy_table", "Map: copy the map as a table", "Ctrl+Shift+C", self._copy_table),
-            ("swap", "Map: swap the axes", "X", self._swap),
-        ):
-            action = QAction(text, self)
-            action.setShortcut(QKeySequence(keys))
-            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-            action.triggered.connect(lambda _=False, do=do: do())
-            self.addAction(action)
-            made[name] = action
-        return made
-
-    def _copy_picture(self) -> None:
-        if self.chart is not None:
-            QGuiApplication.clipboard().setPixmap(self.chart.grab())
-
-    def _copy_table(self) -> None:
-        if self.chart is not None:
-            QGuiApplication.clipboard().setText(self.chart.table())

@@ -6,7 +6,6 @@ import math
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
 from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
@@ -14,7 +13,6 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QPushButton,
     QScrollArea,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -33,6 +31,7 @@ from yondle.app.views.curves import (
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.limits import Limited, limits
 from yondle.app.views.target import target
+from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
@@ -53,12 +52,11 @@ PARAGRAPH = "\n\n"
 TABLE_HEAD = "What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range"
 
 
-class ScalingPlace(QWidget):
+class ScalingPlace(ChartPlace):
     """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__()
-        self.setObjectName("page")
+        super().__init__("Scaling", NOTHING, lambda: self.chart)
         self._theme, self._session, self._views = theme, session, views
         self._knobs: tuple[Knob, ...] = ()
         self._measures: tuple[Measure, ...] = ()
@@ -92,7 +90,13 @@ class ScalingPlace(QWidget):
         self.table = SensitivityTable(theme)
         self.table.chosen.connect(self._choose_cell)
         self._lay_out()
-        self.actions_by_name = self._make_actions()
+        for name, text, keys, do in (
+            ("next_benchmark", "next benchmark", "Down", lambda: self._step_benchmark(1)),
+            ("benchmark_before", "benchmark before", "Up", lambda: self._step_benchmark(-1)),
+            ("next_value", "next value", "Right", lambda: self._step_point(1)),
+            ("value_before", "value before", "Left", lambda: self._step_point(-1)),
+        ):
+            self.add_action(name, text, keys, do)
 
     def choose_knob(self, knob_id: str) -> None:
         """Show another knob."""
@@ -129,7 +133,7 @@ class ScalingPlace(QWidget):
         self.along.addItems([k.name for k in self._knobs])
         if not self._knobs:
             self.view = None
-            self._pages.setCurrentWidget(self._empty)
+            self.show_whole(False)
             return
         if self._knob not in {k.id for k in self._knobs}:
             self._knob = self._knobs[0].id
@@ -173,7 +177,7 @@ class ScalingPlace(QWidget):
         self._others.setText(PARAGRAPH.join(sentences.values()))
         self._tell_point()
         self._tell_target()
-        self._pages.setCurrentWidget(self._whole)
+        self.show_whole(True)
 
     def _chart(self) -> CurvesChart:
         """Make the chart when it is first shown: its library is large."""
@@ -264,25 +268,13 @@ class ScalingPlace(QWidget):
         self._table_box.setWidgetResizable(True)
         self._table_box.setWidget(self.table)
         self._table_box.setAccessibleName("What each benchmark answers to")
-        self._whole = QWidget()
-        box = QVBoxLayout(self._whole)
+        box = QVBoxLayout(self.whole)
         box.setContentsMargins(MARGIN, 10, MARGIN, 8)
         box.setSpacing(8)
         box.addLayout(head)
         box.addLayout(middle, 1)
         box.addWidget(label(TABLE_HEAD, "heading"))
         box.addWidget(self._table_box)
-        self._empty = QWidget()
-        empty_box = QVBoxLayout(self._empty)
-        words = label(NOTHING, "muted", wrap=True)
-        words.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        empty_box.addWidget(words)
-        self._pages = QStackedWidget()
-        self._pages.addWidget(self._empty)
-        self._pages.addWidget(self._whole)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(self._pages)
 
     def _side(self) -> QWidget:
         inner = QWidget()
@@ -323,24 +315,6 @@ class ScalingPlace(QWidget):
         side.setAccessibleName("What it says")
         return side
 
-    def _make_actions(self) -> dict[str, QAction]:
-        made: dict[str, QAction] = {}
-        for name, text, keys, do in (
-            ("next_benchmark", "Scaling: next benchmark", "Down", lambda: self._step_benchmark(1)),
-            ("benchmark_before", "Scaling: benchmark before", "Up", lambda: self._step_benchmark(-1)),
-            ("next_value", "Scaling: next value", "Right", lambda: self._step_point(1)),
-            ("value_before", "Scaling: value before", "Left", lambda: self._step_point(-1)),
-            ("copy_picture", "Scaling: copy the chart as a picture", "Ctrl+C", self._copy_picture),
-            ("copy_table", "Scaling: copy the chart as a table", "Ctrl+Shift+C", self._copy_table),
-        ):  # fmt: skip
-            action = QAction(text, self)
-            action.setShortcut(QKeySequence(keys))
-            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-            action.triggered.connect(lambda _=False, do=do: do())
-            self.addAction(action)
-            made[name] = action
-        return made
-
     def _step_benchmark(self, by: int) -> None:
         curves = self.view.curves if self.view is not None else ()
         ids = [c.benchmark.id for c in curves]
@@ -352,14 +326,6 @@ class ScalingPlace(QWidget):
         if values:
             here = values.index(self._point) if self._point in values else len(values) - 1
             self.choose_point(values[min(max(here + by, 0), len(values) - 1)])
-
-    def _copy_picture(self) -> None:
-        if self.chart is not None:
-            QGuiApplication.clipboard().setPixmap(self.chart.grab())
-
-    def _copy_table(self) -> None:
-        if self.chart is not None:
-            QGuiApplication.clipboard().setText(self.chart.table())
 
 
 def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
