@@ -17,6 +17,7 @@ from yondle.model.errors import KnownError
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Move, Recall, Try
+from yondle.rigs.simulated.rigfile import rig_text
 
 MakeSession = Callable[..., Session]
 
@@ -125,6 +126,17 @@ def test_a_line_of_edges_rises_with_the_voltage_and_each_search_tells_the_next(n
     joint = [r for r in session.steps if len(r.step.changes) > 1]
     assert joint
     assert all(r.step.joint for r in joint)
+
+
+def test_tests_that_begin_cool_do_not_flatter_a_clock_that_drives_core_and_memory(new_session: MakeSession) -> None:
+    """Bittern's bus clock: soaked with heat it meets *daily* up to 108 MHz; cool it holds for minutes at 115."""
+    session = new_session(rig_text("bittern")[0])
+    session.baseline(2)
+    text = EDGE.replace('"core_clock"', '"bus_clock"').replace('"session"', '"daily"')
+    assert start_plan(session, text, "edge", lambda *_: None).ended is Ended.DONE
+    tried = [r.step.setup["bus_clock"] for r in session.steps]
+    assert max(tried) > 112.0
+    assert 100.0 < session.in_force["bus_clock"] <= 108.0
 
 
 def test_room_below_the_edge_is_kept_and_told(new_session: MakeSession) -> None:
