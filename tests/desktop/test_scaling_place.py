@@ -65,6 +65,9 @@ def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, windo
     qtbot.waitUntil(lambda: "4\u202f200\u202fMHz" in words(place))
     qtbot.keyClick(place.chart, Qt.Key.Key_Left)
     qtbot.waitUntil(lambda: "4\u202f150\u202fMHz" in words(place))
+    place.along.setFocus()
+    qtbot.keyClick(place.along, Qt.Key.Key_Down)
+    assert place.chart.chosen.benchmark.id == "sharpening"
     cell = place.table._box(0, 0).center()
     qtbot.mouseClick(place.table, Qt.MouseButton.LeftButton, pos=QPointF(cell).toPoint())
     assert place.chart.chosen.benchmark.id == "stacking"

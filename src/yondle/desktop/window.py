@@ -277,10 +277,8 @@ class MainWindow(QMainWindow):
         self.places.setCurrentIndex(place)
         self._refresh_place()
         here = self.places.currentWidget()
-        if isinstance(here, ScalingPlace):
-            here.along.setFocus()
-        elif isinstance(here, MapPlace):
-            here.pairs.setFocus()
+        if isinstance(here, ScalingPlace | MapPlace) and here.chart is not None:
+            here.chart.setFocus()
 
     def _refresh_place(self) -> None:
         """Bring the place that is shown up to date; Tune does so by itself."""

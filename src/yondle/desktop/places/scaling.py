@@ -67,7 +67,7 @@ class ScalingPlace(ChartPlace):
         self.chart: CurvesChart | None = None
         self.along = Choice([], "Along")
         self.along.setMinimumContentsLength(16)
-        self.along.activated.connect(lambda i: self.choose_knob(self._knobs[i].id))
+        self.along.activated.connect(self._choose_nth)
         self.held = Choice([], "All else held")
         self.held.activated.connect(self.choose_group)
         self.held.setMinimumContentsLength(30)
@@ -102,6 +102,9 @@ class ScalingPlace(ChartPlace):
         """Show another knob."""
         self._knob, self._group, self._point = knob_id, 0, None
         self._show()
+
+    def _choose_nth(self, number: int) -> None:
+        self.choose_knob(self._knobs[number].id)
 
     def choose_measure(self, measure: Measure) -> None:
         """Show something else upward."""
@@ -316,6 +319,10 @@ class ScalingPlace(ChartPlace):
         return side
 
     def _step_benchmark(self, by: int) -> None:
+        for box, choose in ((self.along, self._choose_nth), (self.held, self.choose_group)):
+            if box.hasFocus():
+                choose(min(max(box.currentIndex() + by, 0), box.count() - 1))
+                return
         curves = self.view.curves if self.view is not None else ()
         ids = [c.benchmark.id for c in curves]
         if self._benchmark in ids:
