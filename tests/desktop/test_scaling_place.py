@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import csv
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtGui import QGuiApplication, QImage
+from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
@@ -18,6 +21,7 @@ from yondle.app.views.curves import Measure, scaling
 from yondle.app.views.measured import settings_of
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.window import MainWindow
+from yondle.model.errors import KnownError
 
 
 @pytest.fixture
@@ -84,6 +88,35 @@ def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, windo
     lines = QGuiApplication.clipboard().text().splitlines()
     assert lines[0].startswith("Core clock (MHz)\tbenchmark\tvalue")
     assert len(lines) == 1 + 5 * len(place.view.curves)
+
+
+def test_a_chart_is_saved_in_open_formats_and_trouble_is_told(
+    qtbot: QtBot, window_with_clocks: MainWindow, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window_with_clocks.go_to(1)
+    place = scaling_of(window_with_clocks)
+    asked: list[Path] = []
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(asked[-1]), ""))
+    for name in ("chart.svg", "chart.png", "chart.csv"):
+        asked.append(tmp_path / name)
+        place.actions_by_name["save"].trigger()
+    root = ElementTree.parse(tmp_path / "chart.svg").getroot()
+    assert root.tag.endswith("svg")
+    assert QImage(str(tmp_path / "chart.png")).width() > 300
+    with (tmp_path / "chart.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert place.view is not None
+    assert [float(r["gain"]) for r in rows if r["benchmark"] == "Stacking"] == pytest.approx(
+        [p.shown for p in place.view.curves[0].points], rel=1e-5
+    )
+    for wrong, says in (("chart.doc", "isn't written as '.doc'"), ("nowhere/chart.png", "can't be written")):
+        asked.append(tmp_path / wrong)
+        place.actions_by_name["save"].trigger()
+        assert says in place.trouble.text()
+        assert place.trouble.isVisible()
+    asked.append(tmp_path / "nowhere" / "chart.csv")
+    with pytest.raises(KnownError, match="can't be written"):
+        place.save(asked[-1])
 
 
 def test_a_new_step_is_there_when_the_place_is_shown_again(qtbot: QtBot, window_with_clocks: MainWindow) -> None:

@@ -2,18 +2,37 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Callable
-from typing import Protocol
+from pathlib import Path
+from typing import Any, Protocol
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence, QPixmap
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtCore import QPoint, QRect, QSize, Qt
+from PySide6.QtGui import QAction, QGuiApplication, QKeySequence, QPainter, QPixmap
+from PySide6.QtWidgets import QFileDialog, QStackedWidget, QVBoxLayout, QWidget
 
+from yondle.desktop.theme import MARGIN
 from yondle.desktop.widgets.basics import label
+from yondle.model.errors import KnownError
+
+KINDS = "Drawing (*.svg);;Picture (*.png);;Figures (*.csv)"
 
 
 class Chart(Protocol):
-    """A chart that can be copied."""
+    """A chart that can be copied and saved."""
+
+    def size(self) -> QSize:
+        """Give its size in pixels."""
+
+    def getPlotItem(self) -> Any:
+        """Give the plot, whose marks are painted one by one into a drawing."""
+
+    def logicalDpiX(self) -> int:
+        """Give the dots an inch it is painted with."""
+
+    def render(self, painter: QPainter) -> None:
+        """Paint it."""
 
     def grab(self) -> QPixmap:
         """Give its picture."""
@@ -35,15 +54,20 @@ class ChartPlace(QWidget):
         words = label(nothing, "muted", wrap=True)
         words.setAlignment(Qt.AlignmentFlag.AlignCenter)
         box.addWidget(words)
+        self.trouble = label("", "warning", wrap=True)
+        self.trouble.setContentsMargins(MARGIN, 4, MARGIN, 0)
+        self.trouble.hide()
         self._pages = QStackedWidget()
         self._pages.addWidget(empty)
         self._pages.addWidget(self.whole)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(self.trouble)
         outer.addWidget(self._pages)
         self.actions_by_name: dict[str, QAction] = {}
         self.add_action("copy_picture", "copy the chart as a picture", "Ctrl+C", self._copy_picture)
         self.add_action("copy_table", "copy the chart as a table", "Ctrl+Shift+C", self._copy_table)
+        self.add_action("save", "save the chart as SVG, PNG or CSV …", "Ctrl+S", self._ask_to_save)
 
     def show_whole(self, whole: bool) -> None:
         """Show the figures, or what to do to get some."""
@@ -58,6 +82,35 @@ class ChartPlace(QWidget):
         self.addAction(action)
         self.actions_by_name[name] = action
 
+    def save(self, path: Path) -> None:
+        """Write the chart as a picture, or its figures; raises KnownError for another kind and where it can't be written."""
+        chart = self._shown_chart()
+        if chart is None:
+            raise KnownError("There is no chart yet.", "Measure two values of a knob first.")
+        kind = path.suffix.lower()
+        if kind == ".csv":
+            written = _written(lambda: path.write_text(_as_csv(chart.table()), "utf-8") >= 0)
+        elif kind == ".png":
+            written = chart.grab().save(str(path), "PNG")
+        elif kind == ".svg":
+            written = _as_svg(chart, path)
+        else:
+            raise KnownError(f"A chart isn't written as '{kind}'.", "End the name in .svg, .png or .csv.")
+        if not written:
+            raise KnownError(f"{path} can't be written.", "Choose another place.")
+
+    def _ask_to_save(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Save the chart", f"{self._name.lower()}.svg", KINDS)
+        if not name:
+            return
+        try:
+            self.save(Path(name))
+        except KnownError as error:
+            self.trouble.setText(f"{error.problem} {error.remedy}")
+            self.trouble.show()
+        else:
+            self.trouble.hide()
+
     def _copy_picture(self) -> None:
         chart = self._shown_chart()
         if chart is not None:
@@ -67,3 +120,38 @@ class ChartPlace(QWidget):
         chart = self._shown_chart()
         if chart is not None:
             QGuiApplication.clipboard().setText(chart.table())
+
+
+def _written(write: Callable[[], bool]) -> bool:
+    try:
+        return write()
+    except OSError:
+        return False
+
+
+def _as_csv(table: str) -> str:
+    """Write tab-separated lines as CSV (RFC 4180)."""
+    made = io.StringIO()
+    csv.writer(made).writerows(line.split("\t") for line in table.splitlines())
+    return made.getvalue()
+
+
+def _as_svg(chart: Chart, path: Path) -> bool:
+    """Draw the chart at the resolution of the screen, so that what keeps its size in pixels stands where it stood."""
+    from PySide6.QtSvg import QSvgGenerator
+
+    drawing = QSvgGenerator()
+    drawing.setFileName(str(path))
+    drawing.setResolution(chart.logicalDpiX())
+    drawing.setSize(chart.size())
+    drawing.setViewBox(QRect(QPoint(), chart.size()))
+    painter = QPainter()
+    if not painter.begin(drawing):
+        return False
+    marks = [item for item in chart.getPlotItem().items if hasattr(item, "setExportMode")]
+    for item in marks:
+        item.setExportMode(True)
+    chart.render(painter)
+    for item in marks:
+        item.setExportMode(False)
+    return painter.end()
