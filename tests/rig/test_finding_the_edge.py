@@ -128,6 +128,21 @@ def test_a_line_of_edges_rises_with_the_voltage_and_each_search_tells_the_next(n
     assert all(r.step.joint for r in joint)
 
 
+def test_a_line_out_of_time_tells_nothing_of_values_it_did_not_come_to(new_session: MakeSession) -> None:
+    session = new_session(RIG)
+    roomy(session)
+    views: list[EdgeView] = []
+
+    def after(*_: object) -> None:
+        run = session.logbook.keeping.open_plan_run()
+        view = edge_view(session, run) if run is not None else None
+        views.extend([view] if view is not None else [])
+
+    line = EDGE + 'along = "core_voltage"\nat = [1.15, 1.2, 1.25]\nhours = 0.05\n'
+    assert start_plan(session, line, "line", after).ended is Ended.DONE
+    assert [p.at for p in views[-1].line] == [1.15]
+
+
 def test_tests_that_begin_cool_do_not_flatter_a_clock_that_drives_core_and_memory(new_session: MakeSession) -> None:
     """Bittern's bus clock: soaked with heat it meets *daily* up to 108 MHz; cool it holds for minutes at 115."""
     session = new_session(rig_text("bittern")[0])

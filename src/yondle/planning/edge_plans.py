@@ -101,6 +101,8 @@ def _find_line(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
     line = EdgeLine(part, declaration)
     hours = part.hours
     for value in line.values:
+        if hours is not None and hours <= 0.0:
+            break
         spent_s = yield from _narrow(line.begin(value), declaration, start, {str(part.along): value}, hours)
         hours = hours - spent_s / HOUR_S if hours is not None else None
     yield GoBack(start.position, "every edge was searched from the same place")

@@ -172,8 +172,8 @@ class _Shower:
                 if against is None:
                     return []
                 if self.measure is Measure.PROPORTION:
-                    value = setting.setup[self._group.knob.id]
-                    return [100.0 * math.exp(v - against) * self._first() / value for v in logs]
+                    ratio = setting.setup[self._group.knob.id] / self._first(benchmark).setup[self._group.knob.id]
+                    return [100.0 * math.exp(v - against) / ratio for v in logs]
                 return [100.0 * math.expm1(v - against) for v in logs]
 
     def range(self, benchmark: Workload, setting: Setting) -> tuple[float, float, float]:
@@ -213,14 +213,15 @@ class _Shower:
     def _against(self, benchmark: Workload) -> float | None:
         """Give the mean log that others are compared with: the baseline's, or for proportions that of the lowest value."""
         if self.measure is Measure.PROPORTION:
-            first = next((s for s in self._group.settings if benchmark.id in s.figures), None)
-            logs = self._logs(benchmark, first.figures[benchmark.id]) if first is not None else []
+            compared: Setting | None = self._first(benchmark)
         else:
-            logs = self._logs(benchmark, self.base.figures.get(benchmark.id, ())) if self.base is not None else []
+            compared = self.base
+        logs = self._logs(benchmark, compared.figures.get(benchmark.id, ())) if compared is not None else []
         return float(np.mean(logs)) if logs else None
 
-    def _first(self) -> float:
-        return min(self._group.values)
+    def _first(self, benchmark: Workload) -> Setting:
+        """Give the setting of the lowest value at which a benchmark was measured."""
+        return next((s for s in self._group.settings if benchmark.id in s.figures), self._group.settings[0])
 
 
 def _watts(figure: Figure, power: Channel | None) -> float | None:

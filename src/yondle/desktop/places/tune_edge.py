@@ -95,8 +95,8 @@ class EdgeOffers(QObject):
         if view is None or end.ended in (Ended.PAUSED, Ended.WAITING):
             return False
         actions = [CardAction("Understood", lambda: self._cards.take(CARD), "main")]
-        position = self._session.position
-        if end.ended is Ended.DONE and position is not None and position.step.setup[view.knob.id] == view.recommended:
+        position = self._session.position if end.ended is Ended.DONE and view.along is None else None
+        if position is not None and position.step.setup[view.knob.id] == view.recommended:
             number, load = position.step.number, view.load
             actions.append(CardAction("Keep it as a profile …", lambda: self._keep(number, load)))
         title = view.title if end.ended is Ended.DONE else f"The search is {end.ended}"
