@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
+    QLabel,
     QLineEdit,
     QPushButton,
     QScrollArea,
@@ -43,6 +44,7 @@ if TYPE_CHECKING:
     from yondle.desktop.charts.curves_chart import CurvesChart
 
 _SIDE_WIDTH = 330
+_TEXT_WIDTH = _SIDE_WIDTH - 16
 _MOST_TABLE = 190
 NOTHING = (
     "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob in Tune (W),"
@@ -172,15 +174,16 @@ class ScalingPlace(ChartPlace):
         self._axis.set_text(
             f"Upward {upward}; along {knob.name}{', ' + knob.unit if knob.unit else ''} · bars show 95 % ranges"
         )
-        self._says.setText(view.sentence)
+        _say(self._says, view.sentence)
         self._caveat.setText(" ".join(view.caveats))
         self._caveat.setVisible(bool(view.caveats))
         sentences = {each.benchmark.id: each.sentence for each in view.curves}
-        self._own_sentence.setText(sentences.pop(self._benchmark, ""))
-        self._others.setText(PARAGRAPH.join(sentences.values()))
+        _say(self._own_sentence, sentences.pop(self._benchmark, ""))
+        _say(self._others, PARAGRAPH.join(sentences.values()))
         self._tell_point()
         self._tell_target()
         self.show_whole(True)
+        QTimer.singleShot(0, self, lambda: _say(self._says, view.sentence))
 
     def _chart(self) -> CurvesChart:
         """Make the chart when it is first shown: its library is large."""
@@ -223,8 +226,8 @@ class ScalingPlace(ChartPlace):
         self._figures.setText("\n".join(_figure_words(view.measure, curve, point) for curve, point in points))
         told = limits(self._session, self._views.settings, self._views.sensitivities, steps[-1])
         lines = {each.benchmark.id: _limit_words(each) for each in told}
-        self._own_limit.setText(lines.pop(self._benchmark, ""))
-        self._limits.setText(PARAGRAPH.join(lines.values()))
+        _say(self._own_limit, lines.pop(self._benchmark, ""))
+        _say(self._limits, PARAGRAPH.join(lines.values()))
 
     def _tell_target(self) -> None:
         """Say how far the target is for the benchmark shown in full."""
@@ -234,14 +237,14 @@ class ScalingPlace(ChartPlace):
         self._goal.setText(f"{benchmark.name}, {benchmark.metric.unit}")
         words = self.target.text().strip().replace(",", ".")
         if not words:
-            self._far.setText("")
+            _say(self._far, "")
             return
         try:
-            self._far.setText(target(self._session, self._views.settings, benchmark, float(words)).sentence)
+            _say(self._far, target(self._session, self._views.settings, benchmark, float(words)).sentence)
         except ValueError:
-            self._far.setText(f"'{words}' is no number: give a score in {benchmark.metric.unit}.")
+            _say(self._far, f"'{words}' is no number: give a score in {benchmark.metric.unit}.")
         except KnownError as error:
-            self._far.setText(f"{error.problem} {error.remedy}")
+            _say(self._far, f"{error.problem} {error.remedy}")
 
     def _choose_cell(self, knob_id: str, benchmark_id: str) -> None:
         self._benchmark = benchmark_id
@@ -312,6 +315,7 @@ class ScalingPlace(ChartPlace):
         side = QScrollArea()
         side.setWidgetResizable(True)
         side.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        side.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOn)
         side.setFrameShape(QFrame.Shape.NoFrame)
         side.setFixedWidth(_SIDE_WIDTH)
         side.setWidget(inner)
@@ -347,3 +351,14 @@ def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
 def _limit_words(limited: Limited) -> str:
     signs = f": {'; '.join(limited.finding.signs)}" if limited.finding.signs else ""
     return f"{limited.benchmark.name} · {limited.finding.words}{signs}"
+
+
+def _say(where: QLabel, text: str) -> None:
+    """Write into a label of the side and give it all the height its lines take: a scroll area would squeeze it."""
+    where.setText(text)
+    where.setMinimumHeight(where.heightForWidth(_TEXT_WIDTH) if text else 0)
+    inner = where.parentWidget()
+    layout = inner.layout() if inner is not None else None
+    if inner is not None and layout is not None:
+        layout.invalidate()
+        inner.setMinimumHeight(layout.heightForWidth(_SIDE_WIDTH - 10))
