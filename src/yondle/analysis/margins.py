@@ -18,6 +18,9 @@ FEWEST_PASSES = 2
 LEAST_VARIATION = 1e-4
 """Passes count as varying by this at least: figures that never vary are rounded or capped, not exact."""
 
+RISK = 0.05
+"""How often a 95 % range misses."""
+
 POWER = 0.8
 """How often an effect called visible shows."""
 _PLANNED_VARIATION = 1.1
@@ -96,11 +99,12 @@ def spread(scores: list[float]) -> Spread | None:
     return Spread(n, math.exp(mean), math.exp(mean - half), math.exp(mean + half), deviation)
 
 
-def gain(scores: list[float], baseline: list[float], direction: Direction) -> Gain | None:
+def gain(scores: list[float], baseline: list[float], direction: Direction, comparisons: int = 1) -> Gain | None:
     """Give the gain of passes over baseline passes with Welch's 95 % interval on logs (Welch 1947, Biometrika 34).
 
-    None when either side has no usable pass. Figures that never vary (a cap, coarse rounding) get the margin of
-    LEAST_VARIATION: equal figures are no sign of a difference, nor of its absence.
+    With several `comparisons` the interval is widened so that all of them hold together (Bonferroni; Miller, Simultaneous
+    Statistical Inference, ch. 1). None when either side has no usable pass. Figures that never vary (a cap, coarse
+    rounding) get the margin of LEAST_VARIATION: equal figures are no sign of a difference, nor of its absence.
     """
     step, base = turned_logs(scores, direction), turned_logs(baseline, direction)
     n, m = len(step), len(base)
@@ -111,7 +115,7 @@ def gain(scores: list[float], baseline: list[float], direction: Direction) -> Ga
         return Gain(n, m, math.expm1(difference), math.nan, math.nan, GainWord.TOO_FEW)
     a, b = (max(float(np.var(side, ddof=1)), LEAST_VARIATION**2) / len(side) for side in (step, base))
     degrees = (a + b) ** 2 / (a * a / (n - 1) + b * b / (m - 1))
-    error, critical = math.sqrt(a + b), t_quantile(degrees)
+    error, critical = math.sqrt(a + b), t_quantile(degrees, 1.0 - RISK / (2.0 * comparisons))
     return gain_from(difference, critical * error, (critical + t_quantile(degrees, POWER)) * error, n, m)
 
 

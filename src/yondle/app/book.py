@@ -69,8 +69,13 @@ class Book:
 
     def _note(self) -> None:
         self.steps = [self._records[n] for n in sorted(self._records)]
-        measured = (r for r in reversed(self.steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
-        self.baseline = next(measured, None)
+        self.baseline = baseline_of(self.steps)
+
+
+def baseline_of(steps: list[StepRecord]) -> StepRecord | None:
+    """Give the latest baseline that ran through."""
+    measured = (r for r in reversed(steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
+    return next(measured, None)
 
 
 def may_be_put_in_force(record: StepRecord) -> bool:

@@ -93,10 +93,12 @@ class Session:
             choice = RigChoice(*logbook.rig())
             goes_down = kill_self if together else None
             if choice.kind == THIS:
+                from yondle.app.field_books import keep_declaration
                 from yondle.app.this_machine import keep_stock, setup_of
 
                 machine = make_machine(choice, None, None, this=setup_of(logbook.keeping))
                 keep_stock(logbook.keeping, machine.rig.declaration)
+                keep_declaration(logbook.keeping, machine.rig.declaration)
             else:
                 machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
             return cls(logbook, machine, asks)

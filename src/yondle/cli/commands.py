@@ -23,6 +23,7 @@ from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of
 from yondle.app.views.inspection import Inspection, inspect_rig
 from yondle.cli.bench_commands import add_bench_commands
+from yondle.cli.compare_commands import add_compare_commands
 from yondle.cli.inspected import print_inspection
 from yondle.cli.plan_commands import add_edge_command, plan_app
 from yondle.cli.profile_commands import profile_app
@@ -246,6 +247,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
     add_bench_commands(app, console)
     add_edge_command(app, console)
     add_scaling_command(app, console)
+    add_compare_commands(app, console)
     app.add_typer(plan_app(console), name="plan")
     app.add_typer(profile_app(console), name="profile")
     return app

@@ -79,22 +79,40 @@ def create_store(path: Path) -> None:
 def open_store(path: Path) -> sa.Engine:
     """Open an existing logbook and bring it up to date; a copy of an older one is kept beside it."""
     _must_be_logbook(path)
+    _must_be_writable(path)
     engine = connect(path)
     try:
         with engine.connect() as connection:
-            version = int(connection.execute(sa.text("PRAGMA user_version")).scalar_one())
+            version = _version(connection)
             if path.stat().st_size < _CHECKED_WHOLE_BELOW:
                 answer = connection.execute(sa.text("PRAGMA quick_check(1)")).scalar_one()
                 if answer != "ok":
                     raise damaged(path, str(answer))
-        if version > SCHEMA_VERSION:
-            raise KnownError(
-                f"{path} was written by a newer Yondle (schema {version}, this one knows {SCHEMA_VERSION}).",
-                "Open it with that version, or install it here; the file was left as it is.",
-            )
+        _must_not_be_newer(path, version)
         if version < SCHEMA_VERSION:
             shutil.copy2(path, path.with_name(f"{path.name}.schema{version}"))
             _migrate(engine)
+    except sa.exc.DatabaseError as error:
+        engine.dispose()
+        raise trouble(path, error) from error
+    except KnownError:
+        engine.dispose()
+        raise
+    return engine
+
+
+def open_to_read(path: Path) -> sa.Engine:
+    """Open an existing logbook, which another program may be writing, without changing it or what lies beside it."""
+    _must_be_logbook(path)
+    in_use = path.with_name(path.name + "-wal").exists()
+    how = {"mode": "ro", "uri": "true"} | ({} if in_use else {"immutable": "1"})
+    engine = sa.create_engine(sa.URL.create("sqlite", database=path.absolute().as_uri(), query=how))
+    try:
+        with engine.connect() as connection:
+            version = _version(connection)
+        _must_not_be_newer(path, version)
+        if version < SCHEMA_VERSION:
+            raise KnownError(f"{path} was written by an older Yondle.", "Open it once, which brings it up to date.")
     except sa.exc.DatabaseError as error:
         engine.dispose()
         raise trouble(path, error) from error
@@ -158,8 +176,23 @@ def _must_be_logbook(path: Path) -> None:
         raise KnownError(
             f"{path} is a database of another program, not a logbook.", "Check the name; the file was left as it is."
         )
+
+
+def _must_be_writable(path: Path) -> None:
     if not os.access(path, os.W_OK) or not os.access(path.parent, os.W_OK):
         raise KnownError(f"{path} may not be written.", "Give yourself permission to write it and its folder.")
+
+
+def _version(connection: sa.Connection) -> int:
+    return int(connection.execute(sa.text("PRAGMA user_version")).scalar_one())
+
+
+def _must_not_be_newer(path: Path, version: int) -> None:
+    if version > SCHEMA_VERSION:
+        raise KnownError(
+            f"{path} was written by a newer Yondle (schema {version}, this one knows {SCHEMA_VERSION}).",
+            "Open it with that version, or install it here; the file was left as it is.",
+        )
 
 
 def _migrate(engine: sa.Engine) -> None:

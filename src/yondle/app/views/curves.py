@@ -11,10 +11,9 @@ import numpy as np
 from yondle.analysis.efficiency import power_channel
 from yondle.analysis.margins import FEWEST_PASSES, Gain, GainWord, gain, spread, t_quantile, turned_logs
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, Shape, at_cap, read_curve
-from yondle.app.session import Session
 from yondle.app.views.charting import ChartFailure
 from yondle.app.views.gains import told_words
-from yondle.app.views.measured import Figure, Group, Setting, Settings, groups_of
+from yondle.app.views.measured import FieldBook, Figure, Group, Setting, Settings, groups_of, held_words, unlike_words
 from yondle.app.views.trail import failure_words
 from yondle.model.knobs import Knob
 from yondle.model.quantities import MINUS, THIN, number, quantity
@@ -114,22 +113,22 @@ def measures_for(knob: Knob) -> tuple[Measure, ...]:
     return tuple(m for m in Measure if m is not Measure.PROPORTION or knob.proportional)
 
 
-def knobs_measured(session: Session, settings: Settings) -> tuple[Knob, ...]:
+def knobs_measured(book: FieldBook, settings: Settings) -> tuple[Knob, ...]:
     """List the knobs that were measured at two values or more with all else the same."""
-    return tuple(k for k in session.declaration.knobs if groups_of(settings, k, session.in_force))
+    return tuple(k for k in book.declaration.knobs if groups_of(settings, k, book.in_force))
 
 
 def scaling(
-    session: Session, settings: Settings, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0
+    book: FieldBook, settings: Settings, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0
 ) -> ScalingView:
     """Give the curves of a knob in one group of settings: the present one first, else that with most values."""
-    declaration = session.declaration
-    groups = groups_of(settings, knob, session.in_force)
+    declaration = book.declaration
+    groups = groups_of(settings, knob, book.in_force)
     if not groups:
         words = f"No two values of {knob.name.lower()} are measured with all else the same: sweep it, or test another value."
         return ScalingView(knob, measure, (), (), {}, "", (), words, 0, ())
     group = groups[min(chosen, len(groups) - 1)]
-    base = _baseline(session, settings)
+    base = _baseline(book, settings)
     shower = _Shower(declaration, measure, base, group)
     curves = tuple(
         _curve(benchmark, group, shower) for benchmark in declaration.benchmarks if _measured(group, benchmark)
@@ -233,8 +232,8 @@ def _hottest(figure: Figure, channels: list[Channel]) -> float | None:
     return max((float(v) for c in channels if (v := figure.facts.get(f"most {c.id}")) is not None), default=None)
 
 
-def _baseline(session: Session, settings: Settings) -> Setting | None:
-    base = session.baseline_step
+def _baseline(book: FieldBook, settings: Settings) -> Setting | None:
+    base = book.baseline_step
     return next((s for s in settings if base is not None and base.step.number in s.steps), None)
 
 
@@ -361,21 +360,13 @@ def _failures(group: Group) -> tuple[ChartFailure, ...]:
 
 
 def _held(declaration: RigDeclaration, group: Group) -> str:
-    """Say what all else was: the knobs that differ from stock."""
-    setup = group.settings[0].setup
-    changed = [declaration.knob(c.knob) for c in declaration.stock.changes_to(setup) if c.knob != group.knob.id]
-    words = ", ".join(f"{k.name.lower()} {k.text(setup[k.id])}" for k in changed)
-    return f"All else held: {words}" if words else "All else held at stock"
+    return held_words(declaration, group.settings[0].setup, group.knob.id)
 
 
 def _caveats(group: Group, measure: Measure, shower: _Shower) -> tuple[str, ...]:
     """Say what the points don't share, and what is missing."""
-    told: dict[str, set[str]] = {}
-    for setting in group.settings:
-        for name, value in setting.conditions:
-            told.setdefault(name, set()).add(value)
-    differing = [f"{name} ({', '.join(sorted(values))})" for name, values in sorted(told.items()) if len(values) > 1]
-    caveats = [f"Not all measured alike: {'; '.join(differing)}."] if differing else []
+    unlike = unlike_words(group.settings)
+    caveats = [unlike] if unlike else []
     if shower.base is None and measure in (Measure.GAIN, Measure.PER_WATT):
         caveats.append("No baseline to compare with: run it first.")
     return tuple(caveats)

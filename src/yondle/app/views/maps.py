@@ -13,7 +13,7 @@ from yondle.analysis.scaling import Interaction, interaction
 from yondle.analysis.surface import Surface, fit_surface
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_words, told_words
-from yondle.app.views.measured import Setting, Settings
+from yondle.app.views.measured import Setting, Settings, held_words
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
 from yondle.model.verdicts import Verdict
@@ -88,7 +88,7 @@ def map_of(session: Session, settings: Settings, across: Knob, up: Knob, benchma
     )
     table = _two_by_two(group, across, up, benchmark)
     surface = _surface(points, across, up)
-    held = _held(session, group, across, up)
+    held = held_words(session.declaration, group[0].setup, across.id, up.id) if group else ""
     sentence = _sentence(across, up, benchmark, points, table)
     return MapView(across, up, benchmark, points, surface, _edge(points, across, up), table, held, sentence)
 
@@ -163,15 +163,6 @@ def _two_by_two(group: list[Setting], across: Knob, up: Knob, benchmark: Workloa
     if left_over is None or alone is None or other is None or together is None:
         return None
     return TwoByTwo(low, high, alone, other, together, left_over)
-
-
-def _held(session: Session, group: list[Setting], across: Knob, up: Knob) -> str:
-    if not group:
-        return ""
-    declaration, setup = session.declaration, group[0].setup
-    changed = [declaration.knob(c.knob) for c in declaration.stock.changes_to(setup)]
-    words = ", ".join(f"{k.name.lower()} {k.text(setup[k.id])}" for k in changed if k.id not in (across.id, up.id))
-    return f"All else held: {words}" if words else "All else held at stock"
 
 
 def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoint, ...], table: TwoByTwo | None) -> str:

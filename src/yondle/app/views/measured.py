@@ -2,15 +2,40 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Protocol
 
-from yondle.app.session import Session
 from yondle.model.knobs import Knob, Setup
+from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
 
 _OWN = ("asked because", "room temperature in °C")
 """Conditions that differ from test to test and make no two of them incomparable."""
+
+
+class FieldBook(Protocol):
+    """What readings are taken from: a session, or another field book that is only read."""
+
+    @property
+    def declaration(self) -> RigDeclaration:
+        """The rig it is about, with the tuner's own limits."""
+
+    @property
+    def steps(self) -> list[StepRecord]:
+        """Every step, oldest first."""
+
+    @property
+    def baseline_step(self) -> StepRecord | None:
+        """The latest baseline that ran through."""
+
+    @property
+    def in_force(self) -> Setup:
+        """The settings in force."""
+
+    def step(self, number: int) -> StepRecord:
+        """Give one step; raises KnownError when there is none of that number."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,13 +76,59 @@ class Group:
         return tuple(s.setup[self.knob.id] for s in self.settings if s.figures)
 
 
-def settings_of(session: Session) -> Settings:
+def settings_of(book: FieldBook) -> Settings:
     """Gather the steps by their setup, in the order they were first tested."""
     gathered: dict[Setup, list[StepRecord]] = {}
-    for record in session.steps:
+    for record in book.steps:
         if record.attempts:
             gathered.setdefault(record.step.setup, []).append(record)
-    return tuple(_setting(setup, records) for setup, records in gathered.items())
+    return tuple(setting_of(setup, records) for setup, records in gathered.items())
+
+
+def setting_of(setup: Setup, records: list[StepRecord]) -> Setting:
+    """Gather what steps of one setup have measured."""
+    attempts = [attempt for record in records for attempt in record.attempts]
+    figures: dict[str, list[Figure]] = {}
+    for attempt in attempts:
+        for made in attempt.passes:
+            result = made.result
+            if made.counts and result is not None and result.score is not None and result.score > 0.0:
+                figures.setdefault(made.workload, []).append(Figure(result.score, made.started_s, result.facts))
+    for record in records:
+        for added in record.added:
+            figures.setdefault(added.workload, []).append(Figure(added.score, 0.0, added.facts))
+    outcomes = [a.outcome for a in attempts if a.outcome is not None and a.outcome.failure not in SAYS_NOTHING]
+    failed = [o for o in outcomes if o.failure is not None]
+    return Setting(
+        setup,
+        {name: tuple(those) for name, those in figures.items()},
+        tuple(record.step.number for record in records),
+        records[-1].verdict,
+        failed[-1] if failed else None,
+        frozenset(pair for attempt in attempts for pair in _conditions(attempt)),
+    )
+
+
+def changed_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
+    """Say which knobs differ from stock, leaving out those named; empty where none does."""
+    changed = [declaration.knob(c.knob) for c in declaration.stock.changes_to(setup) if c.knob not in without]
+    return ", ".join(f"{k.name.lower()} {k.text(setup[k.id])}" for k in changed)
+
+
+def held_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
+    """Say what all else was while some knobs varied."""
+    words = changed_words(declaration, setup, *without)
+    return f"All else held: {words}" if words else "All else held at stock"
+
+
+def unlike_words(settings: Iterable[Setting]) -> str:
+    """Say in what conditions settings were not measured alike; empty where they were."""
+    told: dict[str, set[str]] = {}
+    for setting in settings:
+        for name, value in setting.conditions:
+            told.setdefault(name, set()).add(value)
+    unlike = [f"{name} ({', '.join(sorted(values))})" for name, values in sorted(told.items()) if len(values) > 1]
+    return f"Not all measured alike: {'; '.join(unlike)}." if unlike else ""
 
 
 def groups_of(settings: Settings, knob: Knob, in_force: Setup) -> tuple[Group, ...]:
@@ -80,29 +151,6 @@ def groups_of(settings: Settings, knob: Knob, in_force: Setup) -> tuple[Group, .
 
 def _others(setup: Setup, knob: Knob) -> frozenset[tuple[str, float]]:
     return frozenset(pair for pair in setup.items_ if pair[0] != knob.id)
-
-
-def _setting(setup: Setup, records: list[StepRecord]) -> Setting:
-    attempts = [attempt for record in records for attempt in record.attempts]
-    figures: dict[str, list[Figure]] = {}
-    for attempt in attempts:
-        for made in attempt.passes:
-            result = made.result
-            if made.counts and result is not None and result.score is not None and result.score > 0.0:
-                figures.setdefault(made.workload, []).append(Figure(result.score, made.started_s, result.facts))
-    for record in records:
-        for added in record.added:
-            figures.setdefault(added.workload, []).append(Figure(added.score, 0.0, added.facts))
-    outcomes = [a.outcome for a in attempts if a.outcome is not None and a.outcome.failure not in SAYS_NOTHING]
-    failed = [o for o in outcomes if o.failure is not None]
-    return Setting(
-        setup,
-        {name: tuple(those) for name, those in figures.items()},
-        tuple(record.step.number for record in records),
-        records[-1].verdict,
-        failed[-1] if failed else None,
-        frozenset(pair for attempt in attempts for pair in _conditions(attempt)),
-    )
 
 
 def _conditions(attempt: Attempt) -> list[tuple[str, str]]:

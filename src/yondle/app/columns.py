@@ -1,0 +1,243 @@
+"""What can be compared side by side: steps, profiles, other field books, and figures typed in as a reference."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from yondle.app.demo import data_folder
+from yondle.app.field_books import ReadBook, read_book
+from yondle.app.own import LONGEST_NAME
+from yondle.app.session import Session
+from yondle.app.views.measured import Figure, Setting, changed_words, setting_of
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
+from yondle.model.profiles import Profile
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import StepRecord
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Workload
+
+STOCK, HERE, OF = "stock", "here", "#"
+"""Words for the baseline and the step in force, and what stands between a file and what is meant in it."""
+COMPARED, REFERENCES = "compared", "references"
+MOST_COLUMNS = 24
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One thing compared: its address, what it is called, what it was measured on, and its figures.
+
+    `setup` is in words; `step` is None for a reference.
+    """
+
+    address: str
+    name: str
+    rig: str
+    setup: str
+    declaration: RigDeclaration
+    setting: Setting
+    step: StepRecord | None
+
+    def workload(self, like: Workload) -> Workload | None:
+        """Find a benchmark of another machine here: by its name, unit and direction, as ids of typed ones differ."""
+        wanted = (like.name, like.metric.unit, like.metric.direction)
+        return next(
+            (w for w in self.declaration.workloads if (w.name, w.metric.unit, w.metric.direction) == wanted), None
+        )
+
+    def figures(self, like: Workload) -> tuple[Figure, ...]:
+        """Give the figures of a benchmark."""
+        found = self.workload(like)
+        return self.setting.figures.get(found.id, ()) if found is not None else ()
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """Something that can be made a column: where it comes from, its address, and what it is called."""
+
+    source: str
+    address: str
+    name: str
+
+
+def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
+    """List what can be compared: this field book's steps and profiles, references, and those of other books read."""
+    own = [
+        Offer("This field book", address, name)
+        for address, name in _named(
+            session.steps, session.baseline_step, session.position, session.logbook.keeping.profiles()
+        )
+    ]
+    typed = [Offer("References", name, name) for name in _references(session)]
+    others = [
+        Offer(_title(book), f"{book.path}{OF}{address}", name)
+        for book in books
+        for address, name in _named(book.steps, book.baseline_step, book.position, book.profiles)
+    ]
+    return (*own, *typed, *others)
+
+
+def books_nearby(session: Session) -> tuple[Path, ...]:
+    """List other field books beside this one and in the usual folder, newest first."""
+    own = session.logbook.path.resolve()
+    found = {p.resolve() for folder in {own.parent, data_folder().resolve()} for p in folder.glob("*.yondle")} - {own}
+    return tuple(sorted(found, key=lambda p: (-p.stat().st_mtime, p.name)))
+
+
+def compared(session: Session) -> tuple[str, ...]:
+    """List the addresses last compared; at first stock, every profile, and the step in force."""
+    kept = session.logbook.keeping.value(COMPARED)
+    if kept:
+        return tuple(str(each) for each in kept)
+    base, here = session.baseline_step, session.position
+    profiles = [p for p in session.logbook.keeping.profiles() if p.step is not None]
+    first = [STOCK] if base is not None else []
+    named = [p.name for p in profiles]
+    told = {p.step for p in profiles} | ({base.step.number} if base is not None else set())
+    return (*first, *named, *([HERE] if here is not None and here.step.number not in told else []))
+
+
+def compare_these(session: Session, addresses: tuple[str, ...]) -> None:
+    """Keep what is compared; raises KnownError for too many."""
+    if len(addresses) > MOST_COLUMNS:
+        raise KnownError(f"{len(addresses)} columns can't be told apart.", f"Choose {MOST_COLUMNS} at most.")
+    session.logbook.keeping.keep(COMPARED, list(addresses))
+
+
+class Shelf:
+    """The field books at hand: the open one, and others as they stood when they were first asked for."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._read: dict[Path, ReadBook] = {}
+
+    @property
+    def books(self) -> tuple[ReadBook, ...]:
+        """The other field books read so far."""
+        return tuple(self._read.values())
+
+    def book(self, path: Path) -> ReadBook:
+        """Read another field book, once; raises KnownError for one that can't be read."""
+        if path not in self._read:
+            self._read[path] = read_book(path)
+        return self._read[path]
+
+    def read_again(self) -> None:
+        """Forget what other books said, so that they are read anew."""
+        self._read.clear()
+
+    def columns(self, addresses: tuple[str, ...]) -> tuple[tuple[Column, ...], tuple[KnownError, ...]]:
+        """Give the columns of addresses, and why some of them can't be had any more."""
+        found, missing = [], []
+        for address in addresses:
+            try:
+                found.append(self.column(address))
+            except KnownError as error:
+                missing.append(error)
+        return tuple(found), tuple(missing)
+
+    def column(self, address: str) -> Column:
+        """Give one column: 'stock', 'here', a step's number, a profile, a reference, or 'other.yondle#stock' and so on.
+
+        Raises KnownError for what is not there.
+        """
+        session = self._session
+        file, of, what = address.rpartition(OF)
+        if not of and address.endswith(".yondle"):
+            file, what = address, STOCK
+        if file:
+            other = self.book(Path(file))
+            record, name = _found(what, other.steps, other.baseline_step, other.position, other.profiles)
+            return _column(address, f"{_title(other)} · {name}", other.declaration, record)
+        if what in (references := _references(session)):
+            return _reference(session, what, references[what])
+        record, name = _found(
+            what, session.steps, session.baseline_step, session.position, session.logbook.keeping.profiles()
+        )
+        return _column(address, name, session.declaration, record)
+
+
+def add_reference(session: Session, name: str, benchmark: str, scores: tuple[float, ...], note: str = "") -> None:
+    """Keep scores from elsewhere to compare with, in the unit of a benchmark; more under the same name join them.
+
+    Raises KnownError for a name that means something else already, and for what can't be a score.
+    """
+    workload = session.declaration.workload(benchmark)
+    clean = name.strip()
+    taken = {n.casefold() for _, n in _named([], None, None, session.logbook.keeping.profiles())} | {STOCK, HERE}
+    if not clean or len(clean) > LONGEST_NAME or OF in clean or clean.isdigit() or clean.casefold() in taken:
+        raise KnownError(
+            f"'{clean}' can't be a reference's name.",
+            f"Give 1 to {LONGEST_NAME} characters without '{OF}', no number, and no profile's name.",
+        )
+    if not scores or not all(0.0 < s < float("inf") for s in scores):
+        raise KnownError("A reference needs scores above 0.", f"Give them in {workload.metric.unit}.")
+    kept = _references(session)
+    entry = kept.get(clean, {"scores": {}, "note": ""})
+    entry["scores"][workload.id] = [*entry["scores"].get(workload.id, []), *scores]
+    entry["note"] = note.strip() or entry["note"]
+    session.logbook.keeping.keep(REFERENCES, {**kept, clean: entry})
+
+
+def drop_reference(session: Session, name: str) -> None:
+    """Forget a reference; raises KnownError where there is none of that name."""
+    kept = _references(session)
+    if name not in kept:
+        raise KnownError(f"There is no reference '{name}'.", f"There are: {', '.join(kept) or 'none'}.")
+    del kept[name]
+    session.logbook.keeping.keep(REFERENCES, kept)
+
+
+def _references(session: Session) -> dict[str, dict]:  # type: ignore[type-arg]
+    return dict(session.logbook.keeping.value(REFERENCES) or {})
+
+
+def _reference(session: Session, name: str, kept: dict) -> Column:  # type: ignore[type-arg]
+    figures = {w: tuple(Figure(float(s), 0.0, {}) for s in scores) for w, scores in kept["scores"].items()}
+    setting = Setting(Setup.of({}), figures, (), Verdict.UNPROVEN, None, frozenset())
+    return Column(name, name, "", kept["note"] or "typed in", session.declaration, setting, None)
+
+
+def _named(
+    steps: list[StepRecord], base: StepRecord | None, here: StepRecord | None, profiles: tuple[Profile, ...]
+) -> list[tuple[str, str]]:
+    """Give address and name of everything in a field book that has figures."""
+    fixed = [(STOCK, "Stock")] if base is not None else []
+    fixed += [(HERE, f"In force (step {here.step.number})")] if here is not None else []
+    kept = [(p.name, p.name) for p in profiles if p.step is not None]
+    return [*fixed, *kept, *((str(r.step.number), f"Step {r.step.number}") for r in steps if r.attempts or r.added)]
+
+
+def _found(
+    what: str,
+    steps: list[StepRecord],
+    base: StepRecord | None,
+    here: StepRecord | None,
+    profiles: tuple[Profile, ...],
+) -> tuple[StepRecord, str]:
+    by_number = {str(r.step.number): r for r in steps}
+    if what == STOCK and base is not None:
+        return base, "Stock"
+    if what == HERE and here is not None:
+        return here, f"In force (step {here.step.number})"
+    profile = next((p for p in profiles if p.name.casefold() == what.casefold()), None)
+    if profile is not None and profile.step is not None:
+        return by_number[str(profile.step)], profile.name
+    if what in by_number:
+        return by_number[what], f"Step {what}"
+    known = ", ".join(address for address, _ in _named(steps, base, here, profiles)[:12]) or "nothing measured yet"
+    raise KnownError(f"There is no '{what}' to compare.", f"There is: {known}.")
+
+
+def _column(address: str, name: str, declaration: RigDeclaration, record: StepRecord) -> Column:
+    setting = setting_of(record.step.setup, [record])
+    words = changed_words(declaration, setting.setup) or "everything at stock"
+    return Column(address, name, declaration.info.name, words, declaration, setting, record)
+
+
+def _title(book: ReadBook) -> str:
+    """Name a field book by its rig, and by its file where that is not its rig's name."""
+    name, stem = book.declaration.info.name, book.path.stem
+    plain = name.lower().replace(" ", "-")
+    return name if stem == plain else f"{name} ({stem})"

@@ -1,0 +1,89 @@
+"""Other field books, read without touching them or their rigs, to be compared with the one that is open."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from pydantic import TypeAdapter, ValidationError
+
+from yondle.app.book import baseline_of
+from yondle.app.machines import THIS, RigChoice, make_machine
+from yondle.app.own import Own
+from yondle.logbook.keeping import Keeping
+from yondle.logbook.records import reading
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
+from yondle.model.profiles import Profile
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import StepRecord
+
+DECLARATION = "declaration"
+"""What the real machine was like when its logbook was last opened, for those who read it elsewhere."""
+
+
+@dataclass(frozen=True, slots=True)
+class ReadBook:
+    """A field book as it stood when it was read."""
+
+    path: Path
+    declaration: RigDeclaration
+    steps: list[StepRecord]
+    baseline_step: StepRecord | None
+    in_force: Setup
+    position: StepRecord | None
+    profiles: tuple[Profile, ...]
+
+    def step(self, number: int) -> StepRecord:
+        """Give one step; raises KnownError when there is none of that number."""
+        found = next((record for record in self.steps if record.step.number == number), None)
+        if found is None:
+            raise KnownError(f"{self.path.name} has no step {number}.", "'yondle status' lists the steps there are.")
+        return found
+
+
+def read_book(path: Path) -> ReadBook:
+    """Read a field book as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
+    with reading(path) as records:
+        choice = RigChoice(*records.rig())
+        given = _kept_declaration(records.keeping, path) if choice.kind == THIS else _declaration(choice)
+        steps = records.steps()
+        at = records.position()
+        position = next((r for r in steps if r.step.number == at), None)
+        return ReadBook(
+            path,
+            Own(records.keeping, given).declaration(),
+            steps,
+            baseline_of(steps),
+            position.step.setup if position is not None else given.stock,
+            position,
+            records.keeping.profiles(),
+        )
+
+
+def keep_declaration(keeping: Keeping, declaration: RigDeclaration) -> None:
+    """Keep what the real machine is like, so that its logbook can be read on another."""
+    told = TypeAdapter(RigDeclaration).dump_python(declaration, mode="json")
+    if keeping.value(DECLARATION) != told:
+        keeping.keep(DECLARATION, told)
+
+
+def _kept_declaration(keeping: Keeping, path: Path) -> RigDeclaration:
+    told = keeping.value(DECLARATION)
+    if told is None:
+        raise KnownError(f"{path} doesn't say what its machine is like.", "Open it once on that machine.")
+    try:
+        return TypeAdapter(RigDeclaration).validate_python(told)
+    except ValidationError as error:
+        raise KnownError(
+            f"{path} says of its machine what can't be read ({error.error_count()} faults).",
+            "Open it once on that machine.",
+        ) from error
+
+
+def _declaration(choice: RigChoice) -> RigDeclaration:
+    machine = make_machine(choice, None, None)
+    try:
+        return machine.rig.declaration
+    finally:
+        machine.rig.close()

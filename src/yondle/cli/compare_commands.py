@@ -1,0 +1,121 @@
+"""`yondle compare` and `reference`: steps, profiles, other field books and figures from elsewhere side by side."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from yondle.app.columns import Shelf, add_reference, compared, drop_reference
+from yondle.app.session import Session
+from yondle.app.views.compare import CompareView, Row, cell_words, compare, mean_words, rank_words
+from yondle.cli.running import AsJson, LogbookPath, opened
+from yondle.cli.shown import print_json
+from yondle.model.errors import KnownError
+
+
+def add_compare_commands(app: typer.Typer, console: Console) -> None:
+    """Add the comparison of columns, and references to compare with."""
+
+    @app.command(name="compare")
+    def compare_(
+        logbook: LogbookPath,
+        what: Annotated[
+            list[str] | None,
+            typer.Argument(
+                help="Columns: a step's number, 'stock', 'here', a profile, a reference, other.yondle, or"
+                " other.yondle#12. Those last chosen in the window without.",
+                show_default=False,
+            ),
+        ] = None,
+        against: Annotated[int, typer.Option(min=1, help="The column that gains are told over, counted from 1.")] = 1,
+        passes: Annotated[bool, typer.Option("--passes", help="Every pass and what it cost below each row.")] = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Put steps, profiles, samples and rigs side by side."""
+        with opened(lambda: Session.open(logbook)) as session:
+            columns = [Shelf(session).column(each) for each in what or compared(session)]
+        if not columns:
+            raise KnownError("There is nothing to compare yet.", "Run the baseline first.")
+        if against > len(columns):
+            raise KnownError(f"There is no column {against}.", f"There are {len(columns)}.")
+        view = compare(columns, against - 1)
+        if as_json:
+            print_json(_values(view))
+        else:
+            _show(view, console, passes)
+
+    @app.command(name="reference")
+    def reference_(
+        logbook: LogbookPath,
+        name: Annotated[str, typer.Argument(help="What it is called.", show_default=False)],
+        benchmark: Annotated[str, typer.Argument(help="A benchmark; its unit counts.", show_default=False)] = "",
+        scores: Annotated[list[float] | None, typer.Argument(help="One score or more.", show_default=False)] = None,
+        note: Annotated[str, typer.Option(help="Where they come from.")] = "",
+        drop: Annotated[bool, typer.Option("--drop", help="Forget the reference.")] = False,
+    ) -> None:
+        """Keep scores from elsewhere to compare with."""
+        with opened(lambda: Session.open(logbook)) as session:
+            if drop:
+                drop_reference(session, name)
+            else:
+                add_reference(session, name, benchmark, tuple(scores or ()), note)
+
+
+def _show(view: CompareView, console: Console, passes: bool) -> None:
+    console.print(view.sentence)
+    table = Table("", *(_head(view, i) for i in range(len(view.columns))), box=None)
+    for group in view.groups:
+        table.add_row(Text(group.name, "bold"), *(mean_words(m) for m in group.means))
+        for row in group.rows:
+            table.add_row(f"  {row.benchmark.name}", *_cells(view, row))
+            for name, values in row.details if passes else ():
+                table.add_row(f"    {name}", *values)
+    table.add_row(Text("all", "bold"), *(mean_words(m) for m in view.means))
+    console.print(table)
+    for column in view.columns:
+        console.print(f"{column.name}: {column.setup}")
+    for words in (*(f"{r.benchmark.name}: {r.caveat}." for r in view.rows if r.caveat), *view.caveats):
+        console.print(words)
+
+
+def _head(view: CompareView, i: int) -> str:
+    return f"{view.columns[i].name}, compared with" if i == view.against else view.columns[i].name
+
+
+def _cells(view: CompareView, row: Row) -> list[str]:
+    words = []
+    for i, cell in enumerate(row.cells):
+        told = [cell_words(cell, row.benchmark, i == view.against), rank_words(cell)]
+        words.append(", ".join(each for each in told if each))
+    return words
+
+
+def _values(view: CompareView) -> dict[str, Any]:
+    return {
+        "columns": [{"address": c.address, "name": c.name, "rig": c.rig, "setup": c.setup} for c in view.columns],
+        "against": view.against + 1,
+        "sentence": view.sentence,
+        "caveats": list(view.caveats),
+        "means": [asdict(m) if m is not None else None for m in view.means],
+        "groups": [
+            {
+                "name": group.name,
+                "means": [asdict(m) if m is not None else None for m in group.means],
+                "rows": [
+                    {
+                        "benchmark": row.benchmark.id,
+                        "unit": row.benchmark.metric.unit,
+                        "caveat": row.caveat,
+                        "cells": [asdict(c) if c is not None else None for c in row.cells],
+                    }
+                    for row in group.rows
+                ],
+            }
+            for group in view.groups
+        ],
+    }

@@ -1,0 +1,125 @@
+"""What a logbook answers about what was done; any number of programs may read one, also while another writes it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from yondle.logbook import schema
+from yondle.logbook.keeping import Keeping
+from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
+from yondle.logbook.samples import unpack
+from yondle.logbook.store import damaged, open_to_read, trouble
+from yondle.model.errors import KnownError
+from yondle.model.sensors import SampleBlock
+from yondle.model.steps import SensorLog, StepRecord
+
+
+class Records:
+    """What a logbook answers; nothing in it is changed."""
+
+    def __init__(self, path: Path, engine: sa.Engine) -> None:
+        self.path = path
+        self._engine = engine
+        self.keeping = Keeping(engine, path)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._engine.dispose()
+
+    def rig(self) -> tuple[str, str, str]:
+        """Give kind, name and definition of the rig the logbook is about."""
+        with self._engine.connect() as connection:
+            row = connection.execute(sa.select(schema.rig).order_by(schema.rig.c.id)).first()
+        if row is None:
+            raise KnownError(f"{self.path} names no rig.", "It was never finished; make a new one with 'yondle new'.")
+        return row.kind, row.name, row.definition
+
+    def steps(self) -> list[StepRecord]:
+        """Give every step with its attempts, passes and notes, oldest first."""
+        return self._read(None)
+
+    def step(self, number: int) -> StepRecord:
+        """Give one step; raises KnownError when there is none of that number."""
+        found = self._read(number)
+        if not found:
+            raise KnownError(f"There is no step {number}.", "'yondle status' lists the steps there are.")
+        return found[0]
+
+    def position(self) -> int | None:
+        """Give the step whose setup is in force, or None before the baseline."""
+        found: int | None = self.keeping.value("position")
+        return found
+
+    def unclosed(self) -> list[OpenAttempt]:
+        """List attempts that were opened and never closed."""
+        with self._engine.connect() as connection:
+            rows = connection.execute(
+                sa.select(schema.attempt).where(schema.attempt.c.closed_at.is_(None)).order_by(schema.attempt.c.id)
+            ).all()
+            return [open_attempt(connection, row) for row in rows]
+
+    def last_time_s(self) -> float:
+        """Give the latest time on the rig's clock that was ever written."""
+        with self._engine.connect() as connection:
+            times = [
+                connection.execute(sa.select(sa.func.max(column))).scalar_one()
+                for column in (schema.attempt.c.started_s, schema.sample_block.c.to_s, schema.pass_.c.started_s)
+            ]
+        return max((float(t) for t in times if t is not None), default=0.0)
+
+    def trace(self, attempt: int) -> list[SampleBlock]:
+        """Give the sample blocks of an attempt in order of time; a damaged block is a KnownError."""
+        blocks = schema.sample_block
+        with self._engine.connect() as connection:
+            rows = connection.execute(
+                sa.select(blocks).where(blocks.c.attempt == attempt).order_by(blocks.c.from_s)
+            ).all()
+        try:
+            return [unpack(tuple(json.loads(row.channels)), row.samples, row.data) for row in rows]
+        except ValueError as error:
+            raise KnownError(
+                f"The trace of attempt {attempt} in {self.path} can't be read: {error}.",
+                "The rest of the logbook is unharmed; restore a copy to see this trace.",
+            ) from error
+
+    def journal(self, attempt: int) -> list[str]:
+        """List the acts the journal holds of an attempt, in order."""
+        with self._engine.connect() as connection:
+            rows = connection.execute(
+                sa.select(schema.journal.c.act).where(schema.journal.c.attempt == attempt).order_by(schema.journal.c.id)
+            )
+            return [row.act for row in rows]
+
+    def sensor_logs(self, step: int) -> list[SensorLog]:
+        """Give the sensor logs added to a step."""
+        try:
+            with self._engine.connect() as connection:
+                return sensor_logs(connection, step)
+        except ValueError as error:
+            raise damaged(self.path, f"a sensor log can't be read: {error}") from error
+
+    def _read(self, number: int | None) -> list[StepRecord]:
+        try:
+            with self._engine.connect() as connection:
+                return list(steps(connection, number))
+        except (ValueError, TypeError, AttributeError) as error:
+            raise damaged(self.path, f"a step can't be read: {error}") from error
+        except sa.exc.DatabaseError as error:
+            raise trouble(self.path, error) from error
+
+
+@contextmanager
+def reading(path: Path) -> Iterator[Records]:
+    """Open a logbook to read it alone; raises KnownError for what is none, or can't be read as it is."""
+    engine = open_to_read(path)
+    try:
+        yield Records(path, engine)
+    except sa.exc.DatabaseError as error:
+        raise trouble(path, error) from error
+    finally:
+        engine.dispose()
