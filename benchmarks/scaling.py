@@ -14,7 +14,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from benchmarks.shares import share
-from yondle.analysis.scaling import Shape, crossing, elasticity, interaction, read_curve
+from yondle.analysis.crossing import crossing
+from yondle.analysis.scaling import Shape, elasticity, interaction, read_curve
 from yondle.model.workloads import Direction
 
 VALUES = tuple(4000.0 + 100.0 * i for i in range(13))
@@ -105,22 +106,33 @@ def lines(noise: Noise, sweeps: int, seed: int) -> list[tuple[str, str]]:
 
 
 def _crossings(noise: Noise, sweeps: int, rng: np.random.Generator) -> list[tuple[str, str]]:
-    """One curve starts 4 % behind and answers better; they meet inside the range."""
+    """One curve starts 4 % behind and answers better; they meet inside the range. Then the same with a knee in both."""
     where = VALUES[0] * 1.04 ** (1.0 / 0.4)
-    told = []
-    for _ in range(sweeps):
-        one = sweep(lambda v: 0.96 * straight(0.8)(v), noise, rng)
-        told.append(crossing(one, sweep(lambda v: 0.96 * 1.04 * straight(0.4)(v), noise, rng), UP))
+    found = _crossing_lines("a crossing", where, straight(0.8), lambda v: 1.04 * straight(0.4)(v), noise, sweeps, rng)
+    limited = [kneed(4700.0, slope, 0.0) for slope in (0.8, 0.4)]
+    found += _crossing_lines(
+        "a crossing of curves with a knee", where, limited[0], lambda v: 1.04 * limited[1](v), noise, sweeps, rng
+    )
+    for name, ahead in (("10 % apart", 1.1), ("that are equal", 1.0)):
+        told = [
+            crossing(sweep(straight(0.6), noise, rng), sweep(lambda v: ahead * straight(0.6)(v), noise, rng), UP)  # noqa: B023
+            for _ in range(sweeps)
+        ]
+        found.append((f"false crossings of curves {name}", share(sum(t is not None for t in told), sweeps)))
+    return found
+
+
+def _crossing_lines(
+    name: str, where: float, one: Law, other: Law, noise: Noise, sweeps: int, rng: np.random.Generator
+) -> list[tuple[str, str]]:
+    told = [crossing(sweep(one, noise, rng), sweep(other, noise, rng), UP) for _ in range(sweeps)]
     seen = [c for c in told if c is not None]
-    inside = sum((math.isnan(c.low) or c.low <= where) and (math.isnan(c.high) or where <= c.high) for c in seen)
-    never = 0
-    for _ in range(sweeps):
-        ahead = sweep(lambda v: 1.1 * straight(0.6)(v), noise, rng)
-        never += crossing(sweep(straight(0.6), noise, rng), ahead, UP) is not None
+    inside = sum(c.low <= where <= c.high for c in seen)
+    wide = float(np.median([(c.high - c.low) / where for c in seen])) if seen else math.nan
     return [
-        ("a crossing is found", share(len(seen), sweeps)),
+        (f"{name} is found", share(len(seen), sweeps)),
         ("of these, inside its interval", share(inside, max(1, len(seen)))),
-        ("false crossings of curves 10 % apart", share(never, sweeps)),
+        ("width of that interval, median", f"{100 * wide:.1f} %"),
     ]
 
 

@@ -1,4 +1,4 @@
-"""How a score answers to a knob: slope, shape, knee, cap, peak, crossing of two curves, and what two knobs do together.
+"""How a score answers to a knob: slope, shape, knee, cap, peak, and what two knobs do together.
 
 Everything is worked out on logarithms, scores turned so that up is better, and on setting means, not on passes: settings
 carry a noise of their own, and passes of one setting share it.
@@ -85,15 +85,6 @@ class CurveReading:
 
 
 @dataclass(frozen=True, slots=True)
-class Crossing:
-    """Where one curve overtakes another, with the range in which neither is ahead for sure; ends are nan where open."""
-
-    at: float
-    low: float
-    high: float
-
-
-@dataclass(frozen=True, slots=True)
 class Interaction:
     """How much more two changes bring together than apart, as a fraction with its 95 % range."""
 
@@ -114,12 +105,12 @@ def elasticity(points: Points, direction: Direction) -> Elasticity | None:
 
     Huber's fit with the t interval of the slope.
     """
-    return _slope(*_means(points, direction))
+    return _slope(*setting_means(points, direction))
 
 
 def read_curve(points: Points, direction: Direction, cap: float | None = None) -> CurveReading:
     """Read a curve of settings above 0 with their scores; `cap` is a score the benchmark can't pass, where it has one."""
-    x, y = _means(points, direction)
+    x, y = setting_means(points, direction)
     whole = _slope(x, y)
     if len(x) < FEWEST_FOR_SHAPE or whole is None:
         return CurveReading(Shape.TOO_FEW, whole)
@@ -147,36 +138,6 @@ def in_proportion(value: float, score: float, first_value: float, first_score: f
     return ratio / (value / first_value)
 
 
-def crossing(one: Points, other: Points, direction: Direction) -> Crossing | None:
-    """Find where the difference of two curves changes sign, each fitted with a parabola (a line below six settings).
-
-    None when the curves don't cross where both were measured.
-    """
-    fits = [_curve_fit(*_means(points, direction)) for points in (one, other)]
-    first, second = fits
-    if first is None or second is None:
-        return None
-    low, high = max(first[1][0], second[1][0]), min(first[1][1], second[1][1])
-    if not low < high:
-        return None
-    grid = np.linspace(low, high, 801)
-    values = [_along(fitted[0], grid) for fitted in (first, second)]
-    gap = values[0][0] - values[1][0]
-    half = t_quantile(min(first[2], second[2])) * np.hypot(values[0][1], values[1][1])
-    turns = np.nonzero(np.diff(np.sign(gap)) != 0)[0]
-    if len(turns) == 0:
-        return None
-    at = int(turns[0])
-    clear = np.abs(gap) > half
-    below, above = np.nonzero(clear[: at + 1])[0], np.nonzero(clear[at + 1 :])[0]
-    ends = (
-        math.exp(grid[below[-1]]) if len(below) else math.nan,
-        math.exp(grid[at + 1 + above[0]]) if len(above) else math.nan,
-    )
-    share = gap[at] / (gap[at] - gap[at + 1])
-    return Crossing(math.exp(grid[at] + share * (grid[at + 1] - grid[at])), *ends)
-
-
 def interaction(
     both: Sequence[float],
     first: Sequence[float],
@@ -200,7 +161,7 @@ def interaction(
     return Interaction(*(math.expm1(v) for v in (estimate, estimate - half, estimate + half)))
 
 
-def _means(points: Points, direction: Direction) -> tuple[Array, Array]:
+def setting_means(points: Points, direction: Direction) -> tuple[Array, Array]:
     """Give logs of settings, rising, with the mean log score of each; settings that aren't above 0 are left out."""
     gathered: dict[float, list[float]] = {}
     for value, scores in points:
@@ -326,20 +287,3 @@ def _knee(x: Array, y: Array) -> Knee | None:
     reach = (places[1] - places[0]) / 2.0
     at, low, high = (math.exp(v) for v in (places[best], possible.min() - reach, possible.max() + reach))
     return Knee(at, low, high, float(before), float(before + change))
-
-
-def _curve_fit(x: Array, y: Array) -> tuple[tuple[Array, Array, float], tuple[float, float], int] | None:
-    """Fit a parabola (a line below six settings): coefficients, covariance and centre; the range measured; degrees."""
-    if len(x) < 3:
-        return None
-    power = 2 if len(x) >= FEWEST_FOR_KNEE else 1
-    centre = float(x.mean())
-    fitted = fit(np.vander(x - centre, power + 1, increasing=True), y, least_scale=LEAST_VARIATION)
-    return (fitted.coefficients, fitted.covariance, centre), (float(x[0]), float(x[-1])), fitted.degrees
-
-
-def _along(fitted: tuple[Array, Array, float], grid: Array) -> tuple[Array, Array]:
-    """Give the fitted curve and its standard error along a grid."""
-    coefficients, covariance, centre = fitted
-    rows = np.vander(grid - centre, len(coefficients), increasing=True)
-    return rows @ coefficients, np.sqrt(np.einsum("ij,jk,ik->i", rows, covariance, rows))

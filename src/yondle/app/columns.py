@@ -9,7 +9,7 @@ from yondle.app.demo import data_folder
 from yondle.app.field_books import ReadBook, read_book
 from yondle.app.own import LONGEST_NAME
 from yondle.app.session import Session
-from yondle.app.views.measured import Figure, Setting, changed_words, setting_of
+from yondle.app.views.measured import FieldBook, Figure, Setting, changed_words, setting_of
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile
@@ -64,14 +64,14 @@ class Offer:
 def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
     """List what can be compared: this field book's steps and profiles, references, and those of other books read."""
     own = [
-        Offer("This field book", address, name)
+        Offer("This field book", address, _told(session, address, name))
         for address, name in _named(
             session.steps, session.baseline_step, session.position, session.logbook.keeping.profiles()
         )
     ]
     typed = [Offer("References", name, name) for name in _references(session)]
     others = [
-        Offer(_title(book), f"{book.path}{OF}{address}", name)
+        Offer(_title(book), f"{book.path}{OF}{address}", _told(book, address, name))
         for book in books
         for address, name in _named(book.steps, book.baseline_step, book.position, book.profiles)
     ]
@@ -206,7 +206,17 @@ def _named(
     fixed = [(STOCK, "Stock")] if base is not None else []
     fixed += [(HERE, f"In force (step {here.step.number})")] if here is not None else []
     kept = [(p.name, p.name) for p in profiles if p.step is not None]
-    return [*fixed, *kept, *((str(r.step.number), f"Step {r.step.number}") for r in steps if r.attempts or r.added)]
+    tested = [r.step.number for r in reversed(steps) if r.attempts or r.added]
+    return [*fixed, *kept, *((str(n), f"Step {n}") for n in tested)]
+
+
+def _told(book: FieldBook, address: str, name: str) -> str:
+    """Name a step with what it changed."""
+    if not address.isdigit():
+        return name
+    step, knob = book.step(int(address)).step, book.declaration.knob
+    words = ", ".join(f"{knob(c.knob).name.lower()} {knob(c.knob).text(c.new)}" for c in step.changes)
+    return f"{name} · {words or step.kind}"
 
 
 def _found(

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from yondle.app.columns import Shelf, add_reference, compared, drop_reference
 from yondle.app.session import Session
-from yondle.app.views.compare import CompareView, Row, cell_words, compare, mean_words, rank_words
+from yondle.app.views.compare import CompareView, cell_words, compare, mean_words
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
 from yondle.model.errors import KnownError
@@ -72,27 +72,20 @@ def _show(view: CompareView, console: Console, passes: bool) -> None:
     for group in view.groups:
         table.add_row(Text(group.name, "bold"), *(mean_words(m) for m in group.means))
         for row in group.rows:
-            table.add_row(f"  {row.benchmark.name}", *_cells(view, row))
+            words = (cell_words(cell, row.benchmark, i == view.against) for i, cell in enumerate(row.cells))
+            table.add_row(f"  {row.benchmark.name}", *words)
             for name, values in row.details if passes else ():
                 table.add_row(f"    {name}", *values)
     table.add_row(Text("all", "bold"), *(mean_words(m) for m in view.means))
     console.print(table)
     for column in view.columns:
         console.print(f"{column.name}: {column.setup}")
-    for words in (*(f"{r.benchmark.name}: {r.caveat}." for r in view.rows if r.caveat), *view.caveats):
-        console.print(words)
+    for caveat in (*(f"{r.benchmark.name}: {r.caveat}." for r in view.rows if r.caveat), *view.caveats):
+        console.print(caveat)
 
 
 def _head(view: CompareView, i: int) -> str:
     return f"{view.columns[i].name}, compared with" if i == view.against else view.columns[i].name
-
-
-def _cells(view: CompareView, row: Row) -> list[str]:
-    words = []
-    for i, cell in enumerate(row.cells):
-        told = [cell_words(cell, row.benchmark, i == view.against), rank_words(cell)]
-        words.append(", ".join(each for each in told if each))
-    return words
 
 
 def _values(view: CompareView) -> dict[str, Any]:

@@ -183,8 +183,12 @@ def _style_sheet(c: Colours) -> str:
     QTreeWidget::item {{ padding: 3px 4px; }}
     QTreeWidget::item:selected {{ background: {rule}; color: {ink}; }}
     QListView, QScrollArea {{ background: transparent; border: none; outline: none; }}
+    QTreeWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {muted}; border-radius: 3px; background: {panel}; }}
+    QTreeWidget::indicator:checked {{ background: {ink}; border-color: {ink}; }}
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
-    QScrollBar::handle:vertical {{ background: {rule}; border-radius: 4px; min-height: 30px; }}
-    QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; height: 0; }}
+    QScrollBar:horizontal {{ background: transparent; height: 8px; margin: 0; }}
+    QScrollBar::handle {{ background: {rule}; border-radius: 4px; min-height: 30px; min-width: 30px; }}
+    QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{
+        background: none; height: 0; width: 0; }}
     QToolTip {{ background: {panel}; color: {ink}; border: 1px solid {rule}; padding: 4px; }}
     """

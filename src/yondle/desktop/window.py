@@ -16,6 +16,8 @@ from yondle.app.machines import PACES, choose_rig
 from yondle.app.profiles import power_hint
 from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
+from yondle.desktop.places.chart_place import ChartPlace
+from yondle.desktop.places.compare import ComparePlace
 from yondle.desktop.places.first import FirstPage
 from yondle.desktop.places.map import MapPlace
 from yondle.desktop.places.scaling import ScalingPlace
@@ -26,7 +28,7 @@ from yondle.desktop.widgets.command_list import CommandList
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, duration, number
 
-PLACES = ("Tune", "Scaling", "Map")
+PLACES = ("Tune", "Scaling", "Map", "Compare")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -44,6 +46,7 @@ class MainWindow(QMainWindow):
         self.tune: TunePlace | None = None
         self.scaling: ScalingPlace | None = None
         self.map: MapPlace | None = None
+        self.compare: ComparePlace | None = None
         self.places: QStackedWidget | None = None
         self.first: FirstPage | None = None
         self._evening_wanted = False
@@ -104,7 +107,7 @@ class MainWindow(QMainWindow):
         self.session = None
         if self.tune is not None:
             self.tune.leave()
-            self.tune = self.scaling = self.map = self.places = None
+            self.tune = self.scaling = self.map = self.compare = self.places = None
         if session is not None:
             self.bridge.submit("close", session.close)
 
@@ -258,8 +261,9 @@ class MainWindow(QMainWindow):
         self.scaling = ScalingPlace(self._theme, session, self.tune.views)
         self.map = MapPlace(self._theme, session, self.tune.views)
         self.map.proposed.connect(self._propose_from_map)
+        self.compare = ComparePlace(self._theme, session, self.tune.views)
         self.places = QStackedWidget()
-        for place in (self.tune, self.scaling, self.map):
+        for place in (self.tune, self.scaling, self.map, self.compare):
             self.places.addWidget(place)
         self._show_page(self.places)
         self.go_to(0)
@@ -277,13 +281,13 @@ class MainWindow(QMainWindow):
         self.places.setCurrentIndex(place)
         self._refresh_place()
         here = self.places.currentWidget()
-        if isinstance(here, ScalingPlace | MapPlace) and here.chart is not None:
-            here.chart.setFocus()
+        if isinstance(here, ChartPlace):
+            here.take_focus()
 
     def _refresh_place(self) -> None:
         """Bring the place that is shown up to date; Tune does so by itself."""
         here = self.places.currentWidget() if self.places is not None else None
-        if isinstance(here, ScalingPlace | MapPlace):
+        if isinstance(here, ChartPlace):
             here.refresh()
 
     def _propose_from_map(self, values: dict[str, float]) -> None:
@@ -346,7 +350,7 @@ class MainWindow(QMainWindow):
 
     def _open_commands(self) -> None:
         place = self.places.currentWidget() if self.places is not None else None
-        places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ScalingPlace | MapPlace) else []
+        places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ChartPlace) else []
         self.commands.open_with([*places, *self._actions[1:]])
 
     def _ask_for_file(self) -> None:

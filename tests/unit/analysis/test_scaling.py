@@ -11,7 +11,6 @@ from scipy import stats
 from yondle.analysis.scaling import (
     Shape,
     at_cap,
-    crossing,
     elasticity,
     in_proportion,
     interaction,
@@ -124,20 +123,6 @@ def test_ten_thousand_settings_are_read() -> None:
     reading = read_curve(points, UP)
     assert reading.whole is not None
     assert reading.whole.slope == pytest.approx(0.5, abs=0.01)
-
-
-def test_the_crossing_of_two_curves_is_found_with_its_interval() -> None:
-    one, other = sweep([-0.04 + 0.8 * math.log(v / 4000) for v in VALUES]), sweep(law(0.4, 0.4), seed=3)
-    found = crossing(one, other, UP)
-    assert found is not None
-    where = 4000 * math.exp(0.1)
-    assert found.low <= where <= found.high
-    assert found.at == pytest.approx(where, rel=0.01)
-
-
-def test_curves_apart_do_not_cross() -> None:
-    assert crossing(sweep(law(0.5, 0.5)), sweep([0.1 + y for y in law(0.5, 0.5)], seed=3), UP) is None
-    assert crossing([(1.0, [1.0])], sweep(law(0.5, 0.5)), UP) is None
 
 
 def test_two_changes_that_help_each_other_are_told_from_two_that_do_not() -> None:

@@ -93,7 +93,7 @@ def compare(columns: Sequence[Column], against: int = 0) -> CompareView:
     return CompareView(columns, against, made, means, sentence, _caveats(columns))
 
 
-TYPED_IN = "typed in"
+TYPED_IN, POWER = "typed in", "power"
 _ORDER = {"processor": 0, "memory": 1, "graphics": 2, "storage": 3, "machine": 4, TYPED_IN: 5}
 
 
@@ -109,7 +109,7 @@ def cell_words(cell: Cell | None, benchmark: Workload, against: bool) -> str:
     if against:
         return score_words(cell, benchmark)
     if cell.capped:
-        return "capped, tells nothing"
+        return "capped"
     return gain_words(cell.gain) or "nothing to compare with"
 
 
@@ -127,7 +127,7 @@ def rank_words(cell: Cell | None) -> str:
     if cell is None or cell.rank is None:
         return ""
     first, last = cell.rank.first, cell.rank.last
-    return f"rank {first}" if first == last else f"rank {first} to {last}"
+    return str(first) if first == last else f"{first} to {last}"
 
 
 def mean_words(value: Gain | None) -> str:
@@ -192,7 +192,8 @@ def _details(
     """Write what a row expands to: lows, sub-scores, what it cost, and every pass."""
     unit, digits = benchmark.metric.unit, benchmark.metric.digits
     lines: list[tuple[str, tuple[str, ...]]] = [
-        (f"mean, {unit}", tuple(score_words(c, benchmark).removesuffix(f"{THIN}{unit}") if c else "" for c in cells))
+        ("place", tuple(rank_words(cell) for cell in cells)),
+        (f"mean, {unit}", tuple(score_words(c, benchmark).removesuffix(f"{THIN}{unit}") if c else "" for c in cells)),
     ]
     if any(lows):
         words = [
@@ -321,7 +322,9 @@ _SURE = (GainWord.GAIN, GainWord.LOSS)
 
 def _caveats(columns: tuple[Column, ...]) -> tuple[str, ...]:
     """Say what the columns don't share, and what hasn't held."""
-    unlike = unlike_words([column.setting for column in columns])
+    rigs = {column.rig for column in columns if column.step is not None}
+    parts = frozenset(name for column in columns for name in column.declaration.info.facts) - {POWER}
+    unlike = unlike_words([column.setting for column in columns], parts if len(rigs) > 1 else frozenset())
     caveats = [unlike] if unlike else []
     typed = [c.name for c in columns if c.step is None]
     if typed:

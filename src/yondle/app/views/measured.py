@@ -121,13 +121,20 @@ def held_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
     return f"All else held: {words}" if words else "All else held at stock"
 
 
-def unlike_words(settings: Iterable[Setting]) -> str:
-    """Say in what conditions settings were not measured alike; empty where they were."""
+def unlike_words(settings: Iterable[Setting], expected: frozenset[str] = frozenset()) -> str:
+    """Say in what conditions settings were not measured alike; empty where they were.
+
+    `expected` are conditions that may differ, as the parts of machines that are compared.
+    """
     told: dict[str, set[str]] = {}
     for setting in settings:
         for name, value in setting.conditions:
             told.setdefault(name, set()).add(value)
-    unlike = [f"{name} ({', '.join(sorted(values))})" for name, values in sorted(told.items()) if len(values) > 1]
+    unlike = [
+        f"{name} ({', '.join(sorted(values))})"
+        for name, values in sorted(told.items())
+        if len(values) > 1 and name not in expected
+    ]
     return f"Not all measured alike: {'; '.join(unlike)}." if unlike else ""
 
 

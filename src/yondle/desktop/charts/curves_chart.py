@@ -8,11 +8,12 @@ from collections.abc import Callable
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen
+from PySide6.QtGui import QFont, QPainter, QPen
 from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
 from yondle.app.views.curves import Curve, CurvePoint, Measure, ScalingView, unit_of
-from yondle.desktop.charts.parts import MARK_PX, FailureMarks, InPixels, NumberAxis, dress
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks, InPixels
+from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import count, digits_for, number
@@ -21,33 +22,21 @@ from yondle.model.verdicts import Verdict
 _NAMES_SHARE = 0.2
 """Share of the width kept free on the right for the names of the curves."""
 _ROW_PX = 15.0
-_NEAR_PX = 18.0
 _DOT_PX = 4
 _STILL = 0.55
-_LEFT_PX = 52
 
 
-class CurvesChart(pg.PlotWidget):
+class CurvesChart(PlaceChart):
     """The chart. `benchmark_chosen` is sent with an id when a name is clicked, `point_chosen` with a value of the knob."""
 
     benchmark_chosen = Signal(str)
     point_chosen = Signal(float)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
-        self._theme = theme
+        super().__init__(theme)
         self._view: ScalingView | None = None
         self._chosen = ""
-        plot = self.getPlotItem()
-        plot.hideButtons()
-        plot.showGrid(x=False, y=True, alpha=0.25)
-        plot.getViewBox().setMouseMode(pg.ViewBox.RectMode)
-        self.setMinimumSize(300, 180)
-        self._told = pg.TextItem(anchor=(0, 1))
-        self._told.setZValue(20)
-        self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
-        theme.changed.connect(self._draw)
-        self._draw()
+        self.getPlotItem().showGrid(x=False, y=True, alpha=0.25)
 
     @property
     def chosen(self) -> Curve | None:
@@ -59,7 +48,7 @@ class CurvesChart(pg.PlotWidget):
         """Show the curves of a knob, one benchmark in full."""
         if (view, chosen) != (self._view, self._chosen):
             self._view, self._chosen = view, chosen
-            self._draw()
+            self.redraw()
 
     def table(self) -> str:
         """Give every point as tab-separated lines, for copying."""
@@ -74,18 +63,13 @@ class CurvesChart(pg.PlotWidget):
         ]
         return "\n".join([head, *lines])
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        """A double click shows everything again."""
-        self._show_all()
-
     # -- drawing -------------------------------------------------------------------------------------------------------
 
-    def _draw(self) -> None:
-        dress(self, self._theme, _LEFT_PX)
-        self.clear()
+    def fill(self) -> bool:
+        """Put up the curves, the chosen one in full, with noise, knee, proportion and failures."""
         view, chosen = self._view, self.chosen
         if view is None or chosen is None:
-            return
+            return False
         axis = self.getPlotItem().getAxis("bottom")
         axis.least, axis.names = view.knob.step, view.knob.choices
         self._draw_noise(view, chosen)
@@ -95,18 +79,16 @@ class CurvesChart(pg.PlotWidget):
         proportion = self._draw_proportion(view, chosen)
         self._draw_chosen(chosen)
         if view.failures:
-            self.addItem(FailureMarks(view.failures, self._theme, lambda _: None), ignoreBounds=True)
-        self.addItem(_Names(view, chosen, proportion, self._theme, self.benchmark_chosen.emit), ignoreBounds=True)
-        self.addItem(self._told, ignoreBounds=True)
-        self._told.hide()
-        self._show_all()
+            self.addItem(FailureMarks(view.failures, self.theme, lambda _: None), ignoreBounds=True)
+        self.addItem(_Names(view, chosen, proportion, self.theme, self.benchmark_chosen.emit), ignoreBounds=True)
+        return True
 
     def _draw_noise(self, view: ScalingView, chosen: Curve) -> None:
         """The band in which the baseline itself varies, where gains are shown."""
         half = view.noise.get(chosen.benchmark.id)
         if view.measure not in (Measure.GAIN, Measure.PER_WATT) or half is None:
             return
-        c = self._theme.colours
+        c = self.theme.colours
         band = pg.LinearRegionItem(
             (-half, half), "horizontal", brush=faded(c.verdicts[Verdict.HELD], 0.13), pen=pg.mkPen(None), movable=False
         )
@@ -118,7 +100,7 @@ class CurvesChart(pg.PlotWidget):
         knee = chosen.reading.knee if chosen.reading is not None else None
         if knee is None:
             return
-        c = self._theme.colours
+        c = self.theme.colours
         band = pg.LinearRegionItem(
             (knee.low, knee.high), brush=faded(c.in_play, 0.09), pen=pg.mkPen(None), movable=False
         )
@@ -143,7 +125,7 @@ class CurvesChart(pg.PlotWidget):
         first = chosen.points[0]
         x = np.linspace(first.value, chosen.points[-1].value, 40)
         y = 100.0 * ((1.0 + first.shown / 100.0) * x / first.value - 1.0)
-        pen = pg.mkPen(faded(self._theme.colours.muted, 0.9), width=1, style=Qt.PenStyle.DashLine)
+        pen = pg.mkPen(faded(self.theme.colours.muted, 0.9), width=1, style=Qt.PenStyle.DashLine)
         self.addItem(pg.PlotCurveItem(x, y, pen=pen), ignoreBounds=True)
         return float(y[-1])
 
@@ -151,7 +133,7 @@ class CurvesChart(pg.PlotWidget):
         """The other curves: one item for all their lines and one for their points, so that forty cost as much as four."""
         if not curves:
             return
-        c = self._theme.colours
+        c = self.theme.colours
         gap = (math.nan, math.nan)
         line = np.array([place for curve in curves for place in (*((p.value, p.shown) for p in curve.points), gap)])
         points = np.array([(p.value, p.shown) for curve in curves for p in curve.points])
@@ -161,7 +143,7 @@ class CurvesChart(pg.PlotWidget):
         self.addItem(dots)
 
     def _draw_chosen(self, curve: Curve) -> None:
-        c, points = self._theme.colours, curve.points
+        c, points = self.theme.colours, curve.points
         self.plot([p.value for p in points], [p.shown for p in points], pen=pg.mkPen(c.in_play, width=2.2))
         ranged = [p for p in points if math.isfinite(p.low)]
         if ranged:
@@ -187,7 +169,8 @@ class CurvesChart(pg.PlotWidget):
         marks.sigClicked.connect(lambda _, spots: self.point_chosen.emit(spots[0].data()) if len(spots) else None)
         self.addItem(marks)
 
-    def _show_all(self) -> None:
+    def show_all(self) -> None:
+        """Zoom out to all curves and their names."""
         view, chosen = self._view, self.chosen
         if view is None or chosen is None:
             return
@@ -205,29 +188,18 @@ class CurvesChart(pg.PlotWidget):
 
     # -- pointing ------------------------------------------------------------------------------------------------------
 
-    def _hover(self, event: tuple[QPointF]) -> None:
-        view = self._view
-        box = self.getPlotItem().getViewBox()
-        shown = view.curves if view is not None and view.measure is not Measure.VALUE else (self.chosen,)
-        points = [(c, p) for c in shown if c is not None for p in c.points]
-        if view is None or not points or not box.sceneBoundingRect().contains(event[0]):
-            self._told.hide()
-            return
-        curve, near = min(points, key=lambda pair: self._distance(event[0], pair[1]))
-        if self._distance(event[0], near) > _NEAR_PX:
-            self._told.hide()
-            return
-        c = self._theme.colours
-        self._told.setText(_words(view, curve, near), color=c.ink)
-        self._told.fill, self._told.border = pg.mkBrush(c.panel), pg.mkPen(c.rule)
-        middle = sum(box.viewRange()[0]) / 2
-        self._told.setAnchor((0, 1.2) if near.value < middle else (1, 1.2))
-        self._told.setPos(near.value, near.shown)
-        self._told.show()
+    def spots(self) -> list[Spot]:
+        """List the points of the curves that are shown."""
+        view, chosen = self._view, self.chosen
+        if view is None or chosen is None:
+            return []
+        shown = view.curves if view.measure is not Measure.VALUE else (chosen,)
+        return [Spot(p.value, p.shown, (c, p)) for c in shown for p in c.points]
 
-    def _distance(self, where: QPointF, point: CurvePoint) -> float:
-        at = self.getPlotItem().getViewBox().mapViewToScene(QPointF(point.value, point.shown))
-        return math.hypot(at.x() - where.x(), at.y() - where.y())
+    def words(self, what: tuple[Curve, CurvePoint]) -> str:
+        """Tell one point of a curve."""
+        assert self._view is not None
+        return _words(self._view, *what)
 
 
 class _Names(InPixels):
@@ -243,13 +215,13 @@ class _Names(InPixels):
     ) -> None:
         super().__init__()
         self._curves = tuple(c for c in view.curves if c.points and (c is chosen or view.measure is not Measure.VALUE))
-        self._chosen, self._theme, self._choose = chosen, theme, choose
+        self._chosen, self.theme, self._choose = chosen, theme, choose
         self._stock, self._proportion = view.knob.stock, proportion
         self._places: list[tuple[QRectF, str]] = []
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
         """Paint the names, and where stock is."""
-        c, box, transform = self._theme.colours, self.getViewBox(), painter.transform()
+        c, box, transform = self.theme.colours, self.getViewBox(), painter.transform()
         (left, right), (bottom, top) = box.viewRange()
         painter.resetTransform()
         edge = transform.map(QPointF(right, 0)).x()

@@ -7,11 +7,11 @@ import math
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt, Signal
-from PySide6.QtGui import QMouseEvent
 
 from yondle.app.views.gains import told_words
 from yondle.app.views.maps import MapPoint, MapView
-from yondle.desktop.charts.parts import MARK_PX, NumberAxis, dress
+from yondle.desktop.charts.parts import MARK_PX
+from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import MINUS, count, number
@@ -19,38 +19,29 @@ from yondle.model.verdicts import Verdict
 
 _CELLS = 60
 _LINES = 7
-_NEAR_PX = 16.0
-_LEFT_PX = 58
 _LEVEL_SHARE = 0.38
 _MOST_LABELLED = 60
 
 
-class MapChart(pg.PlotWidget):
+class MapChart(PlaceChart):
     """The map. `place_chosen` is sent with the values of both knobs where it is clicked."""
 
     place_chosen = Signal(float, float)
 
+    left_px = 58
+    bottom_level = 0
+
     def __init__(self, theme: Theme) -> None:
-        super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
-        self._theme = theme
+        super().__init__(theme)
         self._view: MapView | None = None
         self._chosen: tuple[float, float] | None = None
-        plot = self.getPlotItem()
-        plot.hideButtons()
-        plot.getViewBox().setMouseMode(pg.ViewBox.RectMode)
-        self.setMinimumSize(300, 220)
-        self._told = pg.TextItem(anchor=(0, 1))
-        self._told.setZValue(20)
-        self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
         self.scene().sigMouseClicked.connect(self._clicked)
-        theme.changed.connect(self._draw)
-        self._draw()
 
     def show_view(self, view: MapView, chosen: tuple[float, float] | None) -> None:
         """Show another map, with one place marked."""
         if (view, chosen) != (self._view, self._chosen):
             self._view, self._chosen = view, chosen
-            self._draw()
+            self.redraw()
 
     def table(self) -> str:
         """Give every point as tab-separated lines, for copying."""
@@ -65,19 +56,13 @@ class MapChart(pg.PlotWidget):
         ]  # fmt: skip
         return "\n".join([head, *lines])
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        """A double click shows everything again."""
-        self._show_all()
-
     # -- drawing -------------------------------------------------------------------------------------------------------
 
-    def _draw(self) -> None:
-        c = self._theme.colours
-        dress(self, self._theme, _LEFT_PX, bottom_level=0)
-        self.clear()
-        view = self._view
+    def fill(self) -> bool:
+        """Put up contours, the edge and the points."""
+        c, view = self.theme.colours, self._view
         if view is None or not view.points:
-            return
+            return False
         for side, knob in (("bottom", view.across), ("left", view.up)):
             axis = self.getPlotItem().getAxis(side)
             axis.least, axis.names = knob.step, knob.choices
@@ -90,15 +75,13 @@ class MapChart(pg.PlotWidget):
             self.addItem(
                 pg.ScatterPlotItem([x], [y], size=MARK_PX + 9, pen=pen, brush=None, symbol="o"), ignoreBounds=True
             )
-        self.addItem(self._told, ignoreBounds=True)
-        self._told.hide()
-        self._show_all()
+        return True
 
     def _draw_contours(self, view: MapView) -> None:
         """Lines of equal gain inside the hull of what was measured, each with its figure."""
         if view.surface is None:
             return
-        c = self._theme.colours
+        c = self.theme.colours
         surface, (left, bottom), (right, top) = (
             view.surface,
             view.surface.hull.min(axis=0),
@@ -127,7 +110,7 @@ class MapChart(pg.PlotWidget):
         """Write a level into its line, between two rows of marks."""
         at = int(_LEVEL_SHARE * len(x))
         word = pg.TextItem(
-            words, color=self._theme.colours.muted, anchor=(0.5, 0.5), fill=pg.mkBrush(self._theme.colours.ground)
+            words, color=self.theme.colours.muted, anchor=(0.5, 0.5), fill=pg.mkBrush(self.theme.colours.ground)
         )
         word.setFont(font(SMALL_PX - 1))
         word.setPos(x[at], y[at])
@@ -137,7 +120,7 @@ class MapChart(pg.PlotWidget):
     def _draw_edge(self, view: MapView) -> None:
         if len(view.edge) < 2:
             return
-        colour = self._theme.colours.verdicts[Verdict.DOWN]
+        colour = self.theme.colours.verdicts[Verdict.DOWN]
         x, y = [p[0] for p in view.edge], [p[1] for p in view.edge]
         self.plot(x, y, pen=pg.mkPen(colour, width=2, style=Qt.PenStyle.DashLine))
         word = pg.TextItem("edge", color=colour, anchor=(0, 1))
@@ -146,7 +129,7 @@ class MapChart(pg.PlotWidget):
         self.addItem(word, ignoreBounds=True)
 
     def _draw_points(self, view: MapView) -> None:
-        c = self._theme.colours
+        c = self.theme.colours
         marks = pg.ScatterPlotItem(pxMode=True)
         marks.addPoints(
             [
@@ -168,7 +151,8 @@ class MapChart(pg.PlotWidget):
                 word.setPos(p.x, p.y)
                 self.addItem(word, ignoreBounds=True)
 
-    def _show_all(self) -> None:
+    def show_all(self) -> None:
+        """Zoom out to every point."""
         view = self._view
         if view is None or not view.points:
             return
@@ -182,47 +166,32 @@ class MapChart(pg.PlotWidget):
 
     # -- pointing ------------------------------------------------------------------------------------------------------
 
-    def _near(self, where: QPointF) -> MapPoint | None:
-        box = self.getPlotItem().getViewBox()
-        points = self._view.points if self._view is not None else ()
-
-        def away(p: MapPoint) -> float:
-            at = box.mapViewToScene(QPointF(p.x, p.y))
-            return math.hypot(at.x() - where.x(), at.y() - where.y())
-
-        near = min(points, key=away, default=None)
-        return near if near is not None and away(near) <= _NEAR_PX else None
+    def spots(self) -> list[Spot]:
+        """List the points."""
+        return [Spot(p.x, p.y, p) for p in self._view.points] if self._view is not None else []
 
     def _clicked(self, event: object) -> None:
         where = event.scenePos()  # type: ignore[attr-defined]
         box = self.getPlotItem().getViewBox()
         if self._view is None or not box.sceneBoundingRect().contains(where):
             return
-        near = self._near(where)
+        near = self.nearest(where)
         at = QPointF(near.x, near.y) if near is not None else box.mapSceneToView(where)
         across, up = self._view.across, self._view.up
         inside = across.low <= at.x() <= across.high and up.low <= at.y() <= up.high
         if near is not None or inside:
             self.place_chosen.emit(across.nearest(at.x()), up.nearest(at.y()))
 
-    def _hover(self, event: tuple[QPointF]) -> None:
-        view, near = self._view, self._near(event[0])
-        if view is None or near is None:
-            self._told.hide()
-            return
-        c = self._theme.colours
-        words = told_words(near.gain) if near.gain is not None else "no figures"
-        steps = ", ".join(str(n) for n in near.steps)
-        self._told.setText(
-            f"{view.across.text(near.x)}, {view.up.text(near.y)}\n{words}, {count(near.passes, 'pass', 'passes')}\n"
-            f"{near.verdict}, step {steps}",
-            color=c.ink,
+    def words(self, what: MapPoint) -> str:
+        """Tell one point."""
+        view = self._view
+        assert view is not None
+        told = told_words(what.gain) if what.gain is not None else "no figures"
+        steps = ", ".join(str(n) for n in what.steps)
+        return (
+            f"{view.across.text(what.x)}, {view.up.text(what.y)}\n{told}, {count(what.passes, 'pass', 'passes')}\n"
+            f"{what.verdict}, step {steps}"
         )
-        self._told.fill, self._told.border = pg.mkBrush(c.panel), pg.mkPen(c.rule)
-        (left, right), (bottom, top) = self.getPlotItem().getViewBox().viewRange()
-        self._told.setAnchor((0 if near.x < (left + right) / 2 else 1, 0 if near.y > (bottom + top) / 2 else 1))
-        self._told.setPos(near.x, near.y)
-        self._told.show()
 
 
 def _round_step(step: float) -> float:

@@ -6,7 +6,7 @@ import csv
 import io
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence, QPainter, QPixmap
@@ -25,14 +25,11 @@ class Chart(Protocol):
     def size(self) -> QSize:
         """Give its size in pixels."""
 
-    def getPlotItem(self) -> Any:
-        """Give the plot, whose marks are painted one by one into a drawing."""
-
     def logicalDpiX(self) -> int:
         """Give the dots an inch it is painted with."""
 
-    def render(self, painter: QPainter) -> None:
-        """Paint it."""
+    def draw(self, painter: QPainter) -> None:
+        """Draw it onto something else."""
 
     def grab(self) -> QPixmap:
         """Give its picture."""
@@ -69,6 +66,16 @@ class ChartPlace(QWidget):
         self.add_action("copy_table", "copy the chart as a table", "Ctrl+Shift+C", self._copy_table)
         self.add_action("save", "save the chart as SVG, PNG or CSV …", "Ctrl+S", self._ask_to_save)
 
+    def refresh(self) -> None:
+        """Bring what is shown up to date."""
+        raise NotImplementedError
+
+    def take_focus(self) -> None:
+        """Let keys go to the chart."""
+        chart = self._shown_chart()
+        if isinstance(chart, QWidget):
+            chart.setFocus()
+
     def show_whole(self, whole: bool) -> None:
         """Show the figures, or what to do to get some."""
         self._pages.setCurrentIndex(int(whole))
@@ -103,8 +110,12 @@ class ChartPlace(QWidget):
         name, _ = QFileDialog.getSaveFileName(self, "Save the chart", f"{self._name.lower()}.svg", KINDS)
         if not name:
             return
+        self._change(lambda: self.save(Path(name)))
+
+    def _change(self, do: Callable[[], object]) -> None:
+        """Do something, and say in place where it can't be done."""
         try:
-            self.save(Path(name))
+            do()
         except KnownError as error:
             self.trouble.setText(f"{error.problem} {error.remedy}")
             self.trouble.show()
@@ -148,10 +159,5 @@ def _as_svg(chart: Chart, path: Path) -> bool:
     painter = QPainter()
     if not painter.begin(drawing):
         return False
-    marks = [item for item in chart.getPlotItem().items if hasattr(item, "setExportMode")]
-    for item in marks:
-        item.setExportMode(True)
-    chart.render(painter)
-    for item in marks:
-        item.setExportMode(False)
+    chart.draw(painter)
     return painter.end()

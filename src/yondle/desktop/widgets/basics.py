@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QSize, Qt
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF
-from PySide6.QtWidgets import QComboBox, QLabel, QLayout, QPushButton, QSizePolicy
+from PySide6.QtWidgets import QComboBox, QLabel, QLayout, QPushButton, QSizePolicy, QTreeWidget, QTreeWidgetItem
 
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
@@ -40,6 +40,18 @@ def clear(layout: QLayout) -> None:
             widget.deleteLater()
         elif inner is not None:
             clear(inner)
+
+
+def top_items(tree: QTreeWidget) -> list[QTreeWidgetItem]:
+    """List the items of a tree that stand in no other."""
+    found = (tree.topLevelItem(i) for i in range(tree.topLevelItemCount()))
+    return [item for item in found if item is not None]
+
+
+def children(item: QTreeWidgetItem) -> list[QTreeWidgetItem]:
+    """List the items that stand in another."""
+    found = (item.child(i) for i in range(item.childCount()))
+    return [child for child in found if child is not None]
 
 
 FEWEST_LETTERS = 12

@@ -255,6 +255,30 @@ class ProfileCard(Card):
         self.wanted.emit(self.name.text(), purpose, benchmark)
 
 
+class ReferenceCard(Card):
+    """Scores from elsewhere to compare with."""
+
+    told = Signal(str, str, str)
+
+    def __init__(self, theme: Theme, benchmarks: list[tuple[str, str]], close: Callable[[], None]) -> None:
+        super().__init__(theme, "A reference", "Scores from elsewhere; more under the same name join them.", [])
+        self.name, self.scores = QLineEdit(), QLineEdit()
+        for field, words in ((self.name, "Name"), (self.scores, "Scores, with spaces between")):
+            field.setPlaceholderText(words)
+            field.setAccessibleName(words)
+        self.benchmark = Choice([], "Benchmark")
+        for id_, shown in benchmarks:
+            self.benchmark.addItem(shown, id_)
+        keep, leave = button("Keep it", "main"), button("Leave it")
+        keep.clicked.connect(
+            lambda: self.told.emit(self.name.text(), str(self.benchmark.currentData()), self.scores.text())
+        )
+        leave.clicked.connect(close)
+        self.keep_button = keep
+        for widget in (self.name, self.benchmark, self.scores, keep, leave):
+            self.body.addWidget(widget)
+
+
 class ConditionsCard(Card):
     """What the rig can't find out by itself, asked once."""
 

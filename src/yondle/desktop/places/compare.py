@@ -1,0 +1,190 @@
+"""Compare: steps, profiles, samples and rigs side by side, in figures, along one knob, and by what they cost."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from yondle.app.columns import Shelf, add_reference, books_nearby, compare_these, compared, offers
+from yondle.app.results import figure
+from yondle.app.session import Session
+from yondle.app.views.compare import CompareView, best_first, compare
+from yondle.app.views.kept import KeptViews
+from yondle.desktop.places.chart_place import Chart, ChartPlace
+from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.widgets.basics import Choice, button, clear, label
+from yondle.desktop.widgets.column_list import ColumnList
+from yondle.desktop.widgets.compare_table import CompareTable
+from yondle.desktop.widgets.forms import ReferenceCard
+
+_SIDE_WIDTH = 300
+_LIST_HEIGHT = 240
+NOTHING = (
+    "Nothing is measured yet.\nRun the baseline in Tune first; then steps, profiles and other field books stand side by"
+    " side here."
+)
+
+
+class ComparePlace(ChartPlace):
+    """The Compare place for one session."""
+
+    def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
+        super().__init__("Compare", NOTHING, self._shown)
+        self._theme, self._session, self._views = theme, session, views
+        self._shelf = Shelf(session)
+        self._addresses: tuple[str, ...] = ()
+        self._against = 0
+        self._seen = -1
+        self.view: CompareView | None = None
+        self.table = CompareTable(theme)
+        self.table.against_wanted.connect(self.compare_with)
+        self.against = Choice([], "Compared with")
+        self.against.setMinimumContentsLength(20)
+        self.against.activated.connect(self.compare_with)
+        self.best_button = button("Best first", "", "Order the columns by their mean, best first")
+        self.best_button.clicked.connect(self.order_columns)
+        self.list = ColumnList(self._read)
+        self.list.chosen.connect(self._choose)
+        self.list.setMinimumHeight(_LIST_HEIGHT)
+        self.add_book = button("Read another field book …")
+        self.add_book.clicked.connect(self._ask_for_book)
+        self.add_reference = button("Type in a reference …")
+        self.add_reference.clicked.connect(self._ask_for_reference)
+        self._says = label("", "title", wrap=True)
+        self._caveats = label("", "warning", wrap=True)
+        self._lay_out()
+        self.add_action("best", "order the columns by their mean", "O", self.order_columns)
+        self.add_action("book", "read another field book …", "Ctrl+B", self._ask_for_book)
+        self.add_action("reference", "type in a reference …", "Ctrl+T", self._ask_for_reference)
+
+    def refresh(self) -> None:
+        """Work out everything again if steps have changed since."""
+        if self._seen == self._session.version:
+            return
+        self._seen = self._session.version
+        if not self._addresses:
+            self._addresses = compared(self._session)
+        self._show()
+
+    def compare_with(self, place: int) -> None:
+        """Tell all gains over another column."""
+        if self.view is not None and 0 <= place < len(self.view.columns):
+            self._against = place
+            self._show()
+
+    def order_columns(self) -> None:
+        """Put the column compared with first, and the others by their means."""
+        if self.view is None or not self.view.columns:
+            return
+        self._addresses = tuple(self.view.columns[i].address for i in best_first(self.view))
+        self._against = 0
+        compare_these(self._session, self._addresses)
+        self._show()
+
+    def read(self, path: Path) -> None:
+        """Read another field book, and put its stock beside the columns; raises KnownError."""
+        book = self._shelf.book(path.resolve())
+        if book.baseline_step is not None:
+            self._choose(f"{path.resolve()}#stock", True)
+        else:
+            self._show()
+
+    # -- showing -------------------------------------------------------------------------------------------------------
+
+    def _show(self) -> None:
+        columns, missing = self._shelf.columns(self._addresses)
+        unread = tuple(p for p in books_nearby(self._session) if p not in {b.path for b in self._shelf.books})
+        self.list.show_offers(offers(self._session, self._shelf.books), self._addresses, unread)
+        view = self.view = compare(columns, self._against)
+        self._against = view.against
+        self.against.clear()
+        self.against.addItems([f"against {column.name}" for column in columns])
+        self.against.setCurrentIndex(view.against)
+        self.against.setEnabled(len(columns) > 1)
+        self.table.show_view(view)
+        self._says.setText(view.sentence)
+        words = [*view.caveats, *(f"{e.problem} {e.remedy}" for e in missing)]
+        words += [f"{row.benchmark.name}: {row.caveat}." for row in view.rows if row.caveat]
+        self._caveats.setText("\n".join(words))
+        self._caveats.setVisible(bool(words))
+        self.show_whole(bool(self._session.steps))
+
+    def _shown(self) -> Chart | None:
+        return self.table if self.view is not None and self.view.rows else None
+
+    # -- doing ---------------------------------------------------------------------------------------------------------
+
+    def _choose(self, address: str, wanted: bool) -> None:
+        without = tuple(a for a in self._addresses if a != address)
+        self._change(lambda: compare_these(self._session, (*without, address) if wanted else without))
+        if not self.trouble.isVisible():
+            self._addresses = (*without, address) if wanted else without
+        self._show()
+
+    def _read(self, path: Path) -> None:
+        self._shelf.book(path)
+        self._show()
+
+    def _ask_for_book(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Read another field book", "", "Field books (*.yondle)")
+        if name:
+            self._change(lambda: self.read(Path(name)))
+
+    def _ask_for_reference(self) -> None:
+        clear(self._cards)
+        benchmarks = [(b.id, f"{b.name}, {b.metric.unit}") for b in self._session.declaration.benchmarks]
+        card = ReferenceCard(self._theme, benchmarks, lambda: clear(self._cards))
+        card.told.connect(self._keep_reference)
+        self._cards.addWidget(card)
+        card.name.setFocus()
+
+    def _keep_reference(self, name: str, benchmark: str, scores: str) -> None:
+        self._change(
+            lambda: add_reference(self._session, name, benchmark, tuple(figure(each) for each in scores.split()))
+        )
+        if not self.trouble.isVisible():
+            clear(self._cards)
+            self._choose(name.strip(), True)
+
+    # -- building ------------------------------------------------------------------------------------------------------
+
+    def _lay_out(self) -> None:
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        head.addWidget(self.against)
+        head.addWidget(self.best_button)
+        head.addStretch(1)
+        self._stack = QStackedWidget()
+        self._stack.addWidget(self.table)
+        middle = QHBoxLayout()
+        middle.setSpacing(MARGIN)
+        middle.addWidget(self._stack, 1)
+        middle.addWidget(self._side())
+        whole = QVBoxLayout(self.whole)
+        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
+        whole.setSpacing(8)
+        whole.addLayout(head)
+        whole.addLayout(middle, 1)
+
+    def _side(self) -> QWidget:
+        inner = QWidget()
+        box = QVBoxLayout(inner)
+        box.setContentsMargins(0, 0, 6, 0)
+        box.setSpacing(8)
+        box.addWidget(label("What it says", "heading"))
+        box.addWidget(self._says)
+        box.addWidget(self._caveats)
+        box.addSpacing(6)
+        box.addWidget(label("Columns", "heading"))
+        box.addWidget(self.list, 1)
+        self._cards = QVBoxLayout()
+        box.addLayout(self._cards)
+        box.addWidget(self.add_book)
+        box.addWidget(self.add_reference)
+        side = QScrollArea()
+        side.setWidgetResizable(True)
+        side.setFrameShape(QFrame.Shape.NoFrame)
+        side.setFixedWidth(_SIDE_WIDTH)
+        side.setWidget(inner)
+        return side

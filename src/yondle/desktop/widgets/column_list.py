@@ -1,0 +1,77 @@
+"""What can be compared, by where it comes from, each with a tick; other field books are read when they are opened."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
+
+from yondle.app.columns import Offer
+from yondle.desktop.widgets.basics import top_items
+from yondle.model.errors import KnownError
+
+_ADDRESS, _FILE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
+
+
+class ColumnList(QTreeWidget):
+    """The list. `chosen` is sent with an address and whether it is wanted; `read` reads another field book."""
+
+    chosen = Signal(str, bool)
+
+    def __init__(self, read: Callable[[Path], None]) -> None:
+        super().__init__()
+        self._read = read
+        self._filling = False
+        self.setHeaderHidden(True)
+        self.setIndentation(14)
+        self.setAccessibleName("What can be compared")
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.itemChanged.connect(self._ticked)
+        self.itemExpanded.connect(self._opened)
+
+    def show_offers(self, offers: tuple[Offer, ...], chosen: tuple[str, ...], unread: tuple[Path, ...]) -> None:
+        """Show what there is, what is chosen, and field books that could be read."""
+        open_before = {item.text(0) for item in top_items(self) if item.isExpanded()}
+        first = self.topLevelItemCount() == 0
+        self._filling = True
+        self.clear()
+        sources: dict[str, QTreeWidgetItem] = {}
+        for offer in offers:
+            if offer.source not in sources:
+                sources[offer.source] = QTreeWidgetItem([offer.source])
+                self.addTopLevelItem(sources[offer.source])
+            item = QTreeWidgetItem([offer.name])
+            item.setData(0, _ADDRESS, offer.address)
+            item.setCheckState(0, Qt.CheckState.Checked if offer.address in chosen else Qt.CheckState.Unchecked)
+            item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsSelectable)
+            sources[offer.source].addChild(item)
+        for path in unread:
+            item = QTreeWidgetItem([path.stem])
+            item.setData(0, _FILE, str(path))
+            item.setToolTip(0, str(path))
+            item.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
+            self.addTopLevelItem(item)
+        for name, item in sources.items():
+            wanted = any(o.source == name and o.address in chosen for o in offers)
+            item.setExpanded(name in open_before or (first and wanted))
+        self._filling = False
+
+    def _ticked(self, item: QTreeWidgetItem) -> None:
+        address = item.data(0, _ADDRESS)
+        if not self._filling and address:
+            self.chosen.emit(str(address), item.checkState(0) is Qt.CheckState.Checked)
+
+    def _opened(self, item: QTreeWidgetItem) -> None:
+        """Read a field book when it is first opened; why it can't be read stands in its place."""
+        file = item.data(0, _FILE)
+        if self._filling or not file or item.childCount():
+            return
+        try:
+            self._read(Path(str(file)))
+        except KnownError as error:
+            told = QTreeWidgetItem([f"{error.problem} {error.remedy}"])
+            told.setToolTip(0, told.text(0))
+            told.setFlags(Qt.ItemFlag.ItemIsEnabled)
+            item.addChild(told)
