@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -9,7 +10,7 @@ from yondle.app.demo import data_folder
 from yondle.app.field_books import ReadBook, read_book
 from yondle.app.own import LONGEST_NAME
 from yondle.app.session import Session
-from yondle.app.views.measured import FieldBook, Figure, Setting, changed_words, setting_of
+from yondle.app.views.measured import FieldBook, Figure, Setting, Settings, changed_words, setting_of, settings_of
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile
@@ -61,6 +62,18 @@ class Offer:
     name: str
 
 
+Books = Sequence[tuple[FieldBook, Settings]]
+"""Field books with what was measured in them; the first is the one that is open."""
+
+
+def title(book: FieldBook) -> str:
+    """Name a field book by its rig, and by its file where that is not its rig's name."""
+    name = book.declaration.info.name
+    if not isinstance(book, ReadBook) or book.path.stem == name.lower().replace(" ", "-"):
+        return name
+    return f"{name} ({book.path.stem})"
+
+
 def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
     """List what can be compared: this field book's steps and profiles, references, and those of other books read."""
     own = [
@@ -71,7 +84,7 @@ def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
     ]
     typed = [Offer("References", name, name) for name in _references(session)]
     others = [
-        Offer(_title(book), f"{book.path}{OF}{address}", _told(book, address, name))
+        Offer(title(book), f"{book.path}{OF}{address}", _told(book, address, name))
         for book in books
         for address, name in _named(book.steps, book.baseline_step, book.position, book.profiles)
     ]
@@ -111,6 +124,7 @@ class Shelf:
     def __init__(self, session: Session) -> None:
         self._session = session
         self._read: dict[Path, ReadBook] = {}
+        self._measured: dict[Path, Settings] = {}
 
     @property
     def books(self) -> tuple[ReadBook, ...]:
@@ -123,9 +137,19 @@ class Shelf:
             self._read[path] = read_book(path)
         return self._read[path]
 
+    def with_settings(self, own: Settings, addresses: tuple[str, ...]) -> Books:
+        """Give the open field book and those that some of the addresses lie in, with what was measured in each."""
+        wanted = {Path(a.rpartition(OF)[0] or a) for a in addresses if OF in a or a.endswith(".yondle")}
+        others = [book for path, book in self._read.items() if path in wanted]
+        for book in others:
+            if book.path not in self._measured:
+                self._measured[book.path] = settings_of(book)
+        return [(self._session, own), *((book, self._measured[book.path]) for book in others)]
+
     def read_again(self) -> None:
         """Forget what other books said, so that they are read anew."""
         self._read.clear()
+        self._measured.clear()
 
     def columns(self, addresses: tuple[str, ...]) -> tuple[tuple[Column, ...], tuple[KnownError, ...]]:
         """Give the columns of addresses, and why some of them can't be had any more."""
@@ -149,7 +173,7 @@ class Shelf:
         if file:
             other = self.book(Path(file))
             record, name = _found(what, other.steps, other.baseline_step, other.position, other.profiles)
-            return _column(address, f"{_title(other)} · {name}", other.declaration, record)
+            return _column(address, f"{title(other)} · {name}", other.declaration, record)
         if what in (references := _references(session)):
             return _reference(session, what, references[what])
         record, name = _found(
@@ -244,10 +268,3 @@ def _column(address: str, name: str, declaration: RigDeclaration, record: StepRe
     setting = setting_of(record.step.setup, [record])
     words = changed_words(declaration, setting.setup) or "everything at stock"
     return Column(address, name, declaration.info.name, words, declaration, setting, record)
-
-
-def _title(book: ReadBook) -> str:
-    """Name a field book by its rig, and by its file where that is not its rig's name."""
-    name, stem = book.declaration.info.name, book.path.stem
-    plain = name.lower().replace(" ", "-")
-    return name if stem == plain else f"{name} ({stem})"

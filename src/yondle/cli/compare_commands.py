@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict
 from typing import Annotated, Any
 
@@ -13,9 +14,13 @@ from rich.text import Text
 from yondle.app.columns import Shelf, add_reference, compared, drop_reference
 from yondle.app.session import Session
 from yondle.app.views.compare import CompareView, cell_words, compare, mean_words
+from yondle.app.views.gains import benchmark_of
+from yondle.app.views.machines import MachinesView, machines
+from yondle.app.views.measured import settings_of
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
 from yondle.model.errors import KnownError
+from yondle.model.quantities import digits_for, number
 
 
 def add_compare_commands(app: typer.Typer, console: Console) -> None:
@@ -33,12 +38,22 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
             ),
         ] = None,
         against: Annotated[int, typer.Option(min=1, help="The column that gains are told over, counted from 1.")] = 1,
+        along: Annotated[
+            str, typer.Option(help="A knob: the field books' curves along it, and where they cross.")
+        ] = "",
+        benchmark: Annotated[str, typer.Option(help="With --along: a benchmark; the first without.")] = "",
         passes: Annotated[bool, typer.Option("--passes", help="Every pass and what it cost below each row.")] = False,
         as_json: AsJson = False,
     ) -> None:
         """Put steps, profiles, samples and rigs side by side."""
         with opened(lambda: Session.open(logbook)) as session:
-            columns = [Shelf(session).column(each) for each in what or compared(session)]
+            shelf, addresses = Shelf(session), tuple(what or compared(session))
+            columns = [shelf.column(each) for each in addresses]
+            if along:
+                books = shelf.with_settings(settings_of(session), addresses)
+                knob = session.declaration.knob(along)
+                _show_lines(machines(books, knob, benchmark_of(session, benchmark)), console, as_json)
+                return
         if not columns:
             raise KnownError("There is nothing to compare yet.", "Run the baseline first.")
         if against > len(columns):
@@ -82,6 +97,45 @@ def _show(view: CompareView, console: Console, passes: bool) -> None:
         console.print(f"{column.name}: {column.setup}")
     for caveat in (*(f"{r.benchmark.name}: {r.caveat}." for r in view.rows if r.caveat), *view.caveats):
         console.print(caveat)
+
+
+def _show_lines(view: MachinesView, console: Console, as_json: bool) -> None:
+    if as_json:
+        print_json(_line_values(view))
+        return
+    console.print(view.sentence)
+    values = sorted({p.value for line in view.lines for p in line.points})
+    table = Table(f"{view.knob.name}, {view.benchmark.metric.unit}", *(line.name for line in view.lines), box=None)
+    for value in values:
+        points = [next((p for p in line.points if p.value == value), None) for line in view.lines]
+        table.add_row(view.knob.text(value), *(_ranged(p.mean, p.low, p.high) if p is not None else "" for p in points))
+    console.print(table)
+    for words in (*(m.sentence for m in view.meetings), *(f"{line.name}: {line.held}." for line in view.lines)):
+        console.print(words)
+
+
+def _ranged(mean: float, low: float, high: float) -> str:
+    half = (high - low) / 2.0
+    digits = digits_for(half) if math.isfinite(half) else 1
+    return f"{number(mean, digits)} ± {number(half, digits)}" if math.isfinite(half) else number(mean, digits)
+
+
+def _line_values(view: MachinesView) -> dict[str, Any]:
+    return {
+        "knob": view.knob.id,
+        "benchmark": view.benchmark.id,
+        "sentence": view.sentence,
+        "lines": [asdict(line) for line in view.lines],
+        "meetings": [
+            {
+                "other": m.other.name,
+                "sentence": m.sentence,
+                "leads": [asdict(lead) for lead in m.leads],
+                "crossing": asdict(m.crossing) if m.crossing is not None else None,
+            }
+            for m in view.meetings
+        ],
+    }
 
 
 def _head(view: CompareView, i: int) -> str:

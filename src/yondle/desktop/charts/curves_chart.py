@@ -3,25 +3,20 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QFont, QPainter, QPen
-from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
+from PySide6.QtCore import Qt, Signal
 
 from yondle.app.views.curves import Curve, CurvePoint, Measure, ScalingView, unit_of
-from yondle.desktop.charts.parts import MARK_PX, FailureMarks, InPixels
+from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.verdicts import Verdict
 
-_NAMES_SHARE = 0.2
-"""Share of the width kept free on the right for the names of the curves."""
-_ROW_PX = 15.0
 _DOT_PX = 4
 _STILL = 0.55
 
@@ -80,8 +75,28 @@ class CurvesChart(PlaceChart):
         self._draw_chosen(chosen)
         if view.failures:
             self.addItem(FailureMarks(view.failures, self.theme, lambda _: None), ignoreBounds=True)
-        self.addItem(_Names(view, chosen, proportion, self.theme, self.benchmark_chosen.emit), ignoreBounds=True)
+        names = self._names(view, chosen, proportion)
+        self.addItem(EndNames(names, view.knob.stock, self.theme, self.benchmark_chosen.emit), ignoreBounds=True)
         return True
+
+    def _names(self, view: ScalingView, chosen: Curve, proportion: float | None) -> list[EndName]:
+        c = self.theme.colours
+        shown = (curve for curve in view.curves if curve is chosen or view.measure is not Measure.VALUE)
+        names = [
+            EndName(
+                curve.points[-1].value,
+                curve.points[-1].shown,
+                curve.benchmark.name + (" · capped" if curve.capped else ""),
+                c.in_play if curve is chosen else c.ink,
+                curve is chosen,
+                curve.benchmark.id,
+            )
+            for curve in shown
+            if curve.points
+        ]
+        if proportion is not None:
+            names.append(EndName(chosen.points[-1].value, proportion, "in proportion", c.muted))
+        return names
 
     def _draw_noise(self, view: ScalingView, chosen: Curve) -> None:
         """The band in which the baseline itself varies, where gains are shown."""
@@ -180,7 +195,7 @@ class CurvesChart(PlaceChart):
         ys += [y for p in chosen.points for y in p.passes]
         low, high = min(xs), max(xs)
         span = high - low or 2.0 * view.knob.step
-        self.setXRange(low - 0.05 * span, high + (0.05 + _NAMES_SHARE) * span / (1.0 - _NAMES_SHARE), padding=0)
+        self.setXRange(low - 0.05 * span, high + (0.05 + NAMES_SHARE) * span / (1.0 - NAMES_SHARE), padding=0)
         bottom, top = min(ys), max(ys)
         pad = 0.08 * (top - bottom) or 0.01 * abs(top) or 1.0
         foot = 2.6 if view.failures else 1.0
@@ -200,83 +215,6 @@ class CurvesChart(PlaceChart):
         """Tell one point of a curve."""
         assert self._view is not None
         return _words(self._view, *what)
-
-
-class _Names(InPixels):
-    """The names of the curves at their right ends, moved apart where they would overlap; a click chooses one."""
-
-    def __init__(
-        self,
-        view: ScalingView,
-        chosen: Curve,
-        proportion: float | None,
-        theme: Theme,
-        choose: Callable[[str], None],
-    ) -> None:
-        super().__init__()
-        self._curves = tuple(c for c in view.curves if c.points and (c is chosen or view.measure is not Measure.VALUE))
-        self._chosen, self.theme, self._choose = chosen, theme, choose
-        self._stock, self._proportion = view.knob.stock, proportion
-        self._places: list[tuple[QRectF, str]] = []
-
-    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
-        """Paint the names, and where stock is."""
-        c, box, transform = self.theme.colours, self.getViewBox(), painter.transform()
-        (left, right), (bottom, top) = box.viewRange()
-        painter.resetTransform()
-        edge = transform.map(QPointF(right, 0)).x()
-        head, foot = (
-            transform.map(QPointF(0, top)).y() + _ROW_PX / 2,
-            transform.map(QPointF(0, bottom)).y() - _ROW_PX / 2,
-        )
-        last = max(c.points[-1].value for c in self._curves) if self._curves else right
-        x = transform.map(QPointF(last, 0)).x() + 10.0
-        ends = [(c.points[-1].shown, c) for c in self._curves]
-        also = [(self._proportion, None)] if self._proportion is not None else []
-        wanted = sorted(((transform.map(QPointF(0, y)).y(), c) for y, c in [*ends, *also]), key=lambda pair: pair[0])
-        self._places = []
-        for (_, curve), y in zip(wanted, _apart([y for y, _ in wanted], head, foot), strict=True):
-            here = curve is self._chosen
-            painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
-            painter.setPen(QPen(c.in_play if here else c.ink if curve is not None else c.muted))
-            words = "in proportion" if curve is None else curve.benchmark.name
-            words += " · capped" if curve is not None and curve.capped else ""
-            room = QRectF(x, y - _ROW_PX / 2, max(edge - x, 0.0), _ROW_PX)
-            shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(room.width()))
-            width = painter.fontMetrics().horizontalAdvance(shown)
-            painter.fillRect(QRectF(x - 2, y - _ROW_PX / 2 + 1, width + 4, _ROW_PX - 2), faded(c.ground, 0.8))
-            painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, shown)
-            if curve is not None:
-                self._places.append((transform.inverted()[0].mapRect(room), curve.benchmark.id))
-        if left <= self._stock <= right:
-            at = transform.map(QPointF(self._stock, bottom))
-            painter.setFont(font(SMALL_PX))
-            painter.setPen(QPen(c.muted))
-            painter.drawLine(QPointF(at.x(), at.y()), QPointF(at.x(), at.y() - 6))
-            painter.drawText(QRectF(at.x() - 30, at.y() - 22, 60, 15), Qt.AlignmentFlag.AlignCenter, "stock")
-
-    def mousePressEvent(self, event: QGraphicsSceneMouseEvent) -> None:
-        """Choose the name under the pointer."""
-        for place, id_ in self._places:
-            if place.contains(event.pos()):
-                self._choose(id_)
-                event.accept()
-                return
-        event.ignore()
-
-
-def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:
-    """Move heights, rising, so far apart that rows don't overlap, between top and bottom."""
-    placed: list[float] = []
-    for y in wanted:
-        placed.append(max(y, top, placed[-1] + _ROW_PX if placed else y))
-    over = placed[-1] - bottom if placed else 0.0
-    for i in range(len(placed) - 1, -1, -1):
-        if over <= 0.0:
-            break
-        limit = bottom - _ROW_PX * (len(placed) - 1 - i)
-        placed[i] = min(placed[i], limit)
-    return placed
 
 
 def _words(view: ScalingView, curve: Curve, point: CurvePoint) -> str:

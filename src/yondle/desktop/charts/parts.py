@@ -83,7 +83,7 @@ class FailureMarks(InPixels):
         c = self._theme.colours
         box = self.getViewBox()
         transform = painter.transform()
-        foot = transform.map(QPointF(0, box.viewRange()[1][0])).y() - 12
+        foot = max(transform.map(QPointF(0, y)).y() for y in box.viewRange()[1]) - 12
         painter.resetTransform()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(font(SMALL_PX))

@@ -1,0 +1,170 @@
+"""One benchmark along one knob for several machines, or one machine under several other settings, and where they cross."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.analysis.crossing import Crossing, Lead, crossing, leads
+from yondle.analysis.margins import spread
+from yondle.analysis.scaling import FEWEST_FOR_SHAPE
+from yondle.app.columns import Books, title
+from yondle.app.views.measured import FieldBook, Group, Settings, changed_words, groups_of, held_words
+from yondle.model.knobs import Knob
+from yondle.model.quantities import signed_percent
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Workload
+
+MOST_LINES = 8
+
+
+@dataclass(frozen=True, slots=True)
+class LinePoint:
+    """One value of the knob: the geometric mean of the score, its 95 % range (nan with one pass), and every pass."""
+
+    value: float
+    mean: float
+    low: float
+    high: float
+    passes: tuple[float, ...]
+    verdict: Verdict
+    steps: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One machine under one group of other settings; `held` says what those were."""
+
+    name: str
+    held: str
+    points: tuple[LinePoint, ...]
+
+    @property
+    def scores(self) -> list[tuple[float, list[float]]]:
+        """The passes by value."""
+        return [(p.value, list(p.passes)) for p in self.points]
+
+
+@dataclass(frozen=True, slots=True)
+class Meeting:
+    """How another line stands to the first: who leads where, where they cross if they do, and that in a sentence."""
+
+    other: Line
+    leads: tuple[Lead, ...]
+    crossing: Crossing | None
+    sentence: str
+
+
+@dataclass(frozen=True, slots=True)
+class MachinesView:
+    """All lines of a benchmark along a knob; the first is what the others are held against."""
+
+    knob: Knob
+    benchmark: Workload
+    lines: tuple[Line, ...]
+    meetings: tuple[Meeting, ...]
+    sentence: str
+
+
+def knobs_shared(books: Books) -> tuple[Knob, ...]:
+    """List the knobs of the first field book along which any of them was measured at two values or more."""
+    first = books[0][0]
+    return tuple(
+        knob
+        for knob in first.declaration.knobs
+        if any(_groups(book, settings, knob) for book, settings in books if _same(book, knob) is not None)
+    )
+
+
+def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
+    """Give the lines of the first field book and of others; groups of four values or more, or else the best there is."""
+    names = [title(book) for book, _ in books]
+    found: list[Line] = []
+    for name, (book, settings) in zip(names, books, strict=True):
+        own = _same(book, knob)
+        if own is None:
+            continue
+        groups = [g for g in _groups(book, settings, own) if len(_values(g, book, benchmark)) > 1]
+        full = [g for g in groups if len(_values(g, book, benchmark)) >= FEWEST_FOR_SHAPE]
+        kept = full or groups[:1]
+        found += [_line(name, book, group, benchmark, len(kept) > 1) for group in kept]
+    lines = tuple(found[:MOST_LINES])
+    meetings = tuple(_meeting(lines[0], other, knob, benchmark) for other in lines[1:])
+    return MachinesView(knob, benchmark, lines, meetings, _sentence(knob, benchmark, lines, meetings))
+
+
+def _same(book: FieldBook, knob: Knob) -> Knob | None:
+    """Find a knob of another machine that means the same."""
+    return next(
+        (k for k in book.declaration.knobs if (k.id, k.unit, k.choices) == (knob.id, knob.unit, knob.choices)), None
+    )
+
+
+def _groups(book: FieldBook, settings: Settings, knob: Knob) -> tuple[Group, ...]:
+    return groups_of(settings, knob, book.in_force)
+
+
+def _like(book: FieldBook, benchmark: Workload) -> str:
+    wanted = (benchmark.name, benchmark.metric.unit, benchmark.metric.direction)
+    found = (w.id for w in book.declaration.workloads if (w.name, w.metric.unit, w.metric.direction) == wanted)
+    return next(found, "")
+
+
+def _values(group: Group, book: FieldBook, benchmark: Workload) -> set[float]:
+    id_ = _like(book, benchmark)
+    return {s.setup[group.knob.id] for s in group.settings if id_ in s.figures}
+
+
+def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, several: bool) -> Line:
+    id_ = _like(book, benchmark)
+    points = []
+    for setting in group.settings:
+        scores = [f.score for f in setting.figures.get(id_, ())]
+        if (told := spread(scores)) is not None:
+            value = setting.setup[group.knob.id]
+            points.append(
+                LinePoint(value, told.mean, told.low, told.high, tuple(scores), setting.verdict, setting.steps)
+            )
+    setup = group.settings[0].setup
+    words = changed_words(book.declaration, setup, group.knob.id) or "all else at stock"
+    held = held_words(book.declaration, setup, group.knob.id)
+    return Line(f"{name} · {words}" if several else name, held, tuple(points))
+
+
+def _meeting(first: Line, other: Line, knob: Knob, benchmark: Workload) -> Meeting:
+    direction = benchmark.metric.direction
+    told = leads(first.scores, other.scores, direction)
+    meet = crossing(first.scores, other.scores, direction)
+    return Meeting(other, told, meet, _words(first, other, told, meet, knob))
+
+
+def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | None, knob: Knob) -> str:
+    if not told:
+        return f"{first.name} and {other.name} share too little to be compared: it takes four values of {knob.name.lower()} each."
+    if meet is not None:
+        below, above = (first, other) if meet.first_below else (other, first)
+        at, low, high = (knob.nearest(v) for v in (meet.at, meet.low, meet.high))
+        return (
+            f"{below.name} is better below {knob.text(at)}, {above.name} above"
+            f" (the crossing lies between {knob.bare(low)} and {knob.text(high)})."
+        )
+    sure = [lead for lead in told if lead.ahead]
+    if not sure:
+        return f"No sign that {first.name} and {other.name} differ."
+    ahead, behind = (first, other) if sure[0].ahead > 0 else (other, first)
+    spans = " and ".join(f"from {knob.bare(knob.nearest(s.low))} to {knob.text(knob.nearest(s.high))}" for s in sure)
+    gaps = [s.gap if sure[0].ahead > 0 else 1.0 / (1.0 + s.gap) - 1.0 for s in sure]
+    by = signed_percent(sum(gaps) / len(gaps))
+    rest = "" if len(sure) == len(told) else "; no sign of a difference elsewhere"
+    return f"{ahead.name} is ahead of {behind.name} {spans}, by {by} on average{rest}."
+
+
+def _sentence(knob: Knob, benchmark: Workload, lines: tuple[Line, ...], meetings: tuple[Meeting, ...]) -> str:
+    along = f"{benchmark.name} along {knob.name.lower()}"
+    if not lines:
+        return f"{along} isn't measured at two values anywhere: sweep it, or choose another."
+    if not meetings:
+        return f"{along}: only {lines[0].name} is measured. Tick a column of another field book, or test it under other settings."
+    crossed = sum(m.crossing is not None for m in meetings)
+    if crossed:
+        return next(m.sentence for m in meetings if m.crossing is not None)
+    return meetings[0].sentence

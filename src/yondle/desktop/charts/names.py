@@ -1,0 +1,92 @@
+"""The names of curves at their right ends, instead of a legend."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFont, QPainter, QPen
+from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
+
+from yondle.desktop.charts.parts import InPixels
+from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+
+NAMES_SHARE = 0.2
+"""Share of the width kept free on the right for the names of the curves."""
+_ROW_PX = 15.0
+
+
+@dataclass(frozen=True, slots=True)
+class EndName:
+    """A name at the end of a curve; with a `key` a click on it chooses something."""
+
+    x: float
+    y: float
+    words: str
+    colour: QColor
+    strong: bool = False
+    key: str = ""
+
+
+class EndNames(InPixels):
+    """Names beside the ends of curves, moved apart where they would overlap, and where stock is."""
+
+    def __init__(
+        self, names: list[EndName], stock: float | None, theme: Theme, choose: Callable[[str], None] | None = None
+    ) -> None:
+        super().__init__()
+        self._names, self._stock, self._theme, self._choose = names, stock, theme, choose
+        self._places: list[tuple[QRectF, str]] = []
+
+    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
+        """Paint the names, and where stock is."""
+        c, transform = self._theme.colours, painter.transform()
+        (left, right), (low, high) = self.getViewBox().viewRange()
+        painter.resetTransform()
+        edge = transform.map(QPointF(right, 0)).x()
+        head, foot = sorted(transform.map(QPointF(0, y)).y() for y in (low, high))
+        last = max((name.x for name in self._names), default=right)
+        x = transform.map(QPointF(last, 0)).x() + 10.0
+        wanted = sorted(((transform.map(QPointF(0, n.y)).y(), n) for n in self._names), key=lambda pair: pair[0])
+        rows = _apart([y for y, _ in wanted], head + _ROW_PX / 2, foot - _ROW_PX / 2)
+        self._places = []
+        for (_, name), y in zip(wanted, rows, strict=True):
+            painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold if name.strong else QFont.Weight.Normal))
+            painter.setPen(QPen(name.colour))
+            room = QRectF(x, y - _ROW_PX / 2, max(edge - x, 0.0), _ROW_PX)
+            shown = painter.fontMetrics().elidedText(name.words, Qt.TextElideMode.ElideRight, int(room.width()))
+            width = painter.fontMetrics().horizontalAdvance(shown)
+            painter.fillRect(QRectF(x - 2, y - _ROW_PX / 2 + 1, width + 4, _ROW_PX - 2), faded(c.ground, 0.8))
+            painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, shown)
+            if name.key:
+                self._places.append((transform.inverted()[0].mapRect(room), name.key))
+        if self._stock is not None and left <= self._stock <= right:
+            at = transform.map(QPointF(self._stock, 0)).x()
+            painter.setFont(font(SMALL_PX))
+            painter.setPen(QPen(c.muted))
+            painter.drawLine(QPointF(at, foot), QPointF(at, foot - 6))
+            painter.drawText(QRectF(at - 30, foot - 22, 60, 15), Qt.AlignmentFlag.AlignCenter, "stock")
+
+    def mousePressEvent(self, event: QGraphicsSceneMouseEvent) -> None:
+        """Choose the name under the pointer."""
+        for place, key in self._places:
+            if self._choose is not None and place.contains(event.pos()):
+                self._choose(key)
+                event.accept()
+                return
+        event.ignore()
+
+
+def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:
+    """Move heights, rising, so far apart that rows don't overlap, between top and bottom."""
+    placed: list[float] = []
+    for y in wanted:
+        placed.append(max(y, top, placed[-1] + _ROW_PX if placed else y))
+    over = placed[-1] - bottom if placed else 0.0
+    for i in range(len(placed) - 1, -1, -1):
+        if over <= 0.0:
+            break
+        limit = bottom - _ROW_PX * (len(placed) - 1 - i)
+        placed[i] = min(placed[i], limit)
+    return placed
