@@ -10,7 +10,7 @@ from yondle.app.demo import data_folder
 from yondle.app.field_books import ReadBook, read_book
 from yondle.app.own import LONGEST_NAME
 from yondle.app.session import Session
-from yondle.app.views.measured import FieldBook, Figure, Setting, Settings, changed_words, setting_of, settings_of
+from yondle.app.views.measured import FieldBook, Figure, Setting, Settings, changed_words, like, setting_of, settings_of
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile
@@ -21,7 +21,7 @@ from yondle.model.workloads import Workload
 
 STOCK, HERE, OF = "stock", "here", "#"
 """Words for the baseline and the step in force, and what stands between a file and what is meant in it."""
-COMPARED, REFERENCES = "compared", "references"
+COMPARED, REFERENCES, PRICES = "compared", "references", "prices"
 MOST_COLUMNS = 24
 
 
@@ -40,16 +40,9 @@ class Column:
     setting: Setting
     step: StepRecord | None
 
-    def workload(self, like: Workload) -> Workload | None:
-        """Find a benchmark of another machine here: by its name, unit and direction, as ids of typed ones differ."""
-        wanted = (like.name, like.metric.unit, like.metric.direction)
-        return next(
-            (w for w in self.declaration.workloads if (w.name, w.metric.unit, w.metric.direction) == wanted), None
-        )
-
-    def figures(self, like: Workload) -> tuple[Figure, ...]:
-        """Give the figures of a benchmark."""
-        found = self.workload(like)
+    def figures(self, benchmark: Workload) -> tuple[Figure, ...]:
+        """Give the figures of a benchmark, of whatever machine it is."""
+        found = like(self.declaration, benchmark)
         return self.setting.figures.get(found.id, ()) if found is not None else ()
 
 
@@ -202,6 +195,23 @@ def add_reference(session: Session, name: str, benchmark: str, scores: tuple[flo
     entry["scores"][workload.id] = [*entry["scores"].get(workload.id, []), *scores]
     entry["note"] = note.strip() or entry["note"]
     session.logbook.keeping.keep(REFERENCES, {**kept, clean: entry})
+
+
+def keep_price(session: Session, address: str, price: float | None) -> None:
+    """Keep what a column costs, in whatever money; None takes it away. Raises KnownError for what is no price."""
+    if price is not None and not 0.0 <= price < float("inf"):
+        raise KnownError(f"{price:g} is no price.", "Give an amount of money from 0 up.")
+    kept = prices(session)
+    if price is None:
+        kept.pop(address, None)
+    else:
+        kept[address] = price
+    session.logbook.keeping.keep(PRICES, kept)
+
+
+def prices(session: Session) -> dict[str, float]:
+    """Give what columns cost, by their addresses."""
+    return dict(session.logbook.keeping.value(PRICES) or {})
 
 
 def drop_reference(session: Session, name: str) -> None:

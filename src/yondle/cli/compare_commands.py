@@ -11,9 +11,10 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from yondle.app.columns import Shelf, add_reference, compared, drop_reference
+from yondle.app.columns import Shelf, add_reference, compared, drop_reference, keep_price, prices
 from yondle.app.session import Session
 from yondle.app.views.compare import CompareView, cell_words, compare, mean_words
+from yondle.app.views.efficiency import CostView, battery_of, cost_words, efficiency
 from yondle.app.views.gains import benchmark_of
 from yondle.app.views.machines import MachinesView, machines
 from yondle.app.views.measured import settings_of
@@ -48,7 +49,7 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         """Put steps, profiles, samples and rigs side by side."""
         with opened(lambda: Session.open(logbook)) as session:
             shelf, addresses = Shelf(session), tuple(what or compared(session))
-            columns = [shelf.column(each) for each in addresses]
+            columns, paid = [shelf.column(each) for each in addresses], prices(session)
             if along:
                 books = shelf.with_settings(settings_of(session), addresses)
                 knob = session.declaration.knob(along)
@@ -58,11 +59,42 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
             raise KnownError("There is nothing to compare yet.", "Run the baseline first.")
         if against > len(columns):
             raise KnownError(f"There is no column {against}.", f"There are {len(columns)}.")
-        view = compare(columns, against - 1)
+        view = compare(columns, against - 1, paid)
         if as_json:
             print_json(_values(view))
         else:
             _show(view, console, passes)
+
+    @app.command(name="efficiency")
+    def efficiency_(
+        logbook: LogbookPath,
+        what: Annotated[
+            list[str] | None, typer.Argument(help="Other field books to put beside it.", show_default=False)
+        ] = None,
+        benchmark: Annotated[str, typer.Option(help="A benchmark; the first without.")] = "",
+        battery: Annotated[float | None, typer.Option(help="What the battery holds, in Wh; as told without.")] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Say what scores cost: per watt, per unit of work, in heat and noise, and which settings no other beats."""
+        with opened(lambda: Session.open(logbook)) as session:
+            shelf = Shelf(session)
+            books = shelf.with_settings(settings_of(session), tuple(shelf.column(each).address for each in what or ()))
+            held = battery if battery is not None else battery_of(session.conditions)
+            view = efficiency(books, benchmark_of(session, benchmark), held)
+        if as_json:
+            print_json({**asdict(view), "benchmark": view.benchmark.id})
+        else:
+            _show_costs(view, console)
+
+    @app.command(name="price")
+    def price_(
+        logbook: LogbookPath,
+        what: Annotated[str, typer.Argument(help="A column, as for 'compare'.", show_default=False)],
+        price: Annotated[float | None, typer.Argument(help="What it costs; nothing takes it away.")] = None,
+    ) -> None:
+        """Keep what a column costs, so that 'compare --passes' tells the price of its gains."""
+        with opened(lambda: Session.open(logbook)) as session:
+            keep_price(session, Shelf(session).column(what).address, price)
 
     @app.command(name="reference")
     def reference_(
@@ -97,6 +129,20 @@ def _show(view: CompareView, console: Console, passes: bool) -> None:
         console.print(f"{column.name}: {column.setup}")
     for caveat in (*(f"{r.benchmark.name}: {r.caveat}." for r in view.rows if r.caveat), *view.caveats):
         console.print(caveat)
+
+
+def _show_costs(view: CostView, console: Console) -> None:
+    console.print(view.sentence)
+    if not view.costs:
+        return
+    costs = sorted(view.frontier, key=lambda c: c.watts) or view.costs
+    names = dict.fromkeys(name for cost in costs for name, _ in cost_words(cost, view))
+    console.print("No other setting of the same machine beats these on score, power and noise:")
+    table = Table("", *names, box=None)
+    for cost in costs:
+        told = dict(cost_words(cost, view))
+        table.add_row(f"{cost.machine}, {cost.setup}", *(told.get(name, "") for name in names))
+    console.print(table)
 
 
 def _show_lines(view: MachinesView, console: Console, as_json: bool) -> None:

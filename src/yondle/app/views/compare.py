@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from yondle.analysis.efficiency import power_channel
@@ -72,8 +72,8 @@ class CompareView:
         return tuple(row for group in self.groups for row in group.rows)
 
 
-def compare(columns: Sequence[Column], against: int = 0) -> CompareView:
-    """Compare columns with one of them.
+def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, float] | None = None) -> CompareView:
+    """Compare columns with one of them; `prices` are what columns cost, by their addresses.
 
     The ranges of a row hold for all its columns together, so with more columns they are wider than on the trail.
     """
@@ -81,7 +81,7 @@ def compare(columns: Sequence[Column], against: int = 0) -> CompareView:
     against = min(max(against, 0), max(len(columns) - 1, 0))
     groups: dict[str, list[Row]] = {}
     for benchmark in _benchmarks(columns):
-        row = _row(benchmark, columns, against)
+        row = _row(benchmark, columns, against, _dearer(columns, against, prices or {}))
         if any(cell is not None for cell in row.cells):
             groups.setdefault(group_name(benchmark), []).append(row)
     made = tuple(
@@ -167,7 +167,22 @@ def _benchmarks(columns: tuple[Column, ...]) -> list[Workload]:
     return list(found.values())
 
 
-def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
+def _dearer(columns: tuple[Column, ...], against: int, prices: Mapping[str, float]) -> list[float | None]:
+    """Give by how much every column costs more than the one compared with; None where that isn't told."""
+    base = prices.get(columns[against].address, 0.0)
+    return [prices[c.address] - base if c.address in prices else None for c in columns]
+
+
+def price_words(more: float | None, told: Gain | None) -> str:
+    """Say what each +1 % of a gain costs, with its range; nothing where there is no price or no sure gain."""
+    if more is None or told is None or told.word is not GainWord.GAIN:
+        return ""
+    each, low, high = (more / (100.0 * v) for v in (told.fraction, told.high, told.low))
+    digits = digits_for((high - low) / 2.0)
+    return f"{number(each, digits)} ({number(low, digits)} to {number(high, digits)})"
+
+
+def _row(benchmark: Workload, columns: tuple[Column, ...], against: int, dearer: list[float | None]) -> Row:
     sides = [[f.score for f in column.figures(benchmark)] for column in columns]
     lows = [_facts(column, benchmark, PART + LOW) for column in columns]
     compared = max(sum(bool(side) for side in sides) - 1, 1)
@@ -183,7 +198,11 @@ def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
         capped = at_cap([(0.0, side)], benchmark.metric.cap)
         capped = capped and (i == against or at_cap([(0.0, sides[against])], benchmark.metric.cap))
         cells.append(Cell(tuple(side), told, other, low, places[i], capped))
-    return Row(benchmark, tuple(cells), _details(benchmark, columns, cells, lows), _preset_caveat(benchmark, columns))
+    details = _details(benchmark, columns, cells, lows)
+    paid = tuple(price_words(d, c.gain if c else None) for d, c in zip(dearer, cells, strict=True))
+    if any(paid):
+        details = (details[0], (f"price of each +1{THIN}%", paid), *details[1:])
+    return Row(benchmark, tuple(cells), details, _preset_caveat(benchmark, columns))
 
 
 def _details(

@@ -8,7 +8,7 @@ from yondle.analysis.crossing import Crossing, Lead, crossing, leads
 from yondle.analysis.margins import spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE
 from yondle.app.columns import Books, title
-from yondle.app.views.measured import FieldBook, Group, Settings, changed_words, groups_of, held_words
+from yondle.app.views.measured import FieldBook, Group, Setting, Settings, changed_words, groups_of, held_words, like
 from yondle.model.knobs import Knob
 from yondle.model.quantities import signed_percent
 from yondle.model.verdicts import Verdict
@@ -83,8 +83,8 @@ def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
         own = _same(book, knob)
         if own is None:
             continue
-        groups = [g for g in _groups(book, settings, own) if len(_values(g, book, benchmark)) > 1]
-        full = [g for g in groups if len(_values(g, book, benchmark)) >= FEWEST_FOR_SHAPE]
+        groups = [g for g in _groups(book, settings, own) if len(_scores(g, book, benchmark)) > 1]
+        full = [g for g in groups if len(_scores(g, book, benchmark)) >= FEWEST_FOR_SHAPE]
         kept = full or groups[:1]
         found += [_line(name, book, group, benchmark, len(kept) > 1) for group in kept]
     lines = tuple(found[:MOST_LINES])
@@ -103,22 +103,16 @@ def _groups(book: FieldBook, settings: Settings, knob: Knob) -> tuple[Group, ...
     return groups_of(settings, knob, book.in_force)
 
 
-def _like(book: FieldBook, benchmark: Workload) -> str:
-    wanted = (benchmark.name, benchmark.metric.unit, benchmark.metric.direction)
-    found = (w.id for w in book.declaration.workloads if (w.name, w.metric.unit, w.metric.direction) == wanted)
-    return next(found, "")
-
-
-def _values(group: Group, book: FieldBook, benchmark: Workload) -> set[float]:
-    id_ = _like(book, benchmark)
-    return {s.setup[group.knob.id] for s in group.settings if id_ in s.figures}
+def _scores(group: Group, book: FieldBook, benchmark: Workload) -> list[tuple[Setting, list[float]]]:
+    own = like(book.declaration, benchmark)
+    if own is None:
+        return []
+    return [(s, [f.score for f in s.figures[own.id]]) for s in group.settings if own.id in s.figures]
 
 
 def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, several: bool) -> Line:
-    id_ = _like(book, benchmark)
     points = []
-    for setting in group.settings:
-        scores = [f.score for f in setting.figures.get(id_, ())]
+    for setting, scores in _scores(group, book, benchmark):
         if (told := spread(scores)) is not None:
             value = setting.setup[group.knob.id]
             points.append(

@@ -10,6 +10,7 @@ from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
+from yondle.model.workloads import Workload
 
 _OWN = ("asked because", "room temperature in °C")
 """Conditions that differ from test to test and make no two of them incomparable."""
@@ -107,6 +108,12 @@ def setting_of(setup: Setup, records: list[StepRecord]) -> Setting:
         failed[-1] if failed else None,
         frozenset(pair for attempt in attempts for pair in _conditions(attempt)),
     )
+
+
+def like(declaration: RigDeclaration, benchmark: Workload) -> Workload | None:
+    """Find another machine's benchmark here: by its name, unit and direction, as ids of typed ones differ."""
+    wanted = (benchmark.name, benchmark.metric.unit, benchmark.metric.direction)
+    return next((w for w in declaration.workloads if (w.name, w.metric.unit, w.metric.direction) == wanted), None)
 
 
 def changed_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
