@@ -70,7 +70,7 @@ def crossing(one: Points, other: Points, direction: Direction) -> Crossing | Non
             turn = i + int(np.nonzero(np.diff(np.sign(gap[i : j + 1])) != 0.0)[0][0])
             share = gap[turn] / (gap[turn] - gap[turn + 1])
             at = grid[turn] + share * (grid[turn + 1] - grid[turn])
-            return Crossing(math.exp(at), math.exp(grid[i]), math.exp(grid[j]), before > 0.0)
+            return Crossing(math.exp(at), math.exp(grid[i]), math.exp(grid[j]), bool(before > 0.0))
     return None
 
 

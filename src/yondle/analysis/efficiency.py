@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
-from yondle.analysis.margins import GainWord, gain
+import numpy as np
+from numpy.typing import NDArray
+
+from yondle.analysis.margins import FEWEST_PASSES, LEAST_VARIATION, RISK, turned_logs
+from yondle.analysis.regression import Array
 from yondle.model.knobs import Subsystem
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Channel, Quantity
@@ -13,6 +19,8 @@ from yondle.model.steps import PassRecord
 from yondle.model.workloads import Direction, Metric
 
 JOULES_PER_WH = 3600.0
+LITTLE = 0.005
+"""A share of score, power or fan speed that nobody would give anything for."""
 _SECONDS = {"s": 1.0, "sec": 1.0, "min": 60.0, "h": 3600.0}
 _DURATIONS = {"s": 1.0, "ms": 1e-3, "min": 60.0, "h": 3600.0}
 
@@ -62,27 +70,55 @@ def joules_per_unit(score: float, watts: float, metric: Metric) -> float | None:
 
 
 def unbeaten(trades: Sequence[Trade], direction: Direction) -> list[bool]:
-    """Tell which settings no other beats on score, power and noise together (Pareto).
+    """Tell which settings none beats on score, power and noise together (Pareto).
 
-    One beats another where it is surely better in one of the three and surely worse in none, by Welch's 95 % interval;
-    costs that weren't read on both sides count for nothing. Settings without power are beaten by none and beat none.
+    One beats another where it is surely better in one of the three, by Welch's 95 % interval on logs, and in none worse by
+    more than LITTLE on the mean; a cost that wasn't read on both sides counts for nothing. Held against each are the
+    settings of the plain front, that none is ahead of in all means.
     """
-    return [
-        not any(_beats(other, trade, direction) for other in trades if other is not trade) if trade.watts else False
-        for trade in trades
+    if not trades:
+        return []
+    sides = [
+        _logs([turned_logs(list(t.scores), direction) for t in trades]),
+        *(_logs([-turned_logs(list(side), Direction.HIGHER) for side in costs]) for costs in _costs(trades)),
     ]
+    means = np.stack([np.nan_to_num(side.mean, nan=-np.inf) for side in sides], axis=1)
+    front = [i for i, own in enumerate(means) if not np.any(np.all(means >= own, axis=1) & np.any(means > own, axis=1))]
+    gaps = [side.mean[None, front] - side.mean[:, None] for side in sides]
+    better = np.any([_sure(side, front, gap) for side, gap in zip(sides, gaps, strict=True)], axis=0)
+    worse = np.any([gap < -LITTLE for gap in gaps], axis=0)
+    return [not beaten for beaten in np.any(better & ~worse, axis=1)]
 
 
-def _beats(one: Trade, other: Trade, direction: Direction) -> bool:
-    if not one.watts:
-        return False
-    told = [
-        gain(list(one.scores), list(other.scores), direction),
-        gain(list(one.watts), list(other.watts), Direction.LOWER),
-        gain(list(one.fan), list(other.fan), Direction.LOWER),
-    ]
-    words = [each.word for each in told if each is not None]
-    return GainWord.GAIN in words and GainWord.LOSS not in words
+def _costs(trades: Sequence[Trade]) -> tuple[list[Sequence[float]], list[Sequence[float]]]:
+    return [t.watts for t in trades], [t.fan for t in trades]
+
+
+class _Side(NamedTuple):
+    """Means, variances of a mean, and degrees of freedom of many settings; nan without passes, variance nan with one."""
+
+    mean: Array
+    variance: Array
+    degrees: Array
+
+
+def _logs(sides: Sequence[Array]) -> _Side:
+    rows = []
+    for logs in sides:
+        n = len(logs)
+        spread = max(float(np.var(logs, ddof=1)), LEAST_VARIATION**2) / n if n >= FEWEST_PASSES else math.nan
+        rows.append((float(logs.mean()) if n else math.nan, spread, float(n - 1)))
+    return _Side(*np.array(rows, dtype=np.float64).T)
+
+
+def _sure(side: _Side, front: list[int], gap: Array) -> NDArray[np.bool_]:
+    """Tell where settings of the front (columns) are surely better than settings (rows)."""
+    from scipy.special import stdtrit
+
+    own, other = side.variance[None, front], side.variance[:, None]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        degrees = (own + other) ** 2 / (own**2 / side.degrees[None, front] + other**2 / side.degrees[:, None])
+        return np.asarray(gap > stdtrit(degrees, 1.0 - RISK / 2.0) * np.sqrt(own + other))
 
 
 def score_per_watt(passes: Iterable[PassRecord], power: Channel, direction: Direction) -> float | None:

@@ -123,11 +123,11 @@ def score_words(cell: Cell, benchmark: Workload) -> str:
 
 
 def rank_words(cell: Cell | None) -> str:
-    """Write the places a column may hold: '1', or '2 to 4' where passes don't tell them apart."""
+    """Write the places a column may hold: '1', or '2–4' where passes don't tell them apart."""
     if cell is None or cell.rank is None:
         return ""
     first, last = cell.rank.first, cell.rank.last
-    return str(first) if first == last else f"{first} to {last}"
+    return str(first) if first == last else f"{first}–{last}"
 
 
 def mean_words(value: Gain | None) -> str:

@@ -26,9 +26,11 @@ from yondle.model.workloads import Direction, Workload
 
 BATTERY = "battery in Wh"
 """The condition under which the tuner tells what the battery holds."""
+STABLE = (Verdict.HELD, Verdict.HELD_BACK)
+"""What may be recommended: a power limit holds the clock back, which is what it is for."""
 ROOM = "mean room_temperature"
 _SIZES = ((1e6, "MJ"), (1e3, "kJ"), (1.0, "J"), (1e-3, "mJ"))
-_DIGITS_TOLD = 3
+_DIGITS_TOLD, _KNOBS_TOLD = 3, 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +80,7 @@ class CostView:
 
     @property
     def frontier(self) -> tuple[Cost, ...]:
-        """The settings that held and that no other of the same machine beats, by machine and rising power."""
+        """The settings that were stable and that no other of the same machine beats, by machine and rising power."""
         kept = [c for c in self.costs if c.unbeaten]
         return tuple(sorted(kept, key=lambda c: (c.machine, c.watts)))
 
@@ -105,7 +107,7 @@ def efficiency(books: Books, benchmark: Workload, battery_wh: float | None = Non
     best_of: list[bool] = []
     for book, settings in books:
         made = [made for s in settings if (made := _tried(book, s, benchmark)) is not None]
-        held = [t for t in made if t.setting.verdict is Verdict.HELD]
+        held = [t for t in made if t.setting.verdict in STABLE]
         frontier = unbeaten([t.trade for t in held], benchmark.metric.direction)
         kept = [t for t, first in zip(held, frontier, strict=True) if first]
         best_of += [any(t is k for k in kept) for t in made]
@@ -223,9 +225,9 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
 
 
 def _best(tried: list[_Tried], benchmark: Workload) -> tuple[int | None, tuple[int, ...]]:
-    """Find the setting that held with most score per watt, and those whose passes can't be told from it."""
+    """Find the stable setting with most score per watt, and those whose passes can't be told from it."""
     rates = [_per_watt(t.trade, benchmark.metric.direction) for t in tried]
-    held = [i for i, t in enumerate(tried) if t.setting.verdict is Verdict.HELD]
+    held = [i for i, t in enumerate(tried) if t.setting.verdict in STABLE]
     if not held:
         return None, ()
     best = max(held, key=lambda i: sum(map(math.log, rates[i])) / len(rates[i]))
@@ -255,7 +257,7 @@ def _sentence(view: CostView) -> str:
         return f"Nothing that held has {view.benchmark.name} with its power read."
     best = view.costs[view.best]
     several = len({c.machine for c in view.costs}) > 1
-    where = f"{best.machine}, {best.setup}" if several else best.setup[:1].upper() + best.setup[1:]
+    where = f"{best.machine}, {shortened(best.setup)}" if several else shortened(best.setup)
     parts = [f"Most {view.benchmark.name} per watt: {where}{_against(best)}."]
     if view.alike:
         parts.append(f"{count(len(view.alike), 'other setting')} can't be told from it.")
@@ -264,6 +266,14 @@ def _sentence(view: CostView) -> str:
     if best.battery_s is not None and view.battery_wh is not None:
         parts.append(f"One charge of {quantity(view.battery_wh, 'Wh')}: {_charge(best, view)}.")
     return " ".join(parts)
+
+
+def shortened(setup: str) -> str:
+    """Name the first knobs of a setup in words, and how many more there are."""
+    knobs = setup.split(", ")
+    if len(knobs) <= _KNOBS_TOLD + 1:
+        return setup
+    return f"{', '.join(knobs[:_KNOBS_TOLD])} and {len(knobs) - _KNOBS_TOLD} more knobs"
 
 
 def _against(best: Cost) -> str:

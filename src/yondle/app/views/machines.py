@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yondle.analysis.crossing import Crossing, Lead, crossing, leads
 from yondle.analysis.margins import spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE
 from yondle.app.columns import Books, title
-from yondle.app.views.measured import FieldBook, Group, Setting, Settings, changed_words, groups_of, held_words, like
+from yondle.app.views.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, like
 from yondle.model.knobs import Knob
 from yondle.model.quantities import signed_percent
 from yondle.model.verdicts import Verdict
@@ -66,13 +67,12 @@ class MachinesView:
 
 
 def knobs_shared(books: Books) -> tuple[Knob, ...]:
-    """List the knobs of the first field book along which any of them was measured at two values or more."""
-    first = books[0][0]
-    return tuple(
-        knob
-        for knob in first.declaration.knobs
-        if any(_groups(book, settings, knob) for book, settings in books if _same(book, knob) is not None)
-    )
+    """List the knobs of the first field book that any was measured along, those of most machines first."""
+    measured = {
+        knob: sum(bool(_groups(book, settings, knob)) for book, settings in books if _same(book, knob) is not None)
+        for knob in books[0][0].declaration.knobs
+    }
+    return tuple(sorted((k for k, n in measured.items() if n), key=lambda k: -measured[k]))
 
 
 def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
@@ -86,7 +86,8 @@ def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
         groups = [g for g in _groups(book, settings, own) if len(_scores(g, book, benchmark)) > 1]
         full = [g for g in groups if len(_scores(g, book, benchmark)) >= FEWEST_FOR_SHAPE]
         kept = full or groups[:1]
-        found += [_line(name, book, group, benchmark, len(kept) > 1) for group in kept]
+        differing = _differing(kept)
+        found += [_line(name, book, group, benchmark, differing) for group in kept]
     lines = tuple(found[:MOST_LINES])
     meetings = tuple(_meeting(lines[0], other, knob, benchmark) for other in lines[1:])
     return MachinesView(knob, benchmark, lines, meetings, _sentence(knob, benchmark, lines, meetings))
@@ -110,7 +111,13 @@ def _scores(group: Group, book: FieldBook, benchmark: Workload) -> list[tuple[Se
     return [(s, [f.score for f in s.figures[own.id]]) for s in group.settings if own.id in s.figures]
 
 
-def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, several: bool) -> Line:
+def _differing(groups: Sequence[Group]) -> frozenset[str]:
+    """Give the knobs in which groups of one machine differ, besides the one that varies in each."""
+    setups = [dict(g.settings[0].setup.items_) for g in groups]
+    return frozenset(k for k in setups[0] if k != groups[0].knob.id and len({s.get(k) for s in setups}) > 1)
+
+
+def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, differing: frozenset[str]) -> Line:
     points = []
     for setting, scores in _scores(group, book, benchmark):
         if (told := spread(scores)) is not None:
@@ -119,9 +126,9 @@ def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, several
                 LinePoint(value, told.mean, told.low, told.high, tuple(scores), setting.verdict, setting.steps)
             )
     setup = group.settings[0].setup
-    words = changed_words(book.declaration, setup, group.knob.id) or "all else at stock"
+    words = ", ".join(k.text(setup[k.id]) for k in book.declaration.knobs if k.id in differing)
     held = held_words(book.declaration, setup, group.knob.id)
-    return Line(f"{name} · {words}" if several else name, held, tuple(points))
+    return Line(f"{name} · {words}" if words else name, held, tuple(points))
 
 
 def _meeting(first: Line, other: Line, knob: Knob, benchmark: Workload) -> Meeting:

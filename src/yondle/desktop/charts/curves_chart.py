@@ -82,9 +82,10 @@ class CurvesChart(PlaceChart):
     def _names(self, view: ScalingView, chosen: Curve, proportion: float | None) -> list[EndName]:
         c = self.theme.colours
         shown = (curve for curve in view.curves if curve is chosen or view.measure is not Measure.VALUE)
+        last = max(curve.points[-1].value for curve in view.curves if curve.points)
         names = [
             EndName(
-                curve.points[-1].value,
+                last,
                 curve.points[-1].shown,
                 curve.benchmark.name + (" · capped" if curve.capped else ""),
                 c.in_play if curve is chosen else c.ink,
@@ -95,7 +96,7 @@ class CurvesChart(PlaceChart):
             if curve.points
         ]
         if proportion is not None:
-            names.append(EndName(chosen.points[-1].value, proportion, "in proportion", c.muted))
+            names.append(EndName(last, proportion, "in proportion", c.muted))
         return names
 
     def _draw_noise(self, view: ScalingView, chosen: Curve) -> None:

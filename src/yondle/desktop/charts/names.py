@@ -19,7 +19,7 @@ _ROW_PX = 15.0
 
 @dataclass(frozen=True, slots=True)
 class EndName:
-    """A name at the end of a curve; with a `key` a click on it chooses something."""
+    """A name and where it is written, beside the end of a curve; with a `key` a click on it chooses something."""
 
     x: float
     y: float
@@ -46,14 +46,13 @@ class EndNames(InPixels):
         painter.resetTransform()
         edge = transform.map(QPointF(right, 0)).x()
         head, foot = sorted(transform.map(QPointF(0, y)).y() for y in (low, high))
-        last = max((name.x for name in self._names), default=right)
-        x = transform.map(QPointF(last, 0)).x() + 10.0
         wanted = sorted(((transform.map(QPointF(0, n.y)).y(), n) for n in self._names), key=lambda pair: pair[0])
         rows = _apart([y for y, _ in wanted], head + _ROW_PX / 2, foot - _ROW_PX / 2)
         self._places = []
         for (_, name), y in zip(wanted, rows, strict=True):
             painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold if name.strong else QFont.Weight.Normal))
             painter.setPen(QPen(name.colour))
+            x = transform.map(QPointF(name.x, 0)).x() + 10.0
             room = QRectF(x, y - _ROW_PX / 2, max(edge - x, 0.0), _ROW_PX)
             shown = painter.fontMetrics().elidedText(name.words, Qt.TextElideMode.ElideRight, int(room.width()))
             width = painter.fontMetrics().horizontalAdvance(shown)

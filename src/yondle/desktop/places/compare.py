@@ -4,19 +4,23 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from yondle.app.columns import Shelf, add_reference, books_nearby, compare_these, compared, offers
 from yondle.app.results import figure
 from yondle.app.session import Session
 from yondle.app.views.compare import CompareView, best_first, compare
+from yondle.app.views.efficiency import battery_of
 from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import Chart, ChartPlace
+from yondle.desktop.places.compare_charts import CompareCharts
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, button, clear, label
 from yondle.desktop.widgets.column_list import ColumnList
 from yondle.desktop.widgets.compare_table import CompareTable
 from yondle.desktop.widgets.forms import ReferenceCard
+from yondle.desktop.widgets.side import Side
 
 _SIDE_WIDTH = 300
 _LIST_HEIGHT = 240
@@ -47,10 +51,14 @@ class ComparePlace(ChartPlace):
         self.list = ColumnList(self._read)
         self.list.chosen.connect(self._choose)
         self.list.setMinimumHeight(_LIST_HEIGHT)
-        self.add_book = button("Read another field book …")
+        self.add_book = button("Field book …", "flat", "Read another field book")
         self.add_book.clicked.connect(self._ask_for_book)
-        self.add_reference = button("Type in a reference …")
+        self.add_reference = button("Reference …", "flat", "Type in a reference")
         self.add_reference.clicked.connect(self._ask_for_reference)
+        self.charts = CompareCharts(theme)
+        self.charts.told.connect(self._tell_chart)
+        self.table.currentItemChanged.connect(lambda *_: self._show_charts())
+        self._chart_says, self._chart_lines = label("", "strong", wrap=True), label("", "", wrap=True)
         self._says = label("", "title", wrap=True)
         self._caveats = label("", "warning", wrap=True)
         self._lay_out()
@@ -108,9 +116,29 @@ class ComparePlace(ChartPlace):
         words += [f"{row.benchmark.name}: {row.caveat}." for row in view.rows if row.caveat]
         self._caveats.setText("\n".join(words))
         self._caveats.setVisible(bool(words))
+        self._show_charts()
         self.show_whole(bool(self._session.steps))
 
+    def _show_charts(self) -> None:
+        """Show the benchmark of the current row below; the first one without."""
+        rows = self.view.rows if self.view is not None else ()
+        if not rows:
+            self.charts.hide()
+            return
+        row = self.table.row or rows[0]
+        books = self._shelf.with_settings(self._views.settings, self._addresses)
+        self._change(lambda: self.charts.show_benchmark(books, row.benchmark, battery_of(self._session.conditions)))
+        self.charts.show()
+
+    def _tell_chart(self, sentence: str, lines: list[str]) -> None:
+        self._chart_says.setText(sentence)
+        self._chart_lines.setText("\n".join(lines))
+
     def _shown(self) -> Chart | None:
+        """The chart that has the focus, else the table."""
+        chart = self.charts.chart
+        if chart is not None and chart.hasFocus():
+            return chart
         return self.table if self.view is not None and self.view.rows else None
 
     # -- doing ---------------------------------------------------------------------------------------------------------
@@ -155,11 +183,14 @@ class ComparePlace(ChartPlace):
         head.addWidget(self.against)
         head.addWidget(self.best_button)
         head.addStretch(1)
-        self._stack = QStackedWidget()
-        self._stack.addWidget(self.table)
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.setChildrenCollapsible(False)
+        split.addWidget(self.table)
+        split.addWidget(self.charts)
+        split.setStretchFactor(1, 1)
         middle = QHBoxLayout()
         middle.setSpacing(MARGIN)
-        middle.addWidget(self._stack, 1)
+        middle.addWidget(split, 1)
         middle.addWidget(self._side())
         whole = QVBoxLayout(self.whole)
         whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
@@ -168,23 +199,19 @@ class ComparePlace(ChartPlace):
         whole.addLayout(middle, 1)
 
     def _side(self) -> QWidget:
-        inner = QWidget()
-        box = QVBoxLayout(inner)
-        box.setContentsMargins(0, 0, 6, 0)
-        box.setSpacing(8)
-        box.addWidget(label("What it says", "heading"))
-        box.addWidget(self._says)
-        box.addWidget(self._caveats)
-        box.addSpacing(6)
-        box.addWidget(label("Columns", "heading"))
-        box.addWidget(self.list, 1)
+        side = Side(_SIDE_WIDTH, "What it says")
+        side.heading("What it says")
+        side.box.addWidget(self._says)
+        side.box.addWidget(self._caveats)
+        side.box.addWidget(self._chart_says)
+        side.box.addWidget(self._chart_lines)
+        row = QHBoxLayout()
+        row.addWidget(label("Columns", "heading"))
+        row.addStretch(1)
+        row.addWidget(self.add_book)
+        row.addWidget(self.add_reference)
+        side.box.addLayout(row)
         self._cards = QVBoxLayout()
-        box.addLayout(self._cards)
-        box.addWidget(self.add_book)
-        box.addWidget(self.add_reference)
-        side = QScrollArea()
-        side.setWidgetResizable(True)
-        side.setFrameShape(QFrame.Shape.NoFrame)
-        side.setFixedWidth(_SIDE_WIDTH)
-        side.setWidget(inner)
+        side.box.addLayout(self._cards)
+        side.box.addWidget(self.list, 1)
         return side

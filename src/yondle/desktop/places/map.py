@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from yondle.app.session import Session
 from yondle.app.views.gains import told_words
@@ -14,6 +14,7 @@ from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
+from yondle.desktop.widgets.side import Side
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
 
@@ -171,21 +172,15 @@ class MapPlace(ChartPlace):
         self._chart_box = QVBoxLayout()
         self._chart_box.setSpacing(4)
         self._chart_box.addWidget(self._held)
-        side = QWidget()
-        side.setFixedWidth(_SIDE_WIDTH)
-        box = QVBoxLayout(side)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(8)
-        box.addWidget(label("What it says", "heading"))
-        box.addWidget(self._says)
-        box.addSpacing(6)
-        box.addWidget(label("Alone and together", "heading"))
-        box.addLayout(self._table)
-        box.addSpacing(6)
-        box.addWidget(label("Chosen place", "heading"))
-        box.addWidget(self._about)
-        box.addWidget(self.propose_button)
-        box.addStretch(1)
+        side = Side(_SIDE_WIDTH, "What it says")
+        side.heading("What it says")
+        side.box.addWidget(self._says)
+        side.heading("Alone and together")
+        side.box.addLayout(self._table)
+        side.heading("Chosen place")
+        side.box.addWidget(self._about)
+        side.box.addWidget(self.propose_button)
+        side.box.addStretch(1)
         middle = QHBoxLayout()
         middle.setSpacing(MARGIN)
         middle.addLayout(self._chart_box, 1)

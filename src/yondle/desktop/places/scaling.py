@@ -5,12 +5,10 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QScrollArea,
@@ -36,6 +34,7 @@ from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
+from yondle.desktop.widgets.side import Side
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, digits_for, number
@@ -44,7 +43,6 @@ if TYPE_CHECKING:
     from yondle.desktop.charts.curves_chart import CurvesChart
 
 _SIDE_WIDTH = 330
-_TEXT_WIDTH = _SIDE_WIDTH - 16
 _MOST_TABLE = 190
 NOTHING = (
     "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob in Tune (W),"
@@ -174,16 +172,15 @@ class ScalingPlace(ChartPlace):
         self._axis.set_text(
             f"Upward {upward}; along {knob.name}{', ' + knob.unit if knob.unit else ''} · bars show 95 % ranges"
         )
-        _say(self._says, view.sentence)
+        self._says.setText(view.sentence)
         self._caveat.setText(" ".join(view.caveats))
         self._caveat.setVisible(bool(view.caveats))
         sentences = {each.benchmark.id: each.sentence for each in view.curves}
-        _say(self._own_sentence, sentences.pop(self._benchmark, ""))
-        _say(self._others, PARAGRAPH.join(sentences.values()))
+        self._own_sentence.setText(sentences.pop(self._benchmark, ""))
+        self._others.setText(PARAGRAPH.join(sentences.values()))
         self._tell_point()
         self._tell_target()
         self.show_whole(True)
-        QTimer.singleShot(0, self, lambda: _say(self._says, view.sentence))
 
     def _chart(self) -> CurvesChart:
         """Make the chart when it is first shown: its library is large."""
@@ -226,8 +223,8 @@ class ScalingPlace(ChartPlace):
         self._figures.setText("\n".join(_figure_words(view.measure, curve, point) for curve, point in points))
         told = limits(self._session, self._views.settings, self._views.sensitivities, steps[-1])
         lines = {each.benchmark.id: _limit_words(each) for each in told}
-        _say(self._own_limit, lines.pop(self._benchmark, ""))
-        _say(self._limits, PARAGRAPH.join(lines.values()))
+        self._own_limit.setText(lines.pop(self._benchmark, ""))
+        self._limits.setText(PARAGRAPH.join(lines.values()))
 
     def _tell_target(self) -> None:
         """Say how far the target is for the benchmark shown in full."""
@@ -237,14 +234,14 @@ class ScalingPlace(ChartPlace):
         self._goal.setText(f"{benchmark.name}, {benchmark.metric.unit}")
         words = self.target.text().strip().replace(",", ".")
         if not words:
-            _say(self._far, "")
+            self._far.setText("")
             return
         try:
-            _say(self._far, target(self._session, self._views.settings, benchmark, float(words)).sentence)
+            self._far.setText(target(self._session, self._views.settings, benchmark, float(words)).sentence)
         except ValueError:
-            _say(self._far, f"'{words}' is no number: give a score in {benchmark.metric.unit}.")
+            self._far.setText(f"'{words}' is no number: give a score in {benchmark.metric.unit}.")
         except KnownError as error:
-            _say(self._far, f"{error.problem} {error.remedy}")
+            self._far.setText(f"{error.problem} {error.remedy}")
 
     def _choose_cell(self, knob_id: str, benchmark_id: str) -> None:
         self._benchmark = benchmark_id
@@ -283,43 +280,28 @@ class ScalingPlace(ChartPlace):
         box.addWidget(self._table_box)
 
     def _side(self) -> QWidget:
-        inner = QWidget()
-        box = QVBoxLayout(inner)
-        box.setContentsMargins(0, 0, 6, 0)
-        box.setSpacing(8)
-        box.addWidget(label("What it says", "heading"))
-        box.addWidget(self._says)
-        box.addWidget(self._caveat)
-        box.addWidget(self._own_sentence)
-        box.addWidget(self._others)
-        box.addSpacing(6)
-        box.addWidget(label("At one value · click a mark for another", "heading"))
+        side = Side(_SIDE_WIDTH, "What it says")
+        box = side.box
+        side.heading("What it says")
+        for words in (self._says, self._caveat, self._own_sentence, self._others):
+            box.addWidget(words)
+        side.heading("At one value · click a mark for another")
         point = QGridLayout()
         point.addWidget(self._at, 0, 0)
         point.addWidget(self._steps, 0, 1, Qt.AlignmentFlag.AlignRight)
         point.addWidget(self._names, 1, 0)
         point.addWidget(self._figures, 1, 1)
         box.addLayout(point)
-        box.addSpacing(6)
-        box.addWidget(label("What limits it there", "heading"))
+        side.heading("What limits it there")
         box.addWidget(self._own_limit)
         box.addWidget(self._limits)
-        box.addSpacing(6)
-        box.addWidget(label("A target", "heading"))
+        side.heading("A target")
         row = QHBoxLayout()
         row.addWidget(self.target)
         row.addWidget(self._goal, 1)
         box.addLayout(row)
         box.addWidget(self._far)
         box.addStretch(1)
-        side = QScrollArea()
-        side.setWidgetResizable(True)
-        side.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        side.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOn)
-        side.setFrameShape(QFrame.Shape.NoFrame)
-        side.setFixedWidth(_SIDE_WIDTH)
-        side.setWidget(inner)
-        side.setAccessibleName("What it says")
         return side
 
     def _step_benchmark(self, by: int) -> None:
@@ -351,14 +333,3 @@ def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
 def _limit_words(limited: Limited) -> str:
     signs = f": {'; '.join(limited.finding.signs)}" if limited.finding.signs else ""
     return f"{limited.benchmark.name} · {limited.finding.words}{signs}"
-
-
-def _say(where: QLabel, text: str) -> None:
-    """Write into a label of the side and give it all the height its lines take: a scroll area would squeeze it."""
-    where.setText(text)
-    where.setMinimumHeight(where.heightForWidth(_TEXT_WIDTH) if text else 0)
-    inner = where.parentWidget()
-    layout = inner.layout() if inner is not None else None
-    if inner is not None and layout is not None:
-        layout.invalidate()
-        inner.setMinimumHeight(layout.heightForWidth(_SIDE_WIDTH - 10))

@@ -20,7 +20,7 @@ from yondle.model.workloads import Direction
 
 _NAMES, _LEAST_COLUMN = 158, 186
 _HEAD, _ROW, _GROUP, _LINE = 46, 42, 28, 20
-_STRIP_SHARE, _MOST_STRIP = 0.3, 90
+_STRIP_SHARE, _MOST_STRIP = 0.25, 90
 _PAD = 8
 _ROOM = 1.15
 """How much wider the scale of the ranges is than what most columns gain."""
@@ -75,6 +75,25 @@ class CompareTable(QTreeWidget):
         if len(view.rows) > 1:
             self.addTopLevelItem(QTreeWidgetItem(["all", *(mean_words(m) for m in view.means)]))
         self._widths()
+
+    @property
+    def row(self) -> Row | None:
+        """The row that is chosen, or that what is chosen belongs to."""
+        item = self.currentItem()
+        while item is not None:
+            row = item.data(0, Qt.ItemDataRole.UserRole)
+            if isinstance(row, Row):
+                return row
+            item = item.parent()
+        return None
+
+    def sizeHint(self) -> QSize:
+        """Room for every row as it stands when nothing is open."""
+        view = self.view
+        lines = _HEAD + 2 * self.frameWidth() + 4
+        if view is not None:
+            lines += _GROUP * (len(view.groups) + 1) + _ROW * len(view.rows)
+        return QSize(600, lines)
 
     def table(self) -> str:
         """Give every figure as tab-separated lines, for copying: what each row expands to, too."""
@@ -237,7 +256,7 @@ class _Cells(QStyledItemDelegate):
         self._write(painter, first, score if against else cell_words(cell, row.benchmark, against))
         painter.setFont(font(SMALL_PX))
         painter.setPen(c.muted)
-        place = f"place {rank_words(cell)}" if cell.rank is not None else ""
+        place = f"№ {rank_words(cell)}" if cell.rank is not None else ""
         self._write(painter, second, " · ".join(each for each in ("" if against else score, place) if each))
         if not against and told is not None and not cell.capped:
             self._paint_range(painter, QRectF(box.right() - strip, box.top(), strip, box.height()), told, sure)

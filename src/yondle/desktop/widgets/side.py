@@ -1,0 +1,56 @@
+"""The panel at the right of a place: words and figures that scroll where they take more room than there is."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+
+from yondle.desktop.widgets.basics import label
+
+_GAP, _BEFORE_HEADING = 8, 6
+
+
+class Side(QScrollArea):
+    """The panel; put things into its `box`."""
+
+    def __init__(self, width: int, name: str) -> None:
+        super().__init__()
+        self.setFixedWidth(width)
+        self.setAccessibleName(name)
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        inner = _AsHighAsItsWords()
+        self.box = QVBoxLayout(inner)
+        self.box.setContentsMargins(0, 0, 6, 0)
+        self.box.setSpacing(_GAP)
+        self.setWidget(inner)
+
+    def heading(self, text: str) -> None:
+        """Begin another part."""
+        if self.box.count():
+            self.box.addSpacing(_BEFORE_HEADING)
+        self.box.addWidget(label(text, "heading"))
+
+
+class _AsHighAsItsWords(QWidget):
+    """Asks for all the height its wrapped lines take at its width, which a scroll area doesn't do by itself."""
+
+    def event(self, event: QEvent) -> bool:
+        """Measure again when something in it changed."""
+        if event.type() is QEvent.Type.LayoutRequest:
+            self._measure()
+        return super().event(event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Measure again at another width."""
+        super().resizeEvent(event)
+        if event.oldSize().width() != event.size().width():
+            self._measure()
+
+    def _measure(self) -> None:
+        layout = self.layout()
+        if layout is not None:
+            layout.invalidate()
+            self.setMinimumHeight(max(layout.heightForWidth(self.width()), 0))

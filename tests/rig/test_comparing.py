@@ -1,0 +1,258 @@
+"""Two samples side by side on the simulated rig: who is better where, what it costs, and what nobody may be told."""
+
+from __future__ import annotations
+
+import json
+import math
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+from tests.rig.test_scaling_curves import SWEEP
+
+from yondle.app.columns import Shelf, add_reference, compare_these, compared, drop_reference, keep_price, prices
+from yondle.app.field_books import read_book
+from yondle.app.machines import RigChoice
+from yondle.app.plans import start_plan
+from yondle.app.profiles import keep_profile
+from yondle.app.session import Session
+from yondle.app.views.compare import CompareView, Row, best_first, compare, ordered
+from yondle.app.views.efficiency import battery_of, efficiency
+from yondle.app.views.machines import knobs_shared, machines
+from yondle.app.views.measured import settings_of
+from yondle.main import run
+from yondle.model.errors import KnownError
+from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
+from yondle.rigs.simulated.world import World, fresh_state
+
+LIMITS = [float(w) for w in range(40, 91, 5)]
+TUNED = {
+    "memory_rate": 6400.0, "cas": 36.0, "trcd": 38.0, "trp": 36.0, "tras": 70.0, "trfc": 700.0, "memory_voltage": 1.25,
+    "controller_voltage": 1.15,
+}  # fmt: skip
+PASSES = 5
+
+
+def rig_of(name: str) -> str:
+    """A shipped rig with short checks and passes as long as they come, for a short one begins with a burst of power."""
+    text = rig_text(name)[0]
+    if name == "heron":
+        return quick_rig(pass_s="12.0").replace("pass_s = 180.0", "pass_s = 60.0")
+    return f"{text}\n[check]\nhard_load_s = 60.0\nmemory_load_s = 60.0\n" if "[check]" not in text else text
+
+
+@pytest.fixture(scope="module")
+def books(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Heron at stock, Heron II with its memory tuned, and Bittern, each along its power limit."""
+    folder = tmp_path_factory.mktemp("rigs")
+    sweep = SWEEP.replace("passes = 4", f"passes = {PASSES}")
+    for name in ("heron", "heron-ii", "bittern"):
+        session = Session.create(folder / f"{name}.yondle", RigChoice("simulated", name, rig_of(name)))
+        session.baseline(PASSES)
+        values = LIMITS if name != "bittern" else [45.0, 60.0, 75.0, 90.0]
+        if name == "heron-ii":
+            session.try_from(1, TUNED, None)
+            keep_profile(session, "Memory")
+        by = values[1] - values[0]
+        plan = sweep.format(knob="power_limit", low=values[0], high=values[-1], by=by)
+        start_plan(session, plan, "sweep", lambda *_: None)
+        session.close()
+    return folder
+
+
+@pytest.fixture
+def heron(books: Path, tmp_path: Path) -> Iterator[Session]:
+    """Heron's field book in a folder of its own, so that what is kept in it stays there."""
+    for path in books.glob("heron.yondle*"):
+        shutil.copy(path, tmp_path)
+    session = Session.open(tmp_path / "heron.yondle")
+    yield session
+    session.close()
+
+
+def true_crossing(benchmark: str) -> tuple[float, float]:
+    """The power limits between which the model has Heron II overtake Heron in passes as they are run."""
+    behind = [w for w in LIMITS if _rate("heron-ii", benchmark, w, TUNED) < _rate("heron", benchmark, w, {})]
+    assert behind == LIMITS[: len(behind)]
+    return behind[-1], LIMITS[len(behind)]
+
+
+def _rate(name: str, benchmark: str, limit_w: float, values: dict[str, float]) -> float:
+    rig = parse_rig_file(rig_of(name), "rig")
+    state = fresh_state(rig)
+    state.values.update(values, power_limit=limit_w)
+    world = World(rig, state)
+    done = []
+    for _ in range(PASSES + 1):
+        for workload in ("stacking", "sharpening", "star_match", "preview", "frames"):
+            while world.state.die_c > rig.check.settle_below_c:
+                world.advance(1.0)
+            running = world.start(workload, rig.workloads[workload].pass_s)
+            world.advance(rig.workloads[workload].pass_s)
+            if workload == benchmark:
+                done.append(running.units)
+    return sum(done[1:])
+
+
+def row_of(view: CompareView, benchmark: str) -> Row:
+    return next(row for row in view.rows if row.benchmark.id == benchmark)
+
+
+def test_a_better_memory_overtakes_a_better_chip_where_the_model_has_it(heron: Session, books: Path) -> None:
+    shelf = Shelf(heron)
+    addresses = ("stock", str(books / "heron-ii.yondle"), str(books / "bittern.yondle"))
+    columns, missing = shelf.columns(addresses)
+    assert not missing
+    assert [c.rig for c in columns] == ["Heron", "Heron II", "Bittern"]
+    told = shelf.with_settings(settings_of(heron), addresses)
+    power = heron.declaration.knob("power_limit")
+    assert knobs_shared(told)[0] is power
+    view = machines(told, power, heron.declaration.workload("stacking"))
+    assert [line.name for line in view.lines] == ["Heron", "Heron II", "Bittern"]
+    assert "memory rate" in view.lines[1].held
+    twin, old = view.meetings
+    assert twin.crossing is not None
+    assert twin.crossing.first_below
+    before, after = true_crossing("stacking")
+    assert twin.crossing.low < after
+    assert twin.crossing.high > before
+    assert view.sentence.startswith("Heron is better below")
+    assert old.crossing is None
+    assert "Heron is ahead of Bittern" in old.sentence
+
+
+def test_columns_have_gains_places_and_means_that_hold_together(heron: Session, books: Path) -> None:
+    add_reference(heron, "Old note", "sharpening", (3.1, 3.2), "from a notebook")
+    wide = Shelf(heron).columns(
+        ("stock", f"{books / 'heron-ii.yondle'}#Memory", str(books / "bittern.yondle"), "Old note")
+    )
+    view = compare(wide[0])
+    assert [group.name for group in view.groups] == ["processor", "graphics"]
+    stars, preview = row_of(view, "star_match"), row_of(view, "preview")
+    assert stars.cells[0] is not None
+    assert stars.cells[0].gain is None
+    assert stars.cells[1] is not None
+    assert stars.cells[1].gain is not None
+    assert stars.cells[1].gain.low > 0.1
+    assert [c.rank.first if c and c.rank else None for c in stars.cells] == [2, 1, 3, None]
+    assert preview.cells[1] is not None
+    assert preview.cells[1].capped
+    narrow = compare(wide[0][:2])
+    alone = row_of(narrow, "star_match").cells[1]
+    assert alone is not None
+    assert alone.gain is not None
+    assert alone.gain.margin < stars.cells[1].gain.margin
+    means = view.means
+    assert means[0] is None
+    assert means[1] is not None
+    assert means[2] is not None
+    assert means[1].fraction > 0.0 > means[2].fraction
+    assert best_first(view)[0] == 0
+    falling = ordered(view, 2, False)[0][1]
+    gains = [c.gain.fraction for row in falling if (c := row.cells[2]) is not None and c.gain is not None]
+    assert gains == sorted(gains, reverse=True)
+    assert any("Typed in" in words for words in view.caveats)
+    assert any("power (battery inverter, mains)" in words for words in view.caveats)
+    frames = dict(row_of(view, "frames").details)
+    assert frames["1 % low, frames/s"][0]
+    assert frames[f"pass {PASSES}"][0]
+    assert not frames["pass 1"][2]
+
+
+def test_what_a_part_costs_is_told_by_its_gain(heron: Session, books: Path) -> None:
+    twin = f"{books / 'heron-ii.yondle'}#Memory"
+    keep_price(heron, twin, 60.0)
+    view = compare(Shelf(heron).columns(("stock", twin))[0], 0, prices(heron))
+    cell = row_of(view, "star_match").cells[1]
+    assert cell is not None
+    assert cell.gain is not None
+    paid = dict(row_of(view, "star_match").details)["price of each +1\u202f%"]
+    assert float(paid[1].split()[0]) == pytest.approx(60.0 / (100 * cell.gain.fraction), abs=0.01)
+    with pytest.raises(KnownError, match="no price"):
+        keep_price(heron, twin, -1.0)
+    keep_price(heron, twin, None)
+    assert prices(heron) == {}
+
+
+def test_energy_battery_and_what_no_other_setting_beats(heron: Session) -> None:
+    stacking = heron.declaration.workload("stacking")
+    view = efficiency([(heron, settings_of(heron))], stacking, 480.0)
+    assert (view.work, view.power) == ("frame", "Wall power")
+    stock = next(c for c in view.costs if c.setup == "everything at stock")
+    assert stock.joules == pytest.approx(60.0 * stock.watts / stock.score)
+    assert stock.battery_s == pytest.approx(480.0 * 3600.0 / stock.watts)
+    assert stock.battery_units == pytest.approx(480.0 * 3600.0 / (stock.joules or math.nan))
+    starved = next(c for c in view.costs if c.setup.startswith("power limit 40"))
+    assert starved.unbeaten
+    assert starved.per_watt is not None
+    assert starved.per_watt.high < 0.0
+    assert starved.above_room_k is not None
+    assert view.best is not None
+    assert view.costs[view.best].watts > starved.watts
+    durations = efficiency([(heron, settings_of(heron))], heron.declaration.workload("sharpening"))
+    assert durations.work == "run"
+    assert durations.costs[0].joules == pytest.approx(durations.costs[0].watts * durations.costs[0].score)
+    assert battery_of({"battery in Wh": "480,5"}) == 480.5
+    with pytest.raises(KnownError, match="no energy"):
+        battery_of({"battery in Wh": "plenty"})
+
+
+def test_another_field_book_is_read_and_left_as_it_was(heron: Session, books: Path, tmp_path: Path) -> None:
+    other = books / "heron-ii.yondle"
+    before, beside = other.read_bytes(), sorted(p.name for p in books.iterdir())
+    held = Session.open(other)
+    assert read_book(other).steps == held.steps
+    held.close()
+    assert read_book(other).profiles[0].name == "Memory"
+    assert other.read_bytes() == before
+    assert sorted(p.name for p in books.iterdir()) == beside
+    (tmp_path / "torn.yondle").write_bytes(before[:5000])
+    (tmp_path / "words.yondle").write_text("no field book")
+    for wrong, says in (("torn", "damaged"), ("words", "is no logbook"), ("gone", "There is no logbook")):
+        with pytest.raises(KnownError, match=says):
+            read_book(tmp_path / f"{wrong}.yondle")
+    columns, missing = Shelf(heron).columns(("stock", str(tmp_path / "gone.yondle"), "99", "nothing#7"))
+    assert [c.name for c in columns] == ["Stock"]
+    assert len(missing) == 3
+    with pytest.raises(KnownError, match="can't be told apart"):
+        compare_these(heron, tuple(map(str, range(30))))
+    assert compared(heron) == ("stock",)
+    for name in ("7", "stock", "a#b", ""):
+        with pytest.raises(KnownError, match="reference's name"):
+            add_reference(heron, name, "stacking", (1.0,))
+    for scores in ((), (0.0,), (math.inf,)):
+        with pytest.raises(KnownError, match="above 0"):
+            add_reference(heron, "Note", "stacking", scores)
+    with pytest.raises(KnownError, match="no reference"):
+        drop_reference(heron, "Note")
+
+
+def test_the_command_line_tells_the_same_comparison(
+    heron: Session, books: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    twin, own = str(books / "heron-ii.yondle"), str(heron.logbook.path)
+    expected = compare(Shelf(heron).columns(("stock", twin))[0])
+    curves = machines(
+        Shelf(heron).with_settings(settings_of(heron), ()),
+        heron.declaration.knob("power_limit"),
+        heron.declaration.workload("stacking"),
+    )
+    costs = efficiency([(heron, settings_of(heron))], heron.declaration.workload("stacking"), 480.0)
+    heron.close()
+    assert run(["compare", own, "stock", twin, "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["sentence"] == expected.sentence
+    cells = [row["cells"][1]["gain"]["fraction"] for group in told["groups"] for row in group["rows"]]
+    assert cells == [row.cells[1].gain.fraction for row in expected.rows if row.cells[1] and row.cells[1].gain]
+    assert run(["compare", own, "--along", "power_limit", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["sentence"] == curves.sentence
+    assert run(["efficiency", own, "--battery", "480", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["sentence"] == costs.sentence
+    assert run(["reference", own, "A neighbour", "stacking", "180", "182"]) == 0
+    assert run(["compare", own, "stock", "A neighbour", "--passes"]) == 0
+    assert "A neighbour" in capsys.readouterr().out
+    for wrong in (["stock", "moonlight"], ["stock", "--against", "4"]):
+        assert run(["compare", own, *wrong]) == 2
+    assert run(["price", own, "stock", "-3"]) == 2
