@@ -91,6 +91,7 @@ def _rate(name: str, benchmark: str, limit_w: float, values: dict[str, float]) -
                 world.advance(1.0)
             running = world.start(workload, rig.workloads[workload].pass_s)
             world.advance(rig.workloads[workload].pass_s)
+            world.running = None
             if workload == benchmark:
                 done.append(running.units)
     return sum(done[1:])
