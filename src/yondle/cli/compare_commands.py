@@ -156,7 +156,7 @@ def _show_lines(view: MachinesView, console: Console, as_json: bool) -> None:
         points = [next((p for p in line.points if p.value == value), None) for line in view.lines]
         table.add_row(view.knob.text(value), *(_ranged(p.mean, p.low, p.high) if p is not None else "" for p in points))
     console.print(table)
-    for words in (*(m.sentence for m in view.meetings), *(f"{line.name}: {line.held}." for line in view.lines)):
+    for words in (*(m.sentence for m in view.meetings), *view.held):
         console.print(words)
 
 

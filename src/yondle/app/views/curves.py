@@ -43,6 +43,8 @@ MEASURE_WORDS = {
     Measure.PROPORTION: "share of a score in proportion to the knob, %",
 }
 _NEXT_TO_NOTHING = 0.05
+MOST_NAMED = 5
+"""More benchmarks than this are counted, not named."""
 ON_LOGS = (Measure.GAIN, Measure.VALUE, Measure.PER_WATT, Measure.PROPORTION)
 
 
@@ -72,6 +74,8 @@ class Curve:
     ends: Gain | None
     capped: bool
     sentence: str
+    cap_shown: float | None
+    """Its cap in what is shown, where it has one."""
 
     @property
     def answers(self) -> bool:
@@ -100,6 +104,8 @@ class ScalingView:
     sentence: str
     group: int
     groups: tuple[str, ...]
+    own_range: tuple[float, float]
+    """The lowest and highest value of the knob that this tuner stands for."""
 
 
 def unit_of(measure: Measure, benchmark: Workload) -> str:
@@ -126,7 +132,7 @@ def scaling(
     groups = groups_of(settings, knob, book.in_force)
     if not groups:
         words = f"No two values of {knob.name.lower()} are measured with all else the same: sweep it, or test another value."
-        return ScalingView(knob, measure, (), (), {}, "", (), words, 0, ())
+        return ScalingView(knob, measure, (), (), {}, "", (), words, 0, (), declaration.own_range(knob))
     group = groups[min(chosen, len(groups) - 1)]
     base = _baseline(book, settings)
     shower = _Shower(declaration, measure, base, group)
@@ -144,6 +150,7 @@ def scaling(
         _together(knob, curves),
         groups.index(group),
         tuple(_held(declaration, g) for g in groups),
+        declaration.own_range(knob),
     )
 
 
@@ -200,6 +207,15 @@ class _Shower:
             return None
         _, low, high = self.range(benchmark, self.base)
         return (high - low) / 2.0 if math.isfinite(high - low) else None
+
+    def cap(self, benchmark: Workload) -> float | None:
+        """Give a benchmark's cap in what is shown; None where it has none, or where it means nothing."""
+        cap, against = benchmark.metric.cap, self._against(benchmark)
+        if cap is None or self.measure is Measure.VALUE:
+            return cap
+        if self.measure is not Measure.GAIN or against is None:
+            return None
+        return 100.0 * math.expm1(float(turned_logs([cap], benchmark.metric.direction)[0]) - against)
 
     def _logs(self, benchmark: Workload, figures: tuple[Figure, ...]) -> list[float]:
         pairs = [(f.score, _watts(f, self._power)) for f in figures]
@@ -260,7 +276,7 @@ def _curve(benchmark: Workload, group: Group, shower: _Shower) -> Curve:
     ends = gain(scores[-1][1], scores[0][1], benchmark.metric.direction)
     span = f"from {group.knob.bare(scores[0][0])} to {group.knob.text(scores[-1][0])}"
     sentence = _sentence(group.knob, benchmark, reading, capped, f"{span}: {told_words(ends)}")
-    return Curve(benchmark, tuple(points), reading, ends, capped, sentence)
+    return Curve(benchmark, tuple(points), reading, ends, capped, sentence, shower.cap(benchmark))
 
 
 def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, capped: bool, ends: str) -> str:
@@ -348,6 +364,8 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
 
 
 def _listed(names: list[str]) -> str:
+    if len(names) > MOST_NAMED:
+        return f"{len(names)} benchmarks"
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
 
 

@@ -33,8 +33,9 @@ class LinePoint:
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """One machine under one group of other settings; `held` says what those were."""
+    """One machine under one group of other settings: what tells it from its other groups is in its name, `held` the rest."""
 
+    machine: str
     name: str
     held: str
     points: tuple[LinePoint, ...]
@@ -64,6 +65,11 @@ class MachinesView:
     lines: tuple[Line, ...]
     meetings: tuple[Meeting, ...]
     sentence: str
+
+    @property
+    def held(self) -> tuple[str, ...]:
+        """Say for every machine what all else was."""
+        return tuple(dict.fromkeys(f"{line.machine}: {line.held[:1].lower()}{line.held[1:]}." for line in self.lines))
 
 
 def knobs_shared(books: Books) -> tuple[Knob, ...]:
@@ -127,8 +133,8 @@ def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, differi
             )
     setup = group.settings[0].setup
     words = ", ".join(k.text(setup[k.id]) for k in book.declaration.knobs if k.id in differing)
-    held = held_words(book.declaration, setup, group.knob.id)
-    return Line(f"{name} · {words}" if words else name, held, tuple(points))
+    held = held_words(book.declaration, setup, group.knob.id, *differing)
+    return Line(name, f"{name} · {words}" if words else name, held, tuple(points))
 
 
 def _meeting(first: Line, other: Line, knob: Knob, benchmark: Workload) -> Meeting:

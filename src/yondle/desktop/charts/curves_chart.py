@@ -7,17 +7,17 @@ import math
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QBrush, QColor
 
 from yondle.app.views.curves import Curve, CurvePoint, Measure, ScalingView, unit_of
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
-from yondle.desktop.charts.place_chart import PlaceChart, Spot
-from yondle.desktop.marks import symbol
+from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
-from yondle.model.quantities import count, digits_for, number
+from yondle.model.quantities import count, digits_for, number, quantity
 from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Direction
 
-_DOT_PX = 4
 _STILL = 0.55
 
 
@@ -26,23 +26,25 @@ class CurvesChart(PlaceChart):
 
     benchmark_chosen = Signal(str)
     point_chosen = Signal(float)
+    names_share = NAMES_SHARE
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme)
         self._view: ScalingView | None = None
+        self._scale: ScalingView | None = None
         self._chosen = ""
         self.getPlotItem().showGrid(x=False, y=True, alpha=0.25)
 
     @property
     def chosen(self) -> Curve | None:
-        """The curve that is shown in full."""
+        """The curve that is shown in full; None where it is not among them."""
         curves = self._view.curves if self._view is not None else ()
-        return next((c for c in curves if c.benchmark.id == self._chosen), curves[0] if curves else None)
+        return next((c for c in curves if c.benchmark.id == self._chosen), None)
 
-    def show_view(self, view: ScalingView, chosen: str) -> None:
-        """Show the curves of a knob, one benchmark in full."""
-        if (view, chosen) != (self._view, self._chosen):
-            self._view, self._chosen = view, chosen
+    def show_view(self, view: ScalingView, chosen: str, scale: ScalingView | None = None) -> None:
+        """Show the curves of a knob, one benchmark in full; with `scale` on the axes that all of its curves need."""
+        if (view, chosen, scale) != (self._view, self._chosen, self._scale):
+            self._view, self._chosen, self._scale = view, chosen, scale
             self.redraw()
 
     def table(self) -> str:
@@ -63,23 +65,32 @@ class CurvesChart(PlaceChart):
     def fill(self) -> bool:
         """Put up the curves, the chosen one in full, with noise, knee, proportion and failures."""
         view, chosen = self._view, self.chosen
-        if view is None or chosen is None:
+        if view is None or not view.curves:
             return False
-        axis = self.getPlotItem().getAxis("bottom")
-        axis.least, axis.names = view.knob.step, view.knob.choices
-        self._draw_noise(view, chosen)
-        self._draw_knee(view, chosen)
+        plot = self.getPlotItem()
+        plot.getAxis("bottom").least, plot.getAxis("bottom").names = view.knob.step, view.knob.choices
+        lower = chosen is not None and chosen.benchmark.metric.direction is Direction.LOWER
+        plot.getViewBox().invertY(view.measure is Measure.VALUE and lower)
+        self._draw_limits(view, chosen)
         if view.measure is not Measure.VALUE:
             self._draw_still([curve for curve in view.curves if curve is not chosen and curve.points])
-        proportion = self._draw_proportion(view, chosen)
-        self._draw_chosen(chosen)
+        proportion = None
+        if chosen is not None:
+            self._draw_noise(view, chosen)
+            self._draw_knee(view, chosen)
+            proportion = self._draw_proportion(view, chosen)
+            self._draw_chosen(chosen)
+        elif view.measure in (Measure.GAIN, Measure.PER_WATT):
+            self.addItem(
+                pg.InfiniteLine(0.0, angle=0, pen=pg.mkPen(self.theme.colours.muted, width=1)), ignoreBounds=True
+            )
         if view.failures:
             self.addItem(FailureMarks(view.failures, self.theme, lambda _: None), ignoreBounds=True)
         names = self._names(view, chosen, proportion)
         self.addItem(EndNames(names, view.knob.stock, self.theme, self.benchmark_chosen.emit), ignoreBounds=True)
         return True
 
-    def _names(self, view: ScalingView, chosen: Curve, proportion: float | None) -> list[EndName]:
+    def _names(self, view: ScalingView, chosen: Curve | None, proportion: float | None) -> list[EndName]:
         c = self.theme.colours
         shown = (curve for curve in view.curves if curve is chosen or view.measure is not Measure.VALUE)
         last = max(curve.points[-1].value for curve in view.curves if curve.points)
@@ -95,7 +106,7 @@ class CurvesChart(PlaceChart):
             for curve in shown
             if curve.points
         ]
-        if proportion is not None:
+        if proportion is not None and chosen is not None:
             names.append(EndName(last, proportion, "in proportion", c.muted))
         return names
 
@@ -122,17 +133,7 @@ class CurvesChart(PlaceChart):
         )
         band.setZValue(-9)
         self.addItem(band, ignoreBounds=True)
-        pen = pg.mkPen(faded(c.in_play, 0.8), style=Qt.PenStyle.DashLine)
-        words = f"knee {view.knob.text(view.knob.nearest(knee.at))}"
-        line = pg.InfiniteLine(
-            knee.at,
-            angle=90,
-            pen=pen,
-            label=words,
-            labelOpts={"position": 0.96, "color": c.in_play, "anchors": [(0, 0)] * 2},
-        )
-        line.label.setFont(font(SMALL_PX))
-        self.addItem(line, ignoreBounds=True)
+        self._rule(knee.at, 90, f"knee {view.knob.text(view.knob.nearest(knee.at))}", c.in_play)
 
     def _draw_proportion(self, view: ScalingView, chosen: Curve) -> float | None:
         """The gain that would be in proportion to the knob, from the lowest value on; gives where it ends."""
@@ -159,57 +160,63 @@ class CurvesChart(PlaceChart):
         self.addItem(dots)
 
     def _draw_chosen(self, curve: Curve) -> None:
-        c, points = self.theme.colours, curve.points
-        self.plot([p.value for p in points], [p.shown for p in points], pen=pg.mkPen(c.in_play, width=2.2))
-        ranged = [p for p in points if math.isfinite(p.low)]
-        if ranged:
-            x, y, low, high = np.array([(p.value, p.shown, p.low, p.high) for p in ranged]).T
-            pen = pg.mkPen(c.ink, width=1.5)
-            self.addItem(pg.ErrorBarItem(x=x, y=y, top=high - y, bottom=y - low, beam=0, pen=pen))
-        passes = [(p.value, v) for p in points for v in p.passes]
-        dots = pg.ScatterPlotItem(
-            [x for x, _ in passes], [y for _, y in passes], size=_DOT_PX, pen=pg.mkPen(None), brush=faded(c.muted, 0.7)
-        )
-        self.addItem(dots)
-        marks = pg.ScatterPlotItem(pxMode=True)
-        marks.addPoints(
-            [
-                {
-                    "pos": (p.value, p.shown), "symbol": symbol(p.verdict), "size": MARK_PX, "pen": pg.mkPen(None),
-                    "brush": c.verdicts[p.verdict], "data": p.value,
-                }
-                for p in points
-            ]
-        )  # fmt: skip
-        marks.setZValue(10)
+        c = self.theme.colours
+        points = [Measured(p.value, p.shown, p.low, p.high, p.passes, p.verdict) for p in curve.points]
+        marks = self.draw_measured(points, pg.mkPen(c.in_play, width=2.2), c.ink, MARK_PX)
         marks.sigClicked.connect(lambda _, spots: self.point_chosen.emit(spots[0].data()) if len(spots) else None)
-        self.addItem(marks)
+
+    def _draw_limits(self, view: ScalingView, chosen: Curve | None) -> None:
+        """The tuner's own limits on the knob, beyond which it is hatched as on its ruler, and a cap of the score."""
+        c = self.theme.colours
+        low, high = view.own_range
+        for edge, far, there in (
+            (high, view.knob.high, high < view.knob.high), (low, view.knob.low, low > view.knob.low),
+        ):  # fmt: skip
+            if there:
+                brush = QBrush(faded(c.muted, 0.45), Qt.BrushStyle.BDiagPattern)
+                beyond = pg.LinearRegionItem(sorted((edge, far)), brush=brush, pen=pg.mkPen(None), movable=False)
+                beyond.setZValue(-8)
+                self.addItem(beyond, ignoreBounds=True)
+                self._rule(edge, 90, f"your limit {view.knob.text(edge)}", c.muted, 1 if edge == high else 0)
+        if chosen is not None and chosen.cap_shown is not None:
+            cap = quantity(chosen.benchmark.metric.cap or 0.0, chosen.benchmark.metric.unit)
+            self._rule(chosen.cap_shown, 0, f"cap {cap}", c.muted)
+
+    def _rule(self, at: float, angle: int, words: str, colour: QColor, side: int = 0) -> None:
+        """Rule a line with its name to the right of it, or with `side` 1 to the left."""
+        place = {"position": 0.96 if angle else 0.04, "color": colour, "anchors": [(side, 0 if angle else 1)] * 2}
+        pen = pg.mkPen(faded(colour, 0.8), style=Qt.PenStyle.DashLine)
+        line = pg.InfiniteLine(at, angle=angle, pen=pen, label=words, labelOpts=place)
+        line.label.setFont(font(SMALL_PX))
+        self.addItem(line, ignoreBounds=True)
 
     def show_all(self) -> None:
         """Zoom out to all curves and their names."""
         view, chosen = self._view, self.chosen
-        if view is None or chosen is None:
+        if view is None or not view.curves:
             return
-        curves = (chosen,) if view.measure is Measure.VALUE else view.curves
+        curves = (chosen,) if chosen is not None and view.measure is Measure.VALUE else (self._scale or view).curves
         xs = [p.value for c in curves for p in c.points] + [f.value for f in view.failures]
         ys = [y for c in curves for p in c.points for y in (p.shown, p.low, p.high) if math.isfinite(y)]
-        ys += [y for p in chosen.points for y in p.passes]
-        low, high = min(xs), max(xs)
+        ys += [y for p in chosen.points for y in p.passes] if chosen is not None else []
+        low, high, share = min(xs), max(xs), self.names_share
         span = high - low or 2.0 * view.knob.step
-        self.setXRange(low - 0.05 * span, high + (0.05 + NAMES_SHARE) * span / (1.0 - NAMES_SHARE), padding=0)
+        self.setXRange(low - 0.05 * span, high + (0.05 + share) * span / (1.0 - share), padding=0)
         bottom, top = min(ys), max(ys)
         pad = 0.08 * (top - bottom) or 0.01 * abs(top) or 1.0
         foot = 2.6 if view.failures else 1.0
-        self.setYRange(bottom - foot * pad, top + 1.4 * pad, padding=0)
+        turned = self.getPlotItem().getViewBox().yInverted()
+        below, above = (1.4, foot) if turned else (foot, 1.4)
+        self.setYRange(bottom - below * pad, top + above * pad, padding=0)
 
     # -- pointing ------------------------------------------------------------------------------------------------------
 
     def spots(self) -> list[Spot]:
         """List the points of the curves that are shown."""
         view, chosen = self._view, self.chosen
-        if view is None or chosen is None:
+        if view is None:
             return []
-        shown = view.curves if view.measure is not Measure.VALUE else (chosen,)
+        shown = (chosen,) if view.measure is Measure.VALUE and chosen is not None else view.curves
         return [Spot(p.value, p.shown, (c, p)) for c in shown for p in c.points]
 
     def words(self, what: tuple[Curve, CurvePoint]) -> str:

@@ -4,21 +4,18 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 
 from yondle.app.views.machines import Line, LinePoint, MachinesView
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
-from yondle.desktop.charts.place_chart import PlaceChart, Spot
-from yondle.desktop.marks import symbol
+from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.workloads import Direction
 
 _DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
-_DOT_PX = 3
 
 
 class MachinesChart(PlaceChart):
@@ -116,30 +113,6 @@ class MachinesChart(PlaceChart):
     def _draw_line(self, line: Line, place: int) -> None:
         c = self.theme.colours
         colour = c.in_play if place == 0 else c.ink
-        style = _DASHES[max(place - 1, 0) % len(_DASHES)]
-        points = line.points
-        pen = pg.mkPen(colour, width=2.2 if place == 0 else 1.2, style=style)
-        self.plot([p.value for p in points], [p.mean for p in points], pen=pen)
-        ranged = [p for p in points if math.isfinite(p.low)]
-        if ranged:
-            x, y, low, high = np.array([(p.value, p.mean, p.low, p.high) for p in ranged]).T
-            self.addItem(
-                pg.ErrorBarItem(x=x, y=y, top=high - y, bottom=y - low, beam=0, pen=pg.mkPen(colour, width=1.2))
-            )
-        passes = [(p.value, v) for p in points for v in p.passes]
-        self.addItem(
-            pg.ScatterPlotItem(
-                [x for x, _ in passes], [y for _, y in passes], size=_DOT_PX, pen=None, brush=faded(c.muted, 0.6)
-            )
-        )
-        marks = pg.ScatterPlotItem(pxMode=True)
-        marks.addPoints(
-            [
-                {
-                    "pos": (p.value, p.mean), "symbol": symbol(p.verdict), "size": MARK_PX - 2, "pen": pg.mkPen(None),
-                    "brush": c.verdicts[p.verdict],
-                }
-                for p in points
-            ]
-        )  # fmt: skip
-        self.addItem(marks)
+        pen = pg.mkPen(colour, width=2.2 if place == 0 else 1.2, style=_DASHES[max(place - 1, 0) % len(_DASHES)])
+        points = [Measured(p.value, p.mean, p.low, p.high, p.passes, p.verdict) for p in line.points]
+        self.draw_measured(points, pen, colour, MARK_PX - 2)

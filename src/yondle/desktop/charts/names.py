@@ -47,6 +47,8 @@ class EndNames(InPixels):
         edge = transform.map(QPointF(right, 0)).x()
         head, foot = sorted(transform.map(QPointF(0, y)).y() for y in (low, high))
         wanted = sorted(((transform.map(QPointF(0, n.y)).y(), n) for n in self._names), key=lambda pair: pair[0])
+        if len(wanted) * _ROW_PX > foot - head:
+            wanted = _clear_of_each_other(wanted)
         rows = _apart([y for y, _ in wanted], head + _ROW_PX / 2, foot - _ROW_PX / 2)
         self._places = []
         for (_, name), y in zip(wanted, rows, strict=True):
@@ -75,6 +77,15 @@ class EndNames(InPixels):
                 event.accept()
                 return
         event.ignore()
+
+
+def _clear_of_each_other(wanted: list[tuple[float, EndName]]) -> list[tuple[float, EndName]]:
+    """Leave out names, where there are too many for all, that would stand on one another; the strong ones first."""
+    kept: list[tuple[float, EndName]] = []
+    for y, name in sorted(wanted, key=lambda pair: not pair[1].strong):
+        if all(abs(y - other) >= _ROW_PX for other, _ in kept):
+            kept.append((y, name))
+    return sorted(kept, key=lambda pair: pair[0])
 
 
 def _apart(wanted: list[float], top: float, bottom: float) -> list[float]:

@@ -5,14 +5,29 @@ from __future__ import annotations
 import math
 from typing import Any, NamedTuple
 
+import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF
-from PySide6.QtGui import QMouseEvent, QPainter
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from yondle.desktop.charts.parts import NumberAxis, dress
-from yondle.desktop.theme import Theme
+from yondle.desktop.marks import symbol
+from yondle.desktop.theme import Theme, faded
+from yondle.model.verdicts import Verdict
 
 _NEAR_PX = 18.0
+_DOT_PX, _BAR_PX = 4, 1.5
+
+
+class Measured(NamedTuple):
+    """One value of a knob as it is drawn: its mean, the 95 % range (nan without one), every pass, and the verdict."""
+
+    x: float
+    y: float
+    low: float
+    high: float
+    passes: tuple[float, ...]
+    verdict: Verdict
 
 
 class Spot(NamedTuple):
@@ -75,6 +90,34 @@ class PlaceChart(pg.PlotWidget):
         self.render(painter)
         for item in marks:
             item.setExportMode(False)
+
+    def draw_measured(self, points: list[Measured], line: QPen, bars: QColor, mark_px: int) -> pg.ScatterPlotItem:
+        """Draw a curve with its ranges, its passes, and its marks, which are given back."""
+        c = self.theme.colours
+        self.plot([p.x for p in points], [p.y for p in points], pen=line)
+        ranged = [p for p in points if math.isfinite(p.low)]
+        if ranged:
+            x, y, low, high = np.array([p[:4] for p in ranged]).T
+            pen = pg.mkPen(bars, width=_BAR_PX)
+            self.addItem(pg.ErrorBarItem(x=x, y=y, top=high - y, bottom=y - low, beam=0, pen=pen))
+        passes = [(p.x, v) for p in points for v in p.passes]
+        dots = pg.ScatterPlotItem(
+            [x for x, _ in passes], [y for _, y in passes], size=_DOT_PX, pen=pg.mkPen(None), brush=faded(c.muted, 0.7)
+        )
+        self.addItem(dots)
+        marks = pg.ScatterPlotItem(pxMode=True)
+        marks.addPoints(
+            [
+                {
+                    "pos": (p.x, p.y), "symbol": symbol(p.verdict), "size": mark_px, "pen": pg.mkPen(None),
+                    "brush": c.verdicts[p.verdict], "data": p.x,
+                }
+                for p in points
+            ]
+        )  # fmt: skip
+        marks.setZValue(10)
+        self.addItem(marks)
+        return marks
 
     def nearest(self, where: QPointF) -> Spot | None:
         """Give the point next to a place of the scene, where one is near."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from yondle.app.columns import Shelf, add_reference, books_nearby, compare_these, compared, offers
@@ -23,7 +24,8 @@ from yondle.desktop.widgets.forms import ReferenceCard
 from yondle.desktop.widgets.side import Side
 
 _SIDE_WIDTH = 300
-_LIST_HEIGHT = 240
+_LIST_HEIGHT = 200
+_TABLE_SHARE = 0.56
 NOTHING = (
     "Nothing is measured yet.\nRun the baseline in Tune first; then steps, profiles and other field books stand side by"
     " side here."
@@ -40,6 +42,7 @@ class ComparePlace(ChartPlace):
         self._addresses: tuple[str, ...] = ()
         self._against = 0
         self._seen = -1
+        self._moved = False
         self.view: CompareView | None = None
         self.table = CompareTable(theme)
         self.table.against_wanted.connect(self.compare_with)
@@ -129,6 +132,19 @@ class ComparePlace(ChartPlace):
         books = self._shelf.with_settings(self._views.settings, self._addresses)
         self._change(lambda: self.charts.show_benchmark(books, row.benchmark, battery_of(self._session.conditions)))
         self.charts.show()
+        self._share_height()
+
+    def _share_height(self) -> None:
+        """Give the table what it takes, up to a share of the height, until the tuner shares it otherwise."""
+        if not self._moved:
+            whole = self._split.height()
+            wanted = min(self.table.sizeHint().height(), int(_TABLE_SHARE * whole))
+            self._split.setSizes([wanted, whole - wanted])
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Share the height anew."""
+        super().resizeEvent(event)
+        QTimer.singleShot(0, self, self._share_height)
 
     def _tell_chart(self, sentence: str, lines: list[str]) -> None:
         self._chart_says.setText(sentence)
@@ -183,11 +199,11 @@ class ComparePlace(ChartPlace):
         head.addWidget(self.against)
         head.addWidget(self.best_button)
         head.addStretch(1)
-        split = QSplitter(Qt.Orientation.Vertical)
+        self._split = split = QSplitter(Qt.Orientation.Vertical)
         split.setChildrenCollapsible(False)
         split.addWidget(self.table)
         split.addWidget(self.charts)
-        split.setStretchFactor(1, 1)
+        split.splitterMoved.connect(lambda *_: setattr(self, "_moved", True))
         middle = QHBoxLayout()
         middle.setSpacing(MARGIN)
         middle.addWidget(split, 1)

@@ -158,7 +158,7 @@ class CompareCharts(QWidget):
         elif self._page == ALONG:
             view = self.along_view
             lines = [m.sentence for m in view.meetings] if view is not None else []
-            held = [f"{line.name}: {line.held}." for line in view.lines] if view is not None else []
+            held = view.held if view is not None else ()
             first = lines.pop(0) if lines else view.sentence if view is not None else ""
             self.told.emit(first, [*lines, *held])
 

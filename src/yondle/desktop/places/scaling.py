@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.app.session import Session
+from yondle.app.views.compare import group_name
 from yondle.app.views.curves import (
     MEASURE_WORDS,
     Curve,
@@ -38,9 +39,13 @@ from yondle.desktop.widgets.side import Side
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, digits_for, number
+from yondle.model.workloads import Direction
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.curves_chart import CurvesChart
+    from yondle.desktop.charts.group_panels import GroupPanels
+
+    Shown = TypeVar("Shown", CurvesChart, GroupPanels)
 
 _SIDE_WIDTH = 330
 _MOST_TABLE = 190
@@ -49,6 +54,8 @@ NOTHING = (
     " or test another value of one."
 )
 PARAGRAPH = "\n\n"
+MANY = 12
+"""With more curves than this they stand in small charts by group, unless the tuner says otherwise."""
 TABLE_HEAD = "What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range"
 
 
@@ -56,7 +63,7 @@ class ScalingPlace(ChartPlace):
     """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__("Scaling", NOTHING, lambda: self.chart)
+        super().__init__("Scaling", NOTHING, self._shown_one)
         self._theme, self._session, self._views = theme, session, views
         self._knobs: tuple[Knob, ...] = ()
         self._measures: tuple[Measure, ...] = ()
@@ -65,6 +72,11 @@ class ScalingPlace(ChartPlace):
         self._seen = -1
         self.view: ScalingView | None = None
         self.chart: CurvesChart | None = None
+        self.panels: GroupPanels | None = None
+        self._by_group: bool | None = None
+        self.grouped = button("By group", "flat", "Small charts, one for each part of the machine")
+        self.grouped.setCheckable(True)
+        self.grouped.clicked.connect(self._turn_grouped)
         self.along = Choice([], "Along")
         self.along.setMinimumContentsLength(16)
         self.along.activated.connect(self._choose_nth)
@@ -95,6 +107,7 @@ class ScalingPlace(ChartPlace):
             ("benchmark_before", "benchmark before", "Up", lambda: self._step_benchmark(-1)),
             ("next_value", "next value", "Right", lambda: self._step_point(1)),
             ("value_before", "value before", "Left", lambda: self._step_point(-1)),
+            ("grouped", "all in one chart, or small ones by group", "G", self.grouped.click),
         ):
             self.add_action(name, text, keys, do)
 
@@ -144,6 +157,10 @@ class ScalingPlace(ChartPlace):
         self._table_box.setFixedHeight(min(self.table.sizeHint().height() + 14, _MOST_TABLE))
         self._show()
 
+    def _shown_one(self) -> CurvesChart | GroupPanels | None:
+        shown = (each for each in (self.chart, self.panels) if each is not None and not each.isHidden())
+        return next(shown, None)
+
     # -- showing -------------------------------------------------------------------------------------------------------
 
     def _show(self) -> None:
@@ -162,13 +179,14 @@ class ScalingPlace(ChartPlace):
         self.held.setCurrentIndex(view.group)
         self.held.setEnabled(len(view.groups) > 1)
         self.held.setToolTip(view.held)
-        chart = self._chart()
-        chart.show_view(view, self._benchmark)
-        curve = chart.chosen
-        self._benchmark = curve.benchmark.id if curve is not None else ""
+        curve = next((c for c in view.curves if c.benchmark.id == self._benchmark), view.curves[0])
+        self._benchmark = curve.benchmark.id
+        self._show_chart(view)
         upward = MEASURE_WORDS[view.measure]
-        if view.measure is Measure.VALUE and curve is not None:
-            upward = f"{curve.benchmark.name}, {curve.benchmark.metric.unit}"
+        if view.measure is Measure.VALUE:
+            metric = curve.benchmark.metric
+            turned = " (lower is better, so the axis is turned)" if metric.direction is Direction.LOWER else ""
+            upward = f"{curve.benchmark.name}, {metric.unit}{turned}"
         self._axis.set_text(
             f"Upward {upward}; along {knob.name}{', ' + knob.unit if knob.unit else ''} · bars show 95 % ranges"
         )
@@ -182,16 +200,39 @@ class ScalingPlace(ChartPlace):
         self._tell_target()
         self.show_whole(True)
 
-    def _chart(self) -> CurvesChart:
-        """Make the chart when it is first shown: its library is large."""
-        if self.chart is None:
-            from yondle.desktop.charts.curves_chart import CurvesChart
+    def _show_chart(self, view: ScalingView) -> None:
+        """Show one large chart, or small ones by group; either is made when first shown: their library is large."""
+        groups = {group_name(curve.benchmark) for curve in view.curves}
+        can = len(groups) > 1 and view.measure is not Measure.VALUE
+        self.grouped.setVisible(can)
+        wanted = self._by_group if self._by_group is not None else len(view.curves) > MANY
+        self.grouped.setChecked(can and wanted)
+        if can and wanted:
+            if self.panels is None:
+                from yondle.desktop.charts.group_panels import GroupPanels
 
-            self.chart = CurvesChart(self._theme)
-            self.chart.benchmark_chosen.connect(self.choose_benchmark)
-            self.chart.point_chosen.connect(self.choose_point)
-            self._chart_box.addWidget(self.chart, 1)
-        return self.chart
+                self.panels = self._taken_up(GroupPanels(self._theme))
+            shown: CurvesChart | GroupPanels = self.panels
+        else:
+            if self.chart is None:
+                from yondle.desktop.charts.curves_chart import CurvesChart
+
+                self.chart = self._taken_up(CurvesChart(self._theme))
+            shown = self.chart
+        shown.show_view(view, self._benchmark)
+        for each in (self.chart, self.panels):
+            if each is not None:
+                each.setVisible(each is shown)
+
+    def _taken_up(self, chart: Shown) -> Shown:
+        chart.benchmark_chosen.connect(self.choose_benchmark)
+        chart.point_chosen.connect(self.choose_point)
+        self._chart_box.addWidget(chart, 1)
+        return chart
+
+    def _turn_grouped(self) -> None:
+        self._by_group = self.grouped.isChecked()
+        self._show()
 
     def _offer_measures(self, knob: Knob) -> None:
         measures = measures_for(knob)
@@ -262,7 +303,10 @@ class ScalingPlace(ChartPlace):
         head.addLayout(self._measure_row)
         self._chart_box = QVBoxLayout()
         self._chart_box.setSpacing(4)
-        self._chart_box.addWidget(self._axis)
+        above = QHBoxLayout()
+        above.addWidget(self._axis, 1)
+        above.addWidget(self.grouped)
+        self._chart_box.addLayout(above)
         middle = QHBoxLayout()
         middle.setSpacing(MARGIN)
         middle.addLayout(self._chart_box, 1)
