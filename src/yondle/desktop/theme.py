@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
@@ -97,6 +99,18 @@ class Theme(QObject):
         self._forced = scheme
         self._follow()
 
+    @contextmanager
+    def printed(self) -> Iterator[None]:
+        """Have what paints itself do so for a printer: the paper scheme on white."""
+        before, white = self.colours, QColor("white")
+        self.colours = replace(Colours.of(PAPER, False), ground=white, panel=white)
+        self.changed.emit()
+        try:
+            yield
+        finally:
+            self.colours = before
+            self.changed.emit()
+
     def _follow(self) -> None:
         self.colours = self._wanted()
         self._dress()
@@ -185,6 +199,7 @@ def _style_sheet(c: Colours) -> str:
     QListView, QScrollArea {{ background: transparent; border: none; outline: none; }}
     QTreeWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {muted}; border-radius: 3px; background: {panel}; }}
     QTreeWidget::indicator:checked {{ background: {ink}; border-color: {ink}; }}
+    QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 8px; margin: 0; }}
     QScrollBar::handle {{ background: {rule}; border-radius: 4px; min-height: 30px; min-width: 30px; }}

@@ -120,7 +120,8 @@ def _scores(group: Group, book: FieldBook, benchmark: Workload) -> list[tuple[Se
 def _differing(groups: Sequence[Group]) -> frozenset[str]:
     """Give the knobs in which groups of one machine differ, besides the one that varies in each."""
     setups = [dict(g.settings[0].setup.items_) for g in groups]
-    return frozenset(k for k in setups[0] if k != groups[0].knob.id and len({s.get(k) for s in setups}) > 1)
+    known = {knob for setup in setups for knob in setup if knob != groups[0].knob.id}
+    return frozenset(knob for knob in known if len({setup.get(knob) for setup in setups}) > 1)
 
 
 def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, differing: frozenset[str]) -> Line:

@@ -6,16 +6,22 @@ import csv
 import io
 from collections.abc import Callable
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence, QPainter, QPixmap
+from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt
+from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
 from PySide6.QtWidgets import QFileDialog, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.desktop.theme import MARGIN
+from yondle.desktop.theme import MARGIN, Theme, font
 from yondle.desktop.widgets.basics import label
 from yondle.model.errors import KnownError
 
+if TYPE_CHECKING:
+    from PySide6.QtPrintSupport import QPrinter
+
+PRINTED_FINER = 4
+"""A printed chart has so many dots for each on the screen."""
+_CAPTION_SHARE = 0.014
 KINDS = "Drawing (*.svg);;Picture (*.png);;Figures (*.csv)"
 
 
@@ -41,9 +47,10 @@ class Chart(Protocol):
 class ChartPlace(QWidget):
     """A place that shows either its `whole` page or what to do so that there is something to show."""
 
-    def __init__(self, name: str, nothing: str, chart: Callable[[], Chart | None]) -> None:
+    def __init__(self, theme: Theme, name: str, nothing: str, chart: Callable[[], Chart | None]) -> None:
         super().__init__()
         self.setObjectName("page")
+        self._theme = theme
         self._name, self._shown_chart = name, chart
         self.whole = QWidget()
         empty = QWidget()
@@ -65,6 +72,7 @@ class ChartPlace(QWidget):
         self.add_action("copy_picture", "copy the chart as a picture", "Ctrl+C", self._copy_picture)
         self.add_action("copy_table", "copy the chart as a table", "Ctrl+Shift+C", self._copy_table)
         self.add_action("save", "save the chart as SVG, PNG or CSV …", "Ctrl+S", self._ask_to_save)
+        self.add_action("print", "print the chart …", "Ctrl+Shift+P", self._ask_to_print)
 
     def refresh(self) -> None:
         """Bring what is shown up to date."""
@@ -93,7 +101,7 @@ class ChartPlace(QWidget):
         """Write the chart as a picture, or its figures; raises KnownError for another kind and where it can't be written."""
         chart = self._shown_chart()
         if chart is None:
-            raise KnownError("There is no chart yet.", "Measure two values of a knob first.")
+            raise _no_chart()
         kind = path.suffix.lower()
         if kind == ".csv":
             written = _written(lambda: path.write_text(_as_csv(chart.table()), "utf-8") >= 0)
@@ -105,6 +113,43 @@ class ChartPlace(QWidget):
             raise KnownError(f"A chart isn't written as '{kind}'.", "End the name in .svg, .png or .csv.")
         if not written:
             raise KnownError(f"{path} can't be written.", "Choose another place.")
+
+    def caption(self) -> str:
+        """Say what the chart shows, for a page it is printed on."""
+        raise NotImplementedError
+
+    def print_on(self, printer: QPrinter) -> None:
+        """Print the chart with its caption on one page; raises KnownError where there is none."""
+        chart = self._shown_chart()
+        if not isinstance(chart, QWidget):
+            raise _no_chart()
+        picture = QImage(chart.size() * PRINTED_FINER, QImage.Format.Format_RGB32)
+        picture.setDevicePixelRatio(PRINTED_FINER)
+        picture.fill(Qt.GlobalColor.white)
+        with self._theme.printed():
+            inner = QPainter(picture)
+            QWidget.render(chart, inner, QPoint())
+            inner.end()
+        painter = QPainter()
+        if not painter.begin(printer):
+            raise KnownError("The printer doesn't take it.", "Choose another, or save the chart.")
+        page = QRectF(painter.viewport())
+        painter.setFont(font(round(page.width() * _CAPTION_SHARE)))
+        flags = int(Qt.TextFlag.TextWordWrap) | int(Qt.AlignmentFlag.AlignLeft)
+        words = painter.boundingRect(page, flags, self.caption())
+        painter.drawText(words, flags, self.caption())
+        room = page.adjusted(0, words.height() * 1.3, 0, 0)
+        scale = min(room.width() / picture.width(), room.height() / picture.height())
+        painter.drawImage(QRectF(room.topLeft(), QSizeF(picture.size()) * scale), picture, QRectF(picture.rect()))
+        painter.end()
+
+    def _ask_to_print(self) -> None:
+        from PySide6.QtPrintSupport import QPrintDialog, QPrinter
+
+        printer = QPrinter(QPrinter.PrinterMode.HighResolution)
+        printer.setPageOrientation(QPageLayout.Orientation.Landscape)
+        if QPrintDialog(printer, self).exec():
+            self._change(lambda: self.print_on(printer))
 
     def _ask_to_save(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Save the chart", f"{self._name.lower()}.svg", KINDS)
@@ -131,6 +176,10 @@ class ChartPlace(QWidget):
         chart = self._shown_chart()
         if chart is not None:
             QGuiApplication.clipboard().setText(chart.table())
+
+
+def _no_chart() -> KnownError:
+    return KnownError("There is no chart yet.", "Measure two values of a knob first.")
 
 
 def _written(write: Callable[[], bool]) -> bool:

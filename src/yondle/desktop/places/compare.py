@@ -22,6 +22,7 @@ from yondle.desktop.widgets.column_list import ColumnList
 from yondle.desktop.widgets.compare_table import CompareTable
 from yondle.desktop.widgets.forms import ReferenceCard
 from yondle.desktop.widgets.side import Side
+from yondle.model.errors import KnownError
 
 _SIDE_WIDTH = 300
 _LIST_HEIGHT = 200
@@ -36,13 +37,14 @@ class ComparePlace(ChartPlace):
     """The Compare place for one session."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__("Compare", NOTHING, self._shown)
-        self._theme, self._session, self._views = theme, session, views
+        super().__init__(theme, "Compare", NOTHING, self._shown)
+        self._session, self._views = session, views
         self._shelf = Shelf(session)
         self._addresses: tuple[str, ...] = ()
         self._against = 0
         self._seen = -1
         self._moved = False
+        self._battery: float | None = None
         self.view: CompareView | None = None
         self.table = CompareTable(theme)
         self.table.against_wanted.connect(self.compare_with)
@@ -101,6 +103,10 @@ class ComparePlace(ChartPlace):
         else:
             self._show()
 
+    def caption(self) -> str:
+        """Say what the chart shows."""
+        return f"{self._session.declaration.info.name}: {self.view.sentence}" if self.view is not None else ""
+
     # -- showing -------------------------------------------------------------------------------------------------------
 
     def _show(self) -> None:
@@ -113,6 +119,11 @@ class ComparePlace(ChartPlace):
         self.against.addItems([f"against {column.name}" for column in columns])
         self.against.setCurrentIndex(view.against)
         self.against.setEnabled(len(columns) > 1)
+        try:
+            self._battery = battery_of(self._session.conditions)
+        except KnownError as error:
+            self._battery = None
+            missing = (*missing, error)
         self.table.show_view(view)
         self._says.setText(view.sentence)
         words = [*view.caveats, *(f"{e.problem} {e.remedy}" for e in missing)]
@@ -130,7 +141,7 @@ class ComparePlace(ChartPlace):
             return
         row = self.table.row or rows[0]
         books = self._shelf.with_settings(self._views.settings, self._addresses)
-        self._change(lambda: self.charts.show_benchmark(books, row.benchmark, battery_of(self._session.conditions)))
+        self.charts.show_benchmark(books, row.benchmark, self._battery)
         self.charts.show()
         self._share_height()
 

@@ -34,8 +34,8 @@ class MapPlace(ChartPlace):
     proposed = Signal(dict)
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__("Map", NOTHING, lambda: self.chart)
-        self._theme, self._session, self._views = theme, session, views
+        super().__init__(theme, "Map", NOTHING, lambda: self.chart)
+        self._session, self._views = session, views
         self._pairs: tuple[tuple[Knob, Knob], ...] = ()
         self._pair, self._swapped, self._benchmark = 0, False, 0
         self._place: tuple[float, float] | None = None
@@ -89,6 +89,11 @@ class MapPlace(ChartPlace):
         """Tell what is known at a place, and offer it as the next step."""
         self._place = (x, y)
         self._show()
+
+    def caption(self) -> str:
+        """Say what the chart shows."""
+        view = self.view
+        return f"{self._session.declaration.info.name}: {view.sentence} {self._held.text()}." if view else ""
 
     # -- showing -------------------------------------------------------------------------------------------------------
 

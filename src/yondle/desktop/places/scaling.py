@@ -63,8 +63,8 @@ class ScalingPlace(ChartPlace):
     """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__("Scaling", NOTHING, self._shown_one)
-        self._theme, self._session, self._views = theme, session, views
+        super().__init__(theme, "Scaling", NOTHING, self._shown_one)
+        self._session, self._views = session, views
         self._knobs: tuple[Knob, ...] = ()
         self._measures: tuple[Measure, ...] = ()
         self._knob, self._benchmark, self._measure, self._group = "", "", Measure.GAIN, 0
@@ -160,6 +160,13 @@ class ScalingPlace(ChartPlace):
     def _shown_one(self) -> CurvesChart | GroupPanels | None:
         shown = (each for each in (self.chart, self.panels) if each is not None and not each.isHidden())
         return next(shown, None)
+
+    def caption(self) -> str:
+        """Say what the chart shows."""
+        view = self.view
+        return (
+            f"{self._session.declaration.info.name}: {view.sentence} {view.held}. {self._axis.text()}." if view else ""
+        )
 
     # -- showing -------------------------------------------------------------------------------------------------------
 

@@ -9,16 +9,20 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
 
 from yondle.app.columns import Offer
-from yondle.desktop.widgets.basics import top_items
+from yondle.desktop.widgets.basics import children, top_items
 from yondle.model.errors import KnownError
 
 _ADDRESS, _FILE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 
 class ColumnList(QTreeWidget):
-    """The list. `chosen` is sent with an address and whether it is wanted; `read` reads another field book."""
+    """The list. `chosen` is sent with an address and whether it is wanted; `read` reads another field book.
+
+    Both come after the list is done with the item, since what follows may fill it anew.
+    """
 
     chosen = Signal(str, bool)
+    _later = Signal(str, bool)
 
     def __init__(self, read: Callable[[Path], None]) -> None:
         super().__init__()
@@ -28,11 +32,17 @@ class ColumnList(QTreeWidget):
         self.setIndentation(14)
         self.setAccessibleName("What can be compared")
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._shown: tuple[object, ...] = ()
+        self._later.connect(self.chosen, Qt.ConnectionType.QueuedConnection)
         self.itemChanged.connect(self._ticked)
-        self.itemExpanded.connect(self._opened)
+        self.itemExpanded.connect(self._opened, Qt.ConnectionType.QueuedConnection)
 
     def show_offers(self, offers: tuple[Offer, ...], chosen: tuple[str, ...], unread: tuple[Path, ...]) -> None:
         """Show what there is, what is chosen, and field books that could be read."""
+        if (offers, unread) == self._shown:
+            self._tick(chosen)
+            return
+        self._shown = (offers, unread)
         open_before = {item.text(0) for item in top_items(self) if item.isExpanded()}
         first = self.topLevelItemCount() == 0
         self._filling = True
@@ -58,10 +68,17 @@ class ColumnList(QTreeWidget):
             item.setExpanded(name in open_before or (first and wanted))
         self._filling = False
 
+    def _tick(self, chosen: tuple[str, ...]) -> None:
+        self._filling = True
+        for item in (child for top in top_items(self) for child in children(top)):
+            if address := item.data(0, _ADDRESS):
+                item.setCheckState(0, Qt.CheckState.Checked if address in chosen else Qt.CheckState.Unchecked)
+        self._filling = False
+
     def _ticked(self, item: QTreeWidgetItem) -> None:
         address = item.data(0, _ADDRESS)
         if not self._filling and address:
-            self.chosen.emit(str(address), item.checkState(0) is Qt.CheckState.Checked)
+            self._later.emit(str(address), item.checkState(0) is Qt.CheckState.Checked)
 
     def _opened(self, item: QTreeWidgetItem) -> None:
         """Read a field book when it is first opened; why it can't be read stands in its place."""

@@ -268,6 +268,8 @@ class _Cells(QStyledItemDelegate):
         painter.setPen(QPen(c.rule, 1))
         painter.drawLine(QPointF(middle, box.top() + 6), QPointF(middle, box.bottom() - 6))
         colour = c.muted if not sure else c.verdicts[Verdict.HELD] if told.word is GainWord.GAIN else c.in_play
+        if not math.isfinite(told.low):
+            return
         at = told.fraction / scale
         if abs(at) > 1.0:
             sign = math.copysign(1.0, at)
@@ -276,10 +278,9 @@ class _Cells(QStyledItemDelegate):
             painter.drawLine(QPointF(middle, y), QPointF(tip, y))
             painter.drawPolyline([QPointF(tip - sign * 5, y - 4), QPointF(tip, y), QPointF(tip - sign * 5, y + 4)])
             return
-        if math.isfinite(told.low):
-            ends = [middle + half * min(max(v / scale, -1.0), 1.0) for v in (told.low, told.high)]
-            painter.setPen(QPen(colour, 1.6))
-            painter.drawLine(QPointF(ends[0], y), QPointF(ends[1], y))
+        ends = [middle + half * min(max(v / scale, -1.0), 1.0) for v in (told.low, told.high)]
+        painter.setPen(QPen(colour, 1.6))
+        painter.drawLine(QPointF(ends[0], y), QPointF(ends[1], y))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour)
         painter.drawEllipse(QPointF(middle + half * at, y), 3.5, 3.5)
