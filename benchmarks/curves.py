@@ -1,11 +1,11 @@
-"""Scaling and Map with much to show: a logbook of 10,000 passes, 40 benchmarks and all of Heron's knobs."""
+"""Scaling, Map and Compare with much to show: a logbook of 10,000 passes, 40 benchmarks and all of Heron's knobs."""
 
 from __future__ import annotations
 
 import re
 import resource
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from itertools import cycle
 from pathlib import Path
 from random import Random
@@ -15,6 +15,8 @@ from benchmarks.window import Shown
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
 from yondle.app.views.curves import Measure
+from yondle.desktop.widgets.basics import children, top_items
+from yondle.desktop.window import MainWindow
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
 from yondle.model.knobs import Change, Setup
 from yondle.model.steps import PassRecord, Step, StepKind
@@ -70,6 +72,8 @@ def lines() -> Iterator[Line]:
 
         yield Line("Tune to Scaling and back", median_ms(seconds_of(change_place, 16)), "", "", "under 100 ms")
         window.go_to(1)
+        if place.grouped.isChecked():
+            place.grouped.click()
         assert place.chart is not None
         chart = place.chart
         zooms = cycle([0.9, 1.1])
@@ -88,6 +92,7 @@ def lines() -> Iterator[Line]:
             painted()
 
         yield Line("Map: another pair of knobs", median_ms(seconds_of(other_pair, 15)), "", "", "under 100 ms")
+        yield from _comparing(window, painted)
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         yield Line(
             "memory of the window's process at its highest",
@@ -97,6 +102,36 @@ def lines() -> Iterator[Line]:
             "under 300 MB",
         )
         shown.close()
+
+
+def _comparing(window: MainWindow, painted: Callable[[], None]) -> Iterator[Line]:
+    """Tick columns one by one, change rows, and show what everything costs."""
+    place = window.compare
+    assert place is not None
+    sides = cycle([3, 0])
+
+    def change_place() -> None:
+        window.go_to(next(sides))
+        painted()
+
+    yield Line("Tune to Compare and back", median_ms(seconds_of(change_place, 16)), "", "", "under 100 ms")
+    window.go_to(3)
+    steps = iter(range(2, 40))
+
+    def tick() -> None:
+        place.choose(str(next(steps)), True)
+        painted()
+
+    yield Line("Compare: one column more, up to 8", median_ms(seconds_of(tick, 7)), "", "", "under 100 ms")
+    rows = cycle(children(top_items(place.table)[0]))
+
+    def other_row() -> None:
+        place.table.setCurrentItem(next(rows))
+        painted()
+
+    yield Line("Compare: another row along a knob", median_ms(seconds_of(other_row, 15)), "", "", "under 100 ms")
+    place.charts.show_page(1)
+    yield Line("Compare: what another row costs", median_ms(seconds_of(other_row, 15)), "", "", "under 100 ms")
 
 
 def _much(path: Path) -> int:
@@ -135,8 +170,8 @@ def _setups(session: Session) -> list[Setup]:
     stock = session.declaration.stock
     grid = [
         stock.with_values({"core_clock": 4000.0 + 100.0 * i, "memory_rate": 5200.0 + 200.0 * j})
-        for i in range(5)
-        for j in range(5)
+        for i in range(9)
+        for j in range(7)
     ]
     each = SETTINGS // len(session.declaration.knobs)
     alone = [

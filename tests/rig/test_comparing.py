@@ -17,7 +17,7 @@ from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.profiles import keep_profile
 from yondle.app.session import Session
-from yondle.app.views.compare import CompareView, Row, best_first, compare, ordered
+from yondle.app.views.compare import CompareView, Row, best_first, compare, details, ordered
 from yondle.app.views.efficiency import battery_of, efficiency
 from yondle.app.views.machines import knobs_shared, machines
 from yondle.app.views.measured import settings_of
@@ -165,10 +165,10 @@ def test_columns_have_gains_places_and_means_that_hold_together(heron: Session, 
     assert gains == sorted(gains, reverse=True)
     assert any("Typed in" in words for words in view.caveats)
     assert any("power (battery inverter, mains)" in words for words in view.caveats)
-    shown = dict(preview.details)
+    shown = dict(details(view, preview))
     assert shown["1 % low, frames/s"][0]
     assert shown[f"pass {PASSES}"][0]
-    assert not dict(row_of(view, "stacking").details)["pass 1"][3]
+    assert not dict(details(view, row_of(view, "stacking")))["pass 1"][3]
 
 
 def test_where_lower_is_better_nobody_leads_for_sure_where_the_model_has_the_other_ahead(
@@ -193,7 +193,7 @@ def test_what_a_part_costs_is_told_by_its_gain(heron: Session, books: Path) -> N
     cell = row_of(view, "star_match").cells[1]
     assert cell is not None
     assert cell.gain is not None
-    paid = dict(row_of(view, "star_match").details)["price of each +1\u202f%"]
+    paid = dict(details(view, row_of(view, "star_match")))["price of each +1\u202f%"]
     assert float(paid[1].split()[0]) == pytest.approx(60.0 / (100 * cell.gain.fraction), abs=0.01)
     with pytest.raises(KnownError, match="no price"):
         keep_price(heron, twin, -1.0)

@@ -8,13 +8,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yondle.analysis.margins import FEWEST_PASSES, Gain, gain_from, turned_logs
+from yondle.analysis.margins import FEWEST_PASSES, POWER, Gain, gain_from, t_quantile, turned_logs
 from yondle.model.workloads import Direction
 
 FEWEST_BENCHMARKS = 3
 """Below three benchmarks resampling them tells nothing of how others would do."""
-_DRAWS = 4000
-_SEED = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,12 +27,12 @@ class Member:
 def group_gain(members: Sequence[Member]) -> Gain | None:
     """Give the geometric mean of the members' gains with its 95 % range; None below three usable benchmarks.
 
-    Both benchmarks and, within each, passes are drawn anew (Efron and Tibshirani, An Introduction to the Bootstrap, ch. 6
-    and 8); with B benchmarks the spread is widened by √(B/(B - 1)) and Student's factor takes the place of the normal one,
-    since few benchmarks drawn from themselves vary too little. The draws are the same every time.
+    Its variance is that of resampling benchmarks, and within each its passes (Efron and Tibshirani, An Introduction to the
+    Bootstrap, ch. 6 and 8), in the limit of many draws. With B benchmarks drawn N_b times (multinomial, E N_b² = 2 - 1/B),
+    gains g_b and variances v_b of their redrawn means that is (Σ(g_b - g)² + (2 - 1/B) Σ v_b)/B². The spread is widened by
+    √(B/(B - 1)) and Student's factor takes the place of the normal one, since few benchmarks drawn from themselves vary
+    too little.
     """
-    from scipy.special import ndtri, stdtrit
-
     usable = []
     for member in members:
         sides = [turned_logs(list(side), member.direction) for side in (member.scores, member.baseline)]
@@ -43,15 +41,11 @@ def group_gain(members: Sequence[Member]) -> Gain | None:
     count = len(usable)
     if count < FEWEST_BENCHMARKS:
         return None
-    rng = np.random.default_rng(_SEED)
-    gains = np.array([side[0].mean() - side[1].mean() for side in usable])
-    drawn = np.empty((count, _DRAWS))
-    for row, (step, base) in zip(drawn, usable, strict=True):
-        picked = (side[rng.integers(0, len(side), (_DRAWS, len(side)))].mean(axis=1) for side in (step, base))
-        row[:] = next(picked) - next(picked)
-    chosen = rng.integers(0, count, (_DRAWS, count))
-    means = drawn[chosen, np.arange(_DRAWS)[:, None]].mean(axis=1)
-    error = float(means.std(ddof=1)) * math.sqrt(count / (count - 1))
-    critical, power = float(stdtrit(count - 1, 0.975)), float(ndtri(0.8))
+    gains = np.array([step.mean() - base.mean() for step, base in usable])
+    redrawn = sum(float(np.var(side)) / len(side) for sides in usable for side in sides)
+    apart = gains - gains.mean()
+    variance = (float(apart @ apart) + (2.0 - 1.0 / count) * redrawn) / count**2
+    error = math.sqrt(variance * count / (count - 1))
+    critical = t_quantile(count - 1)
     n, m = (min(len(sides[i]) for sides in usable) for i in (0, 1))
-    return gain_from(float(gains.mean()), critical * error, (critical + power) * error, n, m)
+    return gain_from(float(gains.mean()), critical * error, (critical + t_quantile(math.inf, POWER)) * error, n, m)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -59,14 +60,20 @@ def fit(design: Array, values: Array, bend: float = BEND, least_scale: float = 0
     n, p = design.shape
     if n <= p:
         raise ValueError(f"{n} readings can't be fitted with {p} columns")
-    q, r = np.linalg.qr(design)
+    q, inverse = _decomposed(design.tobytes(), n, p)
+    settled = huber(values, lambda v: np.asarray(q @ (q.T @ v)), p, bend, least_scale)
+    coefficients = inverse @ (q.T @ settled.fitted)
+    return Fit(coefficients, settled.variance * (inverse @ inverse.T), n - p, values - settled.fitted)
+
+
+@lru_cache(maxsize=64)
+def _decomposed(design: bytes, n: int, p: int) -> tuple[Array, Array]:
+    """Give Q and the inverse of R of a design; many readings are fitted on the same one."""
+    q, r = np.linalg.qr(np.frombuffer(design, dtype=np.float64).reshape(n, p))
     size = np.abs(np.diag(r))
     if np.min(size) <= np.max(size) * n * np.finfo(float).eps:
         raise ValueError("columns of the design depend on each other")
-    settled = huber(values, lambda v: np.asarray(q @ (q.T @ v)), p, bend, least_scale)
-    inverse = np.linalg.inv(r)
-    coefficients = inverse @ (q.T @ settled.fitted)
-    return Fit(coefficients, settled.variance * (inverse @ inverse.T), n - p, values - settled.fitted)
+    return q, np.linalg.inv(r)
 
 
 def huber(
@@ -99,4 +106,6 @@ def huber(
 
 def _scale(residuals: Array, columns: int, least: float) -> float:
     n = len(residuals)
-    return max(_CONSISTENT * float(np.median(np.abs(residuals))) * math.sqrt(n / (n - columns)), least)
+    ordered = np.sort(np.abs(residuals))
+    median = float(ordered[(n - 1) // 2] + ordered[n // 2]) / 2.0
+    return max(_CONSISTENT * median * math.sqrt(n / (n - columns)), least)

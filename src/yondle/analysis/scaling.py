@@ -116,8 +116,8 @@ def read_curve(points: Points, direction: Direction, cap: float | None = None) -
         return CurveReading(Shape.TOO_FEW, whole)
     third = max(3, math.ceil(len(x) / 3))
     last = _slope(x[-third:], y[-third:])
-    knee = _knee(x, y) if len(x) >= FEWEST_FOR_KNEE else None
     fixed_share, part_rss = _part(x, y)
+    knee = _knee(x, y, part_rss) if len(x) >= FEWEST_FOR_KNEE else None
     shape = _shape(points, direction, cap, whole, knee, x, y)
     if shape is Shape.STRAIGHT and part_rss < _line_rss(x, y):
         shape = Shape.PART
@@ -163,12 +163,12 @@ def interaction(
 
 def setting_means(points: Points, direction: Direction) -> tuple[Array, Array]:
     """Give logs of settings, rising, with the mean log score of each; settings that aren't above 0 are left out."""
-    gathered: dict[float, list[float]] = {}
-    for value, scores in points:
-        if value > 0.0:
-            gathered.setdefault(value, []).extend(turned_logs(list(scores), direction).tolist())
-    usable = sorted((math.log(value), float(np.mean(logs))) for value, logs in gathered.items() if logs)
-    return np.array([p[0] for p in usable]), np.array([p[1] for p in usable])
+    pairs = np.array([(value, score) for value, scores in points for score in scores], dtype=np.float64).reshape(-1, 2)
+    usable = pairs[(pairs[:, 0] > 0.0) & (pairs[:, 1] > 0.0) & np.isfinite(pairs[:, 1])]
+    values, which = np.unique(usable[:, 0], return_inverse=True)
+    logs = np.log(usable[:, 1])
+    means = np.bincount(which, logs, len(values)) / np.bincount(which, minlength=len(values))
+    return np.log(values), -means if direction is Direction.LOWER else means
 
 
 def _slope(x: Array, y: Array) -> Elasticity | None:
@@ -233,13 +233,20 @@ def _line_rss(x: Array, y: Array) -> float:
 
 def _part(x: Array, y: Array) -> tuple[float, float]:
     """Fit score = c/(s + (1 - s) f0/f): the share s that doesn't scale (Amdahl 1967), and the sum of squares left."""
-    shares = np.linspace(0.0, 1.0, 201)
-    shape = -np.log(shares[:, None] + (1.0 - shares[:, None]) * np.exp(x[0] - x)[None, :])
-    left = y - shape
-    left = left - left.mean(axis=1, keepdims=True)
-    rss = np.sum(left**2, axis=1)
+    shares, shapes = _part_shapes(x.tobytes())
+    left = y - y.mean() - shapes
+    rss = np.einsum("ij,ij->i", left, left)
     best = int(np.argmin(rss))
     return float(shares[best]), float(rss[best])
+
+
+@lru_cache(maxsize=64)
+def _part_shapes(settings: bytes) -> tuple[Array, Array]:
+    """Give the shares that are tried, and for each the curve through settings less its mean, shape (shares, settings)."""
+    x = np.frombuffer(settings, dtype=np.float64)
+    shares = np.linspace(0.0, 1.0, 201)
+    shapes = -np.log(shares[:, None] + (1.0 - shares[:, None]) * np.exp(x[0] - x)[None, :])
+    return shares, shapes - shapes.mean(axis=1, keepdims=True)
 
 
 def _places(x: Array) -> Array:
@@ -247,8 +254,10 @@ def _places(x: Array) -> Array:
     return np.linspace(x[1], x[-2], _KNEE_PLACES)
 
 
-def _bends(x: Array) -> Array:
+@lru_cache(maxsize=64)
+def _bends(settings: bytes) -> Array:
     """One unit column for each place, at right angles to a straight line, shape (settings, places)."""
+    x = np.frombuffer(settings, dtype=np.float64)
     line, _ = np.linalg.qr(np.stack([np.ones_like(x), x - x.mean()], axis=1))
     hinges = np.maximum(x[:, None] - _places(x)[None, :], 0.0)
     hinges = hinges - line @ (line.T @ hinges)
@@ -263,19 +272,19 @@ def _knee_critical(places: tuple[float, ...]) -> float:
     line, _ = np.linalg.qr(np.stack([np.ones_like(x), x - x.mean()], axis=1))
     noise -= line @ (line.T @ noise)
     total = np.sum(noise**2, axis=0)
-    explained = np.max((_bends(x).T @ noise) ** 2, axis=0)
+    explained = np.max((_bends(x.tobytes()).T @ noise) ** 2, axis=0)
     return float(np.quantile(explained / ((total - explained) / (len(x) - 4)), 1.0 - _KNEE_RISK))
 
 
-def _knee(x: Array, y: Array) -> Knee | None:
+def _knee(x: Array, y: Array, part_rss: float) -> Knee | None:
     """Find a knee by F at 1 % against the better of a line and a part that doesn't scale; None without a clear one."""
-    bends = _bends(x)
+    bends = _bends(x.tobytes())
     line_rss = _line_rss(x, y)
     explained = (bends.T @ y) ** 2
     best = int(np.argmax(explained))
     degrees = len(x) - 4
     left = max(line_rss - float(explained[best]), LEAST_VARIATION**2 * degrees)
-    start = min(line_rss, _part(x, y)[1])
+    start = min(line_rss, part_rss)
     scaled = np.round((x - x[0]) / (x[-1] - x[0]), 3)[:: max(1, len(x) // _MOST_DRAWN)]
     if (start - left) / (left / degrees) <= _knee_critical(tuple(scaled.tolist())):
         return None

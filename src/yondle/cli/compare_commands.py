@@ -13,7 +13,7 @@ from rich.text import Text
 
 from yondle.app.columns import Shelf, add_reference, compared, drop_reference, keep_price, prices
 from yondle.app.session import Session
-from yondle.app.views.compare import CompareView, cell_words, compare, mean_words
+from yondle.app.views.compare import CompareView, cell_words, compare, details, mean_words
 from yondle.app.views.efficiency import CostView, battery_of, cost_words, efficiency
 from yondle.app.views.gains import benchmark_of
 from yondle.app.views.machines import MachinesView, machines
@@ -121,7 +121,7 @@ def _show(view: CompareView, console: Console, passes: bool) -> None:
         for row in group.rows:
             words = (cell_words(cell, row.benchmark, i == view.against) for i, cell in enumerate(row.cells))
             table.add_row(f"  {row.benchmark.name}", *words)
-            for name, values in row.details if passes else ():
+            for name, values in details(view, row) if passes else ():
                 table.add_row(f"    {name}", *values)
     table.add_row(Text("all", "bold"), *(mean_words(m) for m in view.means))
     console.print(table)

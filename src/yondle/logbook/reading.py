@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from array import array
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -109,7 +110,7 @@ def _check(kept: dict[str, Any]) -> Check:
 def _pass(row: sa.Row[Any]) -> PassRecord:
     result = None
     if row.ok is not None:
-        facts = json.loads(row.facts or "{}")
+        facts = _facts(row.facts)
         frames = array("f", row.frame_times) if row.frame_times else ()
         result = PassResult(
             bool(row.ok), row.score, row.duration_s, row.failure or "", row.detail or "", facts, tuple(frames)
@@ -119,9 +120,14 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
     )
 
 
+def _facts(kept: str | None) -> dict[str, Any]:
+    """Read the facts of a pass; their names, which are the same for every pass, are held in memory once."""
+    return {sys.intern(name): value for name, value in json.loads(kept or "{}").items()}
+
+
 def _added(row: sa.Row[Any]) -> AddedResult:
     frames = tuple(array("f", row.frame_times)) if row.frame_times else ()
-    return AddedResult(row.id, row.step, row.workload, row.at, row.score, json.loads(row.facts), frames)
+    return AddedResult(row.id, row.step, row.workload, row.at, row.score, _facts(row.facts), frames)
 
 
 def sensor_logs(connection: sa.Connection, step: int) -> list[SensorLog]:

@@ -38,11 +38,10 @@ class Cell:
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """A benchmark across the columns; `details` are lines of the same length as `cells`, each under a name."""
+    """A benchmark across the columns."""
 
     benchmark: Workload
     cells: tuple[Cell | None, ...]
-    details: tuple[tuple[str, tuple[str, ...]], ...]
     caveat: str = ""
 
 
@@ -65,6 +64,8 @@ class CompareView:
     means: tuple[Gain | None, ...]
     sentence: str
     caveats: tuple[str, ...]
+    dearer: tuple[float | None, ...]
+    """By how much every column costs more than the one compared with; None where that isn't told."""
 
     @property
     def rows(self) -> tuple[Row, ...]:
@@ -81,7 +82,7 @@ def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, fl
     against = min(max(against, 0), max(len(columns) - 1, 0))
     groups: dict[str, list[Row]] = {}
     for benchmark in _benchmarks(columns):
-        row = _row(benchmark, columns, against, _dearer(columns, against, prices or {}))
+        row = _row(benchmark, columns, against)
         if any(cell is not None for cell in row.cells):
             groups.setdefault(group_name(benchmark), []).append(row)
     made = tuple(
@@ -90,7 +91,8 @@ def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, fl
     )
     means = _means([row for group in made for row in group.rows], columns, against)
     sentence = _sentence(columns, against, made, means)
-    return CompareView(columns, against, made, means, sentence, _caveats(columns))
+    dearer = _dearer(columns, against, prices or {})
+    return CompareView(columns, against, made, means, sentence, _caveats(columns), dearer)
 
 
 TYPED_IN, POWER = "typed in", "power"
@@ -167,10 +169,11 @@ def _benchmarks(columns: tuple[Column, ...]) -> list[Workload]:
     return list(found.values())
 
 
-def _dearer(columns: tuple[Column, ...], against: int, prices: Mapping[str, float]) -> list[float | None]:
-    """Give by how much every column costs more than the one compared with; None where that isn't told."""
+def _dearer(columns: tuple[Column, ...], against: int, prices: Mapping[str, float]) -> tuple[float | None, ...]:
+    if not columns:
+        return ()
     base = prices.get(columns[against].address, 0.0)
-    return [prices[c.address] - base if c.address in prices else None for c in columns]
+    return tuple(prices[c.address] - base if c.address in prices else None for c in columns)
 
 
 def price_words(more: float | None, told: Gain | None) -> str:
@@ -182,7 +185,7 @@ def price_words(more: float | None, told: Gain | None) -> str:
     return f"{number(each, digits)} ({number(low, digits)} to {number(high, digits)})"
 
 
-def _row(benchmark: Workload, columns: tuple[Column, ...], against: int, dearer: list[float | None]) -> Row:
+def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
     sides = [[f.score for f in column.figures(benchmark)] for column in columns]
     lows = [_facts(column, benchmark, PART + LOW) for column in columns]
     compared = max(sum(bool(side) for side in sides) - 1, 1)
@@ -198,22 +201,20 @@ def _row(benchmark: Workload, columns: tuple[Column, ...], against: int, dearer:
         capped = at_cap([(0.0, side)], benchmark.metric.cap)
         capped = capped and (i == against or at_cap([(0.0, sides[against])], benchmark.metric.cap))
         cells.append(Cell(tuple(side), told, other, low, places[i], capped))
-    details = _details(benchmark, columns, cells, lows)
-    paid = tuple(price_words(d, c.gain if c else None) for d, c in zip(dearer, cells, strict=True))
-    if any(paid):
-        details = (details[0], (f"price of each +1{THIN}%", paid), *details[1:])
-    return Row(benchmark, tuple(cells), details, _preset_caveat(benchmark, columns))
+    return Row(benchmark, tuple(cells), _preset_caveat(benchmark, columns))
 
 
-def _details(
-    benchmark: Workload, columns: tuple[Column, ...], cells: list[Cell | None], lows: list[list[float]]
-) -> tuple[tuple[str, tuple[str, ...]], ...]:
-    """Write what a row expands to: lows, sub-scores, what it cost, and every pass."""
+def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    """Write what a row expands to, a name and a word for every column: places, prices, lows, sub-scores, costs, passes."""
+    benchmark, cells, columns = row.benchmark, row.cells, view.columns
     unit, digits = benchmark.metric.unit, benchmark.metric.digits
-    lines: list[tuple[str, tuple[str, ...]]] = [
-        ("place", tuple(rank_words(cell) for cell in cells)),
-        (f"mean, {unit}", tuple(score_words(c, benchmark).removesuffix(f"{THIN}{unit}") if c else "" for c in cells)),
-    ]
+    lines: list[tuple[str, tuple[str, ...]]] = [("place", tuple(rank_words(cell) for cell in cells))]
+    paid = tuple(price_words(more, c.gain if c else None) for more, c in zip(view.dearer, cells, strict=True))
+    if any(paid):
+        lines.append((f"price of each +1{THIN}%", paid))
+    means = tuple(score_words(c, benchmark).removesuffix(f"{THIN}{unit}") if c else "" for c in cells)
+    lines.append((f"mean, {unit}", means))
+    lows = [_facts(column, benchmark, PART + LOW) for column in columns]
     if any(lows):
         words = [
             _with_gain(_mean_words(side, digits), cell.lows if cell else None)

@@ -54,7 +54,7 @@ class ComparePlace(ChartPlace):
         self.best_button = button("Best first", "", "Order the columns by their mean, best first")
         self.best_button.clicked.connect(self.order_columns)
         self.list = ColumnList(self._read)
-        self.list.chosen.connect(self._choose)
+        self.list.chosen.connect(self.choose)
         self.list.setMinimumHeight(_LIST_HEIGHT)
         self.add_book = button("Field book …", "flat", "Read another field book")
         self.add_book.clicked.connect(self._ask_for_book)
@@ -99,7 +99,7 @@ class ComparePlace(ChartPlace):
         """Read another field book, and put its stock beside the columns; raises KnownError."""
         book = self._shelf.book(path.resolve())
         if book.baseline_step is not None:
-            self._choose(f"{path.resolve()}#stock", True)
+            self.choose(f"{path.resolve()}#stock", True)
         else:
             self._show()
 
@@ -170,7 +170,8 @@ class ComparePlace(ChartPlace):
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
-    def _choose(self, address: str, wanted: bool) -> None:
+    def choose(self, address: str, wanted: bool) -> None:
+        """Make something a column, or no longer."""
         without = tuple(a for a in self._addresses if a != address)
         self._change(lambda: compare_these(self._session, (*without, address) if wanted else without))
         if not self.trouble.isVisible():
@@ -200,7 +201,7 @@ class ComparePlace(ChartPlace):
         )
         if not self.trouble.isVisible():
             clear(self._cards)
-            self._choose(name.strip(), True)
+            self.choose(name.strip(), True)
 
     # -- building ------------------------------------------------------------------------------------------------------
 

@@ -10,7 +10,17 @@ from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTreeWidget, QTreeWidgetItem
 
 from yondle.analysis.margins import Gain, GainWord
-from yondle.app.views.compare import Cell, CompareView, Row, cell_words, mean_words, ordered, rank_words, score_words
+from yondle.app.views.compare import (
+    Cell,
+    CompareView,
+    Row,
+    cell_words,
+    details,
+    mean_words,
+    ordered,
+    rank_words,
+    score_words,
+)
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font
 from yondle.desktop.widgets.basics import children, top_items
@@ -49,7 +59,7 @@ class CompareTable(QTreeWidget):
         self.header().setSectionsClickable(True)
         self.header().sectionClicked.connect(self._sort)
         self.header().sectionDoubleClicked.connect(lambda section: self.against_wanted.emit(section - 1))
-        self.itemExpanded.connect(_fill)
+        self.itemExpanded.connect(self._fill)
         theme.changed.connect(self.viewport().update)
 
     def show_view(self, view: CompareView) -> None:
@@ -105,7 +115,7 @@ class CompareTable(QTreeWidget):
             unit, name = row.benchmark.metric.unit, row.benchmark.name
             for figure, values in (("gain, %", _gains(row)), ("low, %", _ends(row, 0)), ("high, %", _ends(row, 1))):
                 lines.append("\t".join([name, "%", figure.removesuffix(", %"), *values]))
-            lines += ["\t".join([name, unit, what, *values]) for what, values in row.details]
+            lines += ["\t".join([name, unit, what, *values]) for what, values in details(view, row)]
         return "\n".join(lines)
 
     def draw(self, painter: QPainter) -> None:
@@ -126,6 +136,16 @@ class CompareTable(QTreeWidget):
 
     def _opened(self) -> set[str]:
         return {row.text(0) for group in top_items(self) for row in children(group) if row.isExpanded()}
+
+    def _fill(self, item: QTreeWidgetItem) -> None:
+        """Write what a row expands to, when it is first opened."""
+        row = item.data(0, Qt.ItemDataRole.UserRole)
+        if not isinstance(row, Row) or item.childCount() or self.view is None:
+            return
+        for name, values in details(self.view, row):
+            child = QTreeWidgetItem([name, *values])
+            child.setData(0, _DETAIL, True)
+            item.addChild(child)
 
     def _sort(self, section: int) -> None:
         """Order rows by a column's gain: falling, then rising, then as they are listed."""
@@ -166,17 +186,6 @@ def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
         item.setToolTip(0, row.caveat)
     item.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
     return item
-
-
-def _fill(item: QTreeWidgetItem) -> None:
-    """Write what a row expands to, when it is first opened."""
-    row = item.data(0, Qt.ItemDataRole.UserRole)
-    if not isinstance(row, Row) or item.childCount():
-        return
-    for name, values in row.details:
-        child = QTreeWidgetItem([name, *values])
-        child.setData(0, _DETAIL, True)
-        item.addChild(child)
 
 
 def _gains(row: Row) -> list[str]:
