@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Protocol
@@ -150,7 +151,7 @@ def groups_of(settings: Settings, knob: Knob, in_force: Setup) -> tuple[Group, .
 
     Groups with fewer than two values that have figures are left out.
     """
-    parts: dict[frozenset[tuple[str, float]], list[Setting]] = {}
+    parts: dict[tuple[tuple[str, float], ...], list[Setting]] = {}
     for setting in settings:
         if knob.id in setting.setup:
             parts.setdefault(_others(setting.setup, knob), []).append(setting)
@@ -163,8 +164,11 @@ def groups_of(settings: Settings, knob: Knob, in_force: Setup) -> tuple[Group, .
     return tuple(sorted(usable, key=lambda g: (not g.here, -len(set(g.values)))))
 
 
-def _others(setup: Setup, knob: Knob) -> frozenset[tuple[str, float]]:
-    return frozenset(pair for pair in setup.items_ if pair[0] != knob.id)
+def _others(setup: Setup, knob: Knob) -> tuple[tuple[str, float], ...]:
+    """Give the other knobs with their values; the items of a setup stand in the order of their ids."""
+    items = setup.items_
+    at = bisect_left(items, (knob.id,))
+    return items[:at] + items[at + 1 :] if at < len(items) and items[at][0] == knob.id else items
 
 
 def _conditions(attempt: Attempt) -> list[tuple[str, str]]:

@@ -78,13 +78,18 @@ class CompareCharts(QWidget):
 
     def show_benchmark(self, books: Books, benchmark: Workload, battery_wh: float | None) -> None:
         """Show a benchmark of these field books; the first is the one that is open."""
+        others = [(book, id(settings)) for book, settings in books] != [(b, id(s)) for b, s in self._books]
         self._books, self._benchmark, self._battery, self._cost = books, benchmark, battery_wh, None
-        self._knobs = knobs_shared(books)
+        if others:
+            self._offer_knobs()
+        self._show()
+
+    def _offer_knobs(self) -> None:
+        self._knobs = knobs_shared(self._books)
         self.along.clear()
         self.along.addItems([knob.name for knob in self._knobs])
         if self._knob not in {knob.id for knob in self._knobs}:
             self._knob = self._knobs[0].id if self._knobs else ""
-        self._show()
 
     def choose_knob(self, knob_id: str) -> None:
         """Show another knob."""
