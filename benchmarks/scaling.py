@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from benchmarks.shares import share
-from yondle.analysis.crossing import crossing
+from yondle.analysis.crossing import crossing, leads
 from yondle.analysis.scaling import Shape, elasticity, interaction, read_curve
 from yondle.model.workloads import Direction
 
@@ -119,6 +119,10 @@ def _crossings(noise: Noise, sweeps: int, rng: np.random.Generator) -> list[tupl
             for _ in range(sweeps)
         ]
         found.append((f"false crossings of curves {name}", share(sum(t is not None for t in told), sweeps)))
+    equal = [leads(*(sweep(straight(0.6), noise, rng) for _ in range(2)), UP) for _ in range(sweeps)]
+    found.append(
+        ("one of two equal curves is called ahead", share(sum(any(e.ahead for e in t) for t in equal), sweeps))
+    )
     return found
 
 

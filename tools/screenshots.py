@@ -116,6 +116,7 @@ def take_all(camera: Camera) -> None:
         camera.until(lambda: not window.bridge.busy)
         camera.take(window, "tune-failed")
         searching(camera, window)
+    comparing(camera)
     with camera.window(SMALL) as window:
         camera.open(window, book)
         window.tune._propose("core_clock", 4750)
@@ -123,10 +124,31 @@ def take_all(camera: Camera) -> None:
     resumed(camera)
 
 
+def comparing(camera: Camera) -> None:
+    """Three rigs side by side, each along its power limit."""
+    from yondle.app.demo import run_neighbours, sweep_power
+    from yondle.app.profiles import keep_profile
+    from yondle.app.session import Session
+
+    folder = camera.home / "three"
+    folder.mkdir()
+    book = demo_logbook(folder / "heron.yondle")
+    session = Session.open(book)
+    keep_profile(session, "Daily")
+    session.go_to_stock()
+    sweep_power(session)
+    session.close()
+    twin, old = run_neighbours(folder)
+    with camera.window() as window:
+        camera.open(window, book)
+        window.go_to(3)
+        window.compare.choose(f"{twin}#Memory", True)
+        window.compare.read(old)
+        camera.take(window, "compare")
+
+
 def entering(camera: Camera, window: object) -> None:
     """Memory knobs, what is said before one is tested, what is to be entered by hand, and a sweep."""
-    from yondle.desktop.widgets.bench_forms import ResultCard
-
     tune = window.tune
     tune.rulers.unfold(["memory"])
     tune._propose("cas", 38)
@@ -145,12 +167,6 @@ def entering(camera: Camera, window: object) -> None:
     tune.side.cards.clear()
     tune.bench.ask_benchmarks()
     camera.take(window, "tune-benchmarks")
-    tune.side.cards.clear()
-    tune.trail.choose(13)
-    tune.bench.ask_result(13)
-    for name, text in (("benchmark", "Sky tour"), ("score", "61.2"), ("preset", "deep"), ("passage", "meridian")):
-        tune.side.findChild(ResultCard).fields[name].setText(text)
-    camera.take(window, "tune-figure")
     tune.side.cards.clear()
 
 

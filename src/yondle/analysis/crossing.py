@@ -12,8 +12,9 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 
-from yondle.analysis.margins import LEAST_VARIATION, t_quantile
+from yondle.analysis.margins import LEAST_VARIATION, RISK, t_quantile
 from yondle.analysis.regression import Array
 from yondle.analysis.scaling import Points, setting_means
 from yondle.model.workloads import Direction
@@ -51,59 +52,84 @@ class Crossing:
 
 
 def leads(one: Points, other: Points, direction: Direction) -> tuple[Lead, ...]:
-    """Give who is ahead along the settings both curves cover, by 95 % intervals of their difference at each place.
+    """Give who is ahead along the settings both curves cover, with 95 % confidence for all places together.
 
     Empty with under four settings on a side, and where they cover nothing in common.
     """
-    return tuple(_stretches(*told)) if (told := _difference(one, other, direction)) is not None else ()
+    told = _difference(one, other, direction)
+    return tuple(_stretches(told.grid, told.gap, told.ahead(told.together))) if told is not None else ()
 
 
 def crossing(one: Points, other: Points, direction: Direction) -> Crossing | None:
-    """Find where one curve overtakes the other for sure; None where neither is ahead for sure on either side."""
+    """Find where one curve overtakes the other; None unless one is ahead on one side and one on the other, as for `leads`.
+
+    Its interval lies between the nearest places where either is ahead for sure, each taken by itself.
+    """
     told = _difference(one, other, direction)
     if told is None:
         return None
-    grid, gap, half = told
-    sides = [(each, i) for i, each in enumerate(np.where(np.abs(gap) > half, np.sign(gap), 0.0)) if each != 0.0]
-    for (before, i), (after, j) in pairwise(sides):
+    grid, gap, ahead = told.grid, told.gap, told.ahead(told.together)
+    for (before, i), (after, j) in pairwise((each, i) for i, each in enumerate(ahead) if each != 0):
         if before != after:
+            near = told.ahead(1)
             turn = i + int(np.nonzero(np.diff(np.sign(gap[i : j + 1])) != 0.0)[0][0])
+            low = turn - int(np.argmax(near[turn::-1] == before))
+            high = turn + 1 + int(np.argmax(near[turn + 1 :] == after))
             share = gap[turn] / (gap[turn] - gap[turn + 1])
             at = grid[turn] + share * (grid[turn + 1] - grid[turn])
-            return Crossing(math.exp(at), math.exp(grid[i]), math.exp(grid[j]), bool(before > 0.0))
+            return Crossing(math.exp(at), math.exp(grid[low]), math.exp(grid[high]), bool(before > 0))
     return None
 
 
-def _difference(one: Points, other: Points, direction: Direction) -> tuple[Array, Array, Array] | None:
-    """Give the difference of the curves along a grid of log settings, with half its 95 % range."""
+@dataclass(frozen=True, slots=True)
+class _Difference:
+    """The difference of two curves along a grid of log settings, its standard error, degrees of freedom left and used."""
+
+    grid: Array
+    gap: Array
+    error: Array
+    left: float
+    used: float
+
+    @property
+    def together(self) -> int:
+        """As many places as all of them count for together: what was fitted."""
+        return math.ceil(self.used)
+
+    def ahead(self, places: int) -> NDArray[np.int64]:
+        """Tell who is ahead at each place, 1, -1 or 0, so sure that it holds for so many places together (Bonferroni)."""
+        half = t_quantile(self.left, 1.0 - RISK / (2.0 * places)) * self.error
+        return np.where(np.abs(self.gap) > half, np.sign(self.gap), 0.0).astype(np.int64)
+
+
+def _difference(one: Points, other: Points, direction: Direction) -> _Difference | None:
     (x, y), (u, v) = (setting_means(points, direction) for points in (one, other))
     if min(len(x), len(u)) < FEWEST_SETTINGS:
         return None
+    shared, at, also = np.intersect1d(np.round(x, 9), np.round(u, 9), return_indices=True)
+    if len(shared) >= FEWEST_SETTINGS:
+        return _smooth(shared, y[at] - v[also], np.linspace(shared[0], shared[-1], _GRID))
     low, high = max(x[0], u[0]), min(x[-1], u[-1])
     if not low < high:
         return None
     grid = np.linspace(low, high, _GRID)
-    shared, at, also = np.intersect1d(np.round(x, 9), np.round(u, 9), return_indices=True)
-    if len(shared) >= FEWEST_SETTINGS:
-        grid = np.linspace(shared[0], shared[-1], _GRID)
-        gap, error, degrees = _smooth(shared, y[at] - v[also], grid)
-        return grid, gap, t_quantile(degrees) * error
-    sides = [_smooth(x, y, grid), _smooth(u, v, grid)]
-    errors = np.hypot(sides[0][1], sides[1][1])
-    return grid, sides[0][0] - sides[1][0], t_quantile(min(sides[0][2], sides[1][2])) * errors
+    first, second = _smooth(x, y, grid), _smooth(u, v, grid)
+    error = np.hypot(first.error, second.error)
+    return _Difference(grid, first.gap - second.gap, error, min(first.left, second.left), max(first.used, second.used))
 
 
-def _smooth(x: Array, y: Array, grid: Array) -> tuple[Array, Array, float]:
-    """Smooth a curve along a grid: its height, the standard error of that, and degrees of freedom (one decimal)."""
+def _smooth(x: Array, y: Array, grid: Array) -> _Difference:
+    """Smooth a curve along a grid."""
     nearest = max(_NEAREST, len(x) // 2)
     rows = _weights(x, np.concatenate([x, grid]), nearest)
     own, along = rows[: len(x)], rows[len(x) :]
-    left = y - own @ y
+    off = y - own @ y
     apart = np.eye(len(x)) - own
     spare = apart @ apart.T
     first, second = float(np.trace(spare)), float(np.sum(spare * spare))
-    scale = math.sqrt(max(float(left @ left) / first, LEAST_VARIATION**2))
-    return along @ y, scale * np.sqrt(np.sum(along**2, axis=1)), round(first**2 / second, 1)
+    scale = math.sqrt(max(float(off @ off) / first, LEAST_VARIATION**2))
+    error = scale * np.sqrt(np.sum(along**2, axis=1))
+    return _Difference(grid, along @ y, error, round(first**2 / second, 1), float(np.trace(own)))
 
 
 def _weights(x: Array, places: Array, nearest: int) -> Array:
@@ -121,8 +147,7 @@ def _weights(x: Array, places: Array, nearest: int) -> Array:
     return np.asarray(weight * (second - first * apart) / (whole * second - first**2))
 
 
-def _stretches(grid: Array, gap: Array, half: Array) -> list[Lead]:
-    ahead = np.where(np.abs(gap) > half, np.sign(gap), 0.0).astype(int)
+def _stretches(grid: Array, gap: Array, ahead: NDArray[np.int64]) -> list[Lead]:
     ends = [0, *(np.nonzero(np.diff(ahead))[0] + 1).tolist(), len(grid)]
     return [
         Lead(math.exp(grid[i]), math.exp(grid[j - 1]), int(ahead[i]), math.expm1(float(np.mean(gap[i:j]))))

@@ -7,12 +7,32 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
-from yondle.app.plans import AfterMove, make_move
+from yondle.app.machines import choose_rig
+from yondle.app.plans import AfterMove, make_move, start_plan
+from yondle.app.profiles import keep_profile
 from yondle.app.session import Session
 from yondle.model.errors import KnownError
 from yondle.planning.climb import Tried, first_evening
 
 DEMO_PACE = 20.0
+NEIGHBOURS = ("heron-ii", "bittern")
+MEMORY_TUNED = {
+    "memory_rate": 6400.0, "cas": 36.0, "trcd": 38.0, "trp": 36.0, "tras": 70.0, "trfc": 700.0, "memory_voltage": 1.25,
+    "controller_voltage": 1.15,
+}  # fmt: skip
+"""What Heron II's better memory takes."""
+SWEEP = """
+format = "yondle-plan 1"
+name = "power limits"
+passes = 5
+[[do]]
+kind = "sweep"
+knob = "power_limit"
+from = {low}
+to = {high}
+by = 5
+"""
+LEAST_POWER_W, MOST_POWER_W = 40.0, 110.0
 
 
 def data_folder() -> Path:
@@ -35,6 +55,34 @@ def free_name(folder: Path, stem: str, ending: str = ".yondle") -> Path:
         path = folder / f"{stem}-{count}{ending}"
         count += 1
     return path
+
+
+def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) -> list[Path]:
+    """Run Heron II, its memory tuned, and Bittern along their power limits, to compare with; gives their field books.
+
+    One that is there already is left as it is.
+    """
+    paths = [folder / f"{name}.yondle" for name in NEIGHBOURS]
+    for name, path in zip(NEIGHBOURS, paths, strict=True):
+        if path.exists() or stopped():
+            continue
+        session = Session.create(path, choose_rig(name))
+        try:
+            baseline = session.baseline()
+            if name == "heron-ii" and not stopped():
+                kept = session.try_from(baseline.step.number, MEMORY_TUNED, None)
+                keep_profile(session, "Memory", number=kept.step.number)
+            sweep_power(session, stopped)
+        finally:
+            session.close()
+    return paths
+
+
+def sweep_power(session: Session, stopped: Callable[[], bool] = lambda: False) -> None:
+    """Sweep the power limit from where the rig is."""
+    low, high = session.declaration.own_range(session.declaration.knob("power_limit"))
+    plan = SWEEP.format(low=max(low, LEAST_POWER_W), high=min(high, MOST_POWER_W))
+    start_plan(session, plan, "power limits", lambda *_: None, stopped)
 
 
 def run_evening(session: Session, after: AfterMove, stopped: Callable[[], bool] = lambda: False) -> None:

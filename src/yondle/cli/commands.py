@@ -13,7 +13,7 @@ import typer
 from rich.console import Console
 
 from yondle import __version__
-from yondle.app.demo import DEMO_PACE, data_folder, free_name, run_evening
+from yondle.app.demo import DEMO_PACE, data_folder, free_name, run_evening, run_neighbours
 from yondle.app.machines import choose_rig, make_machine
 from yondle.app.pictures import chart_svg
 from yondle.app.plans import is_failure
@@ -222,6 +222,9 @@ def build(open_window: OpenWindow) -> typer.Typer:
     def demo(
         headless: Annotated[bool, typer.Option("--headless", help="Run Heron's evening without a window.")] = False,
         into: Annotated[Path | None, typer.Option(help="Folder for the logbook and the picture.")] = None,
+        neighbours: Annotated[
+            bool, typer.Option("--neighbours", help="Run Heron II and Bittern, too, to compare with, and end.")
+        ] = False,
         fresh: Annotated[bool, typer.Option("--fresh", help="Start the evening over in a new logbook.")] = False,
         pace: Annotated[float, typer.Option(help="Virtual seconds per second in the window.")] = DEMO_PACE,
         seed: Annotated[int | None, typer.Option(help="Another course of chance.")] = None,
@@ -231,6 +234,10 @@ def build(open_window: OpenWindow) -> typer.Typer:
         folder = into or data_folder()
         if not folder.is_dir():
             raise KnownError(f"There is no folder {folder}.", "Make it first, or name another.")
+        if neighbours:
+            for made in run_neighbours(folder):
+                console.print(f"Logbook: {made}")
+            return
         if headless or as_json or not _has_display():
             if not headless and not as_json:
                 console.print("No display here, so the evening runs without a window (as with --headless).")

@@ -11,7 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.app.demo import data_folder, free_name, run_evening
+from yondle.app.demo import data_folder, free_name, run_evening, run_neighbours
 from yondle.app.machines import PACES, choose_rig
 from yondle.app.profiles import power_hint
 from yondle.app.session import Session
@@ -92,6 +92,12 @@ class MainWindow(QMainWindow):
             return
         self._create(path, "this", evening=False)
 
+    def run_neighbours(self) -> None:
+        """Run Heron II and Bittern into field books beside this one, or in the usual folder."""
+        if not self.bridge.busy:
+            beside = self.session.logbook.path.parent if self.session is not None else data_folder()
+            self.bridge.submit("neighbours", lambda: run_neighbours(beside))
+
     def _create(self, path: Path, rig: str, evening: bool) -> None:
         self._evening_wanted = evening
         self._leave_session()
@@ -114,6 +120,10 @@ class MainWindow(QMainWindow):
     def _done(self, name: str, result: object) -> None:
         if name == "open" and isinstance(result, Session):
             self._show_session(result)
+        elif name == "neighbours" and self.compare is not None and isinstance(result, list):
+            self.go_to(PLACES.index("Compare"))
+            for path in result:
+                self.compare.read(path)
         elif name == "evening" and self.session is not None:
             self._set_pace(self._pace)
 
@@ -187,6 +197,7 @@ class MainWindow(QMainWindow):
             ("Show the command list", "Ctrl+K", self._open_commands),
             ("Open Heron's field book", "", self.start_demo),
             ("Run Heron's evening in a new field book", "", self._fresh_demo),
+            ("Run Heron II and Bittern, to compare with", "", self.run_neighbours),
             ("Open this machine's field book", "", self.start_this),
             ("Open a field book …", "Ctrl+O", self._ask_for_file),
             ("Close the field book", "Ctrl+W", self._close_book),

@@ -21,6 +21,8 @@ _CELLS = 60
 _LINES = 7
 _LEVEL_SHARE = 0.38
 _MOST_LABELLED = 60
+_DIAGONALS = (0.9, 1.0, 1.1)
+"""Diagonals drawn, as shares of the ratio the two knobs have at stock."""
 
 
 class MapChart(PlaceChart):
@@ -66,6 +68,7 @@ class MapChart(PlaceChart):
         for side, knob in (("bottom", view.across), ("left", view.up)):
             axis = self.getPlotItem().getAxis(side)
             axis.least, axis.names = knob.step, knob.choices
+        self._draw_proportion(view)
         self._draw_contours(view)
         self._draw_edge(view)
         self._draw_points(view)
@@ -76,6 +79,25 @@ class MapChart(PlaceChart):
                 pg.ScatterPlotItem([x], [y], size=MARK_PX + 9, pen=pen, brush=None, symbol="o"), ignoreBounds=True
             )
         return True
+
+    def _draw_proportion(self, view: MapView) -> None:
+        """The diagonal through stock along which both knobs rise in proportion, and those a tenth to either side of it."""
+        across, up = view.across, view.up
+        if not (across.proportional and up.proportional):
+            return
+        c = self.theme.colours
+        low, high = min(p.x for p in view.points), max(p.x for p in view.points)
+        for share in _DIAGONALS:
+            slope = share * up.stock / across.stock
+            pen = pg.mkPen(faded(c.muted, 0.8 if share == 1.0 else 0.35), width=1, style=Qt.PenStyle.DotLine)
+            line = pg.PlotCurveItem([0.5 * low, 2.0 * high], [0.5 * slope * low, 2.0 * slope * high], pen=pen)
+            line.setZValue(-6)
+            self.addItem(line, ignoreBounds=True)
+        word = pg.TextItem("both in proportion", color=c.muted, anchor=(1, 1))
+        word.setFont(font(SMALL_PX))
+        at = min(high, max(p.y for p in view.points) * across.stock / up.stock)
+        word.setPos(at, at * up.stock / across.stock)
+        self.addItem(word, ignoreBounds=True)
 
     def _draw_contours(self, view: MapView) -> None:
         """Lines of equal gain inside the hull of what was measured, each with its figure."""

@@ -17,7 +17,7 @@ from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import Chart, ChartPlace
 from yondle.desktop.places.compare_charts import CompareCharts
 from yondle.desktop.theme import MARGIN, Theme
-from yondle.desktop.widgets.basics import Choice, button, clear, label
+from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.column_list import ColumnList
 from yondle.desktop.widgets.compare_table import CompareTable
 from yondle.desktop.widgets.forms import ReferenceCard
@@ -25,6 +25,7 @@ from yondle.desktop.widgets.side import Side
 from yondle.model.errors import KnownError
 
 _SIDE_WIDTH = 300
+LEGEND = "dot and line: gain with its 95 % range, all columns of a row together · №: the places its passes leave open"
 _LIST_HEIGHT = 200
 _TABLE_SHARE = 0.56
 NOTHING = (
@@ -194,6 +195,7 @@ class ComparePlace(ChartPlace):
         card.told.connect(self._keep_reference)
         self._cards.addWidget(card)
         card.name.setFocus()
+        QTimer.singleShot(0, self, lambda: self._panel.ensureWidgetVisible(card))
 
     def _keep_reference(self, name: str, benchmark: str, scores: str) -> None:
         self._change(
@@ -210,7 +212,7 @@ class ComparePlace(ChartPlace):
         head.setSpacing(8)
         head.addWidget(self.against)
         head.addWidget(self.best_button)
-        head.addStretch(1)
+        head.addWidget(Eliding(LEGEND, "small", right=True), 1)
         self._split = split = QSplitter(Qt.Orientation.Vertical)
         split.setChildrenCollapsible(False)
         split.addWidget(self.table)
@@ -227,7 +229,7 @@ class ComparePlace(ChartPlace):
         whole.addLayout(middle, 1)
 
     def _side(self) -> QWidget:
-        side = Side(_SIDE_WIDTH, "What it says")
+        self._panel = side = Side(_SIDE_WIDTH, "What it says")
         side.heading("What it says")
         side.box.addWidget(self._says)
         side.box.addWidget(self._caveats)

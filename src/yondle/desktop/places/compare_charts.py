@@ -40,7 +40,7 @@ class CompareCharts(QWidget):
         self._benchmark: Workload | None = None
         self._battery: float | None = None
         self._knobs: tuple[Knob, ...] = ()
-        self._knob = ""
+        self._knob, self._asked = "", False
         self._page = ALONG
         self._cost: int | None = None
         self.along_view: MachinesView | None = None
@@ -88,12 +88,12 @@ class CompareCharts(QWidget):
         self._knobs = knobs_shared(self._books)
         self.along.clear()
         self.along.addItems([knob.name for knob in self._knobs])
-        if self._knob not in {knob.id for knob in self._knobs}:
+        if not self._asked or self._knob not in {knob.id for knob in self._knobs}:
             self._knob = self._knobs[0].id if self._knobs else ""
 
     def choose_knob(self, knob_id: str) -> None:
-        """Show another knob."""
-        self._knob = knob_id
+        """Show another knob, and stay with it."""
+        self._knob, self._asked = knob_id, True
         self.show_page(ALONG)
 
     def show_page(self, page: int) -> None:
