@@ -9,7 +9,7 @@ import argparse
 import math
 import secrets
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -26,10 +26,16 @@ Law = Callable[[float], float]
 
 @dataclass(frozen=True, slots=True)
 class Noise:
-    """Variation of a pass and of a setting."""
+    """Variation of a pass and of a setting; that of passes rises toward the lowest setting where `at_low` is above 1."""
 
     passes: float
     settings: float
+    at_low: float = 1.0
+
+    def of_passes(self, index: int) -> float:
+        """Give the variation of a pass at a setting, counted from the lowest: from the middle on it is the same."""
+        middle = (len(VALUES) - 1) / 2
+        return self.passes * math.pow(self.at_low, max(0.0, 1.0 - index / middle))
 
     @property
     def name(self) -> str:
@@ -44,9 +50,9 @@ def sweep(
 ) -> list[tuple[float, list[float]]]:
     """Measure a made-up sweep."""
     points = []
-    for value in VALUES:
+    for index, value in enumerate(VALUES):
         level = math.log(law(value)) + rng.normal(0.0, noise.settings)
-        scores = np.exp(level + rng.normal(0.0, noise.passes, PASSES))
+        scores = np.exp(level + rng.normal(0.0, noise.of_passes(index), PASSES))
         points.append((value, [float(min(s, cap)) if cap is not None else float(s) for s in scores]))
     return points
 
@@ -119,10 +125,10 @@ def _crossings(noise: Noise, sweeps: int, rng: np.random.Generator) -> list[tupl
             for _ in range(sweeps)
         ]
         found.append((f"false crossings of curves {name}", share(sum(t is not None for t in told), sweeps)))
-    equal = [leads(*(sweep(straight(0.6), noise, rng) for _ in range(2)), UP) for _ in range(sweeps)]
-    found.append(
-        ("one of two equal curves is called ahead", share(sum(any(e.ahead for e in t) for t in equal), sweeps))
-    )
+    for name, passes in (("", noise), (", noise ten times larger at one end", replace(noise, at_low=10.0))):
+        equal = [leads(sweep(straight(0.6), passes, rng), sweep(straight(0.6), passes, rng), UP) for _ in range(sweeps)]
+        told_ahead = sum(any(stretch.ahead for stretch in told) for told in equal)
+        found.append((f"one of two equal curves is called ahead{name}", share(told_ahead, sweeps)))
     return found
 
 

@@ -14,7 +14,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from yondle.analysis.margins import LEAST_VARIATION, RISK, t_quantile
+from yondle.analysis.margins import LEAST_VARIATION, RISK, t_quantile, turned_logs
 from yondle.analysis.regression import Array
 from yondle.analysis.scaling import Points, setting_means
 from yondle.model.workloads import Direction
@@ -23,6 +23,8 @@ FEWEST_SETTINGS = 4
 _NEAREST = 7
 """A place is smoothed over this many settings around it, or half of all where there are more."""
 _GRID = 401
+_SHARED = 0.25
+"""How much of the mean uncertainty every point has besides its own: settings vary, too, not only passes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,8 +95,8 @@ class _Difference:
 
     @property
     def together(self) -> int:
-        """As many places as all of them count for together: what was fitted."""
-        return math.ceil(self.used)
+        """As many places as all of them count for together: twice what was fitted, by trial (benchmarks/scaling.py)."""
+        return math.ceil(2.0 * self.used)
 
     def ahead(self, places: int) -> NDArray[np.int64]:
         """Tell who is ahead at each place, 1, -1 or 0, so sure that it holds for so many places together (Bonferroni)."""
@@ -103,46 +105,77 @@ class _Difference:
 
 
 def _difference(one: Points, other: Points, direction: Direction) -> _Difference | None:
-    (x, y), (u, v) = (setting_means(points, direction) for points in (one, other))
+    (x, y, s), (u, v, z) = (_measured(points, direction) for points in (one, other))
     if min(len(x), len(u)) < FEWEST_SETTINGS:
         return None
     shared, at, also = np.intersect1d(np.round(x, 9), np.round(u, 9), return_indices=True)
     if len(shared) >= FEWEST_SETTINGS:
-        return _smooth(shared, y[at] - v[also], np.linspace(shared[0], shared[-1], _GRID))
+        return _smooth(shared, y[at] - v[also], s[at] + z[also], np.linspace(shared[0], shared[-1], _GRID))
     low, high = max(x[0], u[0]), min(x[-1], u[-1])
     if not low < high:
         return None
     grid = np.linspace(low, high, _GRID)
-    first, second = _smooth(x, y, grid), _smooth(u, v, grid)
+    first, second = _smooth(x, y, s, grid), _smooth(u, v, z, grid)
     error = np.hypot(first.error, second.error)
     return _Difference(grid, first.gap - second.gap, error, min(first.left, second.left), max(first.used, second.used))
 
 
-def _smooth(x: Array, y: Array, grid: Array) -> _Difference:
-    """Smooth a curve along a grid."""
+def _measured(points: Points, direction: Direction) -> tuple[Array, Array, Array]:
+    """Give logs of settings, mean log scores, and how uncertain each mean is by its passes as a variance (nan with one)."""
+    x, y = setting_means(points, direction)
+    gathered: dict[float, list[float]] = {}
+    for value, scores in points:
+        if value > 0.0:
+            gathered.setdefault(round(math.log(value), 9), []).extend(turned_logs(list(scores), direction).tolist())
+    sides = [np.array(gathered[round(float(place), 9)]) for place in x]
+    own = [float(np.var(side, ddof=1)) / len(side) if len(side) > 1 else math.nan for side in sides]
+    return x, y, np.array(own)
+
+
+def _smooth(x: Array, y: Array, own: Array, grid: Array) -> _Difference:
+    """Smooth a curve along a grid; `own` is how uncertain every point is by itself."""
     nearest = max(_NEAREST, len(x) // 2)
-    rows = _weights(x, np.concatenate([x, grid]), nearest)
-    own, along = rows[: len(x)], rows[len(x) :]
-    off = y - own @ y
-    apart = np.eye(len(x)) - own
-    spare = apart @ apart.T
+    likely = _likely_variance(x, own, nearest)
+    rows = _weights(x, np.concatenate([x, grid]), nearest, likely)
+    at_points, along = rows[: len(x)], rows[len(x) :]
+    apart = np.eye(len(x)) - at_points
+    off = apart @ y / np.sqrt(likely)
+    root = apart * np.sqrt(likely)[None, :] / np.sqrt(likely)[:, None]
+    spare = root @ root.T
     first, second = float(np.trace(spare)), float(np.sum(spare * spare))
-    scale = math.sqrt(max(float(off @ off) / first, LEAST_VARIATION**2))
-    error = scale * np.sqrt(np.sum(along**2, axis=1))
-    return _Difference(grid, along @ y, error, round(first**2 / second, 1), float(np.trace(own)))
+    scale = math.sqrt(float(off @ off) / first)
+    error = np.maximum(scale * np.sqrt(np.sum(along**2 * likely, axis=1)), LEAST_VARIATION)
+    return _Difference(grid, along @ y, error, round(first**2 / second, 1), float(np.trace(at_points)))
 
 
-def _weights(x: Array, places: Array, nearest: int) -> Array:
+def _likely_variance(x: Array, own: Array, nearest: int) -> Array:
+    """Give how uncertain the points are beside one another: what passes say around each, and a share of all of it.
+
+    How uncertain all are is left to how far they lie off the curve; alike where passes say nothing.
+    """
+    known = np.isfinite(own)
+    if not known.any():
+        return np.ones_like(x)
+    around = _near(np.abs(x[known][None, :] - x[:, None]), nearest)
+    local = around @ own[known] / around.sum(axis=1)
+    return np.asarray(local + _SHARED * local.mean() + LEAST_VARIATION**2)
+
+
+def _near(away: Array, nearest: int) -> Array:
+    """Weigh settings by their distance from places, shape (places, settings): tricube over the nearest, alike if fewer."""
+    if away.shape[1] < nearest:
+        return np.ones_like(away)
+    reach = np.partition(away, nearest - 1, axis=1)[:, nearest - 1 : nearest] * (1.0 + 1e-6)
+    return np.asarray((1.0 - np.minimum(away / reach, 1.0) ** 3) ** 3)
+
+
+def _weights(x: Array, places: Array, nearest: int, likely: Array) -> Array:
     """Give what every setting counts for in the height of the curve at each place, shape (places, settings).
 
     With fewer settings than `nearest` they are those of one straight line.
     """
     apart = x[None, :] - places[:, None]
-    away = np.abs(apart)
-    weight = np.ones_like(away)
-    if len(x) >= nearest:
-        reach = np.partition(away, nearest - 1, axis=1)[:, nearest - 1 : nearest] * (1.0 + 1e-6)
-        weight = (1.0 - np.minimum(away / reach, 1.0) ** 3) ** 3
+    weight = _near(np.abs(apart), nearest) / likely[None, :]
     whole, first, second = (np.sum(weight * apart**k, axis=1, keepdims=True) for k in range(3))
     return np.asarray(weight * (second - first * apart) / (whole * second - first**2))
 

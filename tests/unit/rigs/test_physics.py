@@ -185,7 +185,7 @@ def test_the_older_machine_loses_speed_before_it_crashes() -> None:
     """It corrects errors without counting them; heat and a soaked regulator bring more of them, so its work slows down."""
     rig = parse_rig_file(rig_text("bittern")[0], "bittern")
     state = fresh_state(rig)
-    state.values.update(core_ratio=38.0)
+    state.values.update(core_ratio=38.0, power_limit=125.0)
     world = World(rig, state)
     run = world.start("mixed_load", 1200.0)
     rates = []
