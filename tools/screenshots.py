@@ -92,8 +92,6 @@ def take_all(camera: Camera) -> None:
         camera.take(window, "tune")
         window.go_to(1)
         camera.take(window, "scaling")
-        window.go_to(2)
-        camera.take(window, "map")
         window.go_to(0)
         entering(camera, window)
         window.tune._propose("core_clock", 4750)
@@ -116,12 +114,43 @@ def take_all(camera: Camera) -> None:
         camera.until(lambda: not window.bridge.busy)
         camera.take(window, "tune-failed")
         searching(camera, window)
+    mapping(camera)
     comparing(camera)
     with camera.window(SMALL) as window:
         camera.open(window, book)
         window.tune._propose("core_clock", 4750)
         camera.take(window, "tune-small")
     resumed(camera)
+
+
+GRID = """
+format = "yondle-plan 1"
+name = "grid"
+passes = 5
+[[do]]
+kind = "steps"
+steps = [{steps}]
+"""
+
+
+def mapping(camera: Camera) -> None:
+    """Core clock and memory rate at five values each."""
+    from yondle.app.machines import choose_rig
+    from yondle.app.plans import start_plan
+    from yondle.app.session import Session
+
+    book = camera.home / "grid.yondle"
+    session = Session.create(book, choose_rig("heron"))
+    session.baseline(5)
+    pairs = [(clock, rate) for rate in range(5200, 6001, 200) for clock in range(4000, 4801, 200)]
+    steps = ", ".join(f"{{ core_clock = {clock}, memory_rate = {rate} }}" for clock, rate in pairs)
+    start_plan(session, GRID.format(steps=steps), "grid", lambda *_: None)
+    session.close()
+    with camera.window() as window:
+        camera.open(window, book)
+        window.go_to(2)
+        window.map.choose_place(4300.0, 5900.0)
+        camera.take(window, "map")
 
 
 def comparing(camera: Camera) -> None:

@@ -15,11 +15,12 @@ from yondle.app.plans import start_plan
 from yondle.app.session import Session
 from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.app.views.measured import settings_of
+from yondle.app.views.sensitivities import sensitivities
 from yondle.main import run
 from yondle.rigs.simulated.rigfile import parse_rig_file
 from yondle.rigs.simulated.world import World, fresh_state
 
-CLOCKS, RATES = (4000.0, 4200.0, 4400.0), (5200.0, 5600.0, 6000.0)
+CLOCKS, RATES = (4000.0, 4100.0, 4200.0, 4300.0, 4400.0), (5200.0, 5400.0, 5600.0, 5800.0, 6000.0)
 GRID = """
 format = "yondle-plan 1"
 name = "grid"
@@ -32,7 +33,7 @@ steps = [{steps}]
 
 @pytest.fixture(scope="module")
 def grid_book(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Heron at three core clocks and three memory rates, and one core clock far too high."""
+    """Heron at five core clocks and five memory rates, and one core clock far too high."""
     path = tmp_path_factory.mktemp("grid") / "book.yondle"
     session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
     session.baseline(5)
@@ -85,6 +86,19 @@ def test_stars_answer_to_memory_and_not_to_the_core(grid: Session) -> None:
     assert stars.second.low > 0.0
     assert stars.second.fraction > stars.first.fraction
     assert stacking.first.fraction > stacking.second.fraction
+
+
+def test_what_shows_no_sign_says_what_holds_it_back(grid: Session) -> None:
+    told = sensitivities(grid, settings_of(grid))
+    rows = {
+        b.id: dict(zip((k.id for k in told.knobs), cells, strict=True))
+        for b, cells in zip(told.benchmarks, told.cells, strict=True)
+    }
+    frames = rows["frames"]["memory_rate"]
+    assert frames.words == "limited by graphics"
+    assert frames.low <= 0.0 <= frames.high
+    assert rows["preview"]["memory_rate"].words == "capped, tells nothing"
+    assert rows["star_match"]["memory_rate"].sure
 
 
 def test_lines_are_drawn_only_inside_what_was_measured_and_the_edge_where_it_failed(grid: Session) -> None:

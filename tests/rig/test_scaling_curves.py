@@ -14,10 +14,11 @@ from yondle.analysis.scaling import Shape
 from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.session import Session
-from yondle.app.views.curves import Curve, Measure, ScalingView, knobs_measured, measures_for, scaling
+from yondle.app.views.curves import Curve, ScalingView, knobs_measured, scaling
 from yondle.app.views.limits import limits
 from yondle.app.views.measured import Settings, settings_of
 from yondle.app.views.sensitivities import Cell, Sensitivities, sensitivities
+from yondle.app.views.showing import Measure, measures_for
 from yondle.app.views.target import target
 from yondle.main import run
 from yondle.model.errors import KnownError
@@ -100,7 +101,12 @@ def test_a_power_limit_has_a_knee_and_above_it_is_next_to_nothing(swept: Session
         scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"), Measure.PER_WATT), "stacking"
     )
     assert per_watt.points[0].shown != per_watt.points[-1].shown
-    assert Measure.PROPORTION not in measures_for(swept.declaration.knob("power_limit"))
+    cooler = curve(
+        scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"), Measure.PER_DEGREE), "stacking"
+    )
+    assert len(cooler.points) == len(per_watt.points)
+    assert cooler.points[0].shown < cooler.points[3].shown
+    assert Measure.PROPORTION not in measures_for(swept.declaration.knob("power_limit"), swept.declaration)
 
 
 def test_points_under_other_settings_are_never_joined(swept: Session) -> None:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from yondle.analysis.margins import FEWEST_PASSES, LEAST_VARIATION, RISK, turned_logs
 from yondle.analysis.regression import Array
+from yondle.analysis.scaling import Knee, read_curve
 from yondle.model.knobs import Subsystem
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Channel, Quantity
@@ -21,6 +22,8 @@ from yondle.model.workloads import Direction, Metric
 JOULES_PER_WH = 3600.0
 LITTLE = 0.005
 """A share of score, power or fan speed that nobody would give anything for."""
+_SAME_POWER = 0.01
+"""Settings whose power differs by less are one point of the curve over power."""
 _SECONDS = {"s": 1.0, "sec": 1.0, "min": 60.0, "h": 3600.0}
 _DURATIONS = {"s": 1.0, "ms": 1e-3, "min": 60.0, "h": 3600.0}
 
@@ -88,6 +91,18 @@ def unbeaten(trades: Sequence[Trade], direction: Direction) -> list[bool]:
     better = np.any([_sure(side, front, gap) for side, gap in zip(sides, gaps, strict=True)], axis=0)
     worse = np.any([gap < -LITTLE for gap in gaps], axis=0)
     return [not beaten for beaten in np.any(better & ~worse, axis=1)]
+
+
+def power_knee(trades: Sequence[Trade], direction: Direction) -> Knee | None:
+    """Find where more power stops paying along settings, in W; None where nothing shows it, or with too few settings."""
+    points: list[tuple[float, list[float]]] = []
+    for trade in sorted(trades, key=lambda t: float(np.mean(t.watts))):
+        watts = float(np.mean(trade.watts))
+        if points and watts < points[-1][0] * (1.0 + _SAME_POWER):
+            points[-1][1].extend(trade.scores)
+        else:
+            points.append((watts, list(trade.scores)))
+    return read_curve(points, direction).knee
 
 
 def _costs(trades: Sequence[Trade]) -> tuple[list[Sequence[float]], list[Sequence[float]]]:

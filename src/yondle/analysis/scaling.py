@@ -27,6 +27,7 @@ BUNCHED_SHARE = 0.4
 FEWEST_FOR_SHAPE, FEWEST_FOR_KNEE = 4, 6
 _KNEE_RISK = 0.01
 _KNEE_PLACES = 48
+_SHORTEST = 1e-6
 _DRAWS = 20000
 _MOST_DRAWN = 40
 """With more settings than this the critical value hardly changes, so every other one is left out of the draws."""
@@ -256,12 +257,16 @@ def _places(x: Array) -> Array:
 
 @lru_cache(maxsize=64)
 def _bends(settings: bytes) -> Array:
-    """One unit column for each place, at right angles to a straight line, shape (settings, places)."""
+    """One unit column for each place, at right angles to a straight line, shape (settings, places).
+
+    A place beyond which settings all but coincide has zeros: no bend can be told there.
+    """
     x = np.frombuffer(settings, dtype=np.float64)
     line, _ = np.linalg.qr(np.stack([np.ones_like(x), x - x.mean()], axis=1))
     hinges = np.maximum(x[:, None] - _places(x)[None, :], 0.0)
     hinges = hinges - line @ (line.T @ hinges)
-    return np.asarray(hinges / np.linalg.norm(hinges, axis=0))
+    length = np.linalg.norm(hinges, axis=0)
+    return np.where(length > _SHORTEST, hinges / np.maximum(length, _SHORTEST), 0.0)
 
 
 @lru_cache(maxsize=256)

@@ -10,12 +10,13 @@ from rich.console import Console
 from rich.table import Table
 
 from yondle.app.session import Session
-from yondle.app.views.curves import MEASURE_WORDS, Curve, Measure, ScalingView, scaling
+from yondle.app.views.curves import Curve, ScalingView, scaling
 from yondle.app.views.gains import benchmark_of, gain_words
 from yondle.app.views.limits import limits
 from yondle.app.views.maps import MapPoint, MapView, map_of, table_rows
 from yondle.app.views.measured import settings_of
 from yondle.app.views.sensitivities import Sensitivities, sensitivities
+from yondle.app.views.showing import MEASURE_WORDS, Measure
 from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json

@@ -4,48 +4,23 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from enum import StrEnum
 
-import numpy as np
-
-from yondle.analysis.efficiency import power_channel
-from yondle.analysis.margins import FEWEST_PASSES, Gain, GainWord, gain, spread, t_quantile, turned_logs
+from yondle.analysis.margins import Gain, GainWord, gain
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, Shape, at_cap, read_curve
 from yondle.app.views.charting import ChartFailure
 from yondle.app.views.gains import told_words
-from yondle.app.views.measured import FieldBook, Figure, Group, Setting, Settings, groups_of, held_words, unlike_words
+from yondle.app.views.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, unlike_words
+from yondle.app.views.showing import AGAINST_BASELINE, Measure, Shower
 from yondle.app.views.trail import failure_words
 from yondle.model.knobs import Knob
 from yondle.model.quantities import MINUS, THIN, number, quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Channel, Quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 
-
-class Measure(StrEnum):
-    """What curves show upward."""
-
-    GAIN = "gain"
-    VALUE = "value"
-    PER_WATT = "per watt"
-    POWER = "power"
-    TEMPERATURE = "temperature"
-    PROPORTION = "in proportion"
-
-
-MEASURE_WORDS = {
-    Measure.GAIN: "gain over the baseline, %",
-    Measure.VALUE: "value",
-    Measure.PER_WATT: "gain in score per watt over the baseline, %",
-    Measure.POWER: "mean power in the passes, W",
-    Measure.TEMPERATURE: "hottest sensor in the passes, °C",
-    Measure.PROPORTION: "share of a score in proportion to the knob, %",
-}
 _NEXT_TO_NOTHING = 0.05
 MOST_NAMED = 5
 """More benchmarks than this are counted, not named."""
-ON_LOGS = (Measure.GAIN, Measure.VALUE, Measure.PER_WATT, Measure.PROPORTION)
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,17 +83,6 @@ class ScalingView:
     """The lowest and highest value of the knob that this tuner stands for."""
 
 
-def unit_of(measure: Measure, benchmark: Workload) -> str:
-    """Give the unit of what is shown."""
-    units = {Measure.VALUE: benchmark.metric.unit, Measure.POWER: "W", Measure.TEMPERATURE: "°C"}
-    return units.get(measure, "%")
-
-
-def measures_for(knob: Knob) -> tuple[Measure, ...]:
-    """List what can be shown along a knob: proportion only where a score could follow it in proportion."""
-    return tuple(m for m in Measure if m is not Measure.PROPORTION or knob.proportional)
-
-
 def knobs_measured(book: FieldBook, settings: Settings) -> tuple[Knob, ...]:
     """List the knobs that were measured at two values or more with all else the same."""
     return tuple(k for k in book.declaration.knobs if groups_of(settings, k, book.in_force))
@@ -135,7 +99,7 @@ def scaling(
         return ScalingView(knob, measure, (), (), {}, "", (), words, 0, (), declaration.own_range(knob))
     group = groups[min(chosen, len(groups) - 1)]
     base = _baseline(book, settings)
-    shower = _Shower(declaration, measure, base, group)
+    shower = Shower(declaration, measure, base, group)
     curves = tuple(
         _curve(benchmark, group, shower) for benchmark in declaration.benchmarks if _measured(group, benchmark)
     )
@@ -146,106 +110,12 @@ def scaling(
         _failures(group),
         {b.id: half for b in declaration.benchmarks if (half := shower.noise(b)) is not None},
         _held(declaration, group),
-        _caveats(group, measure, shower),
+        _caveats(group, measure, curves, shower),
         _together(knob, curves),
         groups.index(group),
         tuple(_held(declaration, g) for g in groups),
         declaration.own_range(knob),
     )
-
-
-class _Shower:
-    """Turns figures into what is shown."""
-
-    def __init__(self, declaration: RigDeclaration, measure: Measure, base: Setting | None, group: Group) -> None:
-        self.measure, self.base, self._group = measure, base, group
-        self._power = power_channel(declaration)
-        self._hot = [c for c in declaration.channels if c.quantity is Quantity.TEMPERATURE]
-
-    def shown(self, benchmark: Workload, setting: Setting) -> list[float]:
-        """Give every pass as it is shown; passes that lack what it takes are left out."""
-        figures = setting.figures.get(benchmark.id, ())
-        match self.measure:
-            case Measure.VALUE:
-                return [f.score for f in figures]
-            case Measure.POWER:
-                return [w for f in figures if (w := _watts(f, self._power)) is not None]
-            case Measure.TEMPERATURE:
-                return [c for f in figures if (c := _hottest(f, self._hot)) is not None]
-            case _:
-                against = self._against(benchmark)
-                logs = self._logs(benchmark, figures)
-                if against is None:
-                    return []
-                if self.measure is Measure.PROPORTION:
-                    ratio = setting.setup[self._group.knob.id] / self._first(benchmark).setup[self._group.knob.id]
-                    return [100.0 * math.exp(v - against) / ratio for v in logs]
-                return [100.0 * math.expm1(v - against) for v in logs]
-
-    def range(self, benchmark: Workload, setting: Setting) -> tuple[float, float, float]:
-        """Give the middle and the 95 % range of what is shown: on logs for scores, as they are for readings."""
-        values = self.shown(benchmark, setting)
-        if self.measure is Measure.VALUE:
-            summed = spread(values)
-            return (summed.mean, summed.low, summed.high) if summed is not None else (math.nan,) * 3
-        on_logs = self.measure in ON_LOGS
-        offset = 100.0 if self.measure in (Measure.GAIN, Measure.PER_WATT) else 0.0
-        made = np.log((np.array(values) + offset) / 100.0) if on_logs else np.array(values)
-        mean = float(made.mean())
-        half = math.nan
-        if len(made) >= FEWEST_PASSES:
-            half = t_quantile(len(made) - 1) * float(made.std(ddof=1)) / math.sqrt(len(made))
-        ends = (mean, mean - half, mean + half)
-        low, middle, high = ends[1], ends[0], ends[2]
-        if on_logs:
-            low, middle, high = (100.0 * math.exp(v) - offset for v in (low, middle, high))
-        return middle, low, high
-
-    def noise(self, benchmark: Workload) -> float | None:
-        """Give half the 95 % range of the baseline in what is shown; None where it shows nothing."""
-        if self.base is None or not self.shown(benchmark, self.base):
-            return None
-        _, low, high = self.range(benchmark, self.base)
-        return (high - low) / 2.0 if math.isfinite(high - low) else None
-
-    def cap(self, benchmark: Workload) -> float | None:
-        """Give a benchmark's cap in what is shown; None where it has none, or where it means nothing."""
-        cap, against = benchmark.metric.cap, self._against(benchmark)
-        if cap is None or self.measure is Measure.VALUE:
-            return cap
-        if self.measure is not Measure.GAIN or against is None:
-            return None
-        return 100.0 * math.expm1(float(turned_logs([cap], benchmark.metric.direction)[0]) - against)
-
-    def _logs(self, benchmark: Workload, figures: tuple[Figure, ...]) -> list[float]:
-        pairs = [(f.score, _watts(f, self._power)) for f in figures]
-        if self.measure is Measure.PER_WATT:
-            kept = [(score, watts) for score, watts in pairs if watts]
-            logs = turned_logs([score for score, _ in kept], benchmark.metric.direction)
-            return [float(v) - math.log(w) for v, (_, w) in zip(logs, kept, strict=True)]
-        return [float(v) for v in turned_logs([score for score, _ in pairs], benchmark.metric.direction)]
-
-    def _against(self, benchmark: Workload) -> float | None:
-        """Give the mean log that others are compared with: the baseline's, or for proportions that of the lowest value."""
-        if self.measure is Measure.PROPORTION:
-            compared: Setting | None = self._first(benchmark)
-        else:
-            compared = self.base
-        logs = self._logs(benchmark, compared.figures.get(benchmark.id, ())) if compared is not None else []
-        return float(np.mean(logs)) if logs else None
-
-    def _first(self, benchmark: Workload) -> Setting:
-        """Give the setting of the lowest value at which a benchmark was measured."""
-        return next((s for s in self._group.settings if benchmark.id in s.figures), self._group.settings[0])
-
-
-def _watts(figure: Figure, power: Channel | None) -> float | None:
-    value = figure.facts.get(f"mean {power.id}") if power is not None else None
-    return float(value) if value is not None and float(value) > 0.0 else None
-
-
-def _hottest(figure: Figure, channels: list[Channel]) -> float | None:
-    return max((float(v) for c in channels if (v := figure.facts.get(f"most {c.id}")) is not None), default=None)
 
 
 def _baseline(book: FieldBook, settings: Settings) -> Setting | None:
@@ -257,7 +127,7 @@ def _measured(group: Group, benchmark: Workload) -> bool:
     return sum(benchmark.id in s.figures for s in group.settings) > 1
 
 
-def _curve(benchmark: Workload, group: Group, shower: _Shower) -> Curve:
+def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
     points = []
     for setting in group.settings:
         passes = shower.shown(benchmark, setting)
@@ -381,10 +251,12 @@ def _held(declaration: RigDeclaration, group: Group) -> str:
     return held_words(declaration, group.settings[0].setup, group.knob.id)
 
 
-def _caveats(group: Group, measure: Measure, shower: _Shower) -> tuple[str, ...]:
+def _caveats(group: Group, measure: Measure, curves: tuple[Curve, ...], shower: Shower) -> tuple[str, ...]:
     """Say what the points don't share, and what is missing."""
     unlike = unlike_words(group.settings)
     caveats = [unlike] if unlike else []
-    if shower.base is None and measure in (Measure.GAIN, Measure.PER_WATT):
+    if shower.base is None and measure in AGAINST_BASELINE:
         caveats.append("No baseline to compare with: run it first.")
+    elif curves and not any(curve.points for curve in curves):
+        caveats.append(f"Nothing here was measured {measure}: no pass has it read.")
     return tuple(caveats)

@@ -5,22 +5,26 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from yondle.analysis.efficiency import (
     JOULES_PER_WH,
     Trade,
     fan_channel,
     joules_per_unit,
     power_channel,
+    power_knee,
     unbeaten,
     work_unit,
 )
 from yondle.analysis.margins import Gain, GainWord, gain, spread
+from yondle.analysis.scaling import Knee
 from yondle.app.columns import Books, title
 from yondle.app.views.gains import gain_words
 from yondle.app.views.measured import FieldBook, Figure, Setting, changed_words, like, setting_of
+from yondle.app.views.showing import above_room_k, hottest_c, temperatures
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, count, duration, number, quantity
-from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 
@@ -28,7 +32,6 @@ BATTERY = "battery in Wh"
 """The condition under which the tuner tells what the battery holds."""
 STABLE = (Verdict.HELD, Verdict.HELD_BACK)
 """What may be recommended: a power limit holds the clock back, which is what it is for."""
-ROOM = "mean room_temperature"
 _SIZES = ((1e6, "MJ"), (1e3, "kJ"), (1.0, "J"), (1e-3, "mJ"))
 _DIGITS_TOLD, _KNOBS_TOLD = 3, 2
 
@@ -76,6 +79,8 @@ class CostView:
     power: str
     work: str
     battery_wh: float | None
+    knee: Knee | None
+    """Where more power stops paying on the first machine, in W along its unbeaten settings; None where nothing shows it."""
     sentence: str
 
     @property
@@ -116,7 +121,9 @@ def efficiency(books: Books, benchmark: Workload, battery_wh: float | None = Non
     place, alike = _best(tried, benchmark)
     power = power_channel(own.declaration)
     name = power.name if power is not None else ""
-    view = CostView(benchmark, costs, place, alike, name, work_unit(benchmark.metric), battery_wh, "")
+    own_best = [t.trade for t, kept in zip(tried, best_of, strict=True) if kept and t.book is own]
+    knee = power_knee(own_best, benchmark.metric.direction)
+    view = CostView(benchmark, costs, place, alike, name, work_unit(benchmark.metric), battery_wh, knee, "")
     return replace(view, sentence=_sentence(view))
 
 
@@ -153,7 +160,8 @@ def _charge(cost: Cost, view: CostView) -> str:
     if cost.battery_s is None:
         return ""
     done = f", {number(cost.battery_units)} {view.work}s" if cost.battery_units is not None and view.work else ""
-    return f"{duration(cost.battery_s)}{done}"
+    share = number(100.0 * 3600.0 / cost.battery_s, 1)
+    return f"{duration(cost.battery_s)}{done}, an hour takes {share}{THIN}% of it"
 
 
 def _per_degree(cost: Cost, view: CostView) -> str:
@@ -202,7 +210,9 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
     assert watts is not None
     joules = joules_per_unit(score.mean, watts.mean, metric)
     rates = _per_watt(trade, metric.direction)
-    hot, room = _hottest(tried), _room(tried)
+    heat = temperatures(tried.book.declaration)
+    hot = [c for f in tried.figures if (c := hottest_c(f, heat)) is not None]
+    above = [k for f in tried.figures if (k := above_room_k(f, heat)) is not None]
     return Cost(
         machine=title(tried.book),
         setup=changed_words(tried.book.declaration, setting.setup) or "everything at stock",
@@ -216,8 +226,8 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
         joules=joules,
         battery_units=battery_wh * JOULES_PER_WH / joules if battery_wh is not None and joules else None,
         battery_s=battery_wh * JOULES_PER_WH / watts.mean if battery_wh is not None else None,
-        hottest_c=hot,
-        above_room_k=hot - room if hot is not None and room is not None else None,
+        hottest_c=max(hot, default=None),
+        above_room_k=float(np.mean(above)) if above else None,
         fan=sum(trade.fan) / len(trade.fan) if trade.fan else None,
         unbeaten=first,
         passes=len(tried.figures),
@@ -240,16 +250,6 @@ def _per_watt(trade: Trade, direction: Direction) -> list[float]:
     return [score / watts for score, watts in zip(turned, trade.watts, strict=True)]
 
 
-def _hottest(tried: _Tried) -> float | None:
-    hot = [f"most {c.id}" for c in tried.book.declaration.channels if c.quantity is Quantity.TEMPERATURE]
-    return max((float(f.facts[name]) for f in tried.figures for name in hot if name in f.facts), default=None)
-
-
-def _room(tried: _Tried) -> float | None:
-    told = [float(f.facts[ROOM]) for f in tried.figures if ROOM in f.facts]
-    return sum(told) / len(told) if told else None
-
-
 def _sentence(view: CostView) -> str:
     if not view.costs:
         return f"No pass of {view.benchmark.name} has its power read: it takes a power sensor or a meter."
@@ -261,6 +261,9 @@ def _sentence(view: CostView) -> str:
     parts = [f"Most {view.benchmark.name} per watt: {where}{_against(best)}."]
     if view.alike:
         parts.append(f"{count(len(view.alike), 'other setting')} can't be told from it.")
+    if view.knee is not None and 0.0 <= view.knee.after < view.knee.before:
+        within = f"{number(view.knee.low, 1)} to {number(view.knee.high, 1)}"
+        parts.append(f"More power pays less past {number(view.knee.at, 1)}{THIN}W ({within}).")
     if best.joules is not None:
         parts.append(f"It takes {joules_words(best.joules, view.work)} by {view.power.lower()}.")
     if best.battery_s is not None and view.battery_wh is not None:

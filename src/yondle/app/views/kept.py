@@ -7,11 +7,12 @@ from typing import Any, TypeVar
 
 from yondle.app.session import Session
 from yondle.app.views.charting import ChartView, chart
-from yondle.app.views.curves import Measure, ScalingView, scaling
+from yondle.app.views.curves import ScalingView, scaling
 from yondle.app.views.measured import Settings, settings_of
 from yondle.app.views.proposal import ProposalView, proposal_view
 from yondle.app.views.rulers import Holding, RulerView, holding, ruler_marks, rulers
 from yondle.app.views.sensitivities import Sensitivities, sensitivities
+from yondle.app.views.showing import Measure
 from yondle.app.views.trail import Trail, TrailRows
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
+from yondle.analysis.limiting import DOES_NOT, Answer, Bound, what_limits
 from yondle.analysis.margins import Gain, GainWord, gain, passes_needed, spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE, Elasticity, Shape, at_cap, elasticity, read_curve
 from yondle.app.session import Session
 from yondle.app.views.curves import signed
+from yondle.app.views.evidence import PARTS, answer, evidence
 from yondle.app.views.gains import gain_words
-from yondle.app.views.measured import Group, Settings, groups_of
+from yondle.app.views.measured import Group, Setting, Settings, groups_of
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
+from yondle.model.rigs import RigDeclaration
 from yondle.model.workloads import Workload
 
 WORTH = 0.01
@@ -42,33 +46,70 @@ class Sensitivities:
     knobs: tuple[Knob, ...]
     cells: tuple[tuple[Cell, ...], ...]
 
+    def answers(self, benchmark: Workload) -> tuple[Answer, ...]:
+        """Give what a benchmark answers to in the parts of the machine."""
+        row = next((cells for b, cells in zip(self.benchmarks, self.cells, strict=True) if b.id == benchmark.id), ())
+        return _answers(zip(self.knobs, row, strict=True))
+
 
 def sensitivities(session: Session, settings: Settings) -> Sensitivities:
     """Read every benchmark along every knob that was measured at two values or more with all else the same."""
     now = session.in_force
     benchmarks = session.declaration.benchmarks
-    columns: list[tuple[Knob, list[Cell]]] = []
+    columns: list[tuple[Knob, list[tuple[Cell, Setting | None]]]] = []
     for knob in session.declaration.knobs:
         groups = groups_of(settings, knob, now)
         if groups:
             columns.append((knob, [_cell(benchmark, groups) for benchmark in benchmarks]))
-    columns.sort(key=lambda column: -max(_strength(cell) for cell in column[1]))
-    rows = [(b, tuple(cells[i] for _, cells in columns)) for i, b in enumerate(benchmarks)]
-    return Sensitivities(
-        tuple(b for b, _ in rows), tuple(knob for knob, _ in columns), tuple(cells for _, cells in rows)
-    )
+    columns.sort(key=lambda column: -max(_strength(cell) for cell, _ in column[1]))
+    knobs = tuple(knob for knob, _ in columns)
+    rows = [
+        _limited(session.declaration, b, knobs, [cells[i] for _, cells in columns]) for i, b in enumerate(benchmarks)
+    ]
+    return Sensitivities(benchmarks, knobs, tuple(rows))
+
+
+def _answers(cells: Iterable[tuple[Knob, Cell]]) -> tuple[Answer, ...]:
+    told = (answer(knob, cell.slope, cell.low, cell.high) for knob, cell in cells)
+    return tuple(each for each in told if each is not None)
+
+
+def _limited(
+    declaration: RigDeclaration, benchmark: Workload, knobs: tuple[Knob, ...], row: list[tuple[Cell, Setting | None]]
+) -> tuple[Cell, ...]:
+    """Say of cells that show no sign what holds the benchmark back there, where the evidence says so.
+
+    A limit that was reached says more than passes do; another part that holds it back is said only where the slope is small
+    for sure.
+    """
+    answers = _answers(zip(knobs, (cell for cell, _ in row), strict=True))
+    cells = []
+    for knob, (cell, setting) in zip(knobs, row, strict=True):
+        if setting is not None and not cell.sure and cell.slope == cell.slope:
+            found = what_limits(evidence(declaration, benchmark, setting, answers, knob.id))
+            other = found.bound in PARTS.values() and found.bound is not PARTS.get(knob.subsystem)
+            small = knob.proportional and max(abs(cell.low), abs(cell.high)) < DOES_NOT
+            if found.bound is Bound.LIMIT or (other and small):
+                cell = replace(cell, words=f"limited by {found.words.removeprefix('a ')}")
+        cells.append(cell)
+    return tuple(cells)
 
 
 def _strength(cell: Cell) -> float:
     return abs(cell.slope) if cell.sure else 0.0
 
 
-def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> Cell:
-    """Read a benchmark in the first group that says something of it."""
-    points = next((p for g in groups if len(p := _points(benchmark, g)) > 1), None)
-    if points is None:
-        return Cell("not measured")
-    knob = groups[0].knob
+def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> tuple[Cell, Setting | None]:
+    """Read a benchmark in the first group that says something of it; gives the setting of its highest value, too."""
+    for group in groups:
+        points = _points(benchmark, group)
+        if len(points) > 1:
+            last = next(s for s in reversed(group.settings) if benchmark.id in s.figures)
+            return _read(benchmark, group.knob, points), last
+    return Cell("not measured"), None
+
+
+def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]]]) -> Cell:
     if at_cap(points, benchmark.metric.cap):
         return Cell("capped, tells nothing")
     if len(points) >= FEWEST_FOR_SHAPE and not knob.choices:

@@ -14,7 +14,7 @@ from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import Theme, faded
-from yondle.model.quantities import count
+from yondle.model.quantities import THIN, count, number
 from yondle.model.workloads import Direction
 
 _BEATEN = 0.35
@@ -85,6 +85,8 @@ class CostChart(PlaceChart):
             ]
         )  # fmt: skip
         self.addItem(marks)
+        if view.knee is not None:
+            self.rule(view.knee.at, 90, f"knee {number(view.knee.at, 1)}{THIN}W", c.muted)
         if view.best is not None:
             best = view.costs[view.best]
             ring = pg.ScatterPlotItem(

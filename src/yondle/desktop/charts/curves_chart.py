@@ -7,18 +7,22 @@ import math
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QBrush, QColor
+from PySide6.QtGui import QBrush
 
-from yondle.app.views.curves import Curve, CurvePoint, Measure, ScalingView, unit_of
+from yondle.analysis.scaling import Shape
+from yondle.app.views.curves import Curve, CurvePoint, ScalingView
+from yondle.app.views.showing import AGAINST_BASELINE, Measure, unit_of
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
-from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.theme import Theme, faded
 from yondle.model.quantities import count, digits_for, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 
 _STILL = 0.55
+_BENDS = {Shape.PEAK: "peak", Shape.NEARLY_FLAT: "plateau from", Shape.CAPPED: "cap from"}
+"""What the place where a curve bends is called, where it is more than a knee."""
 
 
 class CurvesChart(PlaceChart):
@@ -80,7 +84,7 @@ class CurvesChart(PlaceChart):
             self._draw_knee(view, chosen)
             proportion = self._draw_proportion(view, chosen)
             self._draw_chosen(chosen)
-        elif view.measure in (Measure.GAIN, Measure.PER_WATT):
+        elif view.measure in AGAINST_BASELINE:
             self.addItem(
                 pg.InfiniteLine(0.0, angle=0, pen=pg.mkPen(self.theme.colours.muted, width=1)), ignoreBounds=True
             )
@@ -93,7 +97,7 @@ class CurvesChart(PlaceChart):
     def _names(self, view: ScalingView, chosen: Curve | None, proportion: float | None) -> list[EndName]:
         c = self.theme.colours
         shown = (curve for curve in view.curves if curve is chosen or view.measure is not Measure.VALUE)
-        last = max(curve.points[-1].value for curve in view.curves if curve.points)
+        last = max((curve.points[-1].value for curve in view.curves if curve.points), default=0.0)
         names = [
             EndName(
                 last,
@@ -113,7 +117,7 @@ class CurvesChart(PlaceChart):
     def _draw_noise(self, view: ScalingView, chosen: Curve) -> None:
         """The band in which the baseline itself varies, where gains are shown."""
         half = view.noise.get(chosen.benchmark.id)
-        if view.measure not in (Measure.GAIN, Measure.PER_WATT) or half is None:
+        if view.measure not in AGAINST_BASELINE or half is None:
             return
         c = self.theme.colours
         band = pg.LinearRegionItem(
@@ -133,7 +137,8 @@ class CurvesChart(PlaceChart):
         )
         band.setZValue(-9)
         self.addItem(band, ignoreBounds=True)
-        self._rule(knee.at, 90, f"knee {view.knob.text(view.knob.nearest(knee.at))}", c.in_play)
+        bend = _BENDS.get(chosen.reading.shape, "knee") if chosen.reading is not None else "knee"
+        self.rule(knee.at, 90, f"{bend} {view.knob.text(view.knob.nearest(knee.at))}", c.in_play)
 
     def _draw_proportion(self, view: ScalingView, chosen: Curve) -> float | None:
         """The gain that would be in proportion to the knob, from the lowest value on; gives where it ends."""
@@ -177,18 +182,10 @@ class CurvesChart(PlaceChart):
                 beyond = pg.LinearRegionItem(sorted((edge, far)), brush=brush, pen=pg.mkPen(None), movable=False)
                 beyond.setZValue(-8)
                 self.addItem(beyond, ignoreBounds=True)
-                self._rule(edge, 90, f"your limit {view.knob.text(edge)}", c.muted, 1 if edge == high else 0)
+                self.rule(edge, 90, f"your limit {view.knob.text(edge)}", c.muted, 1 if edge == high else 0)
         if chosen is not None and chosen.cap_shown is not None:
             cap = quantity(chosen.benchmark.metric.cap or 0.0, chosen.benchmark.metric.unit)
-            self._rule(chosen.cap_shown, 0, f"cap {cap}", c.muted)
-
-    def _rule(self, at: float, angle: int, words: str, colour: QColor, side: int = 0) -> None:
-        """Rule a line with its name to the right of it, or with `side` 1 to the left."""
-        place = {"position": 0.96 if angle else 0.04, "color": colour, "anchors": [(side, 0 if angle else 1)] * 2}
-        pen = pg.mkPen(faded(colour, 0.8), style=Qt.PenStyle.DashLine)
-        line = pg.InfiniteLine(at, angle=angle, pen=pen, label=words, labelOpts=place)
-        line.label.setFont(font(SMALL_PX))
-        self.addItem(line, ignoreBounds=True)
+            self.rule(chosen.cap_shown, 0, f"cap {cap}", c.muted)
 
     def show_all(self) -> None:
         """Zoom out to all curves and their names."""

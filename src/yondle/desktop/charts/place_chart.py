@@ -7,12 +7,12 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from yondle.desktop.charts.parts import NumberAxis, dress
 from yondle.desktop.marks import symbol
-from yondle.desktop.theme import Theme, faded
+from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.verdicts import Verdict
 
 _NEAR_PX = 18.0
@@ -55,6 +55,8 @@ class PlaceChart(pg.PlotWidget):
         self._told = pg.TextItem(anchor=(0, 1))
         self._told.setZValue(20)
         self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
+        self._ruled: list[pg.InfiniteLine] = []
+        plot.getViewBox().sigRangeChanged.connect(self._name_what_is_seen)
         theme.changed.connect(self.redraw)
 
     def fill(self) -> bool:
@@ -77,10 +79,12 @@ class PlaceChart(pg.PlotWidget):
         """Draw everything anew."""
         dress(self, self.theme, self.left_px, bottom_level=self.bottom_level)
         self.clear()
+        self._ruled.clear()
         if self.fill():
             self.addItem(self._told, ignoreBounds=True)
             self._told.hide()
             self.show_all()
+            self._name_what_is_seen()
 
     def draw(self, painter: QPainter) -> None:
         """Draw the chart onto something else; its marks are then painted one by one, not as pictures."""
@@ -118,6 +122,22 @@ class PlaceChart(pg.PlotWidget):
         marks.setZValue(10)
         self.addItem(marks)
         return marks
+
+    def rule(self, at: float, angle: int, words: str, colour: QColor, side: int = 0) -> None:
+        """Rule a line with its name to the right of it, or with `side` 1 to the left."""
+        place = {"position": 0.96 if angle else 0.04, "color": colour, "anchors": [(side, 0 if angle else 1)] * 2}
+        pen = pg.mkPen(faded(colour, 0.8), style=Qt.PenStyle.DashLine)
+        line = pg.InfiniteLine(at, angle=angle, pen=pen, label=words, labelOpts=place)
+        line.label.setFont(font(SMALL_PX))
+        self.addItem(line, ignoreBounds=True)
+        self._ruled.append(line)
+
+    def _name_what_is_seen(self) -> None:
+        """Hide the names of lines that are out of view: they would hang over its edge."""
+        across, up = self.getPlotItem().getViewBox().viewRange()
+        for line in self._ruled:
+            low, high = across if line.angle == 90 else up
+            line.label.setVisible(low <= line.value() <= high)
 
     def nearest(self, where: QPointF) -> Spot | None:
         """Give the point next to a place of the scene, where one is near."""

@@ -18,18 +18,10 @@ from PySide6.QtWidgets import (
 
 from yondle.app.session import Session
 from yondle.app.views.compare import group_name
-from yondle.app.views.curves import (
-    MEASURE_WORDS,
-    Curve,
-    CurvePoint,
-    Measure,
-    ScalingView,
-    knobs_measured,
-    measures_for,
-    unit_of,
-)
+from yondle.app.views.curves import Curve, CurvePoint, ScalingView, knobs_measured
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.limits import Limited, limits
+from yondle.app.views.showing import MEASURE_WORDS, Measure, measures_for, unit_of
 from yondle.app.views.target import target
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import MARGIN, Theme
@@ -175,7 +167,7 @@ class ScalingPlace(ChartPlace):
             self.refresh()
             return
         knob = self._session.declaration.knob(self._knob)
-        if self._measure not in measures_for(knob):
+        if self._measure not in measures_for(knob, self._session.declaration):
             self._measure = Measure.GAIN
         view = self.view = self._views.scaling(knob, self._measure, self._group)
         self._group = view.group
@@ -242,7 +234,7 @@ class ScalingPlace(ChartPlace):
         self._show()
 
     def _offer_measures(self, knob: Knob) -> None:
-        measures = measures_for(knob)
+        measures = measures_for(knob, self._session.declaration)
         if measures != self._measures:
             self._measures = measures
             clear(self._measure_row)
