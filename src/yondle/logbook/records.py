@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
+import numpy as np
 import sqlalchemy as sa
+from numpy.typing import NDArray
 
 from yondle.logbook import schema
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
-from yondle.logbook.samples import unpack
+from yondle.logbook.samples import unpack, unpack_arrays
 from yondle.logbook.store import damaged, open_to_read, trouble
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
@@ -86,6 +88,37 @@ class Records:
                 f"The trace of attempt {attempt} in {self.path} can't be read: {error}.",
                 "The rest of the logbook is unharmed; restore a copy to see this trace.",
             ) from error
+
+    def trace_arrays(self, attempt: int) -> tuple[NDArray[np.float64], dict[str, NDArray[np.float32]]]:
+        """Give the whole trace of an attempt: times in seconds on the rig's clock, and the readings of every channel.
+
+        Readings that weren't taken are nan. A block that can't be read is left out; its time shows as a gap.
+        """
+        blocks = schema.sample_block
+        with self._engine.connect() as connection:
+            rows = connection.execute(
+                sa.select(blocks.c.channels, blocks.c.samples, blocks.c.data)
+                .where(blocks.c.attempt == attempt)
+                .order_by(blocks.c.from_s)
+            ).all()
+        read = []
+        for row in rows:
+            channels = tuple(json.loads(row.channels))
+            with suppress(ValueError):
+                read.append((channels, *unpack_arrays(channels, row.samples, row.data)))
+        if not read:
+            return np.empty(0), {}
+        times = np.concatenate([block[1] for block in read])
+        columns = {
+            name: np.full(len(times), np.nan, np.float32)
+            for name in dict.fromkeys(c for block in read for c in block[0])
+        }
+        at = 0
+        for channels, own, values in read:
+            for name, column in zip(channels, values, strict=True):
+                columns[name][at : at + len(own)] = column
+            at += len(own)
+        return times, columns
 
     def journal(self, attempt: int) -> list[str]:
         """List the acts the journal holds of an attempt, in order."""

@@ -6,6 +6,9 @@ import math
 import zlib
 from array import array
 
+import numpy as np
+from numpy.typing import NDArray
+
 from yondle.model.sensors import Reading, SampleBlock
 
 LARGEST_BLOCK_BYTES = 64 * 1024 * 1024
@@ -22,16 +25,7 @@ def pack(block: SampleBlock) -> bytes:
 
 def unpack(channels: tuple[str, ...], samples: int, data: bytes) -> SampleBlock:
     """Unpack a block; raises ValueError when the bytes don't make one."""
-    expected = samples * (8 + 4 * len(channels))
-    if expected > LARGEST_BLOCK_BYTES:
-        raise ValueError("the block is larger than any that is written")
-    unpacker = zlib.decompressobj()
-    try:
-        raw = unpacker.decompress(data, expected + 1)
-    except zlib.error as error:
-        raise ValueError("the block is damaged") from error
-    if len(raw) != expected:
-        raise ValueError("the block has the wrong length")
+    raw = _inflated(channels, samples, data)
     times = array("d")
     times.frombytes(raw[: 8 * samples])
     columns: list[tuple[Reading, ...]] = []
@@ -42,3 +36,29 @@ def unpack(channels: tuple[str, ...], samples: int, data: bytes) -> SampleBlock:
         columns.append(tuple(None if math.isnan(v) else v for v in column))
     rows = tuple(zip(*columns, strict=True)) if columns else tuple(() for _ in range(samples))
     return SampleBlock(channels, tuple(times), rows)
+
+
+def unpack_arrays(
+    channels: tuple[str, ...], samples: int, data: bytes
+) -> tuple[NDArray[np.float64], NDArray[np.float32]]:
+    """Unpack a block as times, shape (samples,), and readings, shape (channels, samples), nan where there was none.
+
+    Raises ValueError when the bytes don't make a block.
+    """
+    raw = _inflated(channels, samples, data)
+    times = np.frombuffer(raw, np.float64, samples)
+    return times, np.frombuffer(raw, np.float32, offset=8 * samples).reshape(len(channels), samples)
+
+
+def _inflated(channels: tuple[str, ...], samples: int, data: bytes) -> bytes:
+    expected = samples * (8 + 4 * len(channels))
+    if expected > LARGEST_BLOCK_BYTES:
+        raise ValueError("the block is larger than any that is written")
+    unpacker = zlib.decompressobj()
+    try:
+        raw = unpacker.decompress(data, expected + 1)
+    except zlib.error as error:
+        raise ValueError("the block is damaged") from error
+    if len(raw) != expected:
+        raise ValueError("the block has the wrong length")
+    return raw

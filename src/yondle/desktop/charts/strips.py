@@ -11,6 +11,7 @@ from PySide6.QtGui import QColor, QFont, QPainter, QPaintEvent, QPen, QPolygonF,
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from yondle.app.progress import Progress
+from yondle.app.views.lines import lines_of
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.model.knobs import Setup
 from yondle.model.quantities import quantity
@@ -55,18 +56,9 @@ class Strip:
 
 def strips_of(declaration: RigDeclaration, setup: Setup) -> list[Strip]:
     """Choose the sensors to show: one of each kind, guarded and followed ones first."""
-    limits = {limit.channel: limit.most for limit in declaration.limits}
     found: dict[Quantity, Strip] = {}
     for i, channel in enumerate(declaration.channels):
-        line, words = None, ""
-        if channel.follows and channel.follows in setup:
-            line, words = setup[channel.follows], "asked"
-        elif channel.id in limits:
-            line, words = limits[channel.id], "stop"
-        if channel.quantity is Quantity.POWER and "power_limit" in setup:
-            line, words = setup["power_limit"], "limit"
-        if channel.quantity is Quantity.VOLTAGE and "core_voltage" in setup:
-            line, words = setup["core_voltage"], "set"
+        words, line = next(iter(lines_of(declaration, channel, setup)), ("", None))
         strip = Strip(i, channel.name, channel.unit, channel.digits, channel.quantity, line, words)
         before = found.get(channel.quantity)
         if before is None or (before.line is None and line is not None):
