@@ -7,7 +7,7 @@ import platform
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import curves, engine_and_rig, estimating, kernel, own_cost, window
+from benchmarks import curves, engine_and_rig, estimating, kernel, own_cost, traces, window
 
 
 def main() -> None:
@@ -16,7 +16,15 @@ def main() -> None:
     print(f"Python {platform.python_version()}, {platform.machine()}, {cores} cores\n")
     print("| what | figure | against, in the same run | ratio | aim |")
     print("| --- | --- | --- | --- | --- |")
-    for lines in (engine_and_rig.lines, window.lines, curves.lines, estimating.lines, kernel.lines, own_cost.lines):
+    for lines in (
+        engine_and_rig.lines,
+        window.lines,
+        curves.lines,
+        traces.lines,
+        estimating.lines,
+        kernel.lines,
+        own_cost.lines,
+    ):
         for line in lines():
             print(f"| {line.what} | {line.figure} | {line.against} | {line.ratio} | {line.aim} |", flush=True)
 

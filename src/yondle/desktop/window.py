@@ -21,6 +21,7 @@ from yondle.desktop.places.compare import ComparePlace
 from yondle.desktop.places.first import FirstPage
 from yondle.desktop.places.map import MapPlace
 from yondle.desktop.places.scaling import ScalingPlace
+from yondle.desktop.places.traces import TracesPlace
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, label
@@ -28,7 +29,7 @@ from yondle.desktop.widgets.command_list import CommandList
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, duration, number
 
-PLACES = ("Tune", "Scaling", "Map", "Compare")
+PLACES = ("Tune", "Scaling", "Map", "Compare", "Traces")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -47,6 +48,7 @@ class MainWindow(QMainWindow):
         self.scaling: ScalingPlace | None = None
         self.map: MapPlace | None = None
         self.compare: ComparePlace | None = None
+        self.traces: TracesPlace | None = None
         self.places: QStackedWidget | None = None
         self.first: FirstPage | None = None
         self._evening_wanted = False
@@ -113,7 +115,7 @@ class MainWindow(QMainWindow):
         self.session = None
         if self.tune is not None:
             self.tune.leave()
-            self.tune = self.scaling = self.map = self.compare = self.places = None
+            self.tune = self.scaling = self.map = self.compare = self.traces = self.places = None
         if session is not None:
             self.bridge.submit("close", session.close)
 
@@ -273,8 +275,9 @@ class MainWindow(QMainWindow):
         self.map = MapPlace(self._theme, session, self.tune.views)
         self.map.proposed.connect(self._propose_from_map)
         self.compare = ComparePlace(self._theme, session, self.tune.views)
+        self.traces = TracesPlace(self._theme, session)
         self.places = QStackedWidget()
-        for place in (self.tune, self.scaling, self.map, self.compare):
+        for place in (self.tune, self.scaling, self.map, self.compare, self.traces):
             self.places.addWidget(place)
         self._show_page(self.places)
         self.go_to(0)

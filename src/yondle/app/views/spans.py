@@ -13,7 +13,6 @@ from yondle.app.views.traces import FRAMES, Panel, Trace, temperatures_of
 from yondle.model.pacing import pacing
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Channel, Quantity
-from yondle.model.verdicts import Verdict
 
 LAST_S = 10.0
 """How many seconds before a failure are told."""
@@ -216,7 +215,7 @@ def _voltage_words(trace: Trace, low: float, high: float) -> str:
 
 def last_words(trace: Trace) -> str:
     """Say what moved in the last seconds before a failure; empty where none fell at a moment."""
-    if not trace.failed or not len(trace.times) or trace.outcome is None or trace.outcome.verdict is Verdict.HELD_BACK:
+    if not trace.failed or not len(trace.times):
         return ""
     end = trace.ended_s
     span = within(trace.times, end - LAST_S, end)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -19,11 +19,11 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
-from yondle.model.steps import Attempt, PassRecord, StepRecord
+from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Outcome, Verdict
 
 FRAMES = "frame_times"
-_FALLEN = (Verdict.DOWN, Verdict.WRONG, Verdict.HELD_BACK)
+_FALLEN = (Verdict.DOWN, Verdict.WRONG)
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,8 +49,9 @@ class PassSpan:
     @property
     def words(self) -> str:
         """Name it: the benchmark and which time it ran."""
-        warm_up = ", warm-up" if self.record.warm_up else ""
-        return f"{self.name} {self.record.round}{warm_up}"
+        if self.record.stage != SCORE_STAGE:
+            return self.name
+        return f"{self.name}, warm-up" if self.record.warm_up else f"{self.name} {self.record.round}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,10 +111,13 @@ class Trace:
 
     def pyramid(self, channel: str) -> Pyramid | None:
         """Give a channel to be drawn; None where nothing of it was recorded."""
-        if channel not in self.columns:
-            return None
         if channel not in self._pyramids:
-            self._pyramids[channel] = Pyramid(self.times, self.columns[channel])
+            times, values = (
+                self.frame_times if channel == FRAMES else (self.times, self.columns.get(channel, np.empty(0)))
+            )
+            if not len(values):
+                return None
+            self._pyramids[channel] = Pyramid(times, values)
         return self._pyramids[channel]
 
     @cached_property
@@ -190,7 +194,7 @@ def _ended(attempt: Attempt, times: NDArray[np.float64]) -> float:
     if outcome is None or not attempt.passes:
         return last
     begun = attempt.passes[-1]
-    if outcome.failure is not None and VERDICT_OF_FAILURE[outcome.failure] in (Verdict.DOWN, Verdict.WRONG):
+    if outcome.failure is not None and VERDICT_OF_FAILURE[outcome.failure] in _FALLEN:
         after = begun.result.duration_s if begun.result is not None else outcome.time_to_failure_s or 0.0
         return begun.started_s - attempt.started_s + after
     return last
@@ -209,6 +213,7 @@ _ORDER = (
     Quantity.COUNT,
     Quantity.OTHER,
 )
+_USUAL = _ORDER[:6]
 _ONE_FOR_ALL = {Quantity.TEMPERATURE: "Temperature", Quantity.USE: "In use", Quantity.FAN: "Fan"}
 """Kinds of which all channels share one panel; of the others each has its own."""
 
@@ -248,10 +253,32 @@ def _frames_panel(declaration: RigDeclaration) -> Panel:
     return Panel("Frame time", "ms", Quantity.OTHER, (Channel(FRAMES, "Frame time", "ms", Quantity.OTHER, part),), ())
 
 
+def moved(trace: Trace, by_s: float) -> Trace:
+    """Give a trace on a clock that is `by_s` ahead of its own, as on that of another test."""
+    passes = tuple(replace(p, from_s=p.from_s + by_s, to_s=p.to_s + by_s) for p in trace.passes)
+    return replace(trace, times=trace.times + by_s, passes=passes, ended_s=trace.ended_s + by_s, _pyramids={})
+
+
 def temperatures_of(trace: Trace) -> tuple[Channel, ...]:
     """List the temperatures among which the hottest is found: all but the room's."""
     kinds = (p for p in trace.panels if p.quantity is Quantity.TEMPERATURE)
     return tuple(c for panel in kinds for c in panel.channels if c.id != ROOM)
+
+
+def usual_panels(trace: Trace) -> tuple[str, ...]:
+    """Give the keys of the panels shown at first: one of each kind, and errors only where any were counted."""
+    first = {panel.quantity: panel.key for panel in reversed(trace.panels) if panel.quantity in _USUAL}
+    counted = [
+        panel.key
+        for panel in trace.panels
+        if panel.quantity in (Quantity.ERRORS, Quantity.COUNT) and _rose(trace.columns[panel.key])
+    ]
+    return (*first.values(), *counted)
+
+
+def _rose(values: NDArray[np.float32]) -> bool:
+    known = values[np.isfinite(values)]
+    return len(known) > 0 and float(known.max()) > float(known[0])
 
 
 def end_words(trace: Trace) -> str:

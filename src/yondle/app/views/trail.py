@@ -15,6 +15,7 @@ from yondle.analysis.scaling import at_cap
 from yondle.analysis.stability import HOUR_S, most_per_hour
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
+from yondle.app.views.workers import PER_WORKER, numbers_in
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
@@ -353,7 +354,7 @@ def _apart_row(declaration: RigDeclaration, attempt: Attempt) -> tuple[tuple[str
     """How far apart the workers of one run were, in the benchmark where they were furthest: a slow core shows here."""
     apart: dict[str, list[float]] = {}
     for record in attempt.passes:
-        rates = _numbers(record.result.facts.get("per_worker", "")) if record.counts and record.result else []
+        rates = numbers_in(record.result.facts.get(PER_WORKER, "")) if record.counts and record.result else []
         if len(rates) > 1 and min(rates) > 0:
             apart.setdefault(record.workload, []).append((max(rates) - min(rates)) / max(rates))
     usual = {name: statistics.median(values) for name, values in apart.items()}
@@ -361,10 +362,6 @@ def _apart_row(declaration: RigDeclaration, attempt: Attempt) -> tuple[tuple[str
         return ()
     name = max(usual, key=usual.__getitem__)
     return (("Workers apart", f"{number(100 * usual[name], 1)}{THIN}% in {declaration.workload(name).name}"),)
-
-
-def _numbers(text: str | float) -> list[float]:
-    return [float(part) for part in str(text).split(",") if part.strip()]
 
 
 def _efficiency_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:

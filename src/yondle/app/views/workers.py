@@ -1,0 +1,50 @@
+"""What happened inside one pass: how far its workers, its memory nodes and its seconds were apart."""
+
+from __future__ import annotations
+
+from yondle.model.quantities import THIN, number
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import PassRecord
+from yondle.model.workloads import PART
+
+PER_WORKER, PER_SECOND, NODE = "per_worker", "per_second", "node"
+_DIGITS = 2
+
+
+def numbers_in(told: str | float) -> list[float]:
+    """Read a list of figures as a pass keeps it: separated by commas."""
+    return [float(part) for part in str(told).split(",") if part.strip()]
+
+
+def worker_lines(declaration: RigDeclaration, made: PassRecord | None) -> list[str]:
+    """Write a pass's figure, its sub-scores, each worker against the mean, memory nodes, and its slowest second."""
+    if made is None or made.result is None:
+        return []
+    result = made.result
+    metric = declaration.workload(made.workload).metric
+    lines = []
+    if result.score is not None:
+        lines.append(f"{metric.name.capitalize()}: {number(result.score, metric.digits)}{THIN}{metric.unit}")
+    if made.disturbed:
+        lines.append(f"Disturbed, left out of figures: {made.disturbed}")
+    lines += [f"{n.removeprefix(PART)}: {_told(v)}" for n, v in result.facts.items() if n.startswith(PART)]
+    rates = numbers_in(result.facts.get(PER_WORKER, ""))
+    if len(rates) > 1 and sum(rates) > 0.0:
+        mean = sum(rates) / len(rates)
+        lines += [f"Worker {i}: {_against(rate, mean)}" for i, rate in enumerate(rates)]
+    lines += [f"{name.capitalize()}: {_told(v)}" for name, v in result.facts.items() if name.startswith(NODE)]
+    seconds = numbers_in(result.facts.get(PER_SECOND, ""))
+    if len(seconds) > 1 and sum(seconds) > 0.0:
+        slowest = min(range(len(seconds)), key=seconds.__getitem__)
+        mean = sum(seconds) / len(seconds)
+        lines.append(f"Slowest second: the {slowest + 1}., {_against(seconds[slowest], mean)}")
+    return lines
+
+
+def _told(value: str | float) -> str:
+    return number(value, _DIGITS) if isinstance(value, float | int) else str(value)
+
+
+def _against(value: float, mean: float) -> str:
+    share = 100.0 * (value / mean - 1.0)
+    return f"{'+' if share > 0.0 else ''}{number(share, 1)}{THIN}% against the mean"

@@ -1,0 +1,377 @@
+"""Traces: what the sensors said during a test, alone or against another, and the figures of a chosen span."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QMenu, QVBoxLayout
+
+from yondle.app.session import Session
+from yondle.app.views.spans import SpanView, span_view
+from yondle.app.views.traces import PassSpan, Run, Trace, end_words, moved, runs, trace_of, usual_panels
+from yondle.app.views.workers import worker_lines
+from yondle.desktop.places.chart_place import ChartPlace
+from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.widgets.basics import Choice, Eliding, button, label
+from yondle.desktop.widgets.side import Side
+from yondle.model.quantities import number
+
+if TYPE_CHECKING:
+    from yondle.desktop.charts.traces_chart import TracesChart
+
+_SIDE_WIDTH = 340
+NOTHING = (
+    "No test has been run yet.\nMeasure the baseline in Tune: what the sensors say is kept from its first second on."
+)
+UNREAD = "This test left no readings: it ended before any sensor was read."
+NO_SECOND = "Nothing beside it"
+WHOLE = "Whole test"
+ALONE, OVERLAY, DIFFERENCE = "One", "Overlay", "Difference"
+
+
+class TracesPlace(ChartPlace):
+    """The Traces place for one session."""
+
+    def __init__(self, theme: Theme, session: Session) -> None:
+        super().__init__(theme, "Traces", NOTHING, lambda: self.chart)
+        self._session = session
+        self._runs: tuple[Run, ...] = ()
+        self._seen = -1
+        self._first: Trace | None = None
+        self._second: Trace | None = None
+        self._flipped, self._how = False, ALONE
+        self._kept: tuple[int, float, Trace] | None = None
+        self._span: tuple[float, float] | None = None
+        self._hidden: set[str] | None = None
+        self._passes: tuple[PassSpan, ...] = ()
+        self.view: SpanView | None = None
+        self.chart: TracesChart | None = None
+        self.first = Choice([], "Test A")
+        self.second = Choice([], "Test B")
+        for box in (self.first, self.second):
+            box.setMinimumContentsLength(24)
+        self.first.activated.connect(lambda i: self.choose_run(self._runs[i].attempt))
+        self.second.activated.connect(lambda i: self.choose_second(self._runs[i - 1].attempt if i else None))
+        self.passes = Choice([], "Part of the test")
+        self.passes.setMinimumContentsLength(16)
+        self.passes.activated.connect(self.choose_pass)
+        self._ways = {name: button(name, "flat", f"{name} of the two tests") for name in (ALONE, OVERLAY, DIFFERENCE)}
+        for name, made in self._ways.items():
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, n=name: self.show_how(n))
+        self.sensors = button("Sensors …", "flat", "Choose the sensors shown")
+        self.sensors.clicked.connect(self._offer_sensors)
+        self._words = Eliding("", "small")
+        self._unread = label(UNREAD, "muted", wrap=True)
+        self._title = label("", "strong")
+        self._columns = [label("") for _ in range(4)]
+        for column in self._columns[1:]:
+            column.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self._heads = [label("", "small") for _ in range(4)]
+        self._held_back, self._hottest, self._voltage, self._last, self._workers = (
+            label("", "", wrap=True) for _ in range(5)
+        )
+        self._lay_out()
+        for name, text, keys, do in (
+            ("flip", "flip between the two tests", "Space", self.flip),
+            ("overlay", "one over the other, or alone", "O", self._turn_overlay),
+            ("difference", "one less the other, or alone", "D", self._turn_difference),
+            ("zoom", "zoom to the chosen span", "Z", self._zoom),
+            ("next_pass", "next pass", "]", lambda: self._step_pass(1)),
+            ("pass_before", "pass before", "[", lambda: self._step_pass(-1)),
+            ("whole", "whole test", "Home", lambda: self.choose_pass(0)),
+            ("sensors", "choose the sensors shown", "S", self._offer_sensors),
+        ):
+            self.add_action(name, text, keys, do)
+
+    # -- choosing ------------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """List the tests again if any came since."""
+        if self._seen == self._session.version:
+            return
+        self._seen = self._session.version
+        self._runs = runs(self._session)
+        self.first.clear()
+        self.first.addItems([run.words for run in self._runs])
+        self.second.clear()
+        self.second.addItems([NO_SECOND, *(run.words for run in self._runs)])
+        if not self._runs:
+            self.show_whole(False)
+            return
+        wanted = self._first.run.attempt if self._first is not None else self._runs[0].attempt
+        second = self._second.run.attempt if self._second is not None else None
+        self._change(lambda: self._open(wanted, second))
+
+    def choose_run(self, attempt: int) -> None:
+        """Show another test."""
+        self._span = None
+        self._change(lambda: self._open(attempt, self._second.run.attempt if self._second is not None else None))
+
+    def choose_second(self, attempt: int | None) -> None:
+        """Put a test beside the first, or none."""
+        if self._first is not None:
+            first = self._first.run.attempt
+            if attempt is not None and self._how == ALONE:
+                self._how = OVERLAY
+            self._change(lambda: self._open(first, attempt))
+
+    def choose_step(self, step: int) -> None:
+        """Show the latest test of a step."""
+        self.refresh()
+        found = next((run for run in self._runs if run.step == step), None)
+        if found is not None:
+            self.choose_run(found.attempt)
+
+    def choose_pass(self, place: int) -> None:
+        """Choose the span of a pass, counted from 1; 0 is the whole test."""
+        self.passes.setCurrentIndex(place)
+        if place == 0:
+            self._span = None
+            if self.chart is not None:
+                self.chart.show_all()
+        else:
+            chosen = self._passes[place - 1]
+            self._span = (chosen.from_s, chosen.to_s)
+        self._show(keep_range=True)
+        if place:
+            self._zoom()
+
+    def choose_span(self, low: float, high: float) -> None:
+        """Tell the figures of a span."""
+        self._span = (low, high)
+        self.passes.setCurrentIndex(0)
+        self._tell()
+
+    def flip(self) -> None:
+        """Show the other test on the same axes."""
+        if self._second is not None:
+            self._flipped = not self._flipped
+            self._show(keep_range=True)
+
+    def show_how(self, how: str) -> None:
+        """Show one test, one over the other, or one less the other."""
+        self._how = how
+        self._show(keep_range=True)
+
+    def _turn_overlay(self) -> None:
+        self.show_how(ALONE if self._how == OVERLAY else OVERLAY)
+
+    def _turn_difference(self) -> None:
+        self.show_how(ALONE if self._how == DIFFERENCE else DIFFERENCE)
+
+    def _step_pass(self, by: int) -> None:
+        if self._passes:
+            self.choose_pass((self.passes.currentIndex() + by) % (len(self._passes) + 1))
+
+    def _zoom(self) -> None:
+        if self.chart is not None and self._span is not None:
+            low, high = self._span
+            room = 0.04 * (high - low)
+            self.chart.show_range(low - room, high + room)
+
+    def _offer_sensors(self) -> None:
+        if self._first is None:
+            return
+        menu = QMenu(self)
+        menu.setAccessibleName("Sensors shown")
+        for panel in self._first.panels:
+            entry = QAction(f"{panel.name}, {panel.unit}" if panel.unit else panel.name, menu)
+            entry.setCheckable(True)
+            entry.setChecked(panel.key not in self._off())
+            entry.toggled.connect(lambda on, key=panel.key: self.show_panel(key, on))
+            menu.addAction(entry)
+        menu.popup(self.sensors.mapToGlobal(self.sensors.rect().bottomLeft()))
+
+    def show_panel(self, key: str, shown: bool) -> None:
+        """Show or hide a panel."""
+        self._hidden = self._off() - {key} if shown else self._off() | {key}
+        self._show(keep_range=True)
+
+    def _off(self) -> set[str]:
+        """Give the panels that are hidden: all but the most usual ones at first."""
+        if self._hidden is not None:
+            return self._hidden
+        assert self._first is not None
+        return {p.key for p in self._first.panels} - set(usual_panels(self._first))
+
+    # -- showing -------------------------------------------------------------------------------------------------------
+
+    def caption(self) -> str:
+        """Say what the chart shows."""
+        return f"{self._session.declaration.info.name}: {self._words.text()}"
+
+    def _open(self, attempt: int, second: int | None) -> None:
+        if self._first is None or self._first.run.attempt != attempt or self._seen != self._session.version:
+            self._first = trace_of(self._session, attempt)
+        if second is None:
+            self._second, self._flipped = None, False
+            self._how = ALONE
+        elif self._second is None or self._second.run.attempt != second:
+            self._second = trace_of(self._session, second)
+        self._passes = self._first.passes
+        self.passes.clear()
+        self.passes.addItems([WHOLE, *(p.words for p in self._passes)])
+        attempts = [run.attempt for run in self._runs]
+        self.first.setCurrentIndex(attempts.index(attempt))
+        self.second.setCurrentIndex(attempts.index(second) + 1 if second is not None else 0)
+        self._show(keep_range=False)
+
+    @property
+    def offset_s(self) -> float:
+        """Where the second test lies on the clock of the first, so that the same pass of both begins together."""
+        first, second = self._first, self._second
+        if first is None or second is None:
+            return 0.0
+        at = self.passes.currentIndex() - 1
+        wanted = first.passes[max(at, 0)] if first.passes else None
+        for theirs in second.passes if wanted is not None else ():
+            if wanted is not None and (theirs.record.workload, theirs.record.round, theirs.record.warm_up) == (
+                wanted.record.workload, wanted.record.round, wanted.record.warm_up,
+            ):  # fmt: skip
+                return wanted.from_s - theirs.from_s
+        return 0.0
+
+    def _show(self, keep_range: bool) -> None:
+        first = self._first
+        if first is None:
+            return
+        from yondle.desktop.charts.trace_strip import Shown
+
+        both = self._second is not None
+        for name, made in self._ways.items():
+            made.setVisible(both)
+            made.setChecked(name == self._how)
+        panels = tuple(p for p in first.panels if p.key not in self._off()) if first.panels else ()
+        self._unread.setVisible(not panels)
+        chart = self._made_chart()
+        chart.setVisible(bool(panels))
+        front, behind, offset = first, self._second, self.offset_s
+        if self._flipped and behind is not None:
+            shown = Shown(self._other(offset), beside=front)
+        elif self._how == ALONE or behind is None:
+            shown = Shown(front, beside=behind)
+        else:
+            shown = Shown(front, behind, offset, self._how == DIFFERENCE)
+        if panels:
+            chart.show_traces(shown, panels, keep_range)
+            chart.choose(self._span)
+        self._tell()
+        self.show_whole(True)
+
+    def _other(self, offset_s: float) -> Trace:
+        """Give the second test on the clock of the first; kept, so that flipping is quick."""
+        assert self._second is not None
+        if self._kept is None or self._kept[:2] != (self._second.run.attempt, offset_s):
+            self._kept = (self._second.run.attempt, offset_s, moved(self._second, offset_s))
+        return self._kept[2]
+
+    def _made_chart(self) -> TracesChart:
+        """Make the chart when it is first shown: its library is large."""
+        if self.chart is None:
+            from yondle.desktop.charts.traces_chart import TracesChart
+
+            self.chart = TracesChart(self._theme)
+            self.chart.span_chosen.connect(self.choose_span)
+            self.chart.all_shown.connect(lambda: self.choose_pass(0))
+            self._chart_box.addWidget(self.chart, 1)
+        return self.chart
+
+    def _tell(self) -> None:
+        first, second = self._first, self._second
+        if first is None:
+            return
+        shown, offset = first, self.offset_s
+        if self._flipped and second is not None:
+            shown = self._other(offset)
+        low, high = self._span or (0.0, shown.lasted_s)
+        panels = tuple(p for p in shown.panels if p.key not in self._off())
+        beside = second if self._how != ALONE and not self._flipped else None
+        view = self.view = span_view(shown, panels, low, high, beside, offset)
+        self._words.set_text(self._named(shown, second))
+        self._title.setText(("Chosen span · " if self._span is not None else "") + view.title)
+        heads = ("", "A", "B", "A less B") if beside is not None else ("", "lowest", "mean", "highest")
+        for head, words in zip(self._heads, heads, strict=True):
+            head.setText(words)
+        lines = [
+            (row.name, row.mean, row.other, row.apart)
+            if beside is not None
+            else (row.name, row.lowest, row.mean, row.highest)
+            for row in view.rows
+        ]
+        for i, column in enumerate(self._columns):
+            column.setText("\n".join(line[i] for line in lines))
+        self._held_back.setText(view.held_back)
+        self._hottest.setText(view.hottest or "No temperature was read.")
+        self._voltage.setText(view.voltage)
+        self._last.setText(view.last)
+        at = self.passes.currentIndex() - 1
+        chosen = self._passes[at].record if at >= 0 and not self._flipped else None
+        self._workers.setText("\n".join(worker_lines(self._session.declaration, chosen)))
+        for heading, said in self._told:
+            heading.setVisible(bool(said.text()))
+            said.setVisible(bool(said.text()))
+
+    def _named(self, shown: Trace, second: Trace | None) -> str:
+        """Say what is shown: which test, how it ended, how much was read, and what lies beside it."""
+        told = f"{shown.run.words} · {end_words(shown)} · {number(shown.readings)} readings of {len(shown.columns)} sensors"
+        if second is None:
+            return told
+        if self._flipped:
+            return f"B · {told} · space flips back to A"
+        if self._how == OVERLAY:
+            return f"A, coloured, over B, thin · A · {told} · space flips"
+        return f"A less B · {told}" if self._how == DIFFERENCE else f"A · {told} · space flips to B"
+
+    # -- building ------------------------------------------------------------------------------------------------------
+
+    def _lay_out(self) -> None:
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        head.addWidget(label("A", "muted"))
+        head.addWidget(self.first, 2)
+        head.addWidget(label("B", "muted"))
+        head.addWidget(self.second, 2)
+        head.addWidget(self.passes, 1)
+        for made in self._ways.values():
+            head.addWidget(made)
+        head.addWidget(self.sensors)
+        self._chart_box = QVBoxLayout()
+        self._chart_box.setSpacing(4)
+        self._chart_box.addWidget(self._words)
+        self._chart_box.addWidget(self._unread, 1)
+        side = Side(_SIDE_WIDTH, "Figures of the span")
+        side.box.addWidget(self._title)
+        table = QGridLayout()
+        table.setHorizontalSpacing(12)
+        table.setColumnStretch(0, 1)
+        for i, (top, column) in enumerate(zip(self._heads, self._columns, strict=True)):
+            side_ = Qt.AlignmentFlag.AlignRight if i else Qt.AlignmentFlag.AlignLeft
+            table.addWidget(top, 0, i, side_)
+            table.addWidget(column, 1, i)
+        side.box.addLayout(table)
+        self._told: list[tuple[QLabel, QLabel]] = []
+        for words, name in (
+            (self._last, "Before it failed"),
+            (self._held_back, "What held it back"),
+            (self._hottest, "Hottest sensor"),
+            (self._voltage, "Voltage set and measured"),
+            (self._workers, "Inside this pass"),
+        ):
+            heading = label(name, "heading")
+            side.box.addSpacing(4)
+            side.box.addWidget(heading)
+            side.box.addWidget(words)
+            self._told.append((heading, words))
+        side.box.addStretch(1)
+        middle = QHBoxLayout()
+        middle.setSpacing(MARGIN)
+        middle.addLayout(self._chart_box, 1)
+        middle.addWidget(side)
+        whole = QVBoxLayout(self.whole)
+        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
+        whole.setSpacing(8)
+        whole.addLayout(head)
+        whole.addLayout(middle, 1)
