@@ -7,7 +7,7 @@ import platform
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import curves, engine_and_rig, estimating, kernel, own_cost, traces, window
+from benchmarks import curves, engine_and_rig, estimating, kernel, own_cost, record, traces, window
 
 
 def main() -> None:
@@ -21,6 +21,7 @@ def main() -> None:
         window.lines,
         curves.lines,
         traces.lines,
+        record.lines,
         estimating.lines,
         kernel.lines,
         own_cost.lines,

@@ -38,7 +38,7 @@ def lines() -> Iterator[Line]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "much.yondle"
         with ProcessPoolExecutor(1, get_context("spawn")) as apart:
-            passes = apart.submit(_much, path).result()
+            passes = apart.submit(make_much, path).result()
         shown = Shown(path, 20.0)
         window = shown.window
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
@@ -148,7 +148,7 @@ def _comparing(window: MainWindow, painted: Callable[[], None]) -> Iterator[Line
     yield Line("Compare: what another row costs", median_ms(seconds_of(other_row, 15)), "", "", "under 100 ms")
 
 
-def _much(path: Path) -> int:
+def make_much(path: Path) -> int:
     """Write a logbook of many settings, each knob by itself and two together; gives the count of passes."""
     session = Session.create(path, RigChoice("simulated", "Heron", _rig_of_many()))
     declaration, stock, check = session.declaration, session.declaration.stock, session.check()

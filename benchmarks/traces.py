@@ -92,5 +92,5 @@ def _of_ten_million(trace: Trace) -> Trace:
     ]
     columns = {name: chance.normal(50.0, 5.0, count).astype(np.float32) for name in kept}
     panels = [replace(p, channels=tuple(c for c in p.channels if c.id in kept)) for p in trace.panels]
-    times = np.arange(count) * 0.1
+    times = np.asarray(0.1 * np.arange(count), dtype=np.float64)
     return replace(trace, times=times, columns=columns, panels=tuple(p for p in panels if p.channels), _pyramids={})

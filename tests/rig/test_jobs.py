@@ -12,6 +12,7 @@ from tests.fakes import Answer, StubbornRig, stubborn_session
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import run_evening
 from yondle.app.plans import is_failure
+from yondle.app.remarks import write_note
 from yondle.app.session import Session, machine_file
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of, gain_of
@@ -397,8 +398,8 @@ def test_the_trace_of_an_attempt_is_complete_and_in_order(session: Session) -> N
 
 def test_notes_stay_with_their_step(session: Session) -> None:
     session.baseline(2)
-    session.note(1, "  felt warm <b>not markup</b> ")
+    write_note(session, 1, "  felt warm <b>not markup</b> ")
     assert step_view(session, 1).notes[0].endswith("felt warm <b>not markup</b>")
     for text in ("", "x" * 4001):
         with pytest.raises(KnownError, match="A note has"):
-            session.note(1, text)
+            write_note(session, 1, text)

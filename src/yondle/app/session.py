@@ -34,13 +34,12 @@ from yondle.model.events import (
 from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import ASKED_BECAUSE, AddedResult, Check, Note, StartAnswer, Step, StepKind, StepRecord
+from yondle.model.steps import ASKED_BECAUSE, AddedResult, Check, StartAnswer, Step, StepKind, StepRecord
 from yondle.model.workloads import Workload
 from yondle.planning.ladder import quick_check
 
 BASELINE_PASSES = 5
 STEP_PASSES = 5
-LONGEST_NOTE = 4000
 
 Listener = Callable[[Record], None]
 
@@ -351,16 +350,6 @@ class Session:
         self.own.set_limit(channel_id, most)
         self._take_own_limits()
 
-    def note(self, number: int, text: str) -> Note:
-        """Write a note at a step."""
-        self.step(number)
-        words = text.strip()
-        if not words or len(words) > LONGEST_NOTE:
-            raise KnownError("A note has 1 to 4 000 characters.", "Shorten it, or write two.")
-        self.logbook.add_note(number, self.machine.clock.wall().isoformat(timespec="seconds"), words)
-        self._reload(number)
-        return self._book.step(number).notes[-1]
-
     def choose_benchmarks(self, benchmarks: tuple[str, ...]) -> None:
         """Run these benchmarks from now on."""
         self.own.choose(benchmarks)
@@ -379,7 +368,7 @@ class Session:
         at = self.machine.clock.wall().isoformat(timespec="seconds")
         self.logbook.add_result(number, workload.id, at, score, facts, frame_times_ms)
         self._take_own_limits()
-        self._reload(number)
+        self.reload(number)
         return self._book.step(number).added[-1]
 
     def verify(self) -> Verified:
@@ -457,22 +446,23 @@ class Session:
         self._waits.now = None
         self._engine.rest_at(waiting.setup, self._book.proven_at(waiting.setup))
 
-    def _reload(self, number: int) -> None:
+    def reload(self, number: int) -> None:
+        """Read a step anew after something was written about it."""
         self._book.reload(number)
         self.version += 1
 
     def _hear(self, record: Record) -> None:
         match record:
             case StepOpened():
-                self._reload(record.step.number)
+                self.reload(record.step.number)
                 self._running = record.step.number
             case PassOpened() | PassEnded():
-                self._reload(self._running)
+                self.reload(self._running)
             case VerdictGiven():
-                self._reload(record.step)
+                self.reload(record.step)
             case AttemptClosed():
                 self._rest(record)
-                self._reload(record.step)
+                self.reload(record.step)
             case PositionMoved():
                 self._rest(record)
             case _:

@@ -27,6 +27,7 @@ from yondle.cli.compare_commands import add_compare_commands
 from yondle.cli.inspected import print_inspection
 from yondle.cli.plan_commands import add_edge_command, plan_app
 from yondle.cli.profile_commands import profile_app
+from yondle.cli.record_commands import add_record_commands
 from yondle.cli.rig_commands import add_rig_commands
 from yondle.cli.running import (
     AsJson,
@@ -164,13 +165,6 @@ def build(open_window: OpenWindow) -> typer.Typer:
                 console.print(f"The rig is at step {record.step.number} again.")
 
     @app.command()
-    def note(logbook: LogbookPath, number: int, text: str) -> None:
-        """Write a note at a step."""
-        with opened(lambda: Session.open(logbook)) as session:
-            session.note(number, text)
-            console.print(f"Noted at step {number}.")
-
-    @app.command()
     def status(
         logbook: LogbookPath,
         benchmark: Annotated[str, typer.Option(help="The benchmark whose gains are shown.")] = "",
@@ -250,6 +244,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
             Session.create(path, choose_rig("heron", seed)).close()
         raise typer.Exit(open_window(WindowOrder(path, pace, evening)))
 
+    add_record_commands(app, console)
     add_rig_commands(app, console)
     add_bench_commands(app, console)
     add_edge_command(app, console)

@@ -196,6 +196,16 @@ def _style_sheet(c: Colours) -> str:
     QTreeWidget {{ background: transparent; }}
     QTreeWidget::item {{ padding: 3px 4px; }}
     QTreeWidget::item:selected {{ background: {rule}; color: {ink}; }}
+    QTableView {{ background: {panel}; border: 1px solid {rule}; outline: none; gridline-color: {rule};
+                  selection-background-color: {rule}; selection-color: {ink}; }}
+    QTableView::item {{ padding: 0 4px; border-bottom: 1px solid {mixed(c.rule, c.panel, 0.5).name()}; }}
+    QTableView::item:selected {{ background: {mixed(c.panel, c.rule, 0.7).name()}; color: {ink}; }}
+    QHeaderView {{ background: {panel}; border: none; }}
+    QHeaderView::section {{ background: {panel}; color: {muted}; border: none; border-bottom: 1px solid {rule};
+                            padding: 4px 6px; }}
+    QMenu {{ background: {panel}; border: 1px solid {rule}; padding: 4px; }}
+    QMenu::item {{ padding: 4px 14px 4px 8px; }}
+    QMenu::item:selected {{ background: {rule}; }}
     QListView, QScrollArea {{ background: transparent; border: none; outline: none; }}
     QTreeWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {muted}; border-radius: 3px; background: {panel}; }}
     QTreeWidget::indicator:checked {{ background: {ink}; border-color: {ink}; }}

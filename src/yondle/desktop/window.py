@@ -19,6 +19,7 @@ from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.compare import ComparePlace
 from yondle.desktop.places.first import FirstPage
+from yondle.desktop.places.logbook import LogbookPlace
 from yondle.desktop.places.map import MapPlace
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.places.traces import TracesPlace
@@ -29,7 +30,7 @@ from yondle.desktop.widgets.command_list import CommandList
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, duration, number
 
-PLACES = ("Tune", "Scaling", "Map", "Compare", "Traces")
+PLACES = ("Tune", "Scaling", "Map", "Compare", "Traces", "Logbook")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -49,6 +50,7 @@ class MainWindow(QMainWindow):
         self.map: MapPlace | None = None
         self.compare: ComparePlace | None = None
         self.traces: TracesPlace | None = None
+        self.log: LogbookPlace | None = None
         self.places: QStackedWidget | None = None
         self.first: FirstPage | None = None
         self._evening_wanted = False
@@ -115,7 +117,7 @@ class MainWindow(QMainWindow):
         self.session = None
         if self.tune is not None:
             self.tune.leave()
-            self.tune = self.scaling = self.map = self.compare = self.traces = self.places = None
+            self.tune = self.scaling = self.map = self.compare = self.traces = self.log = self.places = None
         if session is not None:
             self.bridge.submit("close", session.close)
 
@@ -276,8 +278,11 @@ class MainWindow(QMainWindow):
         self.map.proposed.connect(self._propose_from_map)
         self.compare = ComparePlace(self._theme, session, self.tune.views)
         self.traces = TracesPlace(self._theme, session)
+        self.log = LogbookPlace(self._theme, session)
+        self.log.wants_step.connect(self.show_step)
+        self.log.wants_trace.connect(self.show_trace)
         self.places = QStackedWidget()
-        for place in (self.tune, self.scaling, self.map, self.compare, self.traces):
+        for place in (self.tune, self.scaling, self.map, self.compare, self.traces, self.log):
             self.places.addWidget(place)
         self._show_page(self.places)
         self.go_to(0)
@@ -303,6 +308,18 @@ class MainWindow(QMainWindow):
         here = self.places.currentWidget() if self.places is not None else None
         if isinstance(here, ChartPlace):
             here.refresh()
+
+    def show_step(self, number: int) -> None:
+        """Show a step on the trail."""
+        self.go_to(PLACES.index("Tune"))
+        if self.tune is not None:
+            self.tune.trail.choose(number)
+
+    def show_trace(self, attempt: int) -> None:
+        """Show the trace of a test."""
+        self.go_to(PLACES.index("Traces"))
+        if self.traces is not None:
+            self.traces.choose_run(attempt)
 
     def _propose_from_map(self, values: dict[str, float]) -> None:
         self.go_to(0)

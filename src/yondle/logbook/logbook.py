@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from array import array
+from hashlib import sha256
 from pathlib import Path
 
 import sqlalchemy as sa
@@ -60,9 +61,37 @@ class Logbook(Records):
         except sa.exc.DatabaseError as error:
             raise trouble(self.path, error) from error
 
-    def add_note(self, step: int, at: str, text: str) -> None:
+    def add_note(self, step: int, at: str, text: str, caveat: bool = False) -> None:
         """Keep a note at a step."""
-        self._insert(schema.note.insert().values(step=step, at=at, text=text))
+        self._change(schema.note.insert().values(step=step, at=at, text=text, caveat=caveat))
+
+    def edit_note(self, note: int, at: str, text: str, caveat: bool) -> None:
+        """Change a note; when it was first written stays."""
+        changed = schema.note.update().where(schema.note.c.id == note)
+        self._change(changed.values(text=text, caveat=caveat, edited_at=at))
+
+    def drop_note(self, note: int) -> None:
+        """Take a note out."""
+        self._change(schema.note.delete().where(schema.note.c.id == note))
+
+    def discard_pass(self, attempt: int, ordinal: int, reason: str) -> None:
+        """Keep why a pass is left out of figures; with no reason it counts again."""
+        kept = schema.pass_.c
+        which = (kept.attempt == attempt) & (kept.ordinal == ordinal)
+        self._change(schema.pass_.update().where(which).values(discarded=reason))
+
+    def discard_result(self, result: int, reason: str) -> None:
+        """Keep why a figure from elsewhere is left out; with no reason it counts again."""
+        self._change(schema.result.update().where(schema.result.c.id == result).values(discarded=reason))
+
+    def attach(self, step: int, at: str, name: str, data: bytes) -> None:
+        """Keep a file at a step."""
+        digest = sha256(data).hexdigest()
+        self._change(schema.attachment.insert().values(step=step, at=at, name=name, sha256=digest, data=data))
+
+    def detach(self, attachment: int) -> None:
+        """Take a file out."""
+        self._change(schema.attachment.delete().where(schema.attachment.c.id == attachment))
 
     def add_result(
         self, step: int, workload: str, at: str, score: float, facts: dict[str, str | float], frames: tuple[float, ...]
@@ -72,7 +101,7 @@ class Logbook(Records):
             "step": step, "workload": workload, "at": at, "score": score, "facts": json.dumps(facts),
             "frame_times": array("f", frames).tobytes() if frames else None,
         }  # fmt: skip
-        self._insert(schema.result.insert().values(**values))
+        self._change(schema.result.insert().values(**values))
 
     def add_sensor_log(self, step: int, at: str, name: str, began_at: str, block: SampleBlock) -> None:
         """Keep a log of sensors from another program."""
@@ -80,7 +109,7 @@ class Logbook(Records):
             "step": step, "at": at, "name": name, "began_at": began_at, "channels": json.dumps(block.channels),
             "samples": len(block.times_s), "data": pack(block),
         }  # fmt: skip
-        self._insert(schema.sensor_log.insert().values(**values))
+        self._change(schema.sensor_log.insert().values(**values))
 
     def next_step(self) -> int:
         """Give the number the next step on the trail gets."""
@@ -90,7 +119,7 @@ class Logbook(Records):
         """Give the number the next attempt gets."""
         return self._next(schema.attempt.c.id)
 
-    def _insert(self, statement: sa.Insert) -> None:
+    def _change(self, statement: sa.Insert | sa.Update | sa.Delete) -> None:
         try:
             with self._engine.begin() as connection:
                 connection.execute(statement)

@@ -16,6 +16,7 @@ from yondle.logbook.samples import unpack
 from yondle.model.knobs import Change, Setup
 from yondle.model.steps import (
     AddedResult,
+    Attachment,
     Attempt,
     Check,
     Note,
@@ -55,11 +56,16 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
     pass_rows = sa.select(schema.pass_).order_by(schema.pass_.c.attempt, schema.pass_.c.ordinal)
     note_rows = sa.select(schema.note).order_by(schema.note.c.id)
     result_rows = sa.select(schema.result).order_by(schema.result.c.id)
+    kept = schema.attachment.c
+    attachment_rows = sa.select(
+        kept.id, kept.step, kept.at, kept.name, sa.func.length(kept.data).label("size"), kept.sha256
+    ).order_by(kept.id)
     if number is not None:
         step_rows = step_rows.where(schema.step.c.number == number)
         attempt_rows = attempt_rows.where(schema.attempt.c.step == number)
         note_rows = note_rows.where(schema.note.c.step == number)
         result_rows = result_rows.where(schema.result.c.step == number)
+        attachment_rows = attachment_rows.where(schema.attachment.c.step == number)
         pass_rows = pass_rows.where(
             schema.pass_.c.attempt.in_(sa.select(schema.attempt.c.id).where(schema.attempt.c.step == number))
         )
@@ -71,14 +77,20 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
         attempts.setdefault(row.step, []).append(_attempt(row, tuple(passes.get(row.id, ()))))
     notes: dict[int, list[Note]] = {}
     for row in connection.execute(note_rows):
-        notes.setdefault(row.step, []).append(Note(row.id, row.step, row.at, row.text))
+        notes.setdefault(row.step, []).append(Note(row.id, row.step, row.at, row.text, bool(row.caveat), row.edited_at))
     added: dict[int, list[AddedResult]] = {}
     for row in connection.execute(result_rows):
         added.setdefault(row.step, []).append(_added(row))
+    attached: dict[int, list[Attachment]] = {}
+    for row in connection.execute(attachment_rows):
+        attached.setdefault(row.step, []).append(Attachment(row.id, row.step, row.at, row.name, row.size, row.sha256))
     for row in connection.execute(step_rows):
         derived = json.loads(row.derived) if row.derived else {}
-        own = tuple(attempts.get(row.number, ()))
-        yield StepRecord(_step(row), own, tuple(notes.get(row.number, ())), derived, tuple(added.get(row.number, ())))
+        n = row.number
+        yield StepRecord(
+            _step(row), tuple(attempts.get(n, ())), tuple(notes.get(n, ())), derived, tuple(added.get(n, ())),
+            tuple(attached.get(n, ())),
+        )  # fmt: skip
 
 
 def _step(row: sa.Row[Any]) -> Step:
@@ -116,7 +128,15 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
             bool(row.ok), row.score, row.duration_s, row.failure or "", row.detail or "", facts, tuple(frames)
         )
     return PassRecord(
-        row.ordinal, row.stage, row.workload, row.round, bool(row.warm_up), row.started_s, result, row.disturbed
+        row.ordinal,
+        row.stage,
+        row.workload,
+        row.round,
+        bool(row.warm_up),
+        row.started_s,
+        result,
+        row.disturbed,
+        row.discarded,
     )
 
 
@@ -127,7 +147,7 @@ def _facts(kept: str | None) -> dict[str, Any]:
 
 def _added(row: sa.Row[Any]) -> AddedResult:
     frames = tuple(array("f", row.frame_times)) if row.frame_times else ()
-    return AddedResult(row.id, row.step, row.workload, row.at, row.score, _facts(row.facts), frames)
+    return AddedResult(row.id, row.step, row.workload, row.at, row.score, _facts(row.facts), frames, row.discarded)
 
 
 def sensor_logs(connection: sa.Connection, step: int) -> list[SensorLog]:

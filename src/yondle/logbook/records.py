@@ -120,6 +120,18 @@ class Records:
             at += len(own)
         return times, columns
 
+    def attachment(self, attachment: int) -> bytes:
+        """Give the bytes of a file kept as proof; raises KnownError where there is none of that number."""
+        with self._engine.connect() as connection:
+            data = connection.execute(
+                sa.select(schema.attachment.c.data).where(schema.attachment.c.id == attachment)
+            ).scalar_one_or_none()
+        if data is None:
+            raise KnownError(
+                f"There is no file {attachment} in {self.path}.", "The Logbook place lists those there are."
+            )
+        return bytes(data)
+
     def journal(self, attempt: int) -> list[str]:
         """List the acts the journal holds of an attempt, in order."""
         with self._engine.connect() as connection:

@@ -7,7 +7,7 @@ import sqlalchemy as sa
 APPLICATION_ID = 0x594E444C
 """'YNDL', in the SQLite header of every logbook."""
 
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 """Kept in the file's user_version; migration number and version go together."""
 
 metadata = sa.MetaData()
@@ -78,6 +78,7 @@ pass_ = sa.Table(
     sa.Column("facts", sa.Text),
     sa.Column("disturbed", sa.Text, nullable=False, server_default=""),
     sa.Column("frame_times", sa.LargeBinary),
+    sa.Column("discarded", sa.Text, nullable=False, server_default=""),
 )
 
 sample_block = sa.Table(
@@ -109,6 +110,19 @@ note = sa.Table(
     sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
     sa.Column("at", sa.Text, nullable=False),
     sa.Column("text", sa.Text, nullable=False),
+    sa.Column("caveat", sa.Boolean, nullable=False, server_default="0"),
+    sa.Column("edited_at", sa.Text, nullable=False, server_default=""),
+)
+
+attachment = sa.Table(
+    "attachment",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
+    sa.Column("at", sa.Text, nullable=False),
+    sa.Column("name", sa.Text, nullable=False),
+    sa.Column("sha256", sa.Text, nullable=False),
+    sa.Column("data", sa.LargeBinary, nullable=False),
 )
 
 result = sa.Table(
@@ -121,6 +135,7 @@ result = sa.Table(
     sa.Column("score", sa.Float, nullable=False),
     sa.Column("facts", sa.Text, nullable=False),
     sa.Column("frame_times", sa.LargeBinary),
+    sa.Column("discarded", sa.Text, nullable=False, server_default=""),
 )
 
 sensor_log = sa.Table(

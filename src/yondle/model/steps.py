@@ -84,7 +84,10 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class PassRecord:
-    """One pass as the logbook keeps it; warm-up and disturbed passes are kept but left out of figures."""
+    """One pass as the logbook keeps it; warm-up, disturbed and discarded passes are kept but left out of figures.
+
+    `discarded` is why the tuner discarded it; empty where nobody did.
+    """
 
     ordinal: int
     stage: str
@@ -94,12 +97,13 @@ class PassRecord:
     started_s: float
     result: PassResult | None
     disturbed: str = ""
+    discarded: str = ""
 
     @property
     def counts(self) -> bool:
         """Tell whether the pass enters figures."""
         done = self.result is not None and self.result.ok and self.result.score is not None
-        return done and self.stage == SCORE_STAGE and not self.warm_up and not self.disturbed
+        return done and self.stage == SCORE_STAGE and not self.warm_up and not self.disturbed and not self.discarded
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,12 +123,26 @@ class Attempt:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """What the tuner wrote at a step."""
+    """What the tuner wrote at a step; a caveat stands beside the results in every report. `edited_at` is often empty."""
 
     id: int
     step: int
     at: str
     text: str
+    caveat: bool = False
+    edited_at: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Attachment:
+    """A picture or another file kept at a step as proof; its bytes are read when they are asked for."""
+
+    id: int
+    step: int
+    at: str
+    name: str
+    bytes: int
+    sha256: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,6 +159,7 @@ class AddedResult:
     score: float
     facts: dict[str, str | float] = field(default_factory=dict)
     frame_times_ms: tuple[float, ...] = ()
+    discarded: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -183,6 +202,7 @@ class StepRecord:
     notes: tuple[Note, ...] = ()
     derived: dict[str, float] = field(default_factory=dict)
     added: tuple[AddedResult, ...] = ()
+    attached: tuple[Attachment, ...] = ()
 
     @property
     def outcome(self) -> Outcome | None:
@@ -202,7 +222,7 @@ class StepRecord:
             for p in a.passes
             if p.workload == workload and p.counts and p.result is not None and p.result.score is not None
         ]
-        return measured + [added.score for added in self.added if added.workload == workload]
+        return measured + [a.score for a in self.added if a.workload == workload and not a.discarded]
 
     def facts_of(self, workload: str, fact: str) -> list[float]:
         """List one fact of the passes of a benchmark that count, such as the frame rate of its slowest frames."""

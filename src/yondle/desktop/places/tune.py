@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yondle.app.plans import PlanEnd
 from yondle.app.progress import Progress
+from yondle.app.remarks import write_note
 from yondle.app.session import Session
 from yondle.app.views.charting import ChartView
 from yondle.app.views.kept import KeptViews
@@ -367,7 +368,7 @@ class TunePlace(QWidget):
 
     def _keep_note(self, number: int, text: str) -> None:
         try:
-            self.session.note(number, text)
+            write_note(self.session, number, text)
         except KnownError as error:
             tell_trouble(self.side.cards, error)
         self.refresh()

@@ -1,0 +1,287 @@
+"""Everything a logbook holds as rows of one table: tests, passes, incidents, notes, figures from elsewhere, files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+from yondle.app.field_books import ReadBook
+from yondle.app.views.measured import FieldBook
+from yondle.app.views.trail import failure_words, step_title
+from yondle.app.views.workers import PER_SECOND, PER_WORKER
+from yondle.model.quantities import THIN, duration, number, quantity
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import PART, Workload
+
+
+class Kind(StrEnum):
+    """What a row is about."""
+
+    TEST = "test"
+    PASS = "pass"
+    INCIDENT = "incident"
+    NOTE = "note"
+    CAVEAT = "caveat"
+    FIGURE = "figure"
+    FILE = "file"
+
+
+_PLURALS = {Kind.PASS: "passes"}
+
+
+@dataclass(frozen=True, slots=True)
+class LogRow:
+    """One row: which book and step, when, what, and the ids by which it is found again.
+
+    `at` is the date as it was written; `value` the figure a column is sorted by; `verdict` None where none is told;
+    `left_out` says why it enters no figures, `discarded` is the tuner's own reason. `haystack` is what is searched, folded.
+    """
+
+    book: str
+    step: int
+    kind: Kind
+    at: str
+    what: str
+    told: str
+    verdict: Verdict | None
+    benchmark: str
+    value: float | None
+    attempt: int
+    item: int
+    left_out: str
+    discarded: str
+    haystack: str
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """What is shown: empty words and None stand for everything."""
+
+    words: str = ""
+    kinds: frozenset[Kind] = frozenset()
+    benchmark: str = ""
+    verdict: Verdict | None = None
+    counted: bool | None = None
+
+    @property
+    def sentence(self) -> str:
+        """Read the filter aloud."""
+        kinds = " and ".join(_PLURALS.get(k, f"{k}s") for k in Kind if k in self.kinds) or "everything"
+        parts = [f"Shows {kinds}"]
+        if self.benchmark:
+            parts.append(f"of {self.benchmark}")
+        if self.verdict is not None:
+            parts.append(f"that ended {self.verdict}")
+        if self.counted is not None:
+            parts.append("that count" if self.counted else "left out of figures")
+        if self.words:
+            parts.append(f"with '{self.words}' in it")
+        return " ".join(parts)
+
+
+class LogRows:
+    """The rows of field books, the latest first; rows of a step are made again only when it has changed."""
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[str, int], tuple[StepRecord, tuple[LogRow, ...]]] = {}
+
+    def rows(self, books: Iterable[tuple[str, FieldBook]]) -> list[LogRow]:
+        """Give all rows of some books, each with its name."""
+        made: list[LogRow] = []
+        for name, book in books:
+            for record in book.steps:
+                key = (name, record.step.number)
+                kept = self._kept.get(key)
+                if kept is None or kept[0] is not record:
+                    kept = self._kept[key] = (record, tuple(_rows(name, book.declaration, record)))
+                made += kept[1]
+        made.sort(key=lambda row: row.at, reverse=True)
+        return made
+
+
+def matching(rows: list[LogRow], wanted: Filter) -> list[LogRow]:
+    """Give the rows a filter lets through; every word must stand somewhere in a row, in any case."""
+    words = wanted.words.casefold().split()
+    kinds = wanted.kinds
+    return [
+        row
+        for row in rows
+        if (not kinds or row.kind in kinds)
+        and (not wanted.benchmark or row.benchmark == wanted.benchmark)
+        and (wanted.verdict is None or row.verdict is wanted.verdict)
+        and (wanted.counted is None or (row.kind in (Kind.PASS, Kind.FIGURE) and (not row.left_out) is wanted.counted))
+        and all(word in row.haystack for word in words)
+    ]
+
+
+def book_title(book: FieldBook) -> str:
+    """Name a field book."""
+    return book.path.stem if isinstance(book, ReadBook) else book.declaration.info.name
+
+
+def when_words(at: str) -> str:
+    """Write a date shortly: '18 Oct 01:12'."""
+    try:
+        return f"{datetime.fromisoformat(at):%d %b %H:%M:%S}"
+    except ValueError:
+        return at
+
+
+def _rows(book: str, declaration: RigDeclaration, record: StepRecord) -> Iterator[LogRow]:
+    names = {w.id: w for w in declaration.workloads}
+    title = step_title(declaration, record.step)
+    for attempt in record.attempts:
+        yield from _attempt_rows(book, record, attempt, title, names)
+    for note in record.notes:
+        edited = f", changed {when_words(note.edited_at)}" if note.edited_at else ""
+        kind = Kind.CAVEAT if note.caveat else Kind.NOTE
+        yield _row(book, record, kind, note.at, note.text, title + edited, item=note.id)
+    for added in record.added:
+        work = names.get(added.workload)
+        name = work.name if work is not None else added.workload
+        unit = f" {work.metric.unit}" if work is not None else ""
+        digits = work.metric.digits if work is not None else 2
+        facts = ", ".join(f"{n} {v}" for n, v in added.facts.items())
+        yield _row(
+            book, record, Kind.FIGURE, added.at, f"{name} {number(added.score, digits)}{unit}", facts, benchmark=name,
+            value=added.score, item=added.id, discarded=added.discarded,
+        )  # fmt: skip
+    for file in record.attached:
+        yield _row(
+            book,
+            record,
+            Kind.FILE,
+            file.at,
+            file.name,
+            f"{number(file.bytes / 1024, 1)}{THIN}KiB · {title}",
+            item=file.id,
+        )
+
+
+def _attempt_rows(
+    book: str, record: StepRecord, attempt: Attempt, title: str, names: dict[str, Workload]
+) -> Iterator[LogRow]:
+    outcome = attempt.outcome
+    verdict = outcome.verdict if outcome is not None else None
+    conditions = ", ".join(f"{name} {value}" for name, value in attempt.conditions.items())
+    reason = outcome.reason if outcome is not None else "never ended"
+    yield _row(book, record, Kind.TEST, attempt.started_at, title, reason, verdict, attempt=attempt.id, more=conditions)
+    if outcome is not None and outcome.failure is not None:
+        parts = [f"stage {outcome.stage}" if outcome.stage else "", f"code {outcome.code}" if outcome.code else ""]
+        parts += [f"points to {outcome.pointer.subsystem}" if outcome.pointer.subsystem else "", *outcome.pointer.signs]
+        words = " · ".join(part for part in parts if part)
+        after = outcome.time_to_failure_s
+        yield _row(
+            book, record, Kind.INCIDENT, attempt.started_at, failure_words(outcome), words or title, verdict,
+            value=after, attempt=attempt.id, more=title,
+        )  # fmt: skip
+    for made in attempt.passes:
+        yield _pass_row(book, record, attempt, made, names)
+
+
+def _pass_row(book: str, record: StepRecord, attempt: Attempt, made: PassRecord, names: dict[str, Workload]) -> LogRow:
+    work = names.get(made.workload)
+    name = work.name if work is not None else made.workload
+    result = made.result
+    if result is None:
+        what = f"{name}: never ended"
+    elif result.score is not None and work is not None:
+        what = f"{name} {quantity(result.score, work.metric.unit, work.metric.digits)}"
+    else:
+        what = f"{name}: {result.failure or 'done'}, {duration(result.duration_s)}"
+    facts = result.facts if result is not None else {}
+    at = attempt.started_at
+    if made.started_s > attempt.started_s:
+        begun = datetime.fromisoformat(at) + timedelta(seconds=made.started_s - attempt.started_s)
+        at = begun.isoformat(timespec="seconds")
+    told = [f"{n.removeprefix(PART)} {_short(v)}" for n, v in facts.items() if n.startswith(PART)]
+    told += [str(facts[n]) for n in ("preset", "passage", "detail") if n in facts]
+    details = result.detail if result is not None else ""
+    return _row(
+        book, record, Kind.PASS, at, what, ", ".join([*told, *([details] if details else [])]),
+        benchmark=name, value=result.score if result is not None else None, attempt=attempt.id, item=made.ordinal,
+        left_out=_left_out(made), discarded=made.discarded, more=made.stage,
+    )  # fmt: skip
+
+
+def _left_out(made: PassRecord) -> str:
+    """Say why a pass enters no figures; empty where it does."""
+    if made.discarded:
+        return f"discarded: {made.discarded}"
+    if made.warm_up:
+        return "warm-up"
+    if made.disturbed:
+        return f"disturbed: {made.disturbed}"
+    if made.stage != SCORE_STAGE:
+        return "load"
+    return "" if made.counts else "no score"
+
+
+_READ = {"most": "highest", "least": "lowest"}
+
+
+def _short(value: str | float) -> str:
+    return number(value, 2) if isinstance(value, float | int) else str(value)
+
+
+def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> tuple[tuple[str, str], ...]:
+    """List everything recorded with a pass, sensors by their names; long rows of numbers are told by their count."""
+    made = next((p for a in record.attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item), None)
+    if made is None or made.result is None:
+        return ()
+    facts = [("lasted", duration(made.result.duration_s)), *made.result.facts.items()]
+    if made.result.frame_times_ms:
+        facts.append(("frames", len(made.result.frame_times_ms)))
+    told = []
+    channels = {c.id: c for c in declaration.channels}
+    for name, value in facts:
+        what, _, channel = name.partition(" ")
+        read = channels.get(channel)
+        if read is not None and isinstance(value, float | int):
+            told.append((f"{read.name}, {_READ.get(what, what)}", quantity(value, read.unit, read.digits)))
+        elif name in (PER_WORKER, PER_SECOND):
+            told.append((name.replace("_", " "), f"{len(str(value).split(','))} figures"))
+        else:
+            told.append((name.removeprefix(PART), _short(value)))
+    return tuple(told)
+
+
+def _row(
+    book: str,
+    record: StepRecord,
+    kind: Kind,
+    at: str,
+    what: str,
+    told: str,
+    verdict: Verdict | None = None,
+    benchmark: str = "",
+    value: float | None = None,
+    attempt: int = 0,
+    item: int = 0,
+    left_out: str = "",
+    discarded: str = "",
+    more: str = "",
+) -> LogRow:
+    out = left_out or (f"discarded: {discarded}" if discarded else "")
+    words = (book, str(record.step.number), kind, what, told, str(verdict or ""), out, more, at)
+    haystack = " ".join(words).replace(THIN, "").casefold()
+    return LogRow(
+        book,
+        record.step.number,
+        kind,
+        at,
+        what,
+        told,
+        verdict,
+        benchmark,
+        value,
+        attempt,
+        item,
+        out,
+        discarded,
+        haystack,
+    )

@@ -1,0 +1,100 @@
+"""`yondle note`, `discard`, `attach` and `log`: what is written about the record, and looking through it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from yondle.app.remarks import attach, discard_pass, write_note
+from yondle.app.session import Session
+from yondle.app.views.log import Filter, Kind, LogRows, book_title, matching, when_words
+from yondle.cli.running import AsJson, LogbookPath, opened
+from yondle.cli.shown import print_json
+from yondle.model.errors import KnownError
+from yondle.model.verdicts import Verdict
+
+_SHOWN = 50
+
+
+def add_record_commands(app: typer.Typer, console: Console) -> None:
+    """Add the commands about the record."""
+
+    @app.command()
+    def note(
+        logbook: LogbookPath,
+        number: int,
+        text: str,
+        caveat: Annotated[bool, typer.Option(help="A caveat: it stands beside the results in every report.")] = False,
+    ) -> None:
+        """Write a note at a step."""
+        with opened(lambda: Session.open(logbook)) as session:
+            write_note(session, number, text, caveat)
+            console.print(f"Noted at step {number}.")
+
+    @app.command()
+    def discard(
+        logbook: LogbookPath,
+        number: Annotated[int, typer.Argument(help="The step.")],
+        which: Annotated[str, typer.Argument(help="The pass, as 'yondle log' names it: test/ordinal.")],
+        reason: Annotated[str, typer.Argument(help="Why; an empty one counts the pass again.")],
+    ) -> None:
+        """Leave a pass out of figures, or with an empty reason count it again; it stays in the logbook."""
+        attempt, slash, ordinal = which.partition("/")
+        if not slash or not attempt.isdigit() or not ordinal.isdigit():
+            raise KnownError(f"'{which}' names no pass.", "Write it as 'yondle log' does, for example 3/12.")
+        with opened(lambda: Session.open(logbook)) as session:
+            discard_pass(session, number, int(attempt), int(ordinal), reason)
+            console.print("It counts again." if not reason.strip() else "It is left out of figures.", markup=False)
+
+    @app.command(name="attach")
+    def attach_(logbook: LogbookPath, number: int, file: Path) -> None:
+        """Keep a picture or another file at a step as proof."""
+        with opened(lambda: Session.open(logbook)) as session:
+            made = attach(session, number, file)
+            console.print(f"{made.name} is kept at step {number} ({made.bytes} bytes).", markup=False)
+
+    @app.command()
+    def log(
+        logbook: LogbookPath,
+        words: Annotated[list[str] | None, typer.Argument(help="Words that must stand in a row.")] = None,
+        kind: Annotated[list[Kind] | None, typer.Option(help="Only rows of this kind.")] = None,
+        benchmark: Annotated[str, typer.Option(help="Only rows of this benchmark, by its name.")] = "",
+        verdict: Annotated[Verdict | None, typer.Option(help="Only what ended so.")] = None,
+        most: Annotated[int, typer.Option(min=1, help="How many rows at the most.")] = _SHOWN,
+        as_json: AsJson = False,
+    ) -> None:
+        """Look through everything the logbook holds: tests, passes, incidents, notes, figures, files."""
+        with opened(lambda: Session.open(logbook)) as session:
+            rows = LogRows().rows([(book_title(session), session)])
+            wanted = Filter(" ".join(words or []), frozenset(kind or ()), benchmark, verdict)
+            found = matching(rows, wanted)
+        if as_json:
+            print_json({"rows": [{k: v for k, v in asdict(row).items() if k != "haystack"} for row in found]})
+            return
+        table = Table(box=None, header_style="bold", pad_edge=False)
+        for head in ("when", "step", "kind", "pass", "what", "verdict", "left out"):
+            table.add_column(head, overflow="fold")
+        for row in found[:most]:
+            place = f"{row.attempt}/{row.item}" if row.kind is Kind.PASS else ""
+            cells = (
+                when_words(row.at),
+                str(row.step),
+                str(row.kind),
+                place,
+                row.what,
+                str(row.verdict or ""),
+                row.left_out,
+            )
+            table.add_row(*(_plain(cell) for cell in cells))
+        console.print(table)
+        console.print(f"{wanted.sentence}: {len(found)} of {len(rows)} rows.", markup=False)
+
+
+def _plain(words: str) -> str:
+    """Keep a cell from being read as markup."""
+    return words.replace("[", "\\[")

@@ -1,0 +1,159 @@
+"""The Logbook place in the real window: found, filtered, written about, discarded with a reason, undone, and gone to."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QFileDialog
+from pytestqt.qtbot import QtBot
+from tests.conftest import quick_rig
+from tests.desktop.conftest import Open
+from tests.desktop.driving import button_of, words
+
+from yondle.app.machines import RigChoice
+from yondle.app.session import Session
+from yondle.app.views.log import Kind
+from yondle.desktop.places.logbook import LogbookPlace
+
+HOSTILE = '=1+1"<img src=x onerror=alert(1)>\u202egnp.exe [bold]'
+
+
+@pytest.fixture
+def place(open_book: Open, tmp_path: Path) -> LogbookPlace:
+    session = Session.create(tmp_path / "book.yondle", RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(3)
+    session.try_from(1, {"core_clock": 4100.0}, None)
+    session.try_from(1, {"core_clock": 5000.0}, None)
+    session.close()
+    window = open_book(tmp_path / "book.yondle")
+    button_of(window, "Logbook").click()
+    assert window.log is not None
+    return window.log
+
+
+def kinds_shown(place: LogbookPlace) -> set[Kind]:
+    return {row.kind for row in place.table.model_.rows}
+
+
+def test_an_empty_logbook_says_what_will_stand_there(open_book: Open, tmp_path: Path) -> None:
+    Session.create(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    window = open_book(tmp_path / "fresh.yondle")
+    window.go_to(5)
+    assert window.log is not None
+    assert "Nothing is written yet" in words(window.log)
+
+
+def test_rows_are_found_by_words_and_by_a_filter_that_reads_as_a_sentence(qtbot: QtBot, place: LogbookPlace) -> None:
+    assert {Kind.TEST, Kind.PASS, Kind.INCIDENT} <= kinds_shown(place)
+    place.kinds.setCurrentIndex(2)
+    place.kinds.activated.emit(2)
+    place.benchmark.setCurrentText("Stacking")
+    place.counted.setCurrentIndex(1)
+    place.counted.activated.emit(1)
+    assert kinds_shown(place) == {Kind.PASS}
+    assert all(row.benchmark == "Stacking" and not row.left_out for row in place.table.model_.rows)
+    assert "Shows passes of Stacking that count" in place.sentence.text()
+    place.search.setText("no such word anywhere")
+    qtbot.waitUntil(lambda: not place.table.isVisible())
+    assert "Take a word out" in words(place)
+    place.show_only(3)
+    place.benchmark.setCurrentIndex(0)
+    place.show_only(3, "step")
+    place.counted.setCurrentIndex(0)
+    place.show_only(3)
+    assert kinds_shown(place) == {Kind.INCIDENT}
+    place.table.sortByColumn(2, Qt.SortOrder.AscendingOrder)
+    place.actions_by_name["copy_table"].trigger()
+    assert QGuiApplication.clipboard().text().startswith("when\tstep\tkind\twhat")
+
+
+def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_again(place: LogbookPlace) -> None:
+    session = place._session
+    before = session.step(2).scores("stacking")
+    place.show_only(2, "stacking")
+    row = next(r for r in place.table.model_.rows if r.step == 2 and not r.left_out)
+    place.table.choose(row)
+    place.discard_button.click()
+    assert "Say why" in place.trouble.text()
+    place.reason.setText("a window was opened")
+    place.discard_button.click()
+    assert not place.trouble.isVisible()
+    assert len(session.step(2).scores("stacking")) == len(before) - 1
+    assert place._row is not None
+    assert place._row.discarded == "a window was opened"
+    at = next(i for i, r in enumerate(place.table.model_.rows) if r.discarded)
+    cell = place.table.model_.index(at, 4)
+    assert cell.data(Qt.ItemDataRole.FontRole).strikeOut()
+    assert place.discard_button.text() == "Count it again"
+    assert place.undo_button.text() == "Undo: discard"
+    place.actions_by_name["undo"].trigger()
+    assert session.step(2).scores("stacking") == before
+
+
+def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
+    place: LogbookPlace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = place._session
+    place.show_only(1)
+    place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
+    place.note.setPlainText(HOSTILE)
+    place.caveat.setChecked(True)
+    place.keep_button.click()
+    assert session.step(2).notes[0].text == HOSTILE
+    place.show_only(4)
+    assert kinds_shown(place) == {Kind.CAVEAT}
+    place.table.selectRow(0)
+    assert place.note.toPlainText() == HOSTILE
+    place.note.setPlainText("quieter, and cooler")
+    place.caveat.setChecked(False)
+    place.keep_button.click()
+    assert [(n.text, n.caveat) for n in session.step(2).notes] == [("quieter, and cooler", False)]
+    assert session.step(2).notes[0].edited_at
+    place.undo()
+    assert session.step(2).notes[0].text == HOSTILE
+    shot = tmp_path / "shot.png"
+    shot.write_bytes(b"\x89PNG\r\n proof")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(shot), ""))
+    place.attach_button.click()
+    place.show_only(6)
+    assert kinds_shown(place) == {Kind.FILE}
+    place.table.selectRow(0)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "back.png"), ""))
+    place.save_button.click()
+    assert (tmp_path / "back.png").read_bytes() == shot.read_bytes()
+    place.attach(2, tmp_path / "nothing.png")
+    assert "is no file" in place.trouble.text()
+    place.show_only(6)
+    place.detach_button.click()
+    assert session.step(2).attached == ()
+
+
+def test_a_row_leads_to_its_step_and_its_trace(place: LogbookPlace) -> None:
+    window = place.window()
+    place.show_only(1)
+    place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
+    place.trace_button.click()
+    assert window.traces.isVisible()
+    assert window.traces._first.run.step == 2
+    window.go_to(5)
+    place.step_button.click()
+    assert window.tune.isVisible()
+    assert window.tune.trail.selected() == 2
+
+
+def test_another_field_book_stands_in_the_same_table(place: LogbookPlace, tmp_path: Path) -> None:
+    Session.create(tmp_path / "twin.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    session = Session.open(tmp_path / "twin.yondle")
+    session.baseline(2)
+    session.close()
+    before = len(place._all)
+    place.read(tmp_path / "twin.yondle")
+    assert len(place._all) > before
+    assert not place.table.isColumnHidden(1)
+    place.show_only(1)
+    other = next(r for r in place.table.model_.rows if r.book == "twin")
+    place.table.choose(other)
+    assert not place._remarks.isVisible()
