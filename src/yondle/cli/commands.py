@@ -28,6 +28,7 @@ from yondle.cli.inspected import print_inspection
 from yondle.cli.plan_commands import add_edge_command, plan_app
 from yondle.cli.profile_commands import profile_app
 from yondle.cli.record_commands import add_record_commands
+from yondle.cli.report_commands import add_report_command
 from yondle.cli.rig_commands import add_rig_commands
 from yondle.cli.running import (
     AsJson,
@@ -245,6 +246,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
         raise typer.Exit(open_window(WindowOrder(path, pace, evening)))
 
     add_record_commands(app, console)
+    add_report_command(app, console)
     add_rig_commands(app, console)
     add_bench_commands(app, console)
     add_edge_command(app, console)

@@ -207,8 +207,14 @@ def _style_sheet(c: Colours) -> str:
     QMenu::item {{ padding: 4px 14px 4px 8px; }}
     QMenu::item:selected {{ background: {rule}; }}
     QListView, QScrollArea {{ background: transparent; border: none; outline: none; }}
-    QTreeWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {muted}; border-radius: 3px; background: {panel}; }}
-    QTreeWidget::indicator:checked {{ background: {ink}; border-color: {ink}; }}
+    QListWidget::item {{ padding: 4px 2px; }}
+    QListWidget::item:selected {{ background: {rule}; color: {ink}; }}
+    QTreeWidget::indicator, QListWidget::indicator, QCheckBox::indicator, QMenu::indicator {{
+        width: 11px; height: 11px; border: 1px solid {muted}; border-radius: 3px; background: {panel}; }}
+    QMenu::indicator {{ margin-left: 6px; }}
+    QTextBrowser {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px; }}
+    QTreeWidget::indicator:checked, QListWidget::indicator:checked, QCheckBox::indicator:checked,
+    QMenu::indicator:checked {{ background: {ink}; border-color: {ink}; }}
     QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 8px; margin: 0; }}

@@ -21,6 +21,7 @@ from yondle.desktop.places.compare import ComparePlace
 from yondle.desktop.places.first import FirstPage
 from yondle.desktop.places.logbook import LogbookPlace
 from yondle.desktop.places.map import MapPlace
+from yondle.desktop.places.report import ReportPlace
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.places.traces import TracesPlace
 from yondle.desktop.places.tune import TunePlace
@@ -30,7 +31,7 @@ from yondle.desktop.widgets.command_list import CommandList
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, duration, number
 
-PLACES = ("Tune", "Scaling", "Map", "Compare", "Traces", "Logbook")
+PLACES = ("Tune", "Scaling", "Map", "Compare", "Traces", "Logbook", "Report")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -51,6 +52,7 @@ class MainWindow(QMainWindow):
         self.compare: ComparePlace | None = None
         self.traces: TracesPlace | None = None
         self.log: LogbookPlace | None = None
+        self.report: ReportPlace | None = None
         self.places: QStackedWidget | None = None
         self.first: FirstPage | None = None
         self._evening_wanted = False
@@ -117,7 +119,9 @@ class MainWindow(QMainWindow):
         self.session = None
         if self.tune is not None:
             self.tune.leave()
-            self.tune = self.scaling = self.map = self.compare = self.traces = self.log = self.places = None
+            self.tune = self.scaling = self.map = self.compare = self.traces = self.log = self.report = self.places = (
+                None
+            )
         if session is not None:
             self.bridge.submit("close", session.close)
 
@@ -281,8 +285,9 @@ class MainWindow(QMainWindow):
         self.log = LogbookPlace(self._theme, session)
         self.log.wants_step.connect(self.show_step)
         self.log.wants_trace.connect(self.show_trace)
+        self.report = ReportPlace(self._theme, session, self.tune.views)
         self.places = QStackedWidget()
-        for place in (self.tune, self.scaling, self.map, self.compare, self.traces, self.log):
+        for place in (self.tune, self.scaling, self.map, self.compare, self.traces, self.log, self.report):
             self.places.addWidget(place)
         self._show_page(self.places)
         self.go_to(0)

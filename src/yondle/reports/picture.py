@@ -62,16 +62,21 @@ def draw(picture: Picture) -> str:
 
 def mark(x: float, y: float, r: float, verdict: Verdict, opacity: float = 1.0) -> str:
     """Draw a verdict's mark."""
-    colour = PAPER.verdicts[verdict]
-    attributes = f'fill="{colour}" stroke="{colour}" stroke-width="1.5" opacity="{opacity:g}"'
+    return f'<g opacity="{opacity:g}">{mark_shape(x, y, r, verdict, PAPER.verdicts[verdict], PAPER.panel)}</g>'
+
+
+def mark_shape(x: float, y: float, r: float, verdict: Verdict, colour: str, ground: str) -> str:
+    """Draw a verdict's mark as SVG shapes in any colour on any ground."""
+    attributes = f'fill="{colour}" stroke="{colour}" stroke-width="1.5"'
+    hollow = f'fill="none" stroke="{colour}" stroke-width="1.5"'
     match SHAPES[verdict]:
         case Shape.DISC:
             return f'<circle cx="{x:.1f}" cy="{y:.1f}" r="{r:g}" {attributes}/>'
         case Shape.RING:
-            return f'<circle cx="{x:.1f}" cy="{y:.1f}" r="{r:g}" {attributes.replace(colour, "none", 1)}/>'
+            return f'<circle cx="{x:.1f}" cy="{y:.1f}" r="{r:g}" {hollow}/>'
         case Shape.HALF_DISC:
             half = f'<path d="M{x:.1f} {y - r:.1f} A{r:g} {r:g} 0 0 1 {x:.1f} {y + r:.1f} Z" {attributes}/>'
-            return f'<circle cx="{x:.1f}" cy="{y:.1f}" r="{r:g}" {attributes.replace(colour, "none", 1)}/>{half}'
+            return f'<circle cx="{x:.1f}" cy="{y:.1f}" r="{r:g}" {hollow}/>{half}'
         case Shape.TRIANGLE:
             return f'<path d="M{x:.1f} {y - r:.1f} L{x + r:.1f} {y + r:.1f} L{x - r:.1f} {y + r:.1f} Z" {attributes}/>'
         case Shape.DIAMOND:
@@ -83,7 +88,7 @@ def mark(x: float, y: float, r: float, verdict: Verdict, opacity: float = 1.0) -
             lines = (
                 f"M{x - s:.1f} {y - s:.1f} L{x + s:.1f} {y + s:.1f} M{x + s:.1f} {y - s:.1f} L{x - s:.1f} {y + s:.1f}"
             )
-            return f'{box}<path d="{lines}" stroke="{PAPER.panel}" stroke-width="1.6" fill="none"/>'
+            return f'{box}<path d="{lines}" stroke="{ground}" stroke-width="1.6" fill="none"/>'
 
 
 class _Scale:

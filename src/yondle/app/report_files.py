@@ -1,0 +1,47 @@
+"""Writes a field book's report as a file; the libraries for each kind load when it is asked for."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from yondle.app.reporting import report_of
+from yondle.app.session import Session
+from yondle.model.errors import KnownError
+from yondle.model.marks import NIGHT, PAPER
+from yondle.reports.content import Report
+
+KINDS = (".html", ".pdf", ".md")
+
+
+def report_bytes(report: Report, kind: str) -> bytes:
+    """Write a report as HTML, PDF or Markdown; raises KnownError for another kind."""
+    if kind in (".html", ".htm"):
+        from yondle.reports.html import html
+
+        return html(report).encode()
+    if kind == ".pdf":
+        from yondle.reports.pdf import pdf
+
+        return pdf(report)
+    if kind in (".md", ".markdown"):
+        from yondle.reports.markdown import markdown
+
+        return markdown(report).encode()
+    raise KnownError(f"A report isn't written as '{kind}'.", f"End the name in {', '.join(KINDS[:-1])} or {KINDS[-1]}.")
+
+
+def report_preview(report: Report, night: bool) -> tuple[str, dict[str, str]]:
+    """Give a report as plain HTML for a text view, with its pictures as SVG by name."""
+    from yondle.reports.preview import preview
+
+    return preview(report, NIGHT if night else PAPER)
+
+
+def write_report(session: Session, path: Path) -> int:
+    """Write the report of a field book; gives its size in bytes. Raises KnownError where it can't be written."""
+    made = report_bytes(report_of(session), path.suffix.lower())
+    try:
+        path.write_bytes(made)
+    except OSError as error:
+        raise KnownError(f"{path} can't be written ({error.strerror}).", "Choose another place.") from error
+    return len(made)

@@ -1,0 +1,385 @@
+"""Gathers a report from a field book: the question, the machine, what was tried, what it brought, and how to do it again."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable
+from datetime import datetime
+
+from yondle import __version__
+from yondle.analysis.margins import GainWord, passes_needed, spread
+from yondle.analysis.scaling import at_cap
+from yondle.app.profiles import compared_to_stock, profile_text, profiles
+from yondle.app.reproducing import plan_again
+from yondle.app.session import Session
+from yondle.app.views.curves import Curve, ScalingView, knobs_measured, scaling
+from yondle.app.views.gains import benchmark_of, gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
+from yondle.app.views.kept import KeptViews
+from yondle.app.views.limits import limits
+from yondle.app.views.trail import failure_words, on_path, step_detail, step_title
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob
+from yondle.model.pacing import LOW
+from yondle.model.parts import Part
+from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
+from yondle.model.steps import Attempt, StepRecord
+from yondle.model.workloads import Workload
+from yondle.reports.content import (
+    Block,
+    Cell,
+    Chart,
+    ChartCurve,
+    ChartPoint,
+    File,
+    Pairs,
+    Report,
+    Section,
+    Table,
+    Words,
+)
+
+QUESTION, SECTIONS = "question", "report sections"
+LONGEST_QUESTION = 500
+HEADINGS = {
+    Part.QUESTION: "The question",
+    Part.MACHINE: "Machine and conditions",
+    Part.PATH: "What was changed, in order",
+    Part.BASELINE: "Baseline and noise",
+    Part.SCALING: "How scores scale",
+    Part.GAINS: "What it brought",
+    Part.NOISE: "Within noise",
+    Part.FAILURES: "Failures",
+    Part.LIMITS: "Limits",
+    Part.PROFILES: "Recommended settings",
+    Part.CAVEATS: "Caveats and notes",
+    Part.AGAIN: "How to do it again",
+}
+_MOST_CURVES = 6
+_WORTH = 0.01
+
+
+def question(session: Session) -> str:
+    """Give the question the tuner wrote for the report; empty without one."""
+    return str(session.logbook.keeping.value(QUESTION) or "")
+
+
+def ask(session: Session, words: str) -> None:
+    """Keep the question; raises KnownError for one that is far too long."""
+    if len(words) > LONGEST_QUESTION:
+        raise KnownError(f"A question has at most {LONGEST_QUESTION} characters.", "Shorten it.")
+    session.logbook.keeping.keep(QUESTION, words.strip())
+
+
+def sections_chosen(session: Session) -> tuple[Part, ...]:
+    """Give the sections of the report in their order; all of them until others were chosen."""
+    kept = session.logbook.keeping.value(SECTIONS)
+    known = {str(part): part for part in Part}
+    chosen = tuple(known[name] for name in kept if name in known) if kept else ()
+    return chosen or tuple(Part)
+
+
+def choose_sections(session: Session, parts: tuple[Part, ...]) -> None:
+    """Keep which sections the report has, and in which order; raises KnownError for none, and for one named twice."""
+    if not parts or len(set(parts)) != len(parts):
+        raise KnownError("A report has each section once, and one at least.", "Choose the sections it shall have.")
+    session.logbook.keeping.keep(SECTIONS, [str(part) for part in parts])
+
+
+def parts_named(words: str) -> tuple[Part, ...]:
+    """Read a list of sections separated by commas; raises KnownError for one that isn't there."""
+    known = {str(part): part for part in Part}
+    named = [name.strip().lower() for name in words.split(",") if name.strip()]
+    unknown = [name for name in named if name not in known]
+    if unknown:
+        raise KnownError(f"There is no section '{unknown[0]}'.", f"There are: {', '.join(known)}.")
+    return tuple(known[name] for name in named)
+
+
+def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: KeptViews | None = None) -> Report:
+    """Gather the report; nothing in it depends on when it is made."""
+    gatherer = _Gatherer(session, views or KeptViews(session))
+    chosen = parts or sections_chosen(session)
+    made = [Section(part, HEADINGS[part], gatherer.blocks(part)) for part in chosen]
+    info = session.declaration.info
+    kind = "simulated rig, " if info.simulated else ""
+    return Report(
+        f"{info.name}: {question(session) or 'what its settings are worth'}",
+        f"{kind}{info.place}",
+        gatherer.dates(),
+        tuple(section for section in made if section.blocks),
+    )
+
+
+class _Gatherer:
+    """Makes the blocks of every section."""
+
+    def __init__(self, session: Session, views: KeptViews) -> None:
+        self._session, self._views = session, views
+        self._declaration = session.declaration
+
+    def blocks(self, part: Part) -> tuple[Block, ...]:
+        makers: dict[Part, Callable[[], list[Block]]] = {
+            Part.QUESTION: self._question, Part.MACHINE: self._machine, Part.PATH: self._path, Part.BASELINE: self._baseline,
+            Part.SCALING: self._scaling, Part.GAINS: self._gains, Part.NOISE: self._noise, Part.FAILURES: self._failures,
+            Part.LIMITS: self._limits, Part.PROFILES: self._profiles, Part.CAVEATS: self._caveats, Part.AGAIN: self._again,
+        }  # fmt: skip
+        return tuple(makers[part]())
+
+    def dates(self) -> str:
+        """Say when the first and the last test were made."""
+        days = sorted({_day(a.started_at) for a in self._attempts})
+        if not days:
+            return "Nothing was tested yet."
+        tests = count(len(self._attempts), "test")
+        first, last = (f"{datetime.fromisoformat(day):%d %B %Y}".lstrip("0") for day in (days[0], days[-1]))
+        when = f"{first} to {last}" if len(days) > 1 else first
+        return f"{tests} of {count(len(self._session.steps), 'step')}, {when}. Made by Yondle {__version__}."
+
+    @property
+    def _attempts(self) -> list[Attempt]:
+        return [a for record in self._session.steps for a in record.attempts]
+
+    @property
+    def _chosen(self) -> StepRecord | None:
+        """The step that is told of: that of the first profile that has one, else the one in force."""
+        kept = next((p.step for p in profiles(self._session) if p.step is not None), None)
+        return self._session.step(kept) if kept is not None else self._session.position
+
+    def _question(self) -> list[Block]:
+        asked = question(self._session)
+        blocks: list[Block] = [Words(asked, strong=True)] if asked else []
+        chosen, base = self._chosen, self._session.baseline_step
+        if base is None:
+            return [*blocks, Words("There is no baseline yet, so nothing can be compared.")]
+        if chosen is None or chosen.step.number == base.step.number:
+            return [*blocks, Words("The rig is at stock.")]
+        together = mean_gain(self._session, chosen)
+        title = step_title(self._declaration, chosen.step)
+        whole = f": {range_words(together)} over stock on the whole" if together is not None else ""
+        return [*blocks, Words(f"Step {chosen.step.number} ({title}) {chosen.verdict}{whole}.")]
+
+    def _machine(self) -> list[Block]:
+        rows = list(self._declaration.info.facts.items())
+        told: dict[str, set[str]] = {}
+        for attempt in self._attempts:
+            for name, value in attempt.conditions.items():
+                if isinstance(value, str) and name not in dict(rows):
+                    told.setdefault(name, set()).add(value)
+        rows += [(name, " / ".join(sorted(values))) for name, values in sorted(told.items()) if name != "asked because"]
+        rooms = [float(v) for a in self._attempts if (v := a.conditions.get("room temperature in °C")) is not None]
+        if rooms:
+            rows.append(("room", f"{number(min(rooms), 1)} to {quantity(max(rooms), '°C', 1)}"))
+        return [Pairs(tuple((name.capitalize(), value) for name, value in rows))] if rows else []
+
+    def _path(self) -> list[Block]:
+        benchmark = benchmark_of(self._session)
+        path, rows = on_path(self._session), []
+        for record in self._session.steps:
+            value = gain_of(self._session, record, benchmark)
+            rows.append(
+                (
+                    Cell(str(record.step.number)),
+                    Cell(step_title(self._declaration, record.step) + ("" if record.step.number in path else " ·")),
+                    Cell(str(record.verdict), record.verdict),
+                    Cell(gain_words(value)),
+                    Cell(step_detail(self._declaration, record, benchmark)),
+                )
+            )
+        head = ("step", "what changed", "verdict", f"{benchmark.name} over stock", "")
+        table = Table(head, tuple(rows), frozenset({0, 3}), "No step was tested yet.")
+        return [table, Words("Steps with a dot were tried and left; the others lead to where the rig is.")]
+
+    def _baseline(self) -> list[Block]:
+        base = self._session.baseline_step
+        if base is None:
+            return [Words("There is no baseline yet.")]
+        rows = []
+        for benchmark in self._declaration.benchmarks:
+            told = spread(base.scores(benchmark.id))
+            if told is None:
+                continue
+            half = (told.high - told.low) / 2.0
+            digits = digits_for(half) if math.isfinite(half) else benchmark.metric.digits
+            margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
+            seen = math.isfinite(told.variation) and told.variation > 0.0
+            wanted = count(passes_needed(_WORTH, told.variation), "pass", "passes") if seen else ""
+            varies = f"{number(100 * told.variation, 2)}{THIN}%" if seen else ""
+            rows.append(
+                (
+                    Cell(benchmark.name), Cell(f"{number(told.mean, digits)}{margin}{THIN}{benchmark.metric.unit}"),
+                    Cell(str(told.n)), Cell(varies), Cell(wanted), Cell(str(benchmark.metric.direction)),
+                )
+            )  # fmt: skip
+        head = ("benchmark", "at stock, 95 % range", "passes", "spread of a pass", f"to see 1{THIN}%", "")
+        words = "Warm-up passes, disturbed and discarded ones are kept in the logbook and left out of every figure."
+        return [Table(head, tuple(rows), frozenset({1, 2, 3})), Words(words)]
+
+    def _scaling(self) -> list[Block]:
+        blocks: list[Block] = []
+        for knob in knobs_measured(self._session, self._views.settings):
+            view = scaling(self._session, self._views.settings, knob)
+            if any(len(c.points) > 1 for c in view.curves):
+                blocks += [_chart(knob, view), Words(f"{view.sentence} {view.held}. {' '.join(view.caveats)}".strip())]
+        return blocks or [Words("No knob was measured at two values with all else the same.")]
+
+    def _gains(self) -> list[Block]:
+        chosen = self._chosen
+        base = self._session.baseline_step
+        if chosen is None or base is None or chosen.step.number == base.step.number:
+            return [Words("Nothing but stock is in force.")]
+        rows = []
+        for benchmark in self._declaration.benchmarks:
+            told = gain_of(self._session, chosen, benchmark)
+            if told is None:
+                continue
+            lows = lows_gain_of(self._session, chosen, benchmark)
+            rows.append(
+                (
+                    Cell(benchmark.name), Cell(told_words(told)), Cell(f"{told.n} and {told.n_baseline}"),
+                    Cell(told_words(lows) if lows is not None else ""),
+                )
+            )  # fmt: skip
+        together = mean_gain(self._session, chosen)
+        title = f"Step {chosen.step.number}: {step_title(self._declaration, chosen.step)}, against the baseline."
+        blocks: list[Block] = [Words(title)]
+        head = ("benchmark", f"gain, 95{THIN}% margin", "passes, here and at stock", LOW)
+        blocks.append(Table(head, tuple(rows), frozenset({1, 2}), "No benchmark has figures."))
+        if together is not None:
+            blocks.append(Words(f"Geometric mean of what isn't capped: {range_words(together)}."))
+        return blocks
+
+    def _noise(self) -> list[Block]:
+        rows = []
+        for record in self._session.steps:
+            for benchmark in self._declaration.benchmarks:
+                told = gain_of(self._session, record, benchmark)
+                if at_cap([(0.0, record.scores(benchmark.id))], benchmark.metric.cap):
+                    continue
+                if told is not None and told.word is GainWord.WITHIN_NOISE:
+                    title = step_title(self._declaration, record.step)
+                    rows.append(
+                        (Cell(f"{record.step.number}"), Cell(title), Cell(benchmark.name), Cell(told_words(told)))
+                    )
+        head = ("step", "what changed", "benchmark", "")
+        empty = "Every difference that was measured shows above the noise."
+        capped = [b.name for b in self._declaration.benchmarks if self._capped(b)]
+        note = [Words(f"At a cap, so it tells nothing: {', '.join(capped)}.")] if capped else []
+        return [Table(head, tuple(rows), frozenset({0}), empty), *note]
+
+    def _capped(self, benchmark: Workload) -> bool:
+        base = self._session.baseline_step
+        scores = base.scores(benchmark.id) if base is not None else []
+        return bool(scores) and at_cap([(0.0, scores)], benchmark.metric.cap)
+
+    def _failures(self) -> list[Block]:
+        rows = []
+        for record in self._session.steps:
+            for attempt in record.attempts:
+                outcome = attempt.outcome
+                if outcome is None or outcome.failure is None:
+                    continue
+                signs = "; ".join(outcome.pointer.signs)
+                points = f"points to {outcome.pointer.subsystem}: {signs}" if outcome.pointer.subsystem else signs
+                after = duration(outcome.time_to_failure_s) if outcome.time_to_failure_s is not None else ""
+                rows.append(
+                    (
+                        Cell(str(record.step.number)), Cell(step_title(self._declaration, record.step)),
+                        Cell(failure_words(outcome), outcome.verdict), Cell(outcome.stage), Cell(after), Cell(points),
+                    )
+                )  # fmt: skip
+        head = ("step", "what changed", "how it failed", "stage", "after", "what it points to")
+        return [Table(head, tuple(rows), frozenset({0, 4}), "Nothing failed.")]
+
+    def _limits(self) -> list[Block]:
+        own = []
+        for knob in self._declaration.knobs:
+            low, high = self._declaration.own_range(knob)
+            if (low, high) != (knob.low, knob.high):
+                given = f"{knob.bare(knob.low)} to {knob.text(knob.high)}"
+                own.append((knob.name, f"{knob.bare(low)} to {knob.text(high)}; the machine takes {given}"))
+        for limit in self._declaration.limits:
+            channel = self._declaration.channel(limit.channel)
+            own.append((f"{channel.name}, stop", quantity(limit.most, channel.unit, channel.digits)))
+        blocks: list[Block] = [Pairs(tuple(own))] if own else []
+        chosen = self._chosen
+        if chosen is None:
+            return blocks
+        try:
+            told = limits(self._session, self._views.settings, self._views.sensitivities, chosen.step.number)
+        except KnownError:
+            return blocks
+        rows = [
+            (Cell(each.benchmark.name), Cell(each.finding.words), Cell("; ".join(each.finding.signs))) for each in told
+        ]
+        title = Words(f"What holds each benchmark back at step {chosen.step.number}:")
+        return [*blocks, title, Table(("benchmark", "limited by", "evidence"), tuple(rows))]
+
+    def _profiles(self) -> list[Block]:
+        blocks: list[Block] = []
+        for kept in profiles(self._session):
+            told = compared_to_stock(self._session, kept)
+            gains = ", ".join(f"{name} {words}" for name, words in told.gains)
+            blocks.append(Words(f"{kept.name}, {kept.purpose}{f': {gains}' if gains else ''}", strong=True))
+            knobs = [(k.name, k.text(kept.setup[k.id])) for k in self._declaration.knobs if k.id in kept.setup]
+            blocks.append(Pairs(tuple(knobs)))
+            blocks.append(File(f"{kept.name}.toml", profile_text(self._session, kept)))
+        return blocks or [Words("No profile was kept.")]
+
+    def _caveats(self) -> list[Block]:
+        blocks: list[Block] = []
+        left_out = sum(bool(p.discarded) for a in self._attempts for p in a.passes)
+        if left_out:
+            blocks.append(Words(f"{count(left_out, 'pass', 'passes')} discarded by the tuner, with these reasons:"))
+            rows = [
+                (Cell(str(r.step.number)), Cell(self._declaration.workload(p.workload).name, struck=True), Cell(p.discarded))
+                for r in self._session.steps for a in r.attempts for p in a.passes if p.discarded
+            ]  # fmt: skip
+            blocks.append(Table(("step", "pass", "reason"), tuple(rows), frozenset({0})))
+        notes = [(r, n) for r in self._session.steps for n in r.notes]
+        rows_ = [
+            (Cell(str(r.step.number)), Cell("caveat" if n.caveat else "note"), Cell(n.text))
+            for r, n in sorted(notes, key=lambda pair: not pair[1].caveat)
+        ]
+        if rows_:
+            blocks.append(Table(("step", "", ""), tuple(rows_), frozenset({0})))
+        files = [
+            f"{f.name} at step {r.step.number} (SHA-256 {f.sha256[:16]}…)"
+            for r in self._session.steps
+            for f in r.attached
+        ]
+        if files:
+            blocks.append(Words("Kept as proof in the logbook: " + ", ".join(files)))
+        return blocks or [Words("No caveat or note was written.")]
+
+    def _again(self) -> list[Block]:
+        rows = [("Yondle", __version__), ("rig", self._session.logbook.rig()[1])]
+        seed = re.search(r"^seed *= *(\d+)", self._session.logbook.rig()[2], re.MULTILINE)
+        if seed is not None:
+            rows.append(("seed", seed[1]))
+        words = "Make a field book for such a rig, run the baseline, then: yondle plan run BOOK again.toml"
+        return [Pairs(tuple(rows)), Words(words), File("again.toml", plan_again(self._session))]
+
+
+def _chart(knob: Knob, view: ScalingView) -> Chart:
+    shown = sorted(view.curves, key=lambda c: not c.answers)[:_MOST_CURVES]
+    first = shown[0]
+    knee = first.reading.knee.at if first.reading is not None and first.reading.knee is not None else None
+    return Chart(
+        f"Along {knob.name.lower()}",
+        f"{knob.name}, {knob.unit}" if knob.unit else knob.name,
+        "gain over the baseline, %; bars show 95 % ranges, the band the noise at stock",
+        tuple(_chart_curve(curve) for curve in shown),
+        view.noise.get(first.benchmark.id),
+        knee,
+        tuple((f.value, f.verdict) for f in view.failures),
+    )
+
+
+def _chart_curve(curve: Curve) -> ChartCurve:
+    points = (ChartPoint(p.value, p.shown, p.low, p.high, p.passes, p.verdict) for p in curve.points)
+    return ChartCurve(curve.benchmark.name, tuple(points), curve.capped)
+
+
+def _day(at: str) -> str:
+    return at[:10]

@@ -1,0 +1,36 @@
+"""`yondle report`: what was found, written so that others can judge it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+
+from yondle.app.report_files import write_report
+from yondle.app.reporting import ask, choose_sections, parts_named
+from yondle.app.session import Session
+from yondle.cli.running import LogbookPath, opened
+
+
+def add_report_command(app: typer.Typer, console: Console) -> None:
+    """Add the command."""
+
+    @app.command()
+    def report(
+        logbook: LogbookPath,
+        file: Annotated[
+            Path, typer.Argument(help="Where to write it; .html, .pdf or .md says as what.", show_default=False)
+        ],
+        question: Annotated[str | None, typer.Option(help="The question it answers; kept in the field book.")] = None,
+        sections: Annotated[str | None, typer.Option(help="Which sections, in which order; kept, too.")] = None,
+    ) -> None:
+        """Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."""
+        with opened(lambda: Session.open(logbook)) as session:
+            if question is not None:
+                ask(session, question)
+            if sections is not None:
+                choose_sections(session, parts_named(sections))
+            written = write_report(session, file)
+        console.print(f"{file} is written ({written} bytes).", markup=False)

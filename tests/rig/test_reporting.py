@@ -1,0 +1,92 @@
+"""The report of a climb on the simulated rig: everything that was found is in it, and it repeats by its own plan."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.app.machines import RigChoice
+from yondle.app.plans import start_plan
+from yondle.app.profiles import keep_profile
+from yondle.app.remarks import attach, discard_pass, write_note
+from yondle.app.report_files import report_bytes
+from yondle.app.reporting import ask, choose_sections, parts_named, report_of, sections_chosen
+from yondle.app.reproducing import plan_again
+from yondle.app.session import Session
+from yondle.main import run
+from yondle.model.errors import KnownError
+from yondle.model.parts import Part
+
+
+@pytest.fixture(scope="module")
+def climbed(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("report") / "book.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(3)
+    for clock in (4300.0, 4400.0, 5000.0):
+        session.try_from(session.position.step.number if session.position else 1, {"core_clock": clock}, None)
+    keep_profile(session, "Daily", number=3)
+    write_note(session, 3, "the shed was cold", caveat=True)
+    proof = path.with_name("screen.png")
+    proof.write_bytes(b"proof")
+    attach(session, 3, proof)
+    made = next(p for a in session.step(3).attempts for p in a.passes if p.counts)
+    discard_pass(session, 3, session.step(3).attempts[0].id, made.ordinal, "door open")
+    session.close()
+    return path
+
+
+def test_a_report_holds_what_was_asked_found_failed_and_written(climbed: Path) -> None:
+    session = Session.open(climbed)
+    ask(session, "What is the clock worth?")
+    report = report_of(session)
+    text = report_bytes(report, ".md").decode()
+    for words in (
+        "What is the clock worth?", "Calder C8", "Core clock 4\u202f400", "within noise", "went down", "Daily",
+        "the shed was cold", "door open", "screen.png", "yondle-plan 1", "seed", "95\u202f% range",
+    ):  # fmt: skip
+        assert words.replace("\u202f", " ") in text.replace("\u202f", " ").replace("\\", ""), words
+    assert [s.part for s in report.sections] == list(Part)
+    assert report_bytes(report_of(session), ".pdf") == report_bytes(report, ".pdf")
+    choose_sections(session, (Part.GAINS, Part.QUESTION))
+    assert [s.part for s in report_of(session).sections] == [Part.GAINS, Part.QUESTION]
+    choose_sections(session, tuple(Part))
+    for wrong in ((), (Part.GAINS, Part.GAINS)):
+        with pytest.raises(KnownError, match="each section once"):
+            choose_sections(session, wrong)
+    with pytest.raises(KnownError, match="no section 'moon'"):
+        parts_named("gains, moon")
+    with pytest.raises(KnownError, match="isn't written as"):
+        report_bytes(report, ".doc")
+    assert sections_chosen(session) == tuple(Part)
+    session.close()
+
+
+def test_its_plan_makes_the_same_steps_with_the_same_verdicts(climbed: Path, tmp_path: Path) -> None:
+    session = Session.open(climbed)
+    plan, wanted = plan_again(session), {r.step.setup: r.verdict for r in session.steps}
+    session.close()
+    assert tomllib.loads(plan)["format"] == "yondle-plan 1"
+    again = Session.create(tmp_path / "again.yondle", RigChoice("simulated", "Heron", quick_rig()))
+    again.baseline(3)
+    start_plan(again, plan, "again", lambda *_: None)
+    assert {r.step.setup: r.verdict for r in again.steps} == wanted
+    again.close()
+
+
+def test_a_fresh_book_and_the_command_line_have_a_report_too(climbed: Path, tmp_path: Path) -> None:
+    Session.create(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    for name in ("r.html", "r.pdf", "r.md"):
+        assert run(["report", str(tmp_path / "fresh.yondle"), str(tmp_path / name)]) == 0
+    assert b"no baseline yet" in (tmp_path / "r.html").read_bytes()
+    made = tmp_path / "gains.html"
+    assert run(["report", str(climbed), str(made), "--sections", "gains,again", "--question", "Worth it?"]) == 0
+    page = made.read_text("utf-8")
+    assert "Worth it?" in page
+    assert 'id="gains"' in page
+    assert 'id="path"' not in page
+    assert run(["report", str(climbed), str(made), "--sections", "all"]) == 2
+    assert run(["report", str(climbed), str(tmp_path / "no" / "r.html"), "--sections", "gains"]) == 2
