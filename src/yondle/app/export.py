@@ -1,59 +1,149 @@
-"""A whole logbook as one JSON document: rig, steps, attempts, passes, notes, profiles and what was told. Same rig, same bytes."""
+"""A logbook out of its file and back: the whole as JSON, its passes as CSV, a copy to share, and two made into one."""
 
 from __future__ import annotations
 
+import csv
+import getpass
+import io
 import json
-from dataclasses import asdict
+import re
+import socket
+from pathlib import Path
 from typing import Any
 
 from yondle.app.session import Session
-from yondle.model.steps import Attempt, StepRecord
+from yondle.app.views.log import Kind, LogRow, LogRows, book_title
+from yondle.app.views.measured import changed_words
+from yondle.logbook.archive import Values, restore
+from yondle.logbook.merging import merged
+from yondle.logbook.records import reading
+from yondle.model.errors import KnownError
 
-FORMAT = "yondle-logbook 1"
-
-
-def logbook_text(session: Session) -> str:
-    """Write the logbook; nothing in it depends on where the file lies or when it is written."""
-    keeping = session.logbook.keeping
-    document = {
-        "format": FORMAT,
-        "rig": asdict(session.declaration.info),
-        "steps": [_step(session, record) for record in session.steps],
-        "position": session.position.step.number if session.position else None,
-        "in_force": dict(session.in_force),
-        "profiles": [{**asdict(p), "setup": dict(p.setup)} for p in keeping.profiles()],
-        "conditions": session.own.conditions,
-        "ranges": keeping.value("ranges") or {},
-        "limits": keeping.value("limits") or {},
-    }
-    return json.dumps(document, ensure_ascii=False, indent=1, sort_keys=True) + "\n"
+LARGEST_ARCHIVE = 1 << 30
+_PRIVATE = re.compile(r"serial|uuid|asset tag|host ?name|user ?name|mac address|machine.id", re.IGNORECASE)
+"""Names of conditions and facts that say whose machine it is."""
+_SHORTEST_NAME = 3
+_EVERYBODY = {"root", "localhost", "user"}
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def _step(session: Session, record: StepRecord) -> dict[str, Any]:
-    step = record.step
-    return {
-        "number": step.number,
-        "kind": str(step.kind),
-        "parent": step.parent,
-        "joint": step.joint,
-        "changes": [asdict(change) for change in step.changes],
-        "setup": dict(step.setup),
-        "derived": record.derived,
-        "verdict": str(record.verdict),
-        "attempts": [_attempt(session, attempt) for attempt in record.attempts],
-        "results from elsewhere": [asdict(added) for added in record.added],
-        "sensor logs": [asdict(log) for log in session.logbook.sensor_logs(step.number)],
-        "notes": [{"at": note.at, "text": note.text} for note in record.notes],
-    }
+def logbook_text(session: Session, samples: bool = True) -> str:
+    """Write the whole logbook as JSON; nothing in it depends on where the file lies or when it is written."""
+    return _text(session.logbook.values(samples))
 
 
-def _attempt(session: Session, attempt: Attempt) -> dict[str, Any]:
-    return {
-        "id": attempt.id,
-        "started_at": attempt.started_at,
-        "started_s": attempt.started_s,
-        "conditions": attempt.conditions,
-        "outcome": asdict(attempt.outcome) if attempt.outcome else None,
-        "passes": [asdict(record) for record in attempt.passes],
-        "journal": session.logbook.journal(attempt.id),
-    }
+def passes_csv(session: Session) -> str:
+    """Write every pass as CSV (RFC 4180), one a row, with the settings and everything recorded beside it."""
+    rows = LogRows().rows([(book_title(session), session)])
+    passes = sorted((r for r in rows if r.kind is Kind.PASS), key=lambda r: (r.attempt, r.item))
+    facts = {(r.attempt, r.item): _facts(session, r) for r in passes}
+    names = sorted({name for each in facts.values() for name in each})
+    head = ["date", "step", "settings", "test", "pass", "benchmark", "score", "unit", "left out", *names]
+    made = [head]
+    for row in passes:
+        setup = changed_words(session.declaration, session.step(row.step).step.setup) or "everything at stock"
+        unit = next((w.metric.unit for w in session.declaration.workloads if w.name == row.benchmark), "")
+        score = "" if row.value is None else repr(row.value)
+        own = facts[row.attempt, row.item]
+        cells = [row.at, row.step, setup, row.attempt, row.item, row.benchmark, score, unit, row.left_out]
+        made.append([str(cell) for cell in (*cells, *(own.get(name, "") for name in names))])
+    return csv_text(made)
+
+
+def csv_text(rows: list[list[str]]) -> str:
+    """Write rows as CSV; words that a spreadsheet would take for a formula get an apostrophe before them."""
+    written = io.StringIO()
+    csv.writer(written).writerows([[_defused(cell) for cell in row] for row in rows])
+    return written.getvalue()
+
+
+def share(session: Session, path: Path, files: bool = False) -> None:
+    """Make a copy of the logbook to give away: without serial numbers, host and user names, and without files unless asked."""
+    values = session.logbook.values()
+    if not files:
+        values["tables"]["attachment"] = []
+    restore(path, _without_private(values))
+
+
+def read_archive(archive: Path, path: Path) -> None:
+    """Make a logbook from what `logbook_text` wrote; raises KnownError for anything else."""
+    try:
+        if archive.stat().st_size > LARGEST_ARCHIVE:
+            raise KnownError(f"{archive} is larger than {LARGEST_ARCHIVE >> 20} MiB.", "Export it without samples.")
+        document = json.loads(archive.read_text("utf-8"))
+    except OSError as error:
+        raise KnownError(
+            f"{archive} can't be read ({error.strerror}).", "Check the name and its permissions."
+        ) from error
+    except (ValueError, RecursionError) as error:
+        raise KnownError(
+            f"{archive} is no JSON document: {error}.", "Write it with 'yondle export BOOK FILE.json'."
+        ) from error
+    restore(path, document)
+
+
+def merge(one: Path, other: Path, into: Path) -> int:
+    """Make a third logbook of two about one rig, which stay as they are; gives how many steps it holds."""
+    values = []
+    for path in (one, other):
+        with reading(path) as records:
+            values.append(records.values())
+    made = merged(*values)
+    restore(into, made)
+    return len(made["tables"]["step"])
+
+
+def write(path: Path, text: str) -> None:
+    """Write a text; raises KnownError where it can't be."""
+    try:
+        path.write_text(text, "utf-8", newline="")
+    except OSError as error:
+        raise KnownError(f"{path} can't be written ({error.strerror}).", "Choose another place.") from error
+
+
+def _text(values: Values) -> str:
+    return json.dumps(values, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False) + "\n"
+
+
+def _facts(session: Session, row: LogRow) -> dict[str, Any]:
+    found = (
+        p for a in session.step(row.step).attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item
+    )
+    made = next(found)
+    return dict(made.result.facts) if made.result is not None else {}
+
+
+def _defused(cell: str) -> str:
+    if cell.startswith(_FORMULA) and not _is_number(cell):
+        return f"'{cell}"
+    return cell
+
+
+def _is_number(cell: str) -> bool:
+    try:
+        float(cell)
+    except ValueError:
+        return False
+    return True
+
+
+def _without_private(values: Any) -> Any:
+    """Take out what says whose machine it is: named facts as a whole, names of host, user and home wherever they stand."""
+    host, user, home = socket.gethostname(), getpass.getuser(), str(Path.home())
+    names = [(home, "~")] if len(home) > _SHORTEST_NAME else []
+    patterns = [(re.compile(re.escape(found)), put) for found, put in names]
+    for name, put in ((host, "(host)"), (host.split(".")[0], "(host)"), (user, "(user)")):
+        if len(name) >= _SHORTEST_NAME and name.lower() not in _EVERYBODY:
+            patterns.append((re.compile(rf"\b{re.escape(name)}\b"), put))
+    return _scrubbed(values, patterns)
+
+
+def _scrubbed(values: Any, patterns: list[tuple[re.Pattern[str], str]]) -> Any:
+    if isinstance(values, dict):
+        return {name: _scrubbed(value, patterns) for name, value in values.items() if not _PRIVATE.search(str(name))}
+    if isinstance(values, list):
+        return [_scrubbed(value, patterns) for value in values]
+    if isinstance(values, str):
+        for pattern, put in patterns:
+            values = pattern.sub(put, values)
+    return values

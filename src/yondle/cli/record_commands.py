@@ -1,4 +1,4 @@
-"""`yondle note`, `discard`, `attach` and `log`: what is written about the record, and looking through it."""
+"""`yondle note`, `discard`, `attach`, `log`, `export`, `restore`, `share`, `merge`: writing on the record, passing it on."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ import typer
 from rich.console import Console
 from rich.table import Table
 
+from yondle.app.export import logbook_text, merge, passes_csv, read_archive, share, write
 from yondle.app.remarks import attach, discard_pass, write_note
 from yondle.app.session import Session
 from yondle.app.views.log import Filter, Kind, LogRows, book_title, matching, when_words
@@ -93,6 +94,46 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             table.add_row(*(_plain(cell) for cell in cells))
         console.print(table)
         console.print(f"{wanted.sentence}: {len(found)} of {len(rows)} rows.", markup=False)
+
+    @app.command()
+    def export(
+        logbook: LogbookPath,
+        file: Annotated[
+            Path | None, typer.Argument(help="Where to: .json holds everything, .csv every pass; the terminal without.")
+        ] = None,
+        samples: Annotated[bool, typer.Option(help="Whether what the sensors said goes into JSON, too.")] = True,
+    ) -> None:
+        """Write the whole logbook as JSON, or its passes as CSV."""
+        with opened(lambda: Session.open(logbook)) as session:
+            table = file is not None and file.suffix.lower() == ".csv"
+            text = passes_csv(session) if table else logbook_text(session, samples)
+        if file is None:
+            print(text, end="")
+            return
+        write(file, text)
+        console.print(f"{file} is written.", markup=False)
+
+    @app.command()
+    def restore(archive: Path, logbook: LogbookPath) -> None:
+        """Make a logbook of what 'yondle export' wrote as JSON."""
+        read_archive(archive, logbook)
+        console.print(f"{logbook} is made.", markup=False)
+
+    @app.command(name="share")
+    def share_(
+        logbook: LogbookPath,
+        file: Annotated[Path, typer.Argument(help="The copy to make, ending in .yondle.")],
+        files: Annotated[bool, typer.Option(help="Put the files kept as proof into it, too.")] = False,
+    ) -> None:
+        """Make a copy to give away, without serial numbers, host and user names."""
+        with opened(lambda: Session.open(logbook)) as session:
+            share(session, file, files)
+        console.print(f"{file} is made; look through it with 'yondle log' before you give it away.", markup=False)
+
+    @app.command(name="merge")
+    def merge_(one: Path, other: Path, into: Annotated[Path, typer.Argument(help="The logbook to make.")]) -> None:
+        """Make one logbook of two about the same rig; both stay as they are."""
+        console.print(f"{into} holds {merge(one, other, into)} steps.", markup=False)
 
 
 def _plain(words: str) -> str:

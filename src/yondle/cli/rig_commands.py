@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from pathlib import Path
 from typing import Annotated
 
 import typer
 from rich.console import Console
 
-from yondle.app.export import logbook_text
 from yondle.app.readiness import readiness
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Together, opened, run_test
@@ -109,19 +107,6 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 print_json(status_values(session))
             else:
                 console.print("Stock is in force, read back." if verified else "Stock does NOT read back.")
-
-    @app.command()
-    def export(logbook: LogbookPath, file: Annotated[Path | None, typer.Argument()] = None) -> None:
-        """Write the whole logbook as JSON, to a file or to the terminal."""
-        with opened(lambda: Session.open(logbook)) as session:
-            text = logbook_text(session)
-            if file is None:
-                print(text, end="")
-                return
-            try:
-                file.write_text(text, "utf-8")
-            except OSError as error:
-                raise KnownError(f"{file} can't be written ({error.strerror}).", "Choose another place.") from error
 
 
 def number_of(text: str) -> float:

@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from numpy.typing import NDArray
 
 from yondle.logbook import schema
+from yondle.logbook.archive import Values, values_of
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
 from yondle.logbook.samples import unpack, unpack_arrays
@@ -119,6 +120,13 @@ class Records:
                 columns[name][at : at + len(own)] = column
             at += len(own)
         return times, columns
+
+    def values(self, samples: bool = True) -> Values:
+        """Give everything in the logbook as plain values, as an archive holds it; raises KnownError for a damaged one."""
+        try:
+            return values_of(self._engine, samples)
+        except (ValueError, TypeError) as error:
+            raise damaged(self.path, str(error)) from error
 
     def attachment(self, attachment: int) -> bytes:
         """Give the bytes of a file kept as proof; raises KnownError where there is none of that number."""

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -12,6 +10,7 @@ from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt
 from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
 from PySide6.QtWidgets import QFileDialog, QStackedWidget, QVBoxLayout, QWidget
 
+from yondle.app.export import csv_text
 from yondle.desktop.theme import MARGIN, Theme, font
 from yondle.desktop.widgets.basics import label
 from yondle.model.errors import KnownError
@@ -190,10 +189,8 @@ def _written(write: Callable[[], bool]) -> bool:
 
 
 def _as_csv(table: str) -> str:
-    """Write tab-separated lines as CSV (RFC 4180)."""
-    made = io.StringIO()
-    csv.writer(made).writerows(line.split("\t") for line in table.splitlines())
-    return made.getvalue()
+    """Write tab-separated lines as CSV."""
+    return csv_text([line.split("\t") for line in table.splitlines()])
 
 
 def _as_svg(chart: Chart, path: Path) -> bool:

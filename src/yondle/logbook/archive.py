@@ -1,0 +1,181 @@
+"""A whole logbook as plain values and back: every table by its columns, samples as times and readings, files as base64.
+
+The same logbook gives the same values, and a logbook made from them gives them again (docs/json-format.md).
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+import math
+from array import array
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from yondle.logbook import schema
+from yondle.logbook.samples import pack, unpack
+from yondle.logbook.store import connect, create_store, trouble
+from yondle.model.errors import KnownError
+from yondle.model.sensors import SampleBlock
+
+FORMAT = "yondle-logbook 2"
+TABLES = (
+    schema.rig, schema.step, schema.attempt, schema.pass_, schema.sample_block, schema.journal, schema.note, schema.attachment,
+    schema.result, schema.sensor_log, schema.state, schema.profile, schema.plan, schema.plan_move,
+)  # fmt: skip
+_JSON = {
+    "step": {"setup", "changes", "derived"}, "attempt": {"home", "conditions", "rests_at", "check", "last", "signs"},
+    "pass": {"facts"}, "sample_block": {"channels"}, "journal": {"detail"}, "result": {"facts"}, "sensor_log": {"channels"},
+    "state": {"value"}, "profile": {"setup"}, "plan": {"start"}, "plan_move": {"result"},
+}  # fmt: skip
+"""Columns that hold JSON text, which stands in the archive as what it says."""
+_SAMPLED = {"sample_block", "sensor_log"}
+"""Tables whose blobs are packed samples."""
+Values = dict[str, Any]
+
+
+def values_of(engine: sa.Engine, samples: bool = True) -> Values:
+    """Give everything in a logbook as plain values; without `samples` traces are left out."""
+    tables: dict[str, list[Values]] = {}
+    with engine.connect() as connection:
+        for table in TABLES:
+            if table.name == "sample_block" and not samples:
+                tables[table.name] = []
+                continue
+            rows = connection.execute(sa.select(table).order_by(*table.primary_key.columns))
+            tables[table.name] = [_plain(table.name, dict(row._mapping)) for row in rows]
+    return {"format": FORMAT, "schema": schema.SCHEMA_VERSION, "tables": tables}
+
+
+def restore(path: Path, document: object) -> None:
+    """Make a new logbook from such values; raises KnownError for what isn't one, and leaves nothing behind then."""
+    tables = _checked(document)
+    create_store(path)
+    engine = connect(path)
+    try:
+        with engine.begin() as connection:
+            for table in TABLES:
+                rows = [_kept(table, row, f"{table.name} {i}") for i, row in enumerate(tables.get(table.name, []), 1)]
+                for row in rows:
+                    connection.execute(table.insert().values(**row))
+    except sa.exc.IntegrityError as error:
+        raise _wrong(f"its tables don't fit together ({error.orig})") from error
+    except sa.exc.DatabaseError as error:
+        raise trouble(path, error) from error
+    finally:
+        engine.dispose()
+        if not _finished(path, tables):
+            for each in path.parent.glob(path.name + "*"):
+                each.unlink(missing_ok=True)
+
+
+def _finished(path: Path, tables: dict[str, list[Values]]) -> bool:
+    engine = connect(path)
+    try:
+        with engine.connect() as connection:
+            count = connection.execute(sa.select(sa.func.count()).select_from(schema.rig)).scalar_one()
+        return int(count) == len(tables.get("rig", []))
+    finally:
+        engine.dispose()
+
+
+def _checked(document: object) -> dict[str, list[Values]]:
+    if not isinstance(document, dict) or not str(document.get("format", "")).startswith("yondle-logbook "):
+        raise _wrong("it doesn't say that it is one")
+    if document["format"] != FORMAT:
+        raise KnownError(
+            f"This archive is '{document['format']}', and this Yondle reads '{FORMAT}'.",
+            "Write it again with the same version, or read it with the one that wrote it.",
+        )
+    if document.get("schema") != schema.SCHEMA_VERSION:
+        raise KnownError(
+            f"This archive has schema {document.get('schema')}, and this Yondle reads {schema.SCHEMA_VERSION}.",
+            "Open its logbook with this version once, then write the archive again.",
+        )
+    tables, known = document.get("tables"), {table.name for table in TABLES}
+    if not isinstance(tables, dict) or set(tables) - known:
+        raise _wrong("it has tables that no logbook has")
+    if not all(isinstance(rows, list) and all(isinstance(row, dict) for row in rows) for rows in tables.values()):
+        raise _wrong("a table is no list of rows")
+    if len(tables.get("rig", [])) != 1:
+        raise _wrong("it names no rig")
+    return tables
+
+
+def _plain(table: str, row: Values) -> Values:
+    if table in _SAMPLED:
+        block = unpack(tuple(json.loads(row["channels"])), row["samples"], row.pop("data"))
+        row["times_s"] = list(block.times_s)
+        row["readings"] = [list(each) for each in block.rows]
+    for name, value in row.items():
+        if name in _JSON.get(table, ()) and value is not None:
+            row[name] = json.loads(value)
+        elif isinstance(value, bytes):
+            row[name] = list(array("f", value)) if name == "frame_times" else base64.b64encode(value).decode("ascii")
+    return row
+
+
+def _kept(table: sa.Table, row: Values, place: str) -> Values:
+    try:
+        made = dict(row)
+        if table.name in _SAMPLED:
+            made["data"] = pack(_block(made))
+        for name, value in list(made.items()):
+            if name not in table.columns:
+                raise _wrong(f"{place} has a '{name}'")
+            if value is None and table.columns[name].nullable:
+                continue
+            if name in _JSON.get(table.name, ()):
+                made[name] = json.dumps(value, ensure_ascii=False)
+            elif name == "frame_times":
+                made[name] = array("f", value).tobytes()
+            elif isinstance(table.columns[name].type, sa.LargeBinary) and isinstance(value, str):
+                made[name] = base64.b64decode(value, validate=True)
+            else:
+                made[name] = _typed(table.columns[name], value)
+        return made
+    except (TypeError, ValueError, KeyError, OverflowError, binascii.Error) as error:
+        raise _wrong(f"{place} can't be read: {error}") from error
+
+
+def _typed(column: sa.Column[Any], value: Any) -> Any:
+    """Check a value against its column's type; raises ValueError for another."""
+    fits: dict[type, Callable[[Any], bool]] = {
+        sa.Integer: lambda v: isinstance(v, int) and not isinstance(v, bool),
+        sa.Float: lambda v: isinstance(v, int | float) and not isinstance(v, bool) and math.isfinite(v),
+        sa.Boolean: lambda v: isinstance(v, bool),
+        sa.Text: lambda v: isinstance(v, str),
+    }
+    wanted = next((check for kind, check in fits.items() if type(column.type) is kind), None)
+    if wanted is not None and not wanted(value):
+        raise ValueError(f"{column.name} is {value!r}")
+    return value
+
+
+def _block(row: Values) -> SampleBlock:
+    times, readings = row.pop("times_s"), row.pop("readings")
+    channels = tuple(str(name) for name in row["channels"])
+    if len(times) != len(readings) or row["samples"] != len(times) or any(len(r) != len(channels) for r in readings):
+        raise ValueError("times and readings don't fit together")
+    return SampleBlock(channels, tuple(float(t) for t in times), tuple(tuple(r) for r in readings))
+
+
+def _wrong(why: str) -> KnownError:
+    return KnownError(f"This is no archive of a logbook: {why}.", "Write it with 'yondle export BOOK FILE.json'.")
+
+
+def words_of(values: Any) -> Iterator[str]:
+    """Go through every text in such values, keys included."""
+    if isinstance(values, str):
+        yield values
+    elif isinstance(values, dict):
+        for name, value in values.items():
+            yield str(name)
+            yield from words_of(value)
+    elif isinstance(values, list):
+        for value in values:
+            yield from words_of(value)

@@ -1,0 +1,107 @@
+"""Two logbooks of one rig made into a third: steps in the order they were made, everything about them with new numbers."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yondle.logbook.archive import Values
+from yondle.model.errors import KnownError
+
+_BY_STEP = ("note", "attachment", "result", "sensor_log")
+_BY_ATTEMPT = ("pass", "sample_block", "journal")
+_BORN = "started_at"
+
+
+def merged(one: Values, other: Values) -> Values:
+    """Merge what `archive.values_of` gives of two logbooks; the first one's own limits, conditions and profiles win.
+
+    Tests that stand in both are taken once. Raises KnownError for logbooks of two rigs.
+    """
+    rigs = [document["tables"]["rig"][0] for document in (one, other)]
+    if (rigs[0]["kind"], rigs[0]["name"]) != (rigs[1]["kind"], rigs[1]["name"]):
+        raise KnownError(
+            f"One logbook is about {rigs[0]['name']}, the other about {rigs[1]['name']}.",
+            "Only logbooks of one rig are merged; Compare shows several side by side.",
+        )
+    sources = [_Source(document["tables"]) for document in (one, other)]
+    known = {sources[0].identity(attempt) for attempt in sources[0].tables["attempt"]}
+    taken = [(sources[0], step) for step in sources[0].tables["step"]]
+    taken += [(sources[1], step) for step in sources[1].tables["step"] if sources[1].new(step, known)]
+    taken.sort(key=lambda pair: (pair[0].born(pair[1]), pair[0] is not sources[0], pair[1]["number"]))
+    for number, (source, step) in enumerate(taken, 1):
+        source.steps[step["number"]] = number
+    tables: dict[str, list[Values]] = {name: [] for name in one["tables"]}
+    tables["rig"] = [rigs[0]]
+    for source, step in taken:
+        parent = source.steps.get(step["parent"])
+        tables["step"].append({**step, "number": source.steps[step["number"]], "parent": parent})
+    attempts = [(s, a) for s in sources for a in s.tables["attempt"] if s.kept(a)]
+    attempts.sort(key=lambda pair: (pair[1][_BORN], pair[0] is not sources[0], pair[1]["id"]))
+    for i, (source, attempt) in enumerate(attempts, 1):
+        source.attempts[attempt["id"]] = i
+        home = source.steps.get(attempt["home_step"])
+        tables["attempt"].append({**attempt, "id": i, "step": source.steps[attempt["step"]], "home_step": home})
+    for source in sources:
+        source.add(tables)
+    tables["state"] = _states(sources)
+    tables["profile"] = _profiles(sources)
+    return {**one, "tables": tables}
+
+
+class _Source:
+    """One logbook, and the new numbers of its steps and attempts."""
+
+    def __init__(self, tables: dict[str, list[Values]]) -> None:
+        self.tables = tables
+        self.steps: dict[Any, int] = {}
+        self.attempts: dict[Any, int] = {}
+        self._dropped: set[Any] = set()
+        self._first = {a["step"]: a[_BORN] for a in reversed(tables["attempt"])}
+
+    def identity(self, attempt: Values) -> tuple[Any, ...]:
+        """What tells a test from all others, wherever it is kept."""
+        step = next(s for s in self.tables["step"] if s["number"] == attempt["step"])
+        return attempt[_BORN], attempt["boot_id"], attempt["started_s"], tuple(sorted(map(str, step["setup"].items())))
+
+    def new(self, step: Values, known: set[tuple[Any, ...]]) -> bool:
+        """Tell whether a step holds anything that isn't in the other logbook already; its tests that are there are dropped."""
+        own = [a for a in self.tables["attempt"] if a["step"] == step["number"]]
+        double = [a for a in own if self.identity(a) in known]
+        self._dropped |= {a["id"] for a in double}
+        return not own or len(double) < len(own)
+
+    def born(self, step: Values) -> str:
+        """When a step was first tested."""
+        return str(self._first.get(step["number"], ""))
+
+    def kept(self, attempt: Values) -> bool:
+        """Tell whether an attempt goes into the merged logbook."""
+        return attempt["step"] in self.steps and attempt["id"] not in self._dropped
+
+    def add(self, tables: dict[str, list[Values]]) -> None:
+        """Add everything that hangs on steps and attempts."""
+        for name in _BY_STEP:
+            for row in self.tables[name]:
+                if row["step"] in self.steps:
+                    tables[name].append({**row, "id": len(tables[name]) + 1, "step": self.steps[row["step"]]})
+        for name in _BY_ATTEMPT:
+            for row in self.tables[name]:
+                if row["attempt"] in self.attempts:
+                    made = {**row, "attempt": self.attempts[row["attempt"]]}
+                    tables[name].append({**made, "id": len(tables[name]) + 1} if "id" in row else made)
+
+
+def _states(sources: list[_Source]) -> list[Values]:
+    """Small values: the first logbook's where it has them; where the rig is stands in its own numbers."""
+    values = {row["name"]: row["value"] for source in reversed(sources) for row in source.tables["state"]}
+    position = next((row["value"] for row in sources[0].tables["state"] if row["name"] == "position"), None)
+    values["position"] = sources[0].steps.get(position)
+    return [{"name": name, "value": value} for name, value in sorted(values.items())]
+
+
+def _profiles(sources: list[_Source]) -> list[Values]:
+    kept: dict[str, Values] = {}
+    for source in reversed(sources):
+        for row in source.tables["profile"]:
+            kept[row["name"]] = {**row, "step": source.steps.get(row["step"])}
+    return [kept[name] for name in sorted(kept)]

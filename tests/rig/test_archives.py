@@ -1,0 +1,234 @@
+"""A logbook out of its file and back without a loss, shared without what is private, merged, and hostile archives refused."""
+
+from __future__ import annotations
+
+import copy
+import csv
+import io
+import json
+import re
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from tests.conftest import quick_rig
+
+from yondle.app.export import csv_text, logbook_text, merge, passes_csv, read_archive, share
+from yondle.app.machines import RigChoice
+from yondle.app.profiles import keep_profile
+from yondle.app.remarks import attach, discard_pass, write_note
+from yondle.app.results import Told, type_in
+from yondle.app.session import Session
+from yondle.main import run
+from yondle.model.errors import KnownError
+from yondle.model.workloads import Direction
+
+HOSTILE = '=HYPERLINK("http://x","y")\u202e\x07<b>'
+
+
+def make_book(path: Path, clocks: tuple[float, ...], seed: int = 1) -> Path:
+    rig = re.sub(r"(?m)^seed = \d+", f"seed = {seed}", quick_rig(), count=1)
+    session = Session.create(path, RigChoice("simulated", "Heron", rig))
+    session.baseline(2)
+    for clock in clocks:
+        session.try_from(1, {"core_clock": clock}, None)
+    session.close()
+    return path
+
+
+@pytest.fixture(scope="module")
+def book(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = make_book(tmp_path_factory.mktemp("archive") / "book.yondle", (4100.0, 5000.0))
+    session = Session.open(path)
+    keep_profile(session, "Daily", number=2)
+    write_note(session, 2, HOSTILE, caveat=True)
+    proof = path.with_name("proof.bin")
+    proof.write_bytes(bytes(range(256)))
+    attach(session, 2, proof)
+    type_in(session, 2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, Told(preset="high"))
+    made = next(p for p in session.step(2).attempts[0].passes if p.counts)
+    discard_pass(session, 2, session.step(2).attempts[0].id, made.ordinal, "a door")
+    session.own.tell("serial number", "SN-42")
+    session.close()
+    return path
+
+
+def text_of(path: Path) -> str:
+    session = Session.open(path)
+    text = logbook_text(session)
+    session.close()
+    return text
+
+
+def test_what_is_exported_makes_the_same_logbook_again(book: Path, tmp_path: Path) -> None:
+    text = text_of(book)
+    (tmp_path / "book.json").write_text(text, "utf-8")
+    read_archive(tmp_path / "book.json", tmp_path / "back.yondle")
+    shutil.copy(book.with_name("book.yondle.machine"), tmp_path / "back.yondle.machine")
+    assert text_of(tmp_path / "back.yondle") == text
+    one, other = Session.open(book), Session.open(tmp_path / "back.yondle")
+    assert one.steps == other.steps
+    assert one.logbook.trace(2) == other.logbook.trace(2)
+    assert other.logbook.attachment(1) == bytes(range(256))
+    one.close()
+    other.close()
+    with pytest.raises(KnownError, match="already there"):
+        read_archive(tmp_path / "book.json", tmp_path / "back.yondle")
+
+
+def test_passes_as_csv_hold_every_pass_and_no_formula(book: Path) -> None:
+    session = Session.open(book)
+    rows = list(csv.DictReader(io.StringIO(passes_csv(session))))
+    passes = [p for r in session.steps for a in r.attempts for p in a.passes]
+    scores = [p.result.score for p in passes if p.result is not None and p.result.score is not None]
+    session.close()
+    assert len(rows) == len(passes)
+    assert [float(r["score"]) for r in rows if r["score"]] == scores
+    assert any(r["left out"] == "discarded: a door" for r in rows)
+    assert csv_text([[HOSTILE, "-3.5", "+1", "@x", "1e3"]]).startswith('"\'=HYPERLINK(""http')
+    assert csv_text([["-3.5", "-x", "@x"]]) == "-3.5,'-x,'@x\r\n"
+
+
+@given(
+    st.lists(
+        st.lists(st.text(max_size=20).map(lambda s: s.replace("\r", "").replace("\0", "")), min_size=1, max_size=4),
+        max_size=5,
+    )
+)
+def test_csv_comes_back_as_it_was_but_for_formulas(rows: list[list[str]]) -> None:
+    back = list(csv.reader(io.StringIO(csv_text(rows), newline="")))
+    told = [[cell[1:] if cell.startswith("'") and cell != was else cell for cell, was in zip(b, r, strict=True)]
+            for b, r in zip([b or [""] for b in back], rows, strict=True)]  # fmt: skip
+    assert told == rows
+
+
+def test_a_copy_to_share_says_nothing_private_and_keeps_every_figure(
+    book: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("socket.gethostname", lambda: "shed-box")
+    session = Session.open(book)
+    write_note(session, 1, "measured on shed-box as wren", caveat=False)
+    monkeypatch.setattr("getpass.getuser", lambda: "wren")
+    share(session, tmp_path / "given.yondle")
+    figures = session.step(2).scores("stacking")
+    session.close()
+    text = text_of(tmp_path / "given.yondle")
+    for private in ("shed-box", "wren", "SN-42", "serial number", "proof.bin"):
+        assert private not in text
+    given = Session.open(tmp_path / "given.yondle")
+    assert given.step(2).scores("stacking") == figures
+    given.close()
+
+
+def test_two_logbooks_make_a_third_in_the_order_of_their_tests(book: Path, tmp_path: Path) -> None:
+    other = make_book(tmp_path / "other.yondle", (4150.0,), seed=2)
+    before = book.read_bytes(), other.read_bytes()
+    assert merge(book, other, tmp_path / "both.yondle") == 5
+    both, one = Session.open(tmp_path / "both.yondle"), Session.open(book)
+    assert sorted(r.step.setup["core_clock"] for r in both.steps) == [4100.0, 4150.0, 4200.0, 4200.0, 5000.0]
+    starts = [r.attempts[0].started_at for r in both.steps]
+    assert starts == sorted(starts)
+    found = next(r for r in both.steps if r.step.setup["core_clock"] == 4100.0)
+    assert found.notes[0].text == HOSTILE
+    assert found.scores("stacking") == one.step(2).scores("stacking")
+    assert both.logbook.trace(found.attempts[0].id) == one.logbook.trace(2)
+    assert both.position is not None
+    both.close()
+    one.close()
+    assert merge(book, book, tmp_path / "same.yondle") == 3
+    assert (book.read_bytes(), other.read_bytes()) == before
+    twin = tmp_path / "twin.yondle"
+    Session.create(twin, RigChoice("simulated", "Heron II", quick_rig())).close()
+    with pytest.raises(KnownError, match="one rig are merged"):
+        merge(book, twin, tmp_path / "no.yondle")
+
+
+def places(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
+    """Every place in a document that holds something."""
+    found = [path] if path else []
+    items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, inner in items:
+        found += places(inner, (*path, key))
+    return found
+
+
+WRONG = st.one_of(
+    st.none(), st.booleans(), st.integers(), st.floats(), st.text(max_size=8), st.just([]), st.just({}), st.just("NaN"),
+    st.lists(st.integers(), max_size=3),
+)  # fmt: skip
+
+
+@given(data=st.data())
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_a_spoilt_archive_is_refused_or_read_and_leaves_nothing_half_made(
+    data: st.DataObject, small_archive: dict[str, Any], tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    document = copy.deepcopy(small_archive)
+    where = data.draw(st.sampled_from(places(document)))
+    holder: Any = document
+    for key in where[:-1]:
+        holder = holder[key]
+    if data.draw(st.booleans()):
+        holder[where[-1]] = data.draw(WRONG)
+    else:
+        del holder[where[-1]]
+    folder = tmp_path_factory.mktemp("fuzz")
+    (folder / "a.json").write_text(json.dumps(document), "utf-8")
+    try:
+        read_archive(folder / "a.json", folder / "a.yondle")
+    except KnownError as error:
+        assert error.remedy
+        assert not (folder / "a.yondle").exists()
+        return
+    try:
+        Session.open(folder / "a.yondle").close()
+    except KnownError as error:
+        assert error.remedy
+
+
+@pytest.fixture(scope="module")
+def small_archive(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Any]:
+    path = make_book(tmp_path_factory.mktemp("small") / "small.yondle", ())
+    session = Session.open(path)
+    write_note(session, 1, "one note")
+    document: dict[str, Any] = json.loads(logbook_text(session))
+    session.close()
+    for table in ("pass", "sample_block", "journal"):
+        del document["tables"][table][3:]
+    return document
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["", "[]", "{}", '{"format": "yondle-logbook 1"}', "[" * 5000, '{"format": "yondle-logbook 2", "schema": 99}'],
+)
+def test_what_is_no_archive_is_told(text: str, tmp_path: Path) -> None:
+    (tmp_path / "a.json").write_text(text)
+    with pytest.raises(KnownError):
+        read_archive(tmp_path / "a.json", tmp_path / "a.yondle")
+    assert not (tmp_path / "a.yondle").exists()
+    assert run(["restore", str(tmp_path / "gone.json"), str(tmp_path / "a.yondle")]) == 2
+
+
+def test_the_command_line_exports_restores_shares_merges_and_looks_through(
+    book: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    for name in ("b.json", "b.csv"):
+        assert run(["export", str(book), str(tmp_path / name)]) == 0
+    assert run(["restore", str(tmp_path / "b.json"), str(tmp_path / "b.yondle")]) == 0
+    assert run(["share", str(book), str(tmp_path / "s.yondle")]) == 0
+    assert run(["merge", str(book), str(tmp_path / "b.yondle"), str(tmp_path / "m.yondle")]) == 0
+    capsys.readouterr()
+    assert run(["log", str(book), "a", "door", "--kind", "pass", "--json"]) == 0
+    rows = json.loads(capsys.readouterr().out)["rows"]
+    assert [row["discarded"] for row in rows] == ["a door"]
+    which = f"{rows[0]['attempt']}/{rows[0]['item']}"
+    assert run(["discard", str(book), "2", which, ""]) == 0
+    assert run(["discard", str(book), "2", which, "a door"]) == 0
+    assert run(["discard", str(book), "2", "nonsense", "x"]) == 2
+    assert run(["log", str(book), "--kind", "incident"]) == 0
+    assert "went down" in capsys.readouterr().out
+    assert run(["attach", str(book), "2", str(tmp_path / "nothing.png")]) == 2
