@@ -8,11 +8,13 @@ import io
 import json
 import re
 import shutil
+from contextlib import suppress
 from pathlib import Path
+from random import Random
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.conftest import quick_rig
 
@@ -155,38 +157,33 @@ def places(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
     return found
 
 
-WRONG = st.one_of(
-    st.none(), st.booleans(), st.integers(), st.floats(), st.text(max_size=8), st.just([]), st.just({}), st.just("NaN"),
-    st.lists(st.integers(), max_size=3),
-)  # fmt: skip
+WRONG = (None, True, 7, -1.5, 1e300, "words", "", [], {}, [1, 2], "NaN", 2**70, {"a": None})
 
 
-@given(data=st.data())
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(seed=st.integers(0, 2**32 - 1))
+@settings(max_examples=150, deadline=None)
 def test_a_spoilt_archive_is_refused_or_read_and_leaves_nothing_half_made(
-    data: st.DataObject, small_archive: dict[str, Any], tmp_path_factory: pytest.TempPathFactory
+    seed: int, small_archive: dict[str, Any], tmp_path_factory: pytest.TempPathFactory
 ) -> None:
-    document = copy.deepcopy(small_archive)
-    where = data.draw(st.sampled_from(places(document)))
+    chance, document = Random(seed), copy.deepcopy(small_archive)
+    *way, last = chance.choice(places(document))
     holder: Any = document
-    for key in where[:-1]:
+    for key in way:
         holder = holder[key]
-    if data.draw(st.booleans()):
-        holder[where[-1]] = data.draw(WRONG)
+    if chance.random() < 0.7:
+        holder[last] = chance.choice(WRONG)
     else:
-        del holder[where[-1]]
+        del holder[last]
     folder = tmp_path_factory.mktemp("fuzz")
     (folder / "a.json").write_text(json.dumps(document), "utf-8")
-    try:
-        read_archive(folder / "a.json", folder / "a.yondle")
-    except KnownError as error:
-        assert error.remedy
-        assert not (folder / "a.yondle").exists()
-        return
-    try:
-        Session.open(folder / "a.yondle").close()
-    except KnownError as error:
-        assert error.remedy
+    made = folder / "a.yondle"
+    with suppress(KnownError):
+        read_archive(folder / "a.json", made)
+    if made.exists():
+        with suppress(KnownError):
+            Session.open(made).close()
+    else:
+        assert [each.name for each in folder.iterdir()] == ["a.json"]
 
 
 @pytest.fixture(scope="module")

@@ -11,7 +11,6 @@ from yondle.app.machines import Machine
 from yondle.engine.engine import Order
 from yondle.logbook.logbook import Logbook
 from yondle.logbook.reading import OpenAttempt
-from yondle.logbook.writing import ENTRY
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, Entered, EntryOpened, PositionMoved, Record
 from yondle.model.knobs import Setup
@@ -53,23 +52,25 @@ class Waits:
 
     def take_up(self, open_: OpenAttempt) -> bool:
         """Wait for an attempt that was left over a restart: it isn't interrupted, and goes on once that is answered."""
-        entry = self._logbook.keeping.value(ENTRY)
-        asked = entry is not None and entry["attempt"] == open_.attempt.id and not entry["putting_back"]
+        entry = self._logbook.entry()
+        if entry is not None and (entry["attempt"] != open_.attempt.id or entry["putting_back"]):
+            entry = None
+        asked = entry is not None
         restarting = open_.last_act == "RestartOpened"
-        boot = entry["boot_id"] if asked else open_.last_detail.get("boot_id", open_.attempt.boot_id)
+        boot = entry["boot_id"] if entry is not None else open_.last_detail.get("boot_id", open_.attempt.boot_id)
         restarted = boot != self._machine.rig.boot_id()
         attempt, step, check = open_.attempt, open_.step, open_.attempt.check
         if check is None or not (asked or (restarting and restarted)):
             return False
         before = self._book.outcomes(step.number)
         self.order = Order(attempt.id, step, check, open_.home, open_.home_step, before)
-        values = entry["values"] if asked else open_.last_detail["values"]
+        values = entry["values"] if entry is not None else open_.last_detail["values"]
         self.now = Waiting(values, step.setup, step, restarted, goes_on=not (asked and self._nobody_there()))
         return True
 
     def take_up_putting_back(self) -> bool:
         """Wait for the values that bring the rig back, if an earlier program left that to the tuner."""
-        entry = self._logbook.keeping.value(ENTRY)
+        entry = self._logbook.entry()
         if entry is None or not entry["putting_back"] or not self._nobody_there():
             return False
         restarted = entry["boot_id"] != self._machine.rig.boot_id()

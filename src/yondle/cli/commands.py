@@ -74,7 +74,7 @@ OpenWindow = Callable[[WindowOrder], int]
 def build(open_window: OpenWindow) -> typer.Typer:
     """Make the command line; `open_window` shows the window and returns an exit code."""
     app = typer.Typer(
-        add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
+        add_completion=True, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
         help="Yondle: a field book for PC tuners. Without a command it opens the window.",
     )  # fmt: skip
     console = Console(highlight=False, soft_wrap=False)
@@ -90,7 +90,10 @@ def build(open_window: OpenWindow) -> typer.Typer:
             raise typer.Exit(open_window(WindowOrder(None)))
 
     @app.command("open")
-    def open_(logbook: LogbookPath, pace: Pace = DEMO_PACE) -> None:
+    def open_(
+        logbook: Annotated[Path | None, typer.Argument(help="The logbook; without one the first page.")] = None,
+        pace: Pace = DEMO_PACE,
+    ) -> None:
         """Open a logbook in the window."""
         raise typer.Exit(open_window(WindowOrder(logbook, pace)))
 

@@ -28,7 +28,7 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
         )
     app = QApplication(sys.argv[:1])
     app.setApplicationName("Yondle")
-    app.setDesktopFileName("yondle")
+    app.setDesktopFileName("net.yondle.Yondle")
     theme = Theme(app, os.environ.get(SCHEME_VARIABLE))
     window = MainWindow(theme)
     window.show()

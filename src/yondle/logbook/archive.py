@@ -122,6 +122,9 @@ def _plain(table: str, row: Values) -> Values:
 def _kept(table: sa.Table, row: Values, place: str) -> Values:
     try:
         made = dict(row)
+        for key in table.primary_key.columns:
+            if made.get(key.name) is None:
+                raise ValueError(f"{key.name} is missing")
         if table.name in _SAMPLED:
             made["data"] = pack(_block(made))
         for name, value in list(made.items()):

@@ -56,12 +56,16 @@ class _Source:
         self.steps: dict[Any, int] = {}
         self.attempts: dict[Any, int] = {}
         self._dropped: set[Any] = set()
+        self._scores: dict[Any, list[Any]] = {}
+        for made in tables["pass"]:
+            self._scores.setdefault(made["attempt"], []).append(made["score"])
         self._first = {a["step"]: a[_BORN] for a in reversed(tables["attempt"])}
 
     def identity(self, attempt: Values) -> tuple[Any, ...]:
         """What tells a test from all others, wherever it is kept."""
         step = next(s for s in self.tables["step"] if s["number"] == attempt["step"])
-        return attempt[_BORN], attempt["boot_id"], attempt["started_s"], tuple(sorted(map(str, step["setup"].items())))
+        setup, scores = sorted(step["setup"].items()), self._scores.get(attempt["id"], [])
+        return attempt[_BORN], attempt["boot_id"], attempt["started_s"], tuple(setup), tuple(scores)
 
     def new(self, step: Values, known: set[tuple[Any, ...]]) -> bool:
         """Tell whether a step holds anything that isn't in the other logbook already; its tests that are there are dropped."""

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import sqlalchemy as sa
@@ -17,6 +18,7 @@ from yondle.logbook.keeping import Keeping
 from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
 from yondle.logbook.samples import unpack, unpack_arrays
 from yondle.logbook.store import damaged, open_to_read, trouble
+from yondle.logbook.writing import ENTRY
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
 from yondle.model.steps import SensorLog, StepRecord
@@ -55,7 +57,19 @@ class Records:
 
     def position(self) -> int | None:
         """Give the step whose setup is in force, or None before the baseline."""
-        found: int | None = self.keeping.value("position")
+        found = self.keeping.value("position")
+        if found is not None and not isinstance(found, int):
+            raise damaged(self.path, f"the rig's place on the trail is {found!r}")
+        return found
+
+    def entry(self) -> dict[str, Any] | None:
+        """Give what is being entered by hand: values, setup, boot and whether it puts the rig back; None with nothing."""
+        found = self.keeping.value(ENTRY)
+        wanted = {"attempt": int, "values": dict, "setup": dict, "putting_back": bool, "boot_id": str}
+        if found is None:
+            return None
+        if not isinstance(found, dict) or not all(isinstance(found.get(n), kind) for n, kind in wanted.items()):
+            raise damaged(self.path, f"what was to be entered by hand is {found!r}")
         return found
 
     def unclosed(self) -> list[OpenAttempt]:
@@ -160,7 +174,7 @@ class Records:
         try:
             with self._engine.connect() as connection:
                 return list(steps(connection, number))
-        except (ValueError, TypeError, AttributeError) as error:
+        except (ValueError, TypeError, AttributeError, KeyError) as error:
             raise damaged(self.path, f"a step can't be read: {error}") from error
         except sa.exc.DatabaseError as error:
             raise trouble(self.path, error) from error

@@ -1,0 +1,73 @@
+"""Makes Yondle known to the desktop: menu entry, icons, and field books as a kind of file that opens by a double click.
+
+A Debian package brings the same files to their places; this does it for one user, for a Yondle that came otherwise.
+"""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from importlib.resources import files
+from pathlib import Path
+
+from yondle.model.errors import KnownError
+
+ID = "net.yondle.Yondle"
+PLACES = {
+    f"{ID}.desktop": Path("applications"),
+    f"{ID}.metainfo.xml": Path("metainfo"),
+    f"{ID}.mime.xml": Path("mime/packages"),
+    f"{ID}.svg": Path("icons/hicolor/scalable/apps"),
+    "net.yondle.logbook.svg": Path("icons/hicolor/scalable/mimetypes"),
+}
+"""Where each file belongs below a share folder (freedesktop.org: desktop entries, AppStream, shared MIME info, icon themes)."""
+_UPDATES = (
+    ("update-mime-database", "mime"),
+    ("update-desktop-database", "applications"),
+    ("gtk-update-icon-cache", "icons/hicolor"),
+)
+
+
+def integrate(share: Path, command: str = "yondle") -> tuple[Path, ...]:
+    """Put the files below a share folder, with the command that starts Yondle; raises KnownError where it can't be written."""
+    made = []
+    try:
+        for name, folder in PLACES.items():
+            target = share / folder / name
+            target.parent.mkdir(parents=True, exist_ok=True)
+            text = files("yondle.integration").joinpath(name).read_text("utf-8")
+            if name.endswith(".desktop"):
+                text = text.replace("Exec=yondle ", f"Exec={_quoted(command)} ").replace(
+                    "TryExec=yondle", f"TryExec={command}"
+                )
+            target.write_text(text, "utf-8")
+            made.append(target)
+    except OSError as error:
+        raise KnownError(f"{share} can't be written ({error.strerror}).", "Give yourself permission.") from error
+    _tell(share)
+    return tuple(made)
+
+
+def take_out(share: Path) -> tuple[Path, ...]:
+    """Take the files away again; those that aren't there are no trouble."""
+    there = [share / folder / name for name, folder in PLACES.items() if (share / folder / name).exists()]
+    for path in there:
+        path.unlink()
+    _tell(share)
+    return tuple(there)
+
+
+def _tell(share: Path) -> None:
+    """Have the desktop take notice, as far as its tools are installed; without them it does so at the next login."""
+    for tool, folder in _UPDATES:
+        found = shutil.which(tool)
+        if found is not None and (share / folder).is_dir():
+            subprocess.run([found, str(share / folder)], check=False, capture_output=True, timeout=30)
+
+
+def _quoted(command: str) -> str:
+    """Quote a command as the Exec key wants it."""
+    escaped = (
+        command.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`").replace("$", "\\$").replace("%", "%%")
+    )
+    return f'"{escaped}"' if escaped != command or " " in command else command

@@ -1,0 +1,1 @@
+"""What makes Yondle known to a desktop: menu entry, icons, kind of file, description."""
