@@ -1,7 +1,7 @@
 # Everything a person or a machine does with this repository; each target sees to its own set-up.
 PY := .venv/bin/python
 
-.PHONY: help setup demo test lint screenshots bench numbers lock clean
+.PHONY: help setup demo test lint screenshots bench numbers deb deb-test lock clean
 
 help:
 	@echo "make demo         open Heron's field book (without a display: run the evening and print it)"
@@ -10,6 +10,8 @@ help:
 	@echo "make screenshots  make the pictures in docs/screenshots anew from the demo data"
 	@echo "make bench        run the benchmarks and print their table"
 	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (an hour)"
+	@echo "make deb          build a Debian package in dist/"
+	@echo "make deb-test     install it on a bare Debian made for it (as root, debootstrap)"
 	@echo "make lock         resolve the pinned versions anew"
 
 setup:
@@ -39,6 +41,12 @@ numbers: setup
 	$(PY) -m benchmarks.edge
 	$(PY) -m benchmarks.beyond
 	$(PY) -m benchmarks.chips
+
+deb-test: deb
+	@tools/deb_test.sh
+
+deb: setup
+	@tools/deb.sh
 
 lock: setup
 	$(PY) -m pip install -q uv

@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
 
+from yondle.app.awake import KeepsAwake
 from yondle.app.book import Book, may_be_put_in_force
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
@@ -60,6 +61,9 @@ class Session:
         self._resting = Resting(logbook, machine, self._engine, self._book)
         self._running = 0
         self.version = 0
+        self._awake = KeepsAwake()
+        if machine.virtual is None:
+            self.subscribe(self._awake.take)
         self.proposal: Proposal | None = None
         self._waits = Waits(logbook, machine, self._book, lambda: isinstance(self._hands, NobodyThere))
         self._take_own_limits()
@@ -107,6 +111,7 @@ class Session:
 
     def close(self) -> None:
         """Let go of the rig and the logbook."""
+        self._awake.let_go()
         self.machine.rig.close()
         self.logbook.close()
 

@@ -11,6 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
+from yondle.app.awake import LONG_S, notify
 from yondle.app.demo import data_folder, free_name, run_evening, run_neighbours
 from yondle.app.machines import PACES, choose_rig
 from yondle.app.profiles import power_hint
@@ -58,6 +59,7 @@ class MainWindow(QMainWindow):
         self._evening_wanted = False
         self._pace: float | None = DEFAULT_PACE
         self._closing = False
+        self._busy_since = 0.0
         self.setWindowTitle("Yondle")
         self.setMinimumSize(*SMALLEST)
         self.resize(*USUAL)
@@ -338,8 +340,22 @@ class MainWindow(QMainWindow):
     # -- showing -------------------------------------------------------------------------------------------------------
 
     def _busy(self, busy: bool) -> None:
+        now = time.monotonic()
+        if busy:
+            self._busy_since = now
+        elif now - self._busy_since > LONG_S and not self.isActiveWindow():
+            self._tell_desktop()
         if self._closing and not busy:
             self.close()
+
+    def _tell_desktop(self) -> None:
+        """Say on the desktop how a long test ended that nobody looked at; in the worker thread, since it may take a while."""
+        latest = self.session.steps[-1] if self.session is not None and self.session.steps else None
+        if latest is None or latest.outcome is None or self.session is None:
+            return
+        title = f"{self.session.declaration.info.name}: step {latest.step.number} {latest.verdict}"
+        words = latest.outcome.reason
+        self.bridge.prepare("notify", lambda: notify(title, words))
 
     def _show_settled(self) -> None:
         session = self.session

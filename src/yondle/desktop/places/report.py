@@ -35,7 +35,7 @@ _SIDE_WIDTH = 300
 _PICTURES_FINER = 2
 _PAGE_MARGIN = 22
 _LATER_MS = 400
-_ROW_PX = 25
+_ROW_PX = 21
 _PART = Qt.ItemDataRole.UserRole
 FILES = "Web page (*.html);;PDF (*.pdf);;Markdown (*.md)"
 NOTHING = (
@@ -50,6 +50,7 @@ class Page(QTextBrowser):
         super().__init__()
         self._pictures: dict[str, str] = {}
         self.setOpenLinks(False)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.document().setDocumentMargin(_PAGE_MARGIN)
         self.document().setDefaultStyleSheet("h1 { font-size: 20px; } h2 { font-size: 15px; margin-top: 26px; }")
         self.setAccessibleName("Preview of the report")
@@ -221,6 +222,7 @@ class ReportPlace(ChartPlace):
         side.box.addWidget(self.write_button)
         side.box.addWidget(self._done)
         side.box.addStretch(1)
+        self.parts.setSpacing(2)
         self.parts.setFixedHeight(_ROW_PX * len(Part) + 8)
         middle = QHBoxLayout()
         middle.setSpacing(MARGIN)

@@ -1,0 +1,70 @@
+"""Keeps the machine from falling asleep while a test runs, and tells the desktop when a long one is over.
+
+Both go through the programs every desktop has for it (systemd-inhibit, notify-send); where they are missing nothing happens,
+and `yondle inspect` doesn't claim otherwise.
+"""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+
+from yondle.model.events import AttemptClosed, Record, StepOpened
+
+_INHIBIT = (
+    "systemd-inhibit",
+    "--what=sleep:idle",
+    "--who=Yondle",
+    "--why=A setting is on trial",
+    "--mode=block",
+    "cat",
+)
+"""Holds as long as what it runs does: `cat` ends when its input is closed, so also when Yondle dies."""
+_END_WITHIN_S = 5.0
+LONG_S = 60.0
+"""A test that took less is over while one looks."""
+
+
+class KeepsAwake:
+    """Hears a session's records; from a step's opening until its attempt is closed the machine stays awake."""
+
+    def __init__(self) -> None:
+        self._holding: subprocess.Popen[bytes] | None = None
+
+    def take(self, record: Record) -> None:
+        """Begin with the first test, end with its closing."""
+        if isinstance(record, StepOpened):
+            self._hold()
+        elif isinstance(record, AttemptClosed):
+            self.let_go()
+
+    def let_go(self) -> None:
+        """Let the machine sleep again."""
+        if self._holding is not None:
+            assert self._holding.stdin is not None
+            self._holding.stdin.close()
+            try:
+                self._holding.wait(_END_WITHIN_S)
+            except subprocess.TimeoutExpired:
+                self._holding.kill()
+                self._holding.wait()
+            self._holding = None
+
+    def _hold(self) -> None:
+        program = shutil.which(_INHIBIT[0])
+        if program is not None and self._holding is None:
+            self._holding = subprocess.Popen(
+                (program, *_INHIBIT[1:]), stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
+
+
+def notify(title: str, words: str) -> bool:
+    """Show a notification on the desktop; tells whether anybody took it."""
+    program = shutil.which("notify-send")
+    if program is None:
+        return False
+    command = (program, "--app-name=Yondle", "--icon=net.yondle.Yondle", "--", title, words)
+    try:
+        return subprocess.run(command, check=False, capture_output=True, timeout=_END_WITHIN_S).returncode == 0
+    except (OSError, subprocess.TimeoutExpired):
+        return False

@@ -1,0 +1,98 @@
+"""What a logbook that another program writes is at: the step on trial, its pass, what sensors say, and what came before."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from yondle.app.field_books import read_book
+from yondle.app.views.trail import failure_words, step_title
+from yondle.logbook.reading import OpenAttempt
+from yondle.logbook.records import reading
+from yondle.model.quantities import count, duration, quantity
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Quantity
+from yondle.model.steps import StepRecord
+from yondle.model.verdicts import Verdict
+
+_ACTS = {
+    "StepOpened": "opening the step", "ApplyOpened": "setting values", "Applied": "reading back", "SettleOpened": "cooling down",
+    "Settled": "cooled down", "EntryOpened": "waiting for values entered by hand", "Entered": "values were entered",
+    "RestartOpened": "restarting", "Restarted": "started again", "PassEnded": "between passes", "VerdictGiven": "judging",
+    "PutBackOpened": "putting back",
+}  # fmt: skip
+_SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.POWER, Quantity.FAN)
+_LATEST = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """A moment of a field book in words; `running` is None where no test is under way.
+
+    `done` are the latest tests with their verdicts, the newest first; `failed` counts those that went down or wrong in all.
+    """
+
+    rig: str
+    running: str | None
+    doing: str
+    passes: str
+    lasted: str
+    readings: tuple[tuple[str, str], ...]
+    done: tuple[tuple[str, Verdict, str], ...]
+    tests: int
+    failed: int
+
+
+def watch(path: Path) -> Watched:
+    """Look at a logbook, also while another program writes it; raises KnownError for what can't be read."""
+    book = read_book(path)
+    with reading(path) as records:
+        open_ = next(iter(reversed(records.unclosed())), None)
+        blocks = records.trace(open_.attempt.id)[-1:] if open_ is not None else []
+    running = book.step(open_.step.number) if open_ is not None else None
+    read = dict(zip(blocks[0].channels, blocks[0].rows[-1], strict=True)) if blocks else {}
+    told = []
+    for channel in book.declaration.channels:
+        value = read.get(channel.id)
+        if value is not None and channel.quantity in _SHOWN:
+            told.append((channel.name, quantity(value, channel.unit, channel.digits)))
+    tests = [a for r in book.steps for a in r.attempts if a.outcome is not None]
+    return Watched(
+        book.declaration.info.name,
+        f"Step {running.step.number} · {step_title(book.declaration, running.step)}" if running is not None else None,
+        _doing(book.declaration, open_) if open_ is not None else "resting",
+        _passes(running, open_) if running is not None and open_ is not None else "",
+        _lasted(open_) if open_ is not None else "",
+        tuple(told),
+        tuple(_done(book.declaration, book.steps)[:_LATEST]),
+        len(tests),
+        sum(a.outcome is not None and a.outcome.verdict in (Verdict.DOWN, Verdict.WRONG) for a in tests),
+    )
+
+
+def _doing(declaration: RigDeclaration, open_: OpenAttempt) -> str:
+    if open_.last_act == "PassOpened":
+        return declaration.workload(str(open_.last_detail["workload"])).name
+    return _ACTS.get(open_.last_act, open_.last_act)
+
+
+def _passes(record: StepRecord, open_: OpenAttempt) -> str:
+    made = next((a for a in record.attempts if a.id == open_.attempt.id), None)
+    if made is None or made.check is None:
+        return ""
+    of = sum(len(s.workloads) * (s.rounds + s.warm_up_rounds) for s in made.check.stages)
+    return f"{count(len(made.passes), 'pass', 'passes')} of about {of}"
+
+
+def _lasted(open_: OpenAttempt) -> str:
+    """How long the test has been under way on the rig's clock, as far as it was recorded."""
+    return duration(open_.last_sample_s - open_.attempt.started_s) if open_.last_sample_s is not None else ""
+
+
+def _done(declaration: RigDeclaration, steps: list[StepRecord]) -> list[tuple[str, Verdict, str]]:
+    ended = [(a.id, r, a.outcome) for r in steps for a in r.attempts if a.outcome is not None]
+    ended.sort(key=lambda each: -each[0])
+    return [
+        (f"Step {r.step.number} · {step_title(declaration, r.step)}", outcome.verdict, failure_words(outcome))
+        for _, r, outcome in ended
+    ]

@@ -1,0 +1,83 @@
+"""`yondle watch`: a test that runs elsewhere, seen in a terminal; and `yondle integrate`, which makes the desktop know Yondle."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from platformdirs import user_data_path
+from rich.console import Console, Group
+from rich.live import Live
+from rich.text import Text
+
+from yondle.app.clocks import RealClock
+from yondle.app.integrate import integrate, take_out
+from yondle.app.watching import Watched, watch
+from yondle.cli.running import AsJson, LogbookPath
+from yondle.cli.shown import print_json
+from yondle.model.verdicts import Verdict
+
+EXIT_FAILED = 3
+_EVERY_S = 2.0
+_MARKS = {
+    Verdict.HELD: "●", Verdict.UNPROVEN: "◐", Verdict.WRONG: "▲", Verdict.DOWN: "☒", Verdict.HELD_BACK: "◆",
+    Verdict.REFUSED: "○",
+}  # fmt: skip
+
+
+def add_watch_command(app: typer.Typer, console: Console) -> None:
+    """Add the commands."""
+
+    @app.command(name="watch")
+    def watch_(
+        logbook: LogbookPath,
+        once: Annotated[bool, typer.Option("--once", help="Say what it is at and end.")] = False,
+        until_done: Annotated[bool, typer.Option("--until-done", help="End when no test runs any more.")] = False,
+        every: Annotated[float, typer.Option(min=0.2, max=3600.0, help="Seconds between two looks.")] = _EVERY_S,
+        as_json: AsJson = False,
+    ) -> None:
+        """Watch a test that another Yondle runs, also over SSH; the logbook is only read.
+
+        Ends with 3 where a test went down or wrong while it was watched.
+        """
+        clock = RealClock()
+        first = seen = watch(logbook)
+        if as_json:
+            print_json({**asdict(seen), "done": [list(each) for each in seen.done]})
+        elif once:
+            console.print(_shown(seen))
+        else:
+            with Live(_shown(seen), console=console, auto_refresh=False) as live:
+                while seen.running is not None or not until_done:
+                    clock.wait(every)
+                    seen = watch(logbook)
+                    live.update(_shown(seen), refresh=True)
+        if seen.failed > first.failed:
+            raise typer.Exit(EXIT_FAILED)
+
+    @app.command(name="integrate")
+    def integrate_(
+        remove: Annotated[bool, typer.Option("--remove", help="Take it out again.")] = False,
+        share: Annotated[Path | None, typer.Option(help="The share folder; the user's own without.")] = None,
+    ) -> None:
+        """Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."""
+        folder = share or user_data_path()
+        if remove:
+            console.print(f"{len(take_out(folder))} files are taken out of {folder}.", markup=False)
+            return
+        for path in integrate(folder, shutil.which("yondle") or "yondle"):
+            console.print(str(path), markup=False)
+
+
+def _shown(seen: Watched) -> Group:
+    """Write a moment as lines; words from the logbook are never read as markup."""
+    lines = [Text(f"{seen.rig}: {seen.running or 'no test is under way'}", style="bold")]
+    if seen.running is not None:
+        lines.append(Text(" · ".join(part for part in (seen.doing, seen.passes, seen.lasted) if part)))
+    lines += [Text(f"  {name:<24} {words}") for name, words in seen.readings]
+    lines += [Text(f"{_MARKS[verdict]} {title}: {words}", style="dim") for title, verdict, words in seen.done]
+    lines.append(Text(f"{seen.tests} tests, {seen.failed} went down or wrong"))
+    return Group(*lines)
