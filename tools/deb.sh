@@ -58,6 +58,17 @@ Description: field book for PC tuners
  You change one setting of a PC, Yondle tests it, tells a gain from noise, writes
  everything down, and puts the machine back when the setting fails.
 CONTROL
+cat > "$root/DEBIAN/postinst" <<POSTINST
+#!/bin/sh
+set -e
+python$minor -m compileall -q /usr/lib/yondle > /dev/null || true
+POSTINST
+cat > "$root/DEBIAN/prerm" <<PRERM
+#!/bin/sh
+set -e
+find /usr/lib/yondle -name __pycache__ -prune -exec rm -rf {} +
+PRERM
+chmod 755 "$root/DEBIAN/postinst" "$root/DEBIAN/prerm"
 find "$root/usr" -name __pycache__ -prune -exec rm -rf {} +
 dpkg-deb --root-owner-group -Zxz -z1 --build "$root" "dist/yondle_${version}_$arch.deb" > /dev/null
 ls -l "dist/yondle_${version}_$arch.deb"

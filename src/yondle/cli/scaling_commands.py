@@ -113,7 +113,7 @@ def _show_map(view: MapView, console: Console) -> None:
     for y in sorted({p.y for p in view.points}, reverse=True):
         table.add_row(view.up.text(y), *(_map_cell(known.get((x, y))) for x in across))
     console.print(table)
-    for name, words in table_rows(view):
+    for name, words, _ in table_rows(view):
         console.print(f"{name}: {words}")
 
 

@@ -76,6 +76,22 @@ def told_words(value: Gain | None) -> str:
     return f"{words} ({number(100 * value.visible, digits)}{THIN}% would show)"
 
 
+def how_gained(value: Gain | None) -> str:
+    """Say how a gain was worked out, and from how many passes; nothing without one."""
+    if value is None:
+        return ""
+    if value.word is GainWord.TOO_FEW:
+        return f"{value.n} against {value.n_baseline} passes: it takes two on either side to tell a gain from noise."
+    low, high = (signed_percent(v) for v in (value.low, value.high))
+    words = (
+        f"Ratio of the geometric means of {value.n} passes here and {value.n_baseline} compared with; 95{THIN}% range"
+        f" {low} to {high} by Welch's t on logarithms. Warm-up, disturbed and discarded passes are left out."
+    )
+    if math.isfinite(value.visible):
+        words += f" These passes would show {number(100 * value.visible, 1)}{THIN}% in four of five cases."
+    return words
+
+
 def range_words(value: Gain) -> str:
     """Write a mean of few benchmarks with its range: it tells what others would gain, not whether these did."""
     low, high = (signed_percent(v, 0).removesuffix(f"{THIN}%") for v in (value.low, value.high))

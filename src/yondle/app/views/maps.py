@@ -12,7 +12,7 @@ from yondle.analysis.margins import Gain, gain
 from yondle.analysis.scaling import Interaction, interaction
 from yondle.analysis.surface import Surface, fit_surface
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_words, told_words
+from yondle.app.views.gains import gain_words, how_gained, told_words
 from yondle.app.views.measured import Setting, Settings, held_words
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
@@ -178,17 +178,24 @@ def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoin
     return f"{words} {over.words[:1].upper()}{over.words[1:]}: {signed_percent(over.fraction)} left over ({low} to {high})."
 
 
-def table_rows(view: MapView) -> tuple[tuple[str, str], ...]:
-    """Write the two-by-two table: each change alone, both, and what is left over."""
+_LEFT_OVER = (
+    "What both bring together over what each brings alone, multiplied; its range by Welch's t on the logarithms of the passes at"
+    " all four corners."
+)
+
+
+def table_rows(view: MapView) -> tuple[tuple[str, str, str], ...]:
+    """Write the two-by-two table: each change alone, both, and what is left over, each with how it was worked out."""
     table = view.table
     if table is None:
         return ()
     (x0, y0), (x1, y1) = table.low, table.high
     over = table.left_over
     half = (over.high - over.low) / 2.0
+    across = f"{view.across.name} {view.across.bare(x0)} to {view.across.text(x1)} alone"
+    up = f"{view.up.name} {view.up.bare(y0)} to {view.up.text(y1)} alone"
+    gains = ((across, table.first), (up, table.second), ("both", table.both))
     return (
-        (f"{view.across.name} {view.across.bare(x0)} to {view.across.text(x1)} alone", gain_words(table.first)),
-        (f"{view.up.name} {view.up.bare(y0)} to {view.up.text(y1)} alone", gain_words(table.second)),
-        ("both", gain_words(table.both)),
-        ("left over", f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}"),
+        *((name, gain_words(told), how_gained(told)) for name, told in gains),
+        ("left over", f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}", _LEFT_OVER),
     )

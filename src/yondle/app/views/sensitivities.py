@@ -36,6 +36,8 @@ class Cell:
     low: float = math.nan
     high: float = math.nan
     sure: bool = False
+    how: str = ""
+    """How it was worked out, and from how many passes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,8 +107,19 @@ def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> tuple[Cell, Setting
         points = _points(benchmark, group)
         if len(points) > 1:
             last = next(s for s in reversed(group.settings) if benchmark.id in s.figures)
-            return _read(benchmark, group.knob, points), last
+            return replace(_read(benchmark, group.knob, points), how=_how(group.knob, points)), last
     return Cell("not measured"), None
+
+
+def _how(knob: Knob, points: list[tuple[float, list[float]]]) -> str:
+    """Say how a cell is worked out."""
+    passes = count(sum(len(scores) for _, scores in points), "pass", "passes")
+    span = f"{knob.bare(points[0][0])} to {knob.text(points[-1][0])}"
+    if knob.choices or points[0][0] <= 0.0 or len(points) < FEWEST_FOR_SHAPE:
+        return f"between the ends of {span}: {passes} at {len(points)} values, Welch's range on logarithms"
+    return (
+        f"slope of log score on log setting through {len(points)} means of {passes}, {span}, Huber's fit with a t range"
+    )
 
 
 def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]]]) -> Cell:

@@ -111,11 +111,11 @@ class MapPlace(ChartPlace):
         self._held.set_text(f"{view.held} · {axes} · gain over the baseline in %{lines}")
         self._says.setText(view.sentence)
         clear(self._table)
-        for row, (name, words) in enumerate(table_rows(view)):
+        for row, (name, words, how) in enumerate(table_rows(view)):
+            figure = label(words, "strong")
+            figure.setToolTip(how)
             self._table.addWidget(label(name, "", wrap=True), row, 0)
-            self._table.addWidget(
-                label(words, "strong"), row, 1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop
-            )
+            self._table.addWidget(figure, row, 1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
         self._tell_place(view)
         self._chart().show_view(view, self._place)
         self.show_whole(True)

@@ -30,7 +30,7 @@ from yondle.desktop.widgets.sensitivity_table import SensitivityTable
 from yondle.desktop.widgets.side import Side
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
-from yondle.model.quantities import THIN, digits_for, number
+from yondle.model.quantities import THIN, count, digits_for, number
 from yondle.model.workloads import Direction
 
 if TYPE_CHECKING:
@@ -48,6 +48,7 @@ NOTHING = (
 PARAGRAPH = "\n\n"
 MANY = 12
 """With more curves than this they stand in small charts by group, unless the tuner says otherwise."""
+HOW = "Mean of the passes (of their logarithms, for scores); ± is half the 95\u202f% range by Student's t"
 TABLE_HEAD = "What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range"
 
 
@@ -260,6 +261,9 @@ class ScalingPlace(ChartPlace):
         self._at.setText(view.knob.text(value))
         self._steps.setText(f"step {', '.join(map(str, steps))}")
         self._names.setText("\n".join(curve.benchmark.name for curve, _ in points))
+        self._figures.setToolTip(
+            "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points) + HOW
+        )
         self._figures.setText("\n".join(_figure_words(view.measure, curve, point) for curve, point in points))
         told = limits(self._session, self._views.settings, self._views.sensitivities, steps[-1])
         lines = {each.benchmark.id: _limit_words(each) for each in told}

@@ -25,6 +25,10 @@ _SIDE_WIDTH = 340
 NOTHING = (
     "No test has been run yet.\nMeasure the baseline in Tune: what the sensors say is kept from its first second on."
 )
+HOW = (
+    "Lowest and highest reading of the span, and the mean over its time. A clock is below what was asked under 99.5\u202f% of it;"
+    " only time under load counts."
+)
 UNREAD = "This test left no readings: it ended before any sensor was read."
 NO_SECOND = "Nothing beside it"
 WHOLE = "Whole test"
@@ -347,6 +351,7 @@ class TracesPlace(ChartPlace):
         table = QGridLayout()
         table.setHorizontalSpacing(12)
         table.setColumnStretch(0, 1)
+        self._title.setToolTip(HOW)
         for i, (top, column) in enumerate(zip(self._heads, self._columns, strict=True)):
             side_ = Qt.AlignmentFlag.AlignRight if i else Qt.AlignmentFlag.AlignLeft
             table.addWidget(top, 0, i, side_)

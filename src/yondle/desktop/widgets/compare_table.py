@@ -21,10 +21,11 @@ from yondle.app.views.compare import (
     rank_words,
     score_words,
 )
+from yondle.app.views.gains import how_gained
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font
 from yondle.desktop.widgets.basics import children, top_items
-from yondle.model.quantities import THIN
+from yondle.model.quantities import THIN, count
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 
@@ -178,12 +179,22 @@ class CompareTable(QTreeWidget):
         self._widths()
 
 
+_SPREAD = "geometric mean of {}, with half its 95\u202f% range"
+
+
 def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
     words = [cell_words(cell, row.benchmark, i == view.against) for i, cell in enumerate(row.cells)]
     item = QTreeWidgetItem([row.benchmark.name, *words])
     item.setData(0, Qt.ItemDataRole.UserRole, row)
     if row.caveat:
         item.setToolTip(0, row.caveat)
+    for i, cell in enumerate(row.cells):
+        if cell is not None:
+            spread = f"{score_words(cell, row.benchmark)}: {_SPREAD.format(count(cell.spread.n, 'pass', 'passes'))}"
+            together = (
+                f"\nThe range holds for all columns of the row together. {how_gained(cell.gain)}" if cell.gain else ""
+            )
+            item.setToolTip(i + 1, spread + together)
     item.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
     return item
 

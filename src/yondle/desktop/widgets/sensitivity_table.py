@@ -74,8 +74,11 @@ class SensitivityTable(QWidget):
         """Tell the range of the cell under the pointer."""
         row, column = self._at(event.position())
         cell = self._told.cells[row][column] if row is not None and column is not None else None
-        known = cell is not None and math.isfinite(cell.low)
-        self.setToolTip(f"{cell.words} ({cell.low:+.2f} to {cell.high:+.2f})" if cell is not None and known else "")
+        if cell is None:
+            self.setToolTip("")
+            return
+        within = f" ({cell.low:+.2f} to {cell.high:+.2f})" if math.isfinite(cell.low) else ""
+        self.setToolTip(f"{cell.words}{within}\n{cell.how}".strip())
 
     def _paint_cell(self, painter: QPainter, box: QRectF, cell: Cell, strongest: float) -> None:
         c = self._theme.colours

@@ -7,6 +7,7 @@ from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from yondle.analysis.margins import GainWord
+from yondle.app.views.gains import how_gained
 from yondle.app.views.trail import TrailRow, TrailRows
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
@@ -49,7 +50,7 @@ class TrailModel(QAbstractListModel):
         row = self.rows[index.row()]
         if role == Qt.ItemDataRole.DisplayRole:
             return f"Step {row.number}: {row.title}, {row.verdict}, {row.detail}, {row.gain_text}"
-        gain = f"\n{row.gain_text}" if row.gain_text else ""
+        gain = f"\n{row.gain_text}\n{how_gained(row.gain)}" if row.gain_text else ""
         return f"Step {row.number} · {row.title}\n{row.verdict}; {row.detail}{gain}"
 
 

@@ -1,0 +1,133 @@
+"""Yondle on a desktop and seen from outside: menu entry and kind of file, manual, completion, watching, kept awake."""
+
+from __future__ import annotations
+
+import configparser
+import json
+import os
+import shutil
+import subprocess
+import sys
+import threading
+from pathlib import Path
+from xml.etree import ElementTree
+
+import pytest
+from tests.conftest import quick_rig
+from tools.manpage import page
+
+from yondle.app.awake import KeepsAwake, notify
+from yondle.app.integrate import ID, PLACES, integrate, take_out
+from yondle.app.machines import RigChoice
+from yondle.app.session import Session
+from yondle.app.watching import watch
+from yondle.main import run
+from yondle.model.errors import KnownError
+from yondle.model.events import AttemptClosed, PassOpened, StepOpened
+
+
+def test_the_desktop_gets_a_menu_entry_icons_and_a_kind_of_file_and_gives_them_back(tmp_path: Path) -> None:
+    assert run(["integrate", "--share", str(tmp_path)]) == 0
+    made = {name: tmp_path / folder / name for name, folder in PLACES.items()}
+    assert all(path.is_file() for path in made.values())
+    entry = configparser.ConfigParser(interpolation=None)
+    entry.optionxform = str  # type: ignore[assignment,method-assign]
+    entry.read(made[f"{ID}.desktop"], "utf-8")
+    own = entry["Desktop Entry"]
+    assert own["MimeType"] == "application/vnd.yondle.logbook;"
+    assert own["Exec"].endswith(" open %f")
+    kinds = ElementTree.parse(made[f"{ID}.mime.xml"]).getroot()
+    assert "*.yondle" in {e.get("pattern") for e in kinds.iter() if e.tag.endswith("glob")}
+    for name in (f"{ID}.svg", "net.yondle.logbook.svg", f"{ID}.metainfo.xml"):
+        ElementTree.parse(made[name])
+    if shutil.which("desktop-file-validate"):
+        subprocess.run(["desktop-file-validate", str(made[f"{ID}.desktop"])], check=True)
+    assert run(["integrate", "--share", str(tmp_path), "--remove"]) == 0
+    assert not any(path.exists() for path in made.values())
+    integrate(tmp_path, 'a b/"$yondle')
+    assert 'Exec="a b/\\"\\$yondle" open %f' in made[f"{ID}.desktop"].read_text("utf-8")
+    assert len(take_out(tmp_path)) == len(PLACES)
+    (tmp_path / "file").write_text("")
+    with pytest.raises(KnownError, match="can't be written"):
+        integrate(tmp_path / "file")
+
+
+def test_a_logbook_is_what_the_kind_of_file_looks_for(tmp_path: Path) -> None:
+    Session.create(tmp_path / "b.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    head = (tmp_path / "b.yondle").read_bytes()[:72]
+    assert head.startswith(b"SQLite format 3")
+    assert head[68:72] == b"YNDL"
+
+
+def test_the_manual_and_completion_know_every_command() -> None:
+    manual = page()
+    for command in ("yondle baseline", "yondle plan run", "yondle report", "yondle watch", "yondle profile keep"):
+        assert f".SS {command}" in manual
+    command = [sys.executable, "-c", "import sys; from yondle.main import main; sys.argv[0] = 'yondle'; main()"]
+    for shell in ("bash", "zsh", "fish"):
+        made = subprocess.run(
+            command, env={**os.environ, "_YONDLE_COMPLETE": f"source_{shell}"}, capture_output=True, text=True
+        )
+        assert "yondle" in made.stdout
+
+
+def test_a_running_test_is_watched_from_outside_and_its_end_is_an_exit_code(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    path = tmp_path / "b.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(2)
+    seen = []
+    session.subscribe(
+        lambda record: seen.append(watch(path)) if isinstance(record, PassOpened) and len(seen) < 12 else None
+    )
+    session.try_from(1, {"core_clock": 4100.0}, None)
+    session.try_from(1, {"core_clock": 5000.0}, None)
+    session.close()
+    during = seen[-1]
+    assert during.running is not None
+    assert during.running.startswith("Step 2")
+    assert "of about" in during.passes
+    assert dict(during.readings)
+    after = watch(path)
+    assert after.running is None
+    assert after.failed == 1
+    assert after.done[0][0].startswith("Step 3")
+    assert run(["watch", str(path), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["tests"] == 3
+    assert run(["watch", str(path), "--until-done"]) == 0
+    assert run(["watch", str(path), "--once"]) == 0
+    assert "1 went down or wrong" in capsys.readouterr().out
+    assert run(["watch", str(tmp_path / "gone.yondle"), "--once"]) == 2
+
+
+def test_the_machine_is_kept_awake_while_a_test_runs_and_no_longer(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    tool, told = tmp_path / "systemd-inhibit", tmp_path / "told"
+    tool.write_text(f'#!/bin/sh\necho "$@" > {told}\ncat > /dev/null\necho over >> {told}\n')
+    tool.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    awake = KeepsAwake()
+    opened, closed = (object.__new__(kind) for kind in (StepOpened, AttemptClosed))
+    awake.take(opened)
+    awake.take(opened)
+    holding = awake._holding
+    assert holding is not None
+    assert holding.poll() is None
+    awake.take(closed)
+    assert holding.poll() is not None
+    assert "--what=sleep:idle" in told.read_text()
+    assert told.read_text().endswith("over\n")
+    awake.let_go()
+    assert threading.active_count() == 1 or awake._holding is None
+
+
+def test_a_notification_is_told_to_the_desktop_or_nobody(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PATH", str(tmp_path))
+    assert not notify("Heron: step 2 held", "")
+    tool = tmp_path / "notify-send"
+    tool.write_text(f'#!/bin/sh\nprintf "%s|" "$@" > {tmp_path}/said\n')
+    tool.chmod(0o755)
+    assert notify("Heron: step 2 held", "--help `id`")
+    assert (tmp_path / "said").read_text().endswith("--|Heron: step 2 held|--help `id`|")
