@@ -12,7 +12,8 @@ from rich.console import Console
 
 from yondle.app import helper_install, this_machine
 from yondle.app.machines import THIS
-from yondle.app.results import Told, import_frames, import_scores, import_sensors, type_in
+from yondle.app.mappings import remember, remembered
+from yondle.app.results import Told, columns_of, import_frames, import_scores, import_sensors, type_in
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
@@ -30,6 +31,9 @@ NoteText = Annotated[str, typer.Option(help="Anything else about it.")]
 Comma = Annotated[bool, typer.Option("--decimal-comma", help="Numbers have a comma before their decimals.")]
 Csv = Annotated[Path, typer.Argument(help="A CSV file.")]
 Yes = Annotated[bool, typer.Option("--yes", help="Allow the command it runs without being asked.")]
+
+
+AGAIN = "Remembered for the next table with the same heading."
 
 
 def add_bench_commands(app: typer.Typer, console: Console) -> None:
@@ -95,8 +99,8 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         logbook: LogbookPath,
         step: StepNumber,
         file: Csv,
-        name_column: Annotated[str, typer.Option(help="The column with the benchmarks' names.")],
-        score_column: Annotated[str, typer.Option(help="The column with the figures.")],
+        name_column: Annotated[str | None, typer.Option(help=f"The column with the benchmarks' names. {AGAIN}")] = None,
+        score_column: Annotated[str | None, typer.Option(help=f"The column with the figures. {AGAIN}")] = None,
         unit: Unit = "",
         lower: Lower = False,
         preset: Preset = "",
@@ -107,9 +111,12 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         """Read a table of figures."""
         with opened(lambda: Session.open(logbook)) as session:
             told = Told(preset, passage, note)
-            columns = (name_column, score_column)
+            head, asked = columns_of(file), {"name_column": name_column, "score_column": score_column}
+            meant = remembered(session, "scores", head, asked)
+            columns = (meant["name_column"], meant["score_column"])
             for added in import_scores(session, step, file, columns, unit, _direction(lower), told, decimal_comma):
                 _print_added(session, added, console)
+            remember(session, "scores", head, meant)
 
     @imports.command("frames")
     def frames(
@@ -117,7 +124,9 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         step: StepNumber,
         file: Csv,
         benchmark: Annotated[str, typer.Argument(help="What was measured.")],
-        column: Annotated[str, typer.Option(help="The column with the frame times, by name or number.")],
+        column: Annotated[
+            str | None, typer.Option(help=f"The column with the frame times, by name or number. {AGAIN}")
+        ] = None,
         unit: Annotated[str, typer.Option(help="Their unit: ms, s or us.")] = "ms",
         stamps: Annotated[bool, typer.Option("--stamps", help="They are moments, not durations.")] = False,
         preset: Preset = "",
@@ -128,26 +137,35 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         """Read a series of frame times: its mean rate, its lows and its late frames are kept."""
         with opened(lambda: Session.open(logbook)) as session:
             told = Told(preset, passage, note)
-            added = import_frames(session, step, file, benchmark, column, unit, told, stamps, decimal_comma)
+            head = columns_of(file)
+            meant = remembered(session, "frames", head, {"column": column})
+            added = import_frames(session, step, file, benchmark, meant["column"], unit, told, stamps, decimal_comma)
             _print_added(session, added, console)
+            remember(session, "frames", head, meant)
 
     @imports.command("sensors")
     def sensors(
         logbook: LogbookPath,
         step: StepNumber,
         file: Csv,
-        time: Annotated[str, typer.Option(help="The column with the times: seconds, or dates and times.")],
+        time: Annotated[
+            str | None, typer.Option(help=f"The column with the times: seconds, or dates and times. {AGAIN}")
+        ] = None,
         column: Annotated[
-            list[str], typer.Option(help="A column to keep, as 'column=name in unit'; may be given again.")
-        ],
+            list[str] | None,
+            typer.Option(help=f"A column to keep, as 'column=name in unit'; may be given again. {AGAIN}"),
+        ] = None,
         zone: Annotated[str, typer.Option(help="The time zone of its dates, such as Europe/Berlin.")] = "",
         decimal_comma: Comma = False,
     ) -> None:
         """Read another program's log of sensors and keep it with the step."""
         with opened(lambda: Session.open(logbook)) as session:
-            pairs = (text.partition("=") for text in column)
+            head = columns_of(file)
+            meant = remembered(session, "sensors", head, {"time": time, "column": column})
+            pairs = (text.partition("=") for text in meant["column"])
             channels = {name: kept or name for name, _, kept in pairs}
-            count = import_sensors(session, step, file, time, channels, zone, decimal_comma)
+            count = import_sensors(session, step, file, meant["time"], channels, zone, decimal_comma)
+            remember(session, "sensors", head, meant)
             console.print(f"{count} samples of {', '.join(channels.values())} are kept with step {step}.")
 
     own = typer.Typer(help="Workloads of your own: any command with a number in what it prints.")

@@ -78,7 +78,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
         add_completion=True, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
         help="Yondle: a field book for PC tuners. Without a command it opens the window.",
     )  # fmt: skip
-    console = Console(highlight=False, soft_wrap=False)
+    console = Console(highlight=False, soft_wrap=False, markup=False)
 
     @app.callback(invoke_without_command=True)
     def root(

@@ -50,14 +50,14 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             raise KnownError(f"'{which}' names no pass.", "Write it as 'yondle log' does, for example 3/12.")
         with opened(lambda: Session.open(logbook)) as session:
             discard_pass(session, number, int(attempt), int(ordinal), reason)
-            console.print("It counts again." if not reason.strip() else "It is left out of figures.", markup=False)
+            console.print("It counts again." if not reason.strip() else "It is left out of figures.")
 
     @app.command(name="attach")
     def attach_(logbook: LogbookPath, number: int, file: Path) -> None:
         """Keep a picture or another file at a step as proof."""
         with opened(lambda: Session.open(logbook)) as session:
             made = attach(session, number, file)
-            console.print(f"{made.name} is kept at step {number} ({made.bytes} bytes).", markup=False)
+            console.print(f"{made.name} is kept at step {number} ({made.bytes} bytes).")
 
     @app.command()
     def log(
@@ -91,9 +91,9 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
                 str(row.verdict or ""),
                 row.left_out,
             )
-            table.add_row(*(_plain(cell) for cell in cells))
+            table.add_row(*cells)
         console.print(table)
-        console.print(f"{wanted.sentence}: {len(found)} of {len(rows)} rows.", markup=False)
+        console.print(f"{wanted.sentence}: {len(found)} of {len(rows)} rows.")
 
     @app.command()
     def export(
@@ -111,13 +111,13 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             print(text, end="")
             return
         write(file, text)
-        console.print(f"{file} is written.", markup=False)
+        console.print(f"{file} is written.")
 
     @app.command()
     def restore(archive: Path, logbook: LogbookPath) -> None:
         """Make a logbook of what 'yondle export' wrote as JSON."""
         read_archive(archive, logbook)
-        console.print(f"{logbook} is made.", markup=False)
+        console.print(f"{logbook} is made.")
 
     @app.command(name="share")
     def share_(
@@ -128,14 +128,9 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         """Make a copy to give away, without serial numbers, host and user names."""
         with opened(lambda: Session.open(logbook)) as session:
             share(session, file, files)
-        console.print(f"{file} is made; look through it with 'yondle log' before you give it away.", markup=False)
+        console.print(f"{file} is made; look through it with 'yondle log' before you give it away.")
 
     @app.command(name="merge")
     def merge_(one: Path, other: Path, into: Annotated[Path, typer.Argument(help="The logbook to make.")]) -> None:
         """Make one logbook of two about the same rig; both stay as they are."""
-        console.print(f"{into} holds {merge(one, other, into)} steps.", markup=False)
-
-
-def _plain(words: str) -> str:
-    """Keep a cell from being read as markup."""
-    return words.replace("[", "\\[")
+        console.print(f"{into} holds {merge(one, other, into)} steps.")

@@ -33,4 +33,4 @@ def add_report_command(app: typer.Typer, console: Console) -> None:
             if sections is not None:
                 choose_sections(session, parts_named(sections))
             written = write_report(session, file)
-        console.print(f"{file} is written ({written} bytes).", markup=False)
+        console.print(f"{file} is written ({written} bytes).")

@@ -66,10 +66,10 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
         """Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."""
         folder = share or user_data_path()
         if remove:
-            console.print(f"{len(take_out(folder))} files are taken out of {folder}.", markup=False)
+            console.print(f"{len(take_out(folder))} files are taken out of {folder}.")
             return
         for path in integrate(folder, shutil.which("yondle") or "yondle"):
-            console.print(str(path), markup=False)
+            console.print(str(path))
 
 
 def _shown(seen: Watched) -> Group:

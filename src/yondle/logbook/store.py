@@ -16,6 +16,7 @@ from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION
 from yondle.model.errors import KnownError
 
 _SQLITE_HEADER = b"SQLite format 3\x00"
+_LONGEST_DETAIL = 160
 _CHECKED_WHOLE_BELOW = 64 * 1024 * 1024
 
 
@@ -87,7 +88,7 @@ def open_store(path: Path) -> sa.Engine:
             if path.stat().st_size < _CHECKED_WHOLE_BELOW:
                 answer = connection.execute(sa.text("PRAGMA quick_check(1)")).scalar_one()
                 if answer != "ok":
-                    raise damaged(path, str(answer))
+                    raise damaged(path, str(answer).splitlines()[-1])
         _must_not_be_newer(path, version)
         if version < SCHEMA_VERSION:
             shutil.copy2(path, path.with_name(f"{path.name}.schema{version}"))
@@ -209,9 +210,10 @@ def _migrate(engine: sa.Engine) -> None:
 
 
 def damaged(path: Path, detail: str) -> KnownError:
-    """Say that a logbook is damaged, and what to do."""
+    """Say that a logbook is damaged, and what to do; of a long detail, which may hold anything, the beginning."""
+    told = "".join(c if c.isprintable() else "·" for c in " ".join(detail.split()))
     return KnownError(
-        f"{path} is damaged ({detail}).",
+        f"{path} is damaged ({told[:_LONGEST_DETAIL]}).",
         "Work on a copy: keep the file as it is and restore the latest good copy you have.",
     )
 

@@ -16,7 +16,7 @@ from yondle.app.views.lines import Line, lines_of
 from yondle.app.views.showing import ROOM
 from yondle.app.views.trail import failure_words, step_title
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Setup, Subsystem
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
@@ -140,11 +140,17 @@ def runs(session: Session) -> tuple[Run, ...]:
         for record in session.steps
         for i, attempt in enumerate(record.attempts, 1)
     ]
-    return tuple(sorted(found, key=lambda run: -run.attempt))
+    logs = [
+        Run(-number, step, f"Step {step} · log {name}", Verdict.UNPROVEN)
+        for number, step, name in session.logbook.sensor_log_names()
+    ]
+    return (*sorted(found, key=lambda run: -run.attempt), *reversed(logs))
 
 
 def trace_of(session: Session, attempt: int) -> Trace:
-    """Read the trace of a test; raises KnownError for one that isn't there."""
+    """Read the trace of a test, or with the negative of its number a sensor log; raises KnownError for what isn't there."""
+    if attempt < 0:
+        return _read_log(session, -attempt)
     for record in session.steps:
         for i, made in enumerate(record.attempts, 1):
             if made.id == attempt:
@@ -179,6 +185,36 @@ def _read(session: Session, record: StepRecord, attempt: Attempt, run: Run) -> T
         panels = (*panels, _frames_panel(declaration))
     relative = times - attempt.started_s
     return Trace(run, declaration, setup, relative, columns, passes, panels, attempt.outcome, _ended(attempt, relative))
+
+
+def _read_log(session: Session, number: int) -> Trace:
+    """Read another program's log of sensors; what a channel is follows from the unit in its name."""
+    run = next((r for r in runs(session) if r.attempt == -number), None)
+    log = next((each for each in session.logbook.sensor_logs(run.step) if each.id == number), None) if run else None
+    if run is None or log is None:
+        raise KnownError(f"There is no sensor log {number}.", "'yondle import sensors' adds one to a step.")
+    setup, channels = session.step(run.step).step.setup, tuple(_log_channel(name) for name in log.block.channels)
+    readings = np.array(log.block.rows, dtype=np.float32).reshape(len(log.block.times_s), len(channels))
+    columns = {channel.id: readings[:, i] for i, channel in enumerate(channels)}
+    declaration = replace(session.declaration, channels=channels, limits=())
+    known = {name for name, values in columns.items() if np.isfinite(values).any()}
+    times = np.array(log.block.times_s)
+    last = float(times[-1]) if len(times) else 0.0
+    return Trace(run, declaration, setup, times, columns, (), _panels(declaration, setup, known), None, last)
+
+
+_BY_UNIT = {
+    "°C": Quantity.TEMPERATURE, "C": Quantity.TEMPERATURE, "MHz": Quantity.CLOCK, "W": Quantity.POWER, "V": Quantity.VOLTAGE,
+    "%": Quantity.USE, "1/min": Quantity.FAN, "rpm": Quantity.FAN,
+}  # fmt: skip
+
+
+def _log_channel(name: str) -> Channel:
+    words, _, unit = name.rpartition(" in ")
+    quantity = _BY_UNIT.get(unit, Quantity.OTHER)
+    digits = 3 if quantity is Quantity.VOLTAGE else 1
+    known = bool(words) and (unit in _BY_UNIT or " " not in unit)
+    return Channel(name, words if known else name, unit if known else "", quantity, Subsystem.WHOLE, digits)
 
 
 def _span(declaration: RigDeclaration, made: PassRecord, began_s: float) -> PassSpan:
@@ -282,5 +318,7 @@ def _rose(values: NDArray[np.float32]) -> bool:
 
 
 def end_words(trace: Trace) -> str:
-    """Say how the test ended."""
+    """Say how the test ended; nothing of a log of another program."""
+    if trace.run.attempt < 0:
+        return "read from another program"
     return failure_words(trace.outcome) if trace.outcome is not None else "still open"

@@ -1,0 +1,71 @@
+"""A logbook whose pages are broken opens, or says what is wrong and what to do; it is left as it is, and nothing else happens."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from random import Random
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from tests.conftest import quick_rig
+
+from yondle.app.export import logbook_text, passes_csv
+from yondle.app.field_books import read_book
+from yondle.app.machines import RigChoice
+from yondle.app.session import Session
+from yondle.app.views.traces import runs, trace_of
+from yondle.app.watching import watch
+from yondle.model.errors import KnownError
+
+PAGE = 4096
+
+
+@pytest.fixture(scope="module")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("whole") / "book.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(2)
+    session.close()
+    return path
+
+
+def broken(whole: Path, seed: int) -> bytes:
+    chance, made = Random(seed), bytearray(whole.read_bytes())
+    page = chance.randrange(len(made) // PAGE) * PAGE
+    match chance.randrange(4):
+        case 0:
+            for _ in range(chance.choice((1, 5, 50))):
+                made[chance.randrange(len(made))] = chance.randrange(256)
+        case 1:
+            made[page : page + PAGE] = chance.randbytes(PAGE)
+        case 2:
+            del made[chance.randrange(PAGE, len(made)) :]
+        case _:
+            made[page : page + PAGE] = bytes(PAGE)
+    return bytes(made)
+
+
+@given(seed=st.integers(0, 2**32 - 1))
+@settings(max_examples=60, deadline=None)
+def test_broken_pages_are_told_in_a_sentence(seed: int, whole: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
+    path = tmp_path_factory.mktemp("broken") / "book.yondle"
+    path.write_bytes(broken(whole, seed))
+
+    def open_it() -> None:
+        session = Session.open(path)
+        try:
+            logbook_text(session)
+            passes_csv(session)
+            for run in runs(session):
+                trace_of(session, run.attempt)
+        finally:
+            session.close()
+
+    for do in (lambda: watch(path), lambda: read_book(path), open_it):
+        try:
+            do()
+        except KnownError as error:
+            told = error
+            if not told.remedy or not told.problem.isprintable():
+                raise AssertionError(told.problem) from error
