@@ -76,10 +76,10 @@ def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_a
     place.show_only(2, "stacking")
     row = next(r for r in place.table.model_.rows if r.step == 2 and not r.left_out)
     place.table.choose(row)
-    place.discard_button.click()
+    place.panel.discard_button.click()
     assert "Say why" in place.trouble.text()
-    place.reason.setText("a window was opened")
-    place.discard_button.click()
+    place.panel.reason.setText("a window was opened")
+    place.panel.discard_button.click()
     assert not place.trouble.isVisible()
     assert len(session.step(2).scores("stacking")) == len(before) - 1
     assert place._row is not None
@@ -87,7 +87,7 @@ def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_a
     at = next(i for i, r in enumerate(place.table.model_.rows) if r.discarded)
     cell = place.table.model_.index(at, 4)
     assert cell.data(Qt.ItemDataRole.FontRole).strikeOut()
-    assert place.discard_button.text() == "Count it again"
+    assert place.panel.discard_button.text() == "Count it again"
     assert place.undo_button.text() == "Undo: discard"
     place.actions_by_name["undo"].trigger()
     assert session.step(2).scores("stacking") == before
@@ -99,17 +99,17 @@ def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
     session = place._session
     place.show_only(1)
     place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
-    place.note.setPlainText(HOSTILE)
-    place.caveat.setChecked(True)
-    place.keep_button.click()
+    place.panel.note.setPlainText(HOSTILE)
+    place.panel.caveat.setChecked(True)
+    place.panel.keep_button.click()
     assert session.step(2).notes[0].text == HOSTILE
     place.show_only(4)
     assert kinds_shown(place) == {Kind.CAVEAT}
     place.table.selectRow(0)
-    assert place.note.toPlainText() == HOSTILE
-    place.note.setPlainText("quieter, and cooler")
-    place.caveat.setChecked(False)
-    place.keep_button.click()
+    assert place.panel.note.toPlainText() == HOSTILE
+    place.panel.note.setPlainText("quieter, and cooler")
+    place.panel.caveat.setChecked(False)
+    place.panel.keep_button.click()
     assert [(n.text, n.caveat) for n in session.step(2).notes] == [("quieter, and cooler", False)]
     assert session.step(2).notes[0].edited_at
     place.undo()
@@ -117,17 +117,17 @@ def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
     shot = tmp_path / "shot.png"
     shot.write_bytes(b"\x89PNG\r\n proof")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(shot), ""))
-    place.attach_button.click()
+    place.panel.attach_button.click()
     place.show_only(6)
     assert kinds_shown(place) == {Kind.FILE}
     place.table.selectRow(0)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "back.png"), ""))
-    place.save_button.click()
+    place.panel.save_button.click()
     assert (tmp_path / "back.png").read_bytes() == shot.read_bytes()
     place.attach(2, tmp_path / "nothing.png")
     assert "is no file" in place.trouble.text()
     place.show_only(6)
-    place.detach_button.click()
+    place.panel.detach_button.click()
     assert session.step(2).attached == ()
 
 
@@ -135,11 +135,11 @@ def test_a_row_leads_to_its_step_and_its_trace(place: LogbookPlace) -> None:
     window = place.window()
     place.show_only(1)
     place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
-    place.trace_button.click()
+    place.panel.trace_button.click()
     assert window.traces.isVisible()
     assert window.traces._first.run.step == 2
     window.go_to(5)
-    place.step_button.click()
+    place.panel.step_button.click()
     assert window.tune.isVisible()
     assert window.tune.trail.selected() == 2
 
@@ -156,4 +156,4 @@ def test_another_field_book_stands_in_the_same_table(place: LogbookPlace, tmp_pa
     place.show_only(1)
     other = next(r for r in place.table.model_.rows if r.book == "twin")
     place.table.choose(other)
-    assert not place._remarks.isVisible()
+    assert not place.panel.remarks.isVisible()

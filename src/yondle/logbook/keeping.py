@@ -12,7 +12,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yondle.logbook import schema
-from yondle.logbook.store import trouble
+from yondle.logbook.store import asking, trouble
 from yondle.logbook.writing import keep_state
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile, Purpose
@@ -49,7 +49,7 @@ class Keeping:
 
     def value(self, name: str) -> Any:
         """Give a small value by name, None when there is none."""
-        with self._asking() as connection:
+        with asking(self._engine, self._path) as connection:
             query = sa.select(schema.state.c.value).where(schema.state.c.name == name)
             text = connection.execute(query).scalar_one_or_none()
         return json.loads(text) if text is not None else None
@@ -61,7 +61,7 @@ class Keeping:
 
     def profiles(self) -> tuple[Profile, ...]:
         """List the profiles by name."""
-        with self._asking() as connection:
+        with asking(self._engine, self._path) as connection:
             rows = connection.execute(sa.select(schema.profile).order_by(schema.profile.c.name)).all()
         return tuple(
             Profile(row.name, Purpose(row.purpose), row.benchmark, Setup.of(json.loads(row.setup)), row.step, row.at)
@@ -119,7 +119,7 @@ class Keeping:
 
     def open_plan_run(self) -> PlanRun | None:
         """Give the latest run of a plan that has not ended."""
-        with self._asking() as connection:
+        with asking(self._engine, self._path) as connection:
             query = sa.select(schema.plan).where(schema.plan.c.ended_at.is_(None)).order_by(schema.plan.c.id.desc())
             row = connection.execute(query).first()
             if row is None:
@@ -134,14 +134,6 @@ class Keeping:
             row.started_s,
             tuple(PlanMove(m.number, m.words, m.attempt, json.loads(m.result) if m.result else None) for m in moves),
         )
-
-    @contextmanager
-    def _asking(self) -> Iterator[sa.Connection]:
-        try:
-            with self._engine.connect() as connection:
-                yield connection
-        except sa.exc.DatabaseError as error:
-            raise trouble(self._path, error) from error
 
     @contextmanager
     def _changing(self) -> Iterator[sa.Connection]:

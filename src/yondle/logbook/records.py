@@ -17,7 +17,7 @@ from yondle.logbook.archive import Values, values_of
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
 from yondle.logbook.samples import unpack, unpack_arrays
-from yondle.logbook.store import damaged, open_to_read, trouble
+from yondle.logbook.store import asking, damaged, open_to_read, trouble
 from yondle.logbook.writing import ENTRY
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
@@ -38,7 +38,7 @@ class Records:
 
     def rig(self) -> tuple[str, str, str]:
         """Give kind, name and definition of the rig the logbook is about."""
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             row = connection.execute(sa.select(schema.rig).order_by(schema.rig.c.id)).first()
         if row is None:
             raise KnownError(f"{self.path} names no rig.", "It was never finished; make a new one with 'yondle new'.")
@@ -74,7 +74,7 @@ class Records:
 
     def unclosed(self) -> list[OpenAttempt]:
         """List attempts that were opened and never closed."""
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             rows = connection.execute(
                 sa.select(schema.attempt).where(schema.attempt.c.closed_at.is_(None)).order_by(schema.attempt.c.id)
             ).all()
@@ -82,7 +82,7 @@ class Records:
 
     def last_time_s(self) -> float:
         """Give the latest time on the rig's clock that was ever written."""
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             times = [
                 connection.execute(sa.select(sa.func.max(column))).scalar_one()
                 for column in (schema.attempt.c.started_s, schema.sample_block.c.to_s, schema.pass_.c.started_s)
@@ -92,7 +92,7 @@ class Records:
     def trace(self, attempt: int) -> list[SampleBlock]:
         """Give the sample blocks of an attempt in order of time; a damaged block is a KnownError."""
         blocks = schema.sample_block
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             rows = connection.execute(
                 sa.select(blocks).where(blocks.c.attempt == attempt).order_by(blocks.c.from_s)
             ).all()
@@ -110,7 +110,7 @@ class Records:
         Readings that weren't taken are nan. A block that can't be read is left out; its time shows as a gap.
         """
         blocks = schema.sample_block
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             rows = connection.execute(
                 sa.select(blocks.c.channels, blocks.c.samples, blocks.c.data)
                 .where(blocks.c.attempt == attempt)
@@ -146,7 +146,7 @@ class Records:
 
     def attachment(self, attachment: int) -> bytes:
         """Give the bytes of a file kept as proof; raises KnownError where there is none of that number."""
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             data = connection.execute(
                 sa.select(schema.attachment.c.data).where(schema.attachment.c.id == attachment)
             ).scalar_one_or_none()
@@ -158,7 +158,7 @@ class Records:
 
     def journal(self, attempt: int) -> list[str]:
         """List the acts the journal holds of an attempt, in order."""
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             rows = connection.execute(
                 sa.select(schema.journal.c.act).where(schema.journal.c.attempt == attempt).order_by(schema.journal.c.id)
             )
@@ -167,26 +167,17 @@ class Records:
     def sensor_log_names(self) -> list[tuple[int, int, str]]:
         """Give number, step and name of every sensor log there is."""
         logs = schema.sensor_log.c
-        with self._asking() as connection:
+        with asking(self._engine, self.path) as connection:
             rows = connection.execute(sa.select(logs.id, logs.step, logs.name).order_by(logs.id))
             return [(row.id, row.step, row.name) for row in rows]
 
     def sensor_logs(self, step: int) -> list[SensorLog]:
         """Give the sensor logs added to a step."""
         try:
-            with self._asking() as connection:
+            with asking(self._engine, self.path) as connection:
                 return sensor_logs(connection, step)
         except ValueError as error:
             raise damaged(self.path, f"a sensor log can't be read: {error}") from error
-
-    @contextmanager
-    def _asking(self) -> Iterator[sa.Connection]:
-        """Ask the file; what it can't answer is a KnownError that says what to do."""
-        try:
-            with self._engine.connect() as connection:
-                yield connection
-        except sa.exc.DatabaseError as error:
-            raise trouble(self.path, error) from error
 
     def _read(self, number: int | None) -> list[StepRecord]:
         try:

@@ -6,6 +6,8 @@ import fcntl
 import os
 import shutil
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any
 
@@ -152,6 +154,16 @@ def trouble(path: Path, error: sa.exc.DatabaseError) -> KnownError:
     if "locked" in words:
         return KnownError(f"{path} is in use by another program.", "Close it there first.")
     return damaged(path, str(error.orig))
+
+
+@contextmanager
+def asking(engine: sa.Engine, path: Path) -> Iterator[sa.Connection]:
+    """Ask a logbook; what it can't answer is a KnownError that says what to do."""
+    try:
+        with engine.connect() as connection:
+            yield connection
+    except sa.exc.DatabaseError as error:
+        raise trouble(path, error) from error
 
 
 def must_be_there(path: Path) -> None:

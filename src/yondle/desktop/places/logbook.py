@@ -7,17 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import (
-    QCheckBox,
-    QFileDialog,
-    QGridLayout,
-    QHBoxLayout,
-    QLineEdit,
-    QMenu,
-    QPlainTextEdit,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout
 
 from yondle.app.field_books import ReadBook, read_book
 from yondle.app.remarks import (
@@ -31,17 +21,16 @@ from yondle.app.remarks import (
     write_note,
 )
 from yondle.app.session import Session
-from yondle.app.views.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts, when_words
+from yondle.app.views.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts
 from yondle.app.views.measured import FieldBook
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.desktop.widgets.log_table import COLUMNS, LogTable
-from yondle.desktop.widgets.side import Side
+from yondle.desktop.widgets.row_panel import RowPanel
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
 
-_SIDE_WIDTH = 320
 _SEARCH_AFTER_MS = 120
 NOTHING = "Nothing is written yet.\nMeasure the baseline in Tune: every test, pass and note stands here from then on."
 NO_MATCH = "Nothing in the logbook is like this. Take a word out of the search, or widen the filter."
@@ -97,7 +86,10 @@ class LogbookPlace(ChartPlace):
         self._none.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.table.chosen.connect(self.show_row)
         self.table.opened.connect(lambda row: self._go_to_step())
-        self._make_side()
+        self.panel = RowPanel()
+        self.undo_button = button("Undo", "flat")
+        self.undo_button.hide()
+        self._connect()
         self._lay_out()
         for name, text, keys, do in (
             ("search", "search", "Ctrl+F", self.search.setFocus),
@@ -192,38 +184,11 @@ class LogbookPlace(ChartPlace):
     def show_row(self, row: LogRow | None) -> None:
         """Show a row in full, with what can be written about it."""
         self._row = row
-        for part in (self._about, self._told, self._names, self._figures, self._buttons, self._remarks):
-            part.setVisible(row is not None)
-        if row is None:
-            self._what.setText("Choose a row.")
-            return
-        own = self._own(row)
-        self._what.setText(row.what)
-        self._about.setText(
-            f"{row.kind} at step {row.step}, {when_words(row.at)}" + ("" if own else f", in {row.book}")
-        )
-        self._told.setText(f"Left out of figures: {row.left_out}" if row.left_out else row.told)
-        facts = (
-            pass_facts(self._session.declaration, self._session.step(row.step), row)
-            if own and row.kind is Kind.PASS
-            else ()
-        )
-        self._names.setText("\n".join(name for name, _ in facts))
-        self._figures.setText("\n".join(words for _, words in facts))
-        self._remarks.setVisible(own)
-        self.step_button.setEnabled(own)
-        self.trace_button.setVisible(own and bool(row.attempt))
-        can_discard = own and (row.discarded or (row.kind in (Kind.PASS, Kind.FIGURE) and not row.left_out))
-        self.reason.setVisible(bool(can_discard) and not row.discarded)
-        self.discard_button.setVisible(bool(can_discard))
-        self.discard_button.setText("Count it again" if row.discarded else "Discard it")
-        note = own and row.kind in (Kind.NOTE, Kind.CAVEAT)
-        self.note.setPlainText(row.what if note else "")
-        self.caveat.setChecked(row.kind is Kind.CAVEAT)
-        self.keep_button.setText("Keep the change" if note else f"Keep at step {row.step}")
-        self.drop_button.setVisible(note)
-        self.save_button.setVisible(own and row.kind is Kind.FILE)
-        self.detach_button.setVisible(own and row.kind is Kind.FILE)
+        own = row is not None and self._own(row)
+        facts: tuple[tuple[str, str], ...] = ()
+        if row is not None and own and row.kind is Kind.PASS:
+            facts = pass_facts(self._session.declaration, self._session.step(row.step), row)
+        self.panel.show_row(row, own, facts)
 
     def _own(self, row: LogRow) -> bool:
         return row.book == book_title(self._session)
@@ -252,13 +217,13 @@ class LogbookPlace(ChartPlace):
 
     def _discard(self) -> None:
         row = self._row
-        if row is None or not self.discard_button.isVisible():
+        if row is None or not self.panel.discard_button.isVisible():
             return
-        session, reason = self._session, "" if row.discarded else self.reason.text()
+        session, reason = self._session, "" if row.discarded else self.panel.reason.text()
         if not row.discarded and not reason.strip():
             self.trouble.setText("Say why the pass is discarded: the reason stays with it.")
             self.trouble.show()
-            self.reason.setFocus()
+            self.panel.reason.setFocus()
             return
 
         def put(words: str) -> str:
@@ -271,13 +236,13 @@ class LogbookPlace(ChartPlace):
             return lambda: put(before)
 
         self._do("count it again" if row.discarded else "discard", do)
-        self.reason.clear()
+        self.panel.reason.clear()
 
     def _keep_note(self) -> None:
         row = self._row
         if row is None:
             return
-        session, text, caveat = self._session, self.note.toPlainText(), self.caveat.isChecked()
+        session, text, caveat = self._session, self.panel.note.toPlainText(), self.panel.caveat.isChecked()
 
         def do() -> Callable[[], object]:
             if row.kind in (Kind.NOTE, Kind.CAVEAT):
@@ -344,36 +309,15 @@ class LogbookPlace(ChartPlace):
 
     # -- building ------------------------------------------------------------------------------------------------------
 
-    def _make_side(self) -> None:
-        self._what, self._about = label("", "title", wrap=True), label("", "small", wrap=True)
-        self._told = label("", "", wrap=True)
-        self._names, self._figures = label("", "muted"), label("")
-        self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.step_button, self.trace_button = button("Show the step"), button("Show its trace")
-        self.step_button.clicked.connect(self._go_to_step)
-        self.trace_button.clicked.connect(self._go_to_trace)
-        self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why it is left out")
-        self.reason.setAccessibleName("Why the pass is discarded")
-        self.reason.returnPressed.connect(self._discard)
-        self.discard_button = button("Discard it", "danger")
-        self.discard_button.clicked.connect(self._discard)
-        self.note = QPlainTextEdit()
-        self.note.setAccessibleName("Note")
-        self.note.setPlaceholderText("A note, or what others must know to judge this")
-        self.note.setFixedHeight(84)
-        self.caveat = QCheckBox("A caveat, told in every report")
-        self.keep_button, self.drop_button = button("Keep"), button("Take it out", "danger")
-        self.keep_button.clicked.connect(self._keep_note)
-        self.drop_button.clicked.connect(self._drop_note)
-        self.attach_button = button("Attach a file …")
-        self.attach_button.clicked.connect(self._ask_for_file)
-        self.save_button, self.detach_button = button("Save it as …"), button("Take it out", "danger")
-        self.save_button.clicked.connect(self._save_file)
-        self.detach_button.clicked.connect(self._detach)
-        self.undo_button = button("Undo", "flat")
-        self.undo_button.clicked.connect(self.undo)
-        self.undo_button.hide()
+    def _connect(self) -> None:
+        panel = self.panel
+        panel.reason.returnPressed.connect(self._discard)
+        for made, do in (
+            (panel.step_button, self._go_to_step), (panel.trace_button, self._go_to_trace), (panel.discard_button, self._discard),
+            (panel.keep_button, self._keep_note), (panel.drop_button, self._drop_note), (panel.attach_button, self._ask_for_file),
+            (panel.save_button, self._save_file), (panel.detach_button, self._detach), (self.undo_button, self.undo),
+        ):  # fmt: skip
+            made.clicked.connect(lambda _=False, do=do: do())
 
     def _lay_out(self) -> None:
         head = QHBoxLayout()
@@ -392,42 +336,6 @@ class LogbookPlace(ChartPlace):
         under.addWidget(self.undo_button)
         under.addWidget(self._book_button)
         under.addWidget(self._columns_button)
-        side = Side(_SIDE_WIDTH, "The chosen row")
-        for part in (self._what, self._about, self._told):
-            side.box.addWidget(part)
-        self._buttons = QWidget()
-        row = QHBoxLayout(self._buttons)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.addWidget(self.step_button)
-        row.addWidget(self.trace_button)
-        row.addStretch(1)
-        side.box.addWidget(self._buttons)
-        self._remarks = QWidget()
-        inner = QVBoxLayout(self._remarks)
-        inner.setContentsMargins(0, 6, 0, 0)
-        inner.addWidget(self.reason)
-        inner.addWidget(self.discard_button)
-        inner.addWidget(label("Note at this step", "heading"))
-        inner.addWidget(self.note)
-        inner.addWidget(self.caveat)
-        kept = QHBoxLayout()
-        kept.addWidget(self.keep_button)
-        kept.addWidget(self.drop_button)
-        kept.addStretch(1)
-        inner.addLayout(kept)
-        inner.addWidget(label("Proof at this step", "heading"))
-        files = QHBoxLayout()
-        for each in (self.attach_button, self.save_button, self.detach_button):
-            files.addWidget(each)
-        files.addStretch(1)
-        inner.addLayout(files)
-        side.box.addWidget(self._remarks)
-        side.heading("Recorded with it")
-        facts = QGridLayout()
-        facts.addWidget(self._names, 0, 0)
-        facts.addWidget(self._figures, 0, 1)
-        side.box.addLayout(facts)
-        side.box.addStretch(1)
         left = QVBoxLayout()
         left.setSpacing(4)
         left.addLayout(under)
@@ -437,7 +345,7 @@ class LogbookPlace(ChartPlace):
         middle = QHBoxLayout()
         middle.setSpacing(MARGIN)
         middle.addLayout(left, 1)
-        middle.addWidget(side)
+        middle.addWidget(self.panel)
         whole = QVBoxLayout(self.whole)
         whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
         whole.setSpacing(6)

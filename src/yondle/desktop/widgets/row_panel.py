@@ -1,0 +1,111 @@
+"""One row of the logbook in full, and what can be written about it: a reason to leave it out, a note, a file as proof."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yondle.app.views.log import Kind, LogRow, when_words
+from yondle.desktop.widgets.basics import button, label
+from yondle.desktop.widgets.side import Side
+
+_WIDTH, _NOTE_HEIGHT = 320, 84
+_CAN_BE_DISCARDED = (Kind.PASS, Kind.FIGURE)
+_WRITTEN = (Kind.NOTE, Kind.CAVEAT)
+
+
+class RowPanel(Side):
+    """The panel; its buttons are connected by the place it stands in."""
+
+    def __init__(self) -> None:
+        super().__init__(_WIDTH, "The chosen row")
+        self._what, self._about = label("", "title", wrap=True), label("", "small", wrap=True)
+        self._told = label("", "", wrap=True)
+        self._names, self._figures = label("", "muted"), label("")
+        self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.step_button, self.trace_button = button("Show the step"), button("Show its trace")
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why it is left out")
+        self.reason.setAccessibleName("Why the pass is discarded")
+        self.discard_button = button("Discard it", "danger")
+        self.note = QPlainTextEdit()
+        self.note.setAccessibleName("Note")
+        self.note.setPlaceholderText("A note, or what others must know to judge this")
+        self.note.setFixedHeight(_NOTE_HEIGHT)
+        self.caveat = QCheckBox("A caveat, told in every report")
+        self.keep_button, self.drop_button = button("Keep"), button("Take it out", "danger")
+        self.attach_button = button("Attach a file …")
+        self.save_button, self.detach_button = button("Save it as …"), button("Take it out", "danger")
+        self._buttons, self.remarks = QWidget(), QWidget()
+        self._lay_out()
+
+    def show_row(self, row: LogRow | None, own: bool, facts: tuple[tuple[str, str], ...]) -> None:
+        """Show a row of this field book, or of another, about which nothing is written here; None for no row."""
+        for part in (self._about, self._told, self._names, self._figures, self._buttons, self.remarks):
+            part.setVisible(row is not None)
+        if row is None:
+            self._what.setText("Choose a row.")
+            return
+        self._what.setText(row.what)
+        self._about.setText(
+            f"{row.kind} at step {row.step}, {when_words(row.at)}" + ("" if own else f", in {row.book}")
+        )
+        self._told.setText(f"Left out of figures: {row.left_out}" if row.left_out else row.told)
+        self._names.setText("\n".join(name for name, _ in facts))
+        self._figures.setText("\n".join(words for _, words in facts))
+        self.remarks.setVisible(own)
+        self.step_button.setEnabled(own)
+        self.trace_button.setVisible(own and bool(row.attempt))
+        can_discard = own and (bool(row.discarded) or (row.kind in _CAN_BE_DISCARDED and not row.left_out))
+        self.reason.setVisible(can_discard and not row.discarded)
+        self.discard_button.setVisible(can_discard)
+        self.discard_button.setText("Count it again" if row.discarded else "Discard it")
+        note = own and row.kind in _WRITTEN
+        self.note.setPlainText(row.what if note else "")
+        self.caveat.setChecked(row.kind is Kind.CAVEAT)
+        self.keep_button.setText("Keep the change" if note else f"Keep at step {row.step}")
+        self.drop_button.setVisible(note)
+        self.save_button.setVisible(own and row.kind is Kind.FILE)
+        self.detach_button.setVisible(own and row.kind is Kind.FILE)
+
+    def _lay_out(self) -> None:
+        for part in (self._what, self._about, self._told):
+            self.box.addWidget(part)
+        shown = _in_a_row(self.step_button, self.trace_button)
+        shown.setContentsMargins(0, 0, 0, 0)
+        self._buttons.setLayout(shown)
+        self.box.addWidget(self._buttons)
+        inner = QVBoxLayout(self.remarks)
+        inner.setContentsMargins(0, 6, 0, 0)
+        inner.addWidget(self.reason)
+        inner.addWidget(self.discard_button)
+        inner.addWidget(label("Note at this step", "heading"))
+        inner.addWidget(self.note)
+        inner.addWidget(self.caveat)
+        inner.addLayout(_in_a_row(self.keep_button, self.drop_button))
+        inner.addWidget(label("Proof at this step", "heading"))
+        inner.addLayout(_in_a_row(self.attach_button, self.save_button, self.detach_button))
+        self.box.addWidget(self.remarks)
+        self.heading("Recorded with it")
+        recorded = QGridLayout()
+        recorded.addWidget(self._names, 0, 0)
+        recorded.addWidget(self._figures, 0, 1)
+        self.box.addLayout(recorded)
+        self.box.addStretch(1)
+
+
+def _in_a_row(*buttons: QPushButton) -> QHBoxLayout:
+    row = QHBoxLayout()
+    for each in buttons:
+        row.addWidget(each)
+    row.addStretch(1)
+    return row
