@@ -35,6 +35,9 @@ a fault of the program; its log says more
 .B 2
 something that can be put right, with a sentence that says what
 .TP
+.B 3
+it didn't hold: \\fBstep\\fR and \\fBagain\\fR with \\fB\\-\\-strict\\fR, and \\fBwatch\\fR
+.TP
 .B 130
 stopped by Ctrl+C
 .SH FILES

@@ -16,9 +16,19 @@ from yondle.app.report_files import report_bytes
 from yondle.app.reporting import ask, choose_sections, parts_named, report_of, sections_chosen
 from yondle.app.reproducing import plan_again
 from yondle.app.session import Session
+from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part
+
+GRID = """
+format = "yondle-plan 1"
+name = "one"
+passes = 2
+[[do]]
+kind = "steps"
+steps = [{ core_clock = 4050 }]
+"""
 
 
 @pytest.fixture(scope="module")
@@ -90,3 +100,26 @@ def test_a_fresh_book_and_the_command_line_have_a_report_too(climbed: Path, tmp_
     assert 'id="path"' not in page
     assert run(["report", str(climbed), str(made), "--sections", "all"]) == 2
     assert run(["report", str(climbed), str(tmp_path / "no" / "r.html"), "--sections", "gains"]) == 2
+
+
+def test_what_a_stretch_of_work_came_to_is_summed_up_and_scripts_get_an_exit_code(
+    climbed: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    session = Session.open(climbed)
+    assert summary_words(session, latest_attempt(session)) == ""
+    words = summary_words(session, 1)
+    session.close()
+    assert words.startswith("3 tests in ")
+    assert "2 held, 1 went down" in words
+    assert "Most Stacking that held: step 3, Core clock 4\u202f400, +" in words
+    book = tmp_path / "b.yondle"
+    Session.create(book, RigChoice("simulated", "Heron", quick_rig())).close()
+    assert run(["baseline", str(book), "-n", "2"]) == 0
+    assert run(["step", str(book), "core_clock=4100", "-n", "2", "--strict"]) == 0
+    assert run(["step", str(book), "core_clock=5000", "-n", "2"]) == 0
+    assert run(["again", str(book), "3", "-n", "2", "--strict"]) == 3
+    plan = tmp_path / "plan.toml"
+    plan.write_text(GRID, "utf-8")
+    capsys.readouterr()
+    assert run(["plan", "run", str(book), str(plan)]) == 0
+    assert "1 test in " in capsys.readouterr().out

@@ -36,6 +36,7 @@ from yondle.cli.running import (
     LogbookPath,
     Pace,
     Passes,
+    Strict,
     Together,
     listen,
     named_value,
@@ -148,6 +149,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
         together: Together = False,
         asks: Asks = False,
         as_json: AsJson = False,
+        strict: Strict = False,
     ) -> None:
         """Propose one step and test it."""
         with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
@@ -155,7 +157,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
                 session.propose(knob.id, value, joint=joint)
             if session.proposal is None:
                 raise KnownError("These values are already in force.", "Name another value.")
-            run_test(session, lambda: session.test(passes), console, as_json)
+            run_test(session, lambda: session.test(passes), console, as_json, strict)
 
     @app.command()
     def back(

@@ -10,11 +10,13 @@ import typer
 from rich.console import Console
 
 from yondle.analysis.stability import Standard
+from yondle.app.awake import notify
 from yondle.app.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
 from yondle.app.plans import AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.edge import EdgeView, edge_view
 from yondle.app.views.proposal import dry_words
+from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values
 from yondle.model.quantities import count
@@ -121,6 +123,7 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
 
 def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
     listen(session)
+    before = latest_attempt(session)
     found: EdgeView | None = None
     if not as_json:
         print_resumed(session, console)
@@ -141,12 +144,18 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
     with interruptible(session):
         ended = going(after)
     if as_json:
-        plan = {"ended": str(ended.ended), "reason": ended.reason, "moves": ended.moves}
+        plan = {
+            "ended": str(ended.ended), "reason": ended.reason, "moves": ended.moves, "summary": summary_words(session, before),
+        }  # fmt: skip
         print_json({**status_values(session), "plan": plan, "edge": _edge_values(found) if found else None})
         return
     if session.waiting is not None:
         print_waiting(session, console)
     console.print(f"The plan is {ended.ended}: {ended.reason}. {count(ended.moves, 'move')} made.")
+    summary = summary_words(session, before)
+    if summary:
+        console.print(summary)
+        notify(f"{session.declaration.info.name}: the plan is {ended.ended}", summary)
     if found is not None:
         for line in found.line_words or (found.verdict,):
             console.print(line)

@@ -10,7 +10,7 @@ from rich.console import Console
 
 from yondle.app.readiness import readiness
 from yondle.app.session import Session
-from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Together, opened, run_test
+from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Strict, Together, opened, run_test
 from yondle.cli.shown import print_json, status_values
 from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
@@ -67,10 +67,11 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
         pace: Pace = None,
         together: Together = False,
         as_json: AsJson = False,
+        strict: Strict = False,
     ) -> None:
         """Test a step once more, to be sure."""
         with opened(lambda: Session.open(logbook, pace, together)) as session:
-            run_test(session, lambda: session.test_again(number, passes), console, as_json)
+            run_test(session, lambda: session.test_again(number, passes), console, as_json, strict)
 
     @app.command("go-on")
     def go_on(

@@ -19,7 +19,9 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
+from yondle.model.verdicts import Verdict
 
+EXIT_NOT_HELD = 3
 LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in .yondle.", show_default=False)]
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
 Passes = Annotated[int | None, typer.Option("--passes", "-n", help="Score passes of every benchmark (2 to 200).")]
@@ -36,8 +38,21 @@ Asks = Annotated[
 ]
 
 
-def run_test(session: Session, test: Callable[[], StepRecord | None], console: Console, as_json: bool) -> None:
-    """Run a test to its end and print what came of it."""
+Strict = Annotated[bool, typer.Option("--strict", help=f"End with {EXIT_NOT_HELD} unless it held, for scripts.")]
+
+
+def run_test(
+    session: Session, test: Callable[[], StepRecord | None], console: Console, as_json: bool, strict: bool = False
+) -> None:
+    """Run a test to its end and print what came of it; raises Exit where it has to hold and doesn't."""
+    record = _run_test(session, test, console, as_json)
+    if strict and (record is None or record.outcome is None or record.outcome.verdict is not Verdict.HELD):
+        raise typer.Exit(EXIT_NOT_HELD)
+
+
+def _run_test(
+    session: Session, test: Callable[[], StepRecord | None], console: Console, as_json: bool
+) -> StepRecord | None:
     listen(session)
     if not as_json:
         print_resumed(session, console)
@@ -48,11 +63,12 @@ def run_test(session: Session, test: Callable[[], StepRecord | None], console: C
         values = step_values(session, record) if record is not None else {}
         waiting = session.waiting.values if session.waiting else None
         print_json({**values, "position": position, "waiting": waiting})
-        return
+        return record
     if session.waiting is not None:
         print_waiting(session, console)
     elif record is not None:
         print_outcome(session, record, console)
+    return record
 
 
 def listen(session: Session) -> None:

@@ -16,11 +16,10 @@ from rich.text import Text
 from yondle.app.clocks import RealClock
 from yondle.app.integrate import integrate, take_out
 from yondle.app.watching import Watched, watch
-from yondle.cli.running import AsJson, LogbookPath
+from yondle.cli.running import EXIT_NOT_HELD, AsJson, LogbookPath
 from yondle.cli.shown import print_json
 from yondle.model.verdicts import Verdict
 
-EXIT_FAILED = 3
 _EVERY_S = 2.0
 _MARKS = {
     Verdict.HELD: "●", Verdict.UNPROVEN: "◐", Verdict.WRONG: "▲", Verdict.DOWN: "☒", Verdict.HELD_BACK: "◆",
@@ -56,7 +55,7 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
                     seen = watch(logbook)
                     live.update(_shown(seen), refresh=True)
         if seen.failed > first.failed:
-            raise typer.Exit(EXIT_FAILED)
+            raise typer.Exit(EXIT_NOT_HELD)
 
     @app.command(name="integrate")
     def integrate_(

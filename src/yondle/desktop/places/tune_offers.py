@@ -24,6 +24,7 @@ from yondle.app.profiles import (
 from yondle.app.readiness import ReadyItem, not_ready, readiness
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.proposal import dry_words
+from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.tune_edge import EdgeOffers
 from yondle.desktop.places.tune_words import tell_trouble
@@ -78,6 +79,7 @@ class TuneOffers(QObject):
         self._run = run
         self._refresh = refresh
         self._pause_plan = False
+        self._before = 0
         self._waiting_shown: object = None
         self.edge = EdgeOffers(parent, theme, bridge, session, cards, self.begin_plan, self._pause, self.ask_profile)
 
@@ -265,10 +267,12 @@ class TuneOffers(QObject):
 
     def begin_plan(self, text: str, source: str, after: Callable[..., None]) -> None:
         """Begin the run of a plan; `after` is called after each of its moves, in the engine's thread."""
+        self._before = latest_attempt(self._session)
         self._carry_on(lambda: start_plan(self._session, text, source, after, lambda: self._pause_plan))
 
     def _go_on_plan(self) -> None:
         after = self.edge.after_move
+        self._before = latest_attempt(self._session)
         self._carry_on(lambda: go_on_with_plan(self._session, after, lambda: self._pause_plan))
 
     def _carry_on(self, going: Callable[[], PlanEnd]) -> None:
@@ -296,6 +300,8 @@ class TuneOffers(QObject):
             return
         understood = CardAction("Understood", lambda: self._cards.take("plan"))
         text = f"{end.reason[:1].upper() + end.reason[1:]}. {count(end.moves, 'move')} made."
+        summary = summary_words(self._session, self._before)
+        text += f"\n{summary}" if summary else ""
         self._cards.put("plan", f"The plan is {end.ended}", text, [understood])
 
     def show_unfinished(self) -> None:
