@@ -103,3 +103,27 @@ def test_a_real_program_killed_while_its_window_runs_a_test_knows_it_afterwards(
     assert [r.step.step.number for r in session.resumed] == [2]
     assert session.in_force == session.declaration.stock
     session.close()
+
+
+def test_larger_text_on_the_desktop_enlarges_everything(display: str, tmp_path: Path) -> None:
+    watch = tmp_path / "watch.py"
+    watch.write_text(
+        "import os, sys\n"
+        "from PySide6.QtCore import QTimer\n"
+        "import yondle.desktop.start as start\n"
+        "class Window(start.MainWindow):\n"
+        "    def show(self):\n"
+        "        super().show()\n"
+        "        print(self.devicePixelRatioF(), flush=True)\n"
+        "        QTimer.singleShot(0, self.close)\n"
+        "start.MainWindow = Window\n"
+        "sys.exit(start.show(None, None, False))\n"
+    )
+    for dots, wanted in (("96", "1.0"), ("192", "")):
+        environment = {**os.environ, "DISPLAY": display, "QT_QPA_PLATFORM": "xcb", "QT_FONT_DPI": dots}
+        environment.pop("QT_SCALE_FACTOR", None)
+        done = subprocess.run(
+            [sys.executable, str(watch)], env=environment, capture_output=True, text=True, timeout=60, check=True
+        )
+        ratio = done.stdout.strip()
+        assert ratio == wanted if wanted else float(ratio) > 1.2

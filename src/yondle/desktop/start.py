@@ -8,13 +8,31 @@ import sys
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
+from PySide6.QtGui import QFontInfo
 from PySide6.QtWidgets import QApplication
 
 from yondle.desktop.theme import Theme
 from yondle.desktop.window import MainWindow
 from yondle.model.errors import KnownError
 
-SCHEME_VARIABLE = "YONDLE_SCHEME"
+SCHEME_VARIABLE, SCALE_VARIABLE = "YONDLE_SCHEME", "QT_SCALE_FACTOR"
+USUAL_TEXT_PX = 14.7
+"""11 points at 96 dots an inch, which desktops use unless told otherwise; Yondle's own sizes fit to it."""
+LEAST_ENLARGED, MOST_ENLARGED = 1.08, 3.0
+
+
+def text_scale(pixels: float) -> float:
+    """Give by how much everything is enlarged where the desktop's own text has so many pixels; it is never made smaller."""
+    scale = min(pixels / USUAL_TEXT_PX, MOST_ENLARGED)
+    return round(scale, 2) if scale > LEAST_ENLARGED else 1.0
+
+
+def _follow_text_size(app: QApplication) -> None:
+    """Start over, enlarged, where the desktop's text is larger than usual; once, and never over a scale the user chose."""
+    scale = text_scale(QFontInfo(app.font()).pixelSize())
+    if scale > 1.0 and not os.environ.get(SCALE_VARIABLE):
+        os.environ[SCALE_VARIABLE] = f"{scale:g}"
+        os.execv(sys.executable, sys.orig_argv)
 
 
 def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
@@ -28,6 +46,7 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
         )
     app = QApplication(sys.argv[:1])
     app.setApplicationName("Yondle")
+    _follow_text_size(app)
     app.setDesktopFileName("net.yondle.Yondle")
     theme = Theme(app, os.environ.get(SCHEME_VARIABLE))
     window = MainWindow(theme)

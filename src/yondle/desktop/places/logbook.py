@@ -151,10 +151,11 @@ class LogbookPlace(ChartPlace):
         self.table.setVisible(bool(rows))
         self._none.setVisible(not rows)
         self.sentence.set_text(f"{self.wanted.sentence}: {number(len(rows))} of {number(len(self._all))} rows")
-        if self._row is not None:
-            self.show_row(next((r for r in self._all if _same(r, self._row)), None))
-        elif rows:
+        before = self._row
+        kept = next((r for r in rows if before is not None and _same(r, before)), None)
+        if kept is None and rows:
             self.table.selectRow(0)
+        self.show_row(kept or (rows[0] if rows else None))
 
     def read(self, path: Path) -> None:
         """Show another field book, too; it is only read."""

@@ -31,13 +31,13 @@ class Column:
 
 
 COLUMNS = (
-    Column("when", lambda r: when_words(r.at), lambda r: r.at, 118),
+    Column("when", lambda r: when_words(r.at), lambda r: r.at, 116),
     Column("book", lambda r: r.book, lambda r: r.book.casefold(), 100, False),
-    Column("step", lambda r: str(r.step), lambda r: r.step, 48),
-    Column("kind", lambda r: str(r.kind), lambda r: list(Kind).index(r.kind), 74),
-    Column("what", lambda r: r.what, lambda r: r.what.casefold(), 240),
-    Column("verdict", lambda r: str(r.verdict or ""), lambda r: str(r.verdict or ""), 118),
-    Column("left out", lambda r: r.left_out, lambda r: r.left_out, 110),
+    Column("step", lambda r: str(r.step), lambda r: r.step, 44),
+    Column("kind", lambda r: str(r.kind), lambda r: list(Kind).index(r.kind), 70),
+    Column("what", lambda r: r.what, lambda r: r.what.casefold(), 214),
+    Column("verdict", lambda r: str(r.verdict or ""), lambda r: str(r.verdict or ""), 112),
+    Column("left out", lambda r: r.left_out, lambda r: r.left_out, 96),
     Column(
         "figure", lambda r: "" if r.value is None else f"{r.value:.6g}",
         lambda r: float("-inf") if r.value is None else r.value, 90, False,
