@@ -131,16 +131,26 @@ def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
     assert session.step(2).attached == ()
 
 
-def test_a_row_leads_to_its_step_and_its_trace(place: LogbookPlace) -> None:
+def test_a_row_leads_to_its_step_and_its_trace(qtbot: QtBot, place: LogbookPlace) -> None:
     window = place.window()
+    place.panel.note.setFocus()
+    qtbot.keyClicks(place.panel.note, "two")
+    qtbot.keyClick(place.panel.note, Qt.Key.Key_Return)
+    qtbot.keyClicks(place.panel.note, "times t")
+    place.search.setFocus()
+    qtbot.keyClick(place.search, Qt.Key.Key_Return)
+    assert place.isVisible()
+    assert place.panel.note.toPlainText() == "two\ntimes t"
     place.show_only(1)
     place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
     place.panel.trace_button.click()
     assert window.traces.isVisible()
     assert window.traces._first.run.step == 2
     window.go_to(5)
-    place.panel.step_button.click()
+    qtbot.keyClick(place.table, Qt.Key.Key_Return)
     assert window.tune.isVisible()
+    window.go_to(5)
+    place.panel.step_button.click()
     assert window.tune.trail.selected() == 2
 
 
@@ -157,3 +167,5 @@ def test_another_field_book_stands_in_the_same_table(place: LogbookPlace, tmp_pa
     other = next(r for r in place.table.model_.rows if r.book == "twin")
     place.table.choose(other)
     assert not place.panel.remarks.isVisible()
+    place.merge(tmp_path / "twin.yondle", tmp_path / "both.yondle")
+    assert "both.yondle holds" in place.sentence.text()

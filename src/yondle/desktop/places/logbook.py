@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout
 
+from yondle.app.export import merge
 from yondle.app.field_books import ReadBook, read_book
 from yondle.app.remarks import (
     attach,
@@ -28,7 +29,7 @@ from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.desktop.widgets.log_table import COLUMNS, LogTable
 from yondle.desktop.widgets.row_panel import RowPanel
-from yondle.model.quantities import number
+from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
 
 _SEARCH_AFTER_MS = 120
@@ -93,11 +94,12 @@ class LogbookPlace(ChartPlace):
         self._lay_out()
         for name, text, keys, do in (
             ("search", "search", "Ctrl+F", self.search.setFocus),
-            ("step", "show the step in Tune", "Return", self._go_to_step),
+            ("step", "show the step in Tune (Return in the table)", "", self._go_to_step),
             ("trace", "show the trace", "T", self._go_to_trace),
             ("discard", "discard the pass, or count it again", "Delete", self._discard),
             ("attach", "attach a file to the step …", "Ctrl+Shift+A", self._ask_for_file),
             ("undo", "undo the last change", "Ctrl+Z", self.undo),
+            ("merge", "make one of this field book and another …", "", self._ask_to_merge),
             ("columns", "choose the columns", "", self._offer_columns),
             ("book", "show another field book, too …", "", self._ask_for_book),
         ):
@@ -168,6 +170,20 @@ class LogbookPlace(ChartPlace):
         name, _ = QFileDialog.getOpenFileName(self, "Another field book", "", "Field books (*.yondle)")
         if name:
             self._change(lambda: self.read(Path(name)))
+
+    def merge(self, other: Path, into: Path) -> None:
+        """Make a third field book of this one and another; both stay as they are."""
+        steps = merge(self._session.logbook.path, other, into)
+        self.sentence.set_text(f"{into.name} holds {count(steps, 'step')} of both; open it with Ctrl+O")
+
+    def _ask_to_merge(self) -> None:
+        kinds = "Field books (*.yondle)"
+        other, _ = QFileDialog.getOpenFileName(self, "The other field book", "", kinds)
+        into, _ = (
+            QFileDialog.getSaveFileName(self, "The field book to make", "both.yondle", kinds) if other else ("", "")
+        )
+        if into:
+            self._change(lambda: self.merge(Path(other), Path(into)))
 
     def _offer_columns(self) -> None:
         menu = QMenu(self)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, QPointF, Qt, Signal
-from PySide6.QtGui import QFont, QPainter, QPixmap
+from PySide6.QtGui import QFont, QKeyEvent, QPainter, QPixmap
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
 from yondle.app.views.log import Kind, LogRow, when_words
@@ -153,6 +153,14 @@ class LogTable(QTableView):
         head.setSortIndicator(0, Qt.SortOrder.DescendingOrder)
         self.selectionModel().currentRowChanged.connect(self._tell)
         self.doubleClicked.connect(lambda index: self.opened.emit(self.model_.rows[index.row()]))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Return opens the selected row."""
+        row = self.selected()
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and row is not None:
+            self.opened.emit(row)
+        else:
+            super().keyPressEvent(event)
 
     def show_rows(self, rows: list[LogRow]) -> None:
         """Show other rows; the selected one stays selected where it still is among them."""
