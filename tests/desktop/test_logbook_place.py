@@ -89,8 +89,14 @@ def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_a
     assert cell.data(Qt.ItemDataRole.FontRole).strikeOut()
     assert place.panel.discard_button.text() == "Count it again"
     assert place.undo_button.text() == "Undo: discard"
+    window = place.window()
+    window.go_to(0)
+    window.tune.trail.choose(2)
+    shown = window.tune.side.inspector.view
     place.actions_by_name["undo"].trigger()
     assert session.step(2).scores("stacking") == before
+    window.go_to(0)
+    assert window.tune.side.inspector.view.rows != shown.rows
 
 
 def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(

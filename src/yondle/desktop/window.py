@@ -311,9 +311,12 @@ class MainWindow(QMainWindow):
             here.take_focus()
 
     def _refresh_place(self) -> None:
-        """Bring the place that is shown up to date; Tune does so by itself."""
+        """Bring the place that is shown up to date; Tune does so by itself, but for what another place has written."""
         here = self.places.currentWidget() if self.places is not None else None
         if isinstance(here, ChartPlace):
+            here.refresh()
+        elif isinstance(here, TunePlace) and self.log is not None and self.log.wrote:
+            self.log.wrote = False
             here.refresh()
 
     def show_step(self, number: int) -> None:

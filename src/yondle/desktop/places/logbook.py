@@ -63,6 +63,8 @@ class LogbookPlace(ChartPlace):
         self._all: list[LogRow] = []
         self._seen = -1
         self._row: LogRow | None = None
+        self.wrote = False
+        """Whether anything was written here since others looked."""
         self._undo: list[tuple[str, Callable[[], object]]] = []
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search everything written")
@@ -227,6 +229,7 @@ class LogbookPlace(ChartPlace):
         self._changed()
 
     def _changed(self) -> None:
+        self.wrote = True
         self.undo_button.setVisible(bool(self._undo))
         if self._undo:
             self.undo_button.setText(f"Undo: {self._undo[-1][0]}")
