@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -16,6 +17,10 @@ from yondle.app.session import Session
 from yondle.rigs.simulated.rigfile import rig_text
 
 HERON = rig_text("heron")[0]
+
+
+settings.register_profile("unhurried", deadline=None)
+settings.load_profile("unhurried")
 
 
 @pytest.fixture(autouse=True)

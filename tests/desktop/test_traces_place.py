@@ -150,3 +150,21 @@ def test_a_failure_tells_what_moved_before_it_and_nothing_read_is_said(place: Tr
     assert "1 % low" in words(place)
     place.show_panel(frames, False)
     assert "1 % low" not in words(place)
+
+
+def test_a_test_under_way_is_followed_and_its_end_is_told(qtbot: QtBot, place: TracesPlace) -> None:
+    window = place.window()
+    session = window.session
+    session.machine.virtual.set_pace(60.0)
+    window.go_to(0)
+    window.tune._propose("core_clock", 4150.0)
+    window.tune.actions_by_name["test"].trigger()
+    qtbot.waitUntil(lambda: len(session.steps) == 4 and window.tune.progress.number > 1, timeout=20_000)
+    window.go_to(4)
+    place.choose_step(4)
+    assert "still open" in words(place)
+    before = len(place._first.times)
+    qtbot.waitUntil(lambda: place._first is not None and len(place._first.times) > before, timeout=10_000)
+    session.machine.virtual.set_pace(None)
+    qtbot.waitUntil(lambda: not window.bridge.busy, timeout=30_000)
+    qtbot.waitUntil(lambda: "· held ·" in words(place), timeout=10_000)

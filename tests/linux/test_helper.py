@@ -239,7 +239,7 @@ ANY_JSON = st.recursive(
 ANY_LINE = st.binary(max_size=200) | ANY_JSON.map(lambda value: json.dumps(value).encode())
 
 
-@settings(max_examples=300, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=300, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(line=ANY_LINE)
 def test_any_line_gets_an_answer_and_nothing_unknown_is_touched(root: Path, line: bytes) -> None:
     server = helper.Server(root, os.getuid())

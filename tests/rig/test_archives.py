@@ -161,7 +161,7 @@ WRONG = (None, True, 7, -1.5, 1e300, "words", "", [], {}, [1, 2], "NaN", 2**70, 
 
 
 @given(seed=st.integers(0, 2**32 - 1))
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_a_spoilt_archive_is_refused_or_read_and_leaves_nothing_half_made(
     seed: int, small_archive: dict[str, Any], tmp_path_factory: pytest.TempPathFactory
 ) -> None:

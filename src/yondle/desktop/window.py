@@ -68,6 +68,7 @@ class MainWindow(QMainWindow):
         self.bridge.done.connect(self._done)
         self.bridge.failed.connect(self._failed)
         self.bridge.busy_changed.connect(self._busy)
+        self.bridge.records.connect(lambda _: self._follow())
         self._cost = _OwnCost()
         self._foot_timer = QTimer(self)
         self._foot_timer.timeout.connect(self._measure_own_cost)
@@ -330,6 +331,11 @@ class MainWindow(QMainWindow):
         self.go_to(PLACES.index("Traces"))
         if self.traces is not None:
             self.traces.choose_run(attempt)
+
+    def _follow(self) -> None:
+        """Let Traces follow the test under way where it is shown."""
+        if self.traces is not None and self.places is not None and self.places.currentWidget() is self.traces:
+            self.traces.follow()
 
     def _propose_from_map(self, values: dict[str, float]) -> None:
         self.go_to(0)

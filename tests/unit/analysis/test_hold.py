@@ -145,7 +145,7 @@ exposures = st.lists(
 )
 
 
-@settings(deadline=None, max_examples=40)
+@settings(max_examples=40)
 @given(exposures)
 def test_more_clock_never_raises_the_chance_to_last(seen: list[Run]) -> None:
     chances = believed(CLOCK, seen).chance([float(n) for n in range(CLOCK.notches + 1)], 180)
@@ -153,7 +153,7 @@ def test_more_clock_never_raises_the_chance_to_last(seen: list[Run]) -> None:
     assert all(0.0 <= c <= 1.0 + 1e-6 for c in chances)
 
 
-@settings(deadline=None, max_examples=40)
+@settings(max_examples=40)
 @given(st.integers(0, 36), st.floats(0.5, 10))
 def test_an_early_failure_lowers_the_chance_where_it_happened_and_a_hold_raises_it(notch: int, seconds: float) -> None:
     def chance(*runs: Run) -> float:

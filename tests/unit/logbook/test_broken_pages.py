@@ -47,7 +47,7 @@ def broken(whole: Path, seed: int) -> bytes:
 
 
 @given(seed=st.integers(0, 2**32 - 1))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_broken_pages_are_told_in_a_sentence(seed: int, whole: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
     path = tmp_path_factory.mktemp("broken") / "book.yondle"
     path.write_bytes(broken(whole, seed))

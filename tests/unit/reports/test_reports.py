@@ -110,7 +110,7 @@ def test_hostile_words_are_shown_and_never_read(words: str) -> None:
 
 
 @given(st.text(max_size=60))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_any_words_are_harmless(words: str) -> None:
     must_be_harmless(words)
 

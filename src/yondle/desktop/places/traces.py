@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QMenu, QVBoxLayout
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from yondle.desktop.charts.traces_chart import TracesChart
 
 _SIDE_WIDTH = 340
+_FOLLOW_MS = 2000
 NOTHING = (
     "No test has been run yet.\nMeasure the baseline in Tune: what the sensors say is kept from its first second on."
 )
@@ -42,7 +43,7 @@ class TracesPlace(ChartPlace):
         super().__init__(theme, "Traces", NOTHING, lambda: self.chart)
         self._session = session
         self._runs: tuple[Run, ...] = ()
-        self._seen = -1
+        self._seen, self._stale = -1, False
         self._first: Trace | None = None
         self._second: Trace | None = None
         self._flipped, self._how = False, ALONE
@@ -50,6 +51,10 @@ class TracesPlace(ChartPlace):
         self._span: tuple[float, float] | None = None
         self._hidden: set[str] | None = None
         self._passes: tuple[PassSpan, ...] = ()
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(_FOLLOW_MS)
+        self._later.timeout.connect(self._read_on)
         self.view: SpanView | None = None
         self.chart: TracesChart | None = None
         self.first = Choice([], "Test A")
@@ -96,7 +101,7 @@ class TracesPlace(ChartPlace):
         """List the tests again if any came since."""
         if self._seen == self._session.version:
             return
-        self._seen = self._session.version
+        self._seen, self._stale = self._session.version, True
         self._runs = runs(self._session)
         self.first.clear()
         self.first.addItems([run.words for run in self._runs])
@@ -108,6 +113,26 @@ class TracesPlace(ChartPlace):
         wanted = self._first.run.attempt if self._first is not None else self._runs[0].attempt
         second = self._second.run.attempt if self._second is not None else None
         self._change(lambda: self._open(wanted, second))
+
+    def follow(self) -> None:
+        """Read on where the test shown is under way, every few seconds; a test that has begun since is offered."""
+        if not self._later.isActive():
+            self._later.start()
+
+    def _read_on(self) -> None:
+        first = self._first
+        if not self.isVisible():
+            return
+        if first is None or first.outcome is not None:
+            self.refresh()
+            return
+        self._seen, self._stale = self._session.version, True
+        followed = self._span is None
+        self._change(
+            lambda: self._open(first.run.attempt, self._second.run.attempt if self._second is not None else None)
+        )
+        if followed and self.chart is not None:
+            self.chart.show_all()
 
     def choose_run(self, attempt: int) -> None:
         """Show another test."""
@@ -208,20 +233,24 @@ class TracesPlace(ChartPlace):
         return f"{self._session.declaration.info.name}: {self._words.text()}"
 
     def _open(self, attempt: int, second: int | None) -> None:
-        if self._first is None or self._first.run.attempt != attempt or self._seen != self._session.version:
-            self._first = trace_of(self._session, attempt)
+        same = self._first is not None and self._first.run.attempt == attempt
+        if not same or self._stale:
+            self._first, self._stale = trace_of(self._session, attempt), False
         if second is None:
             self._second, self._flipped = None, False
             self._how = ALONE
         elif self._second is None or self._second.run.attempt != second:
             self._second = trace_of(self._session, second)
+        assert self._first is not None
+        at = self.passes.currentIndex() if same else 0
         self._passes = self._first.passes
         self.passes.clear()
         self.passes.addItems([WHOLE, *(p.words for p in self._passes)])
+        self.passes.setCurrentIndex(at)
         attempts = [run.attempt for run in self._runs]
         self.first.setCurrentIndex(attempts.index(attempt))
         self.second.setCurrentIndex(attempts.index(second) + 1 if second is not None else 0)
-        self._show(keep_range=False)
+        self._show(keep_range=same)
 
     @property
     def offset_s(self) -> float:
