@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt
 from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
-from PySide6.QtWidgets import QFileDialog, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.export import csv_text
 from yondle.desktop.theme import MARGIN, Theme, font
@@ -86,6 +86,24 @@ class ChartPlace(QWidget):
     def show_whole(self, whole: bool) -> None:
         """Show the figures, or what to do to get some."""
         self._pages.setCurrentIndex(int(whole))
+
+    def put_together(self, head: QLayout | None, large: QWidget | QLayout, side: QWidget, *below: QWidget) -> None:
+        """Lay out the whole page: choices above, something large with its side beside it, and what stands below."""
+        middle = QHBoxLayout()
+        middle.setSpacing(MARGIN)
+        if isinstance(large, QLayout):
+            middle.addLayout(large, 1)
+        else:
+            middle.addWidget(large, 1)
+        middle.addWidget(side)
+        box = QVBoxLayout(self.whole)
+        box.setContentsMargins(MARGIN, 10, MARGIN, 8)
+        box.setSpacing(8)
+        if head is not None:
+            box.addLayout(head)
+        box.addLayout(middle, 1)
+        for each in below:
+            box.addWidget(each)
 
     def add_action(self, name: str, text: str, keys: str, do: Callable[[], object]) -> None:
         """Add something that can be done here, by key and from the command list."""

@@ -16,7 +16,7 @@ from yondle.app.views.efficiency import battery_of
 from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import Chart, ChartPlace
 from yondle.desktop.places.compare_charts import CompareCharts
-from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.column_list import ColumnList
 from yondle.desktop.widgets.compare_table import CompareTable
@@ -218,15 +218,7 @@ class ComparePlace(ChartPlace):
         split.addWidget(self.table)
         split.addWidget(self.charts)
         split.splitterMoved.connect(lambda *_: setattr(self, "_moved", True))
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
-        middle.addWidget(split, 1)
-        middle.addWidget(self._side())
-        whole = QVBoxLayout(self.whole)
-        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
-        whole.setSpacing(8)
-        whole.addLayout(head)
-        whole.addLayout(middle, 1)
+        self.put_together(head, split, self._side())
 
     def _side(self) -> QWidget:
         self._panel = side = Side(_SIDE_WIDTH, "What it says")

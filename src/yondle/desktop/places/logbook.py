@@ -25,7 +25,7 @@ from yondle.app.session import Session
 from yondle.app.views.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts
 from yondle.app.views.measured import FieldBook
 from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.desktop.widgets.log_table import COLUMNS, LogTable
 from yondle.desktop.widgets.row_panel import RowPanel
@@ -362,15 +362,7 @@ class LogbookPlace(ChartPlace):
         left.addWidget(self.table, 1)
         left.addWidget(self._none, 1)
         self._none.hide()
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
-        middle.addLayout(left, 1)
-        middle.addWidget(self.panel)
-        whole = QVBoxLayout(self.whole)
-        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
-        whole.setSpacing(6)
-        whole.addLayout(head)
-        whole.addLayout(middle, 1)
+        self.put_together(head, left, self.panel)
 
 
 def _same(one: LogRow, other: LogRow) -> bool:

@@ -12,7 +12,7 @@ from yondle.app.views.gains import told_words
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.side import Side
 from yondle.model.knobs import Knob
@@ -186,12 +186,4 @@ class MapPlace(ChartPlace):
         side.box.addWidget(self._about)
         side.box.addWidget(self.propose_button)
         side.box.addStretch(1)
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
-        middle.addLayout(self._chart_box, 1)
-        middle.addWidget(side)
-        whole = QVBoxLayout(self.whole)
-        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
-        whole.setSpacing(8)
-        whole.addLayout(head)
-        whole.addLayout(middle, 1)
+        self.put_together(head, self._chart_box, side)

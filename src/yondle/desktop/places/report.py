@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QTextBrowser,
-    QVBoxLayout,
 )
 
 from yondle.app.report_files import report_bytes, report_preview, write_report
@@ -23,7 +22,7 @@ from yondle.app.reporting import HEADINGS, ask, choose_sections, question, repor
 from yondle.app.session import Session
 from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import button, label
 from yondle.desktop.widgets.side import Side
 from yondle.model.parts import Part
@@ -224,10 +223,4 @@ class ReportPlace(ChartPlace):
         side.box.addStretch(1)
         self.parts.setSpacing(2)
         self.parts.setFixedHeight(_ROW_PX * len(Part) + 8)
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
-        middle.addWidget(self.page, 1)
-        middle.addWidget(side)
-        whole = QVBoxLayout(self.whole)
-        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
-        whole.addLayout(middle, 1)
+        self.put_together(None, self.page, side)

@@ -24,7 +24,7 @@ from yondle.app.views.limits import Limited, limits
 from yondle.app.views.showing import MEASURE_WORDS, Measure, measures_for, unit_of
 from yondle.app.views.target import target
 from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
 from yondle.desktop.widgets.side import Side
@@ -310,21 +310,11 @@ class ScalingPlace(ChartPlace):
         above.addWidget(self._axis, 1)
         above.addWidget(self.grouped)
         self._chart_box.addLayout(above)
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
-        middle.addLayout(self._chart_box, 1)
-        middle.addWidget(self._side())
         self._table_box = QScrollArea()
         self._table_box.setWidgetResizable(True)
         self._table_box.setWidget(self.table)
         self._table_box.setAccessibleName("What each benchmark answers to")
-        box = QVBoxLayout(self.whole)
-        box.setContentsMargins(MARGIN, 10, MARGIN, 8)
-        box.setSpacing(8)
-        box.addLayout(head)
-        box.addLayout(middle, 1)
-        box.addWidget(label(TABLE_HEAD, "heading"))
-        box.addWidget(self._table_box)
+        self.put_together(head, self._chart_box, self._side(), label(TABLE_HEAD, "heading"), self._table_box)
 
     def _side(self) -> QWidget:
         side = Side(_SIDE_WIDTH, "What it says")

@@ -4,31 +4,26 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QMenu, QVBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout
 
 from yondle.app.session import Session
 from yondle.app.views.spans import SpanView, span_view
 from yondle.app.views.traces import PassSpan, Run, Trace, end_words, moved, runs, trace_of, usual_panels
 from yondle.app.views.workers import worker_lines
 from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
-from yondle.desktop.widgets.side import Side
+from yondle.desktop.widgets.span_panel import SpanPanel
 from yondle.model.quantities import number
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.traces_chart import TracesChart
 
-_SIDE_WIDTH = 340
 _FOLLOW_MS = 2000
 NOTHING = (
     "No test has been run yet.\nMeasure the baseline in Tune: what the sensors say is kept from its first second on."
-)
-HOW = (
-    "Lowest and highest reading of the span, and the mean over its time. A clock is below what was asked under 99.5\u202f% of it;"
-    " only time under load counts."
 )
 UNREAD = "This test left no readings: it ended before any sensor was read."
 NO_SECOND = "Nothing beside it"
@@ -74,14 +69,7 @@ class TracesPlace(ChartPlace):
         self.sensors.clicked.connect(self._offer_sensors)
         self._words = Eliding("", "small")
         self._unread = label(UNREAD, "muted", wrap=True)
-        self._title = label("", "strong")
-        self._columns = [label("") for _ in range(4)]
-        for column in self._columns[1:]:
-            column.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self._heads = [label("", "small") for _ in range(4)]
-        self._held_back, self._hottest, self._voltage, self._last, self._workers = (
-            label("", "", wrap=True) for _ in range(5)
-        )
+        self.panel = SpanPanel()
         self._lay_out()
         for name, text, keys, do in (
             ("flip", "flip between the two tests", "Space", self.flip),
@@ -324,28 +312,10 @@ class TracesPlace(ChartPlace):
         beside = second if self._how != ALONE and not self._flipped else None
         view = self.view = span_view(shown, panels, low, high, beside, offset)
         self._words.set_text(self._named(shown, second))
-        self._title.setText(("Chosen span · " if self._span is not None else "") + view.title)
-        heads = ("", "A", "B", "A less B") if beside is not None else ("", "lowest", "mean", "highest")
-        for head, words in zip(self._heads, heads, strict=True):
-            head.setText(words)
-        lines = [
-            (row.name, row.mean, row.other, row.apart)
-            if beside is not None
-            else (row.name, row.lowest, row.mean, row.highest)
-            for row in view.rows
-        ]
-        for i, column in enumerate(self._columns):
-            column.setText("\n".join(line[i] for line in lines))
-        self._held_back.setText(view.held_back)
-        self._hottest.setText(view.hottest or "No temperature was read.")
-        self._voltage.setText(view.voltage)
-        self._last.setText(view.last)
         at = self.passes.currentIndex() - 1
         chosen = self._passes[at].record if at >= 0 and not self._flipped else None
-        self._workers.setText("\n".join(worker_lines(self._session.declaration, chosen)))
-        for heading, said in self._told:
-            heading.setVisible(bool(said.text()))
-            said.setVisible(bool(said.text()))
+        inside = worker_lines(self._session.declaration, chosen)
+        self.panel.show_span(view, self._span is not None, beside is not None, inside)
 
     def _named(self, shown: Trace, second: Trace | None) -> str:
         """Say what is shown: which test, how it ended, how much was read, and what lies beside it."""
@@ -375,37 +345,4 @@ class TracesPlace(ChartPlace):
         self._chart_box.setSpacing(4)
         self._chart_box.addWidget(self._words)
         self._chart_box.addWidget(self._unread, 1)
-        side = Side(_SIDE_WIDTH, "Figures of the span")
-        side.box.addWidget(self._title)
-        table = QGridLayout()
-        table.setHorizontalSpacing(12)
-        table.setColumnStretch(0, 1)
-        self._title.setToolTip(HOW)
-        for i, (top, column) in enumerate(zip(self._heads, self._columns, strict=True)):
-            side_ = Qt.AlignmentFlag.AlignRight if i else Qt.AlignmentFlag.AlignLeft
-            table.addWidget(top, 0, i, side_)
-            table.addWidget(column, 1, i)
-        side.box.addLayout(table)
-        self._told: list[tuple[QLabel, QLabel]] = []
-        for words, name in (
-            (self._last, "Before it failed"),
-            (self._held_back, "What held it back"),
-            (self._hottest, "Hottest sensor"),
-            (self._voltage, "Voltage set and measured"),
-            (self._workers, "Inside this pass"),
-        ):
-            heading = label(name, "heading")
-            side.box.addSpacing(4)
-            side.box.addWidget(heading)
-            side.box.addWidget(words)
-            self._told.append((heading, words))
-        side.box.addStretch(1)
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
-        middle.addLayout(self._chart_box, 1)
-        middle.addWidget(side)
-        whole = QVBoxLayout(self.whole)
-        whole.setContentsMargins(MARGIN, 10, MARGIN, 8)
-        whole.setSpacing(8)
-        whole.addLayout(head)
-        whole.addLayout(middle, 1)
+        self.put_together(head, self._chart_box, self.panel)
