@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from tests.conftest import quick_rig
 
 from yondle.app.export import csv_text, logbook_text, merge, passes_csv, read_archive, share
+from yondle.app.field_books import read_book
 from yondle.app.machines import RigChoice
 from yondle.app.profiles import keep_profile
 from yondle.app.remarks import attach, discard_pass, write_note
@@ -141,6 +142,18 @@ def test_two_logbooks_make_a_third_in_the_order_of_their_tests(book: Path, tmp_p
     both.close()
     one.close()
     assert merge(book, book, tmp_path / "same.yondle") == 3
+    same = Session.open(tmp_path / "same.yondle")
+    assert [len(r.notes) for r in same.steps] == [len(r.notes) for r in read_book(book).steps]
+    same.close()
+    longer = tmp_path / "longer.yondle"
+    shutil.copy(book, longer)
+    grown = Session.open(longer)
+    grown.try_from(2, {"core_clock": 4050.0}, None)
+    grown.close()
+    assert merge(book, longer, tmp_path / "grown.yondle") == 4
+    whole = Session.open(tmp_path / "grown.yondle")
+    assert whole.step(4).step.parent == 2
+    whole.close()
     assert (book.read_bytes(), other.read_bytes()) == before
     twin = tmp_path / "twin.yondle"
     Session.create(twin, RigChoice("simulated", "Heron II", quick_rig())).close()
@@ -204,9 +217,11 @@ def small_archive(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Any]:
 )
 def test_what_is_no_archive_is_told(text: str, tmp_path: Path) -> None:
     (tmp_path / "a.json").write_text(text)
+    (tmp_path / "a.yondle.keep").write_text("somebody's")
     with pytest.raises(KnownError):
         read_archive(tmp_path / "a.json", tmp_path / "a.yondle")
     assert not (tmp_path / "a.yondle").exists()
+    assert (tmp_path / "a.yondle.keep").exists()
     assert run(["restore", str(tmp_path / "gone.json"), str(tmp_path / "a.yondle")]) == 2
 
 

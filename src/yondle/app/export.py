@@ -129,13 +129,21 @@ def _is_number(cell: str) -> bool:
 
 def _without_private(values: Any) -> Any:
     """Take out what says whose machine it is: named facts as a whole, names of host, user and home wherever they stand."""
-    host, user, home = socket.gethostname(), getpass.getuser(), str(Path.home())
+    host, user, home = socket.gethostname(), _user(), str(Path.home())
     names = [(home, "~")] if len(home) > _SHORTEST_NAME else []
     patterns = [(re.compile(re.escape(found)), put) for found, put in names]
     for name, put in ((host, "(host)"), (host.split(".")[0], "(host)"), (user, "(user)")):
         if len(name) >= _SHORTEST_NAME and name.lower() not in _EVERYBODY:
             patterns.append((re.compile(rf"\b{re.escape(name)}\b"), put))
     return _scrubbed(values, patterns)
+
+
+def _user() -> str:
+    """Give the user's name; empty where this machine knows none."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError, ImportError):
+        return ""
 
 
 def _scrubbed(values: Any, patterns: list[tuple[re.Pattern[str], str]]) -> Any:

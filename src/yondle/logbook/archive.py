@@ -35,6 +35,8 @@ _JSON = {
 """Columns that hold JSON text, which stands in the archive as what it says."""
 _SAMPLED = {"sample_block", "sensor_log"}
 """Tables whose blobs are packed samples."""
+_OF_A_FILE = ("", "-wal", "-shm")
+"""A logbook and what SQLite keeps beside it."""
 Values = dict[str, Any]
 
 
@@ -69,8 +71,8 @@ def restore(path: Path, document: object) -> None:
     finally:
         engine.dispose()
         if not _finished(path, tables):
-            for each in path.parent.glob(path.name + "*"):
-                each.unlink(missing_ok=True)
+            for beside in _OF_A_FILE:
+                path.with_name(path.name + beside).unlink(missing_ok=True)
 
 
 def _finished(path: Path, tables: dict[str, list[Values]]) -> bool:

@@ -24,12 +24,14 @@ def merged(one: Values, other: Values) -> Values:
             "Only logbooks of one rig are merged; Compare shows several side by side.",
         )
     sources = [_Source(document["tables"]) for document in (one, other)]
-    known = {sources[0].identity(attempt) for attempt in sources[0].tables["attempt"]}
+    known = {sources[0].identity(attempt): attempt["step"] for attempt in sources[0].tables["attempt"]}
     taken = [(sources[0], step) for step in sources[0].tables["step"]]
     taken += [(sources[1], step) for step in sources[1].tables["step"] if sources[1].new(step, known)]
     taken.sort(key=lambda pair: (pair[0].born(pair[1]), pair[0] is not sources[0], pair[1]["number"]))
     for number, (source, step) in enumerate(taken, 1):
         source.steps[step["number"]] = number
+    for own, same in sources[1].doubles.items():
+        sources[1].steps[own] = sources[0].steps[same]
     tables: dict[str, list[Values]] = {name: [] for name in one["tables"]}
     tables["rig"] = [rigs[0]]
     for source, step in taken:
@@ -55,6 +57,8 @@ class _Source:
         self.tables = tables
         self.steps: dict[Any, int] = {}
         self.attempts: dict[Any, int] = {}
+        self.doubles: dict[Any, Any] = {}
+        """Steps that are in the first logbook already, with what they are there."""
         self._dropped: set[Any] = set()
         self._scores: dict[Any, list[Any]] = {}
         for made in tables["pass"]:
@@ -67,12 +71,15 @@ class _Source:
         setup, scores = sorted(step["setup"].items()), self._scores.get(attempt["id"], [])
         return attempt[_BORN], attempt["boot_id"], attempt["started_s"], tuple(setup), tuple(scores)
 
-    def new(self, step: Values, known: set[tuple[Any, ...]]) -> bool:
+    def new(self, step: Values, known: dict[tuple[Any, ...], Any]) -> bool:
         """Tell whether a step holds anything that isn't in the other logbook already; its tests that are there are dropped."""
         own = [a for a in self.tables["attempt"] if a["step"] == step["number"]]
         double = [a for a in own if self.identity(a) in known]
         self._dropped |= {a["id"] for a in double}
-        return not own or len(double) < len(own)
+        if own and len(double) == len(own):
+            self.doubles[step["number"]] = known[self.identity(own[0])]
+            return False
+        return True
 
     def born(self, step: Values) -> str:
         """When a step was first tested."""
@@ -86,8 +93,12 @@ class _Source:
         """Add everything that hangs on steps and attempts."""
         for name in _BY_STEP:
             for row in self.tables[name]:
-                if row["step"] in self.steps:
-                    tables[name].append({**row, "id": len(tables[name]) + 1, "step": self.steps[row["step"]]})
+                if row["step"] not in self.steps:
+                    continue
+                made = {**row, "step": self.steps[row["step"]]}
+                if row["step"] in self.doubles and any({**made, "id": each["id"]} == each for each in tables[name]):
+                    continue
+                tables[name].append({**made, "id": len(tables[name]) + 1})
         for name in _BY_ATTEMPT:
             for row in self.tables[name]:
                 if row["attempt"] in self.attempts:
