@@ -25,6 +25,8 @@ from yondle.app.profiles import keep_profile
 from yondle.app.remarks import attach, discard_pass, write_note
 from yondle.app.results import Told, type_in
 from yondle.app.session import Session
+from yondle.app.views.spans import span_view
+from yondle.app.views.traces import latest_run, trace_of
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction
@@ -241,6 +243,25 @@ def test_the_command_line_exports_restores_shares_merges_and_looks_through(
     assert run(["discard", str(book), "2", which, ""]) == 0
     assert run(["discard", str(book), "2", which, "a door"]) == 0
     assert run(["discard", str(book), "2", "nonsense", "x"]) == 2
+    capsys.readouterr()
+    assert run(["trace", str(book), "2", "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    session = Session.open(book)
+    shown = trace_of(session, latest_run(session, 2).attempt)
+    view = span_view(shown, shown.panels, 0.0, shown.lasted_s)
+    session.close()
+    assert [row["mean"] for row in told["rows"]] == [row.mean for row in view.rows]
+    assert told["held_back"] == view.held_back
+    assert run(["trace", str(book), "2", "--csv", str(tmp_path / "t.csv")]) == 0
+    readings = list(csv.DictReader((tmp_path / "t.csv").open(newline="")))
+    assert len(readings) == len(shown.times)
+    assert float(readings[3]["Core clock (MHz)"]) == pytest.approx(
+        float(shown.columns["core_clock_effective"][3]), rel=1e-6
+    )
+    assert run(["trace", str(book), "2"]) == 0
+    assert run(["trace", str(book), "2", "--from", "900000"]) == 2
+    assert run(["trace", str(book), "77"]) == 2
+    capsys.readouterr()
     assert run(["log", str(book), "--kind", "incident"]) == 0
     assert "went down" in capsys.readouterr().out
     assert run(["attach", str(book), "2", str(tmp_path / "nothing.png")]) == 2

@@ -53,6 +53,7 @@ from yondle.cli.shown import (
     print_waiting,
     status_values,
 )
+from yondle.cli.trace_command import add_trace_command
 from yondle.cli.watch_command import add_watch_command
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count, duration
@@ -253,6 +254,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
 
     add_record_commands(app, console)
     add_report_command(app, console)
+    add_trace_command(app, console)
     add_watch_command(app, console)
     add_rig_commands(app, console)
     add_bench_commands(app, console)

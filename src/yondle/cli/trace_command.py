@@ -1,0 +1,76 @@
+"""`yondle trace`: what the sensors said during a test, as figures, or every reading as CSV."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from yondle.app.export import csv_text, write
+from yondle.app.session import Session
+from yondle.app.views.spans import SpanView, span_view
+from yondle.app.views.traces import Trace, end_words, latest_run, trace_of
+from yondle.cli.running import AsJson, LogbookPath, opened
+from yondle.cli.shown import print_json
+from yondle.model.errors import KnownError
+
+
+def add_trace_command(app: typer.Typer, console: Console) -> None:
+    """Add the command."""
+
+    @app.command()
+    def trace(
+        logbook: LogbookPath,
+        step: Annotated[int | None, typer.Argument(help="A step; the latest test without.")] = None,
+        begin: Annotated[float, typer.Option("--from", min=0.0, help="From so many seconds into the test.")] = 0.0,
+        end: Annotated[
+            float | None, typer.Option("--to", help="To so many seconds into it; to its end without.")
+        ] = None,
+        csv: Annotated[Path | None, typer.Option(help="Write every reading of the span to this file.")] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Tell lowest, mean and highest readings of a test, dips, limits reached, and what moved before a failure."""
+        with opened(lambda: Session.open(logbook)) as session:
+            shown = trace_of(session, latest_run(session, step).attempt)
+        low, high = begin, end if end is not None else shown.lasted_s
+        if not low < high:
+            raise KnownError(f"Nothing lies between {low:g} and {high:g} s.", f"The test lasted {shown.lasted_s:g} s.")
+        if csv is not None:
+            write(csv, readings_csv(shown, low, high))
+            console.print(f"{csv} is written.")
+            return
+        view = span_view(shown, shown.panels, low, high)
+        if as_json:
+            print_json(
+                {**asdict(view), "step": shown.run.step, "attempt": shown.run.attempt, "ended": end_words(shown)}
+            )
+        else:
+            _show(shown, view, console)
+
+
+def readings_csv(trace: Trace, low: float, high: float) -> str:
+    """Write every reading of a span as CSV: seconds since the test began, and a column a channel, empty without a reading."""
+    known = {c.id: f"{c.name} ({c.unit})" if c.unit else c.name for c in trace.declaration.channels}
+    inside = (trace.times >= low) & (trace.times <= high)
+    columns = [(known.get(name, name), values[inside]) for name, values in trace.columns.items()]
+    rows = [["time (s)", *(name for name, _ in columns)]]
+    for i, t in enumerate(trace.times[inside].tolist()):
+        rows.append([f"{t:.6g}", *("" if v[i] != v[i] else f"{v[i]:.7g}" for _, v in columns)])
+    return csv_text(rows)
+
+
+def _show(trace: Trace, view: SpanView, console: Console) -> None:
+    console.print(f"{trace.run.words}: {end_words(trace)}. {view.title}.")
+    table = Table(box=None, header_style="bold", pad_edge=False)
+    for i, head in enumerate(("", "lowest", "mean", "highest")):
+        table.add_column(head, justify="right" if i else "left")
+    for row in view.rows:
+        table.add_row(row.name, row.lowest, row.mean, row.highest)
+    console.print(table)
+    for words in (view.last, view.held_back, view.hottest, view.voltage):
+        if words:
+            console.print(words)
