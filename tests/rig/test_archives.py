@@ -253,7 +253,7 @@ def test_the_command_line_exports_restores_shares_merges_and_looks_through(
     assert [row["mean"] for row in told["rows"]] == [row.mean for row in view.rows]
     assert told["held_back"] == view.held_back
     assert run(["trace", str(book), "2", "--csv", str(tmp_path / "t.csv")]) == 0
-    readings = list(csv.DictReader((tmp_path / "t.csv").open(newline="")))
+    readings = list(csv.DictReader(io.StringIO((tmp_path / "t.csv").read_text("utf-8"))))
     assert len(readings) == len(shown.times)
     assert float(readings[3]["Core clock (MHz)"]) == pytest.approx(
         float(shown.columns["core_clock_effective"][3]), rel=1e-6
