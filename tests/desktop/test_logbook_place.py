@@ -17,6 +17,7 @@ from yondle.app.machines import RigChoice
 from yondle.app.session import Session
 from yondle.app.views.log import Kind
 from yondle.desktop.places.logbook import LogbookPlace
+from yondle.model.errors import KnownError
 
 HOSTILE = '=1+1"<img src=x onerror=alert(1)>\u202egnp.exe [bold]'
 
@@ -173,5 +174,12 @@ def test_another_field_book_stands_in_the_same_table(place: LogbookPlace, tmp_pa
     other = next(r for r in place.table.model_.rows if r.book == "twin")
     place.table.choose(other)
     assert not place.panel.remarks.isVisible()
+    for name, text in (("all.json", '"format": "yondle-logbook 2"'), ("passes.csv", "date,step,settings")):
+        place.export(tmp_path / name)
+        assert text in (tmp_path / name).read_text("utf-8")
+    place.share(tmp_path / "given.yondle")
+    assert "look through it" in place.sentence.text()
+    with pytest.raises(KnownError, match="already there"):
+        place.share(tmp_path / "given.yondle")
     place.merge(tmp_path / "twin.yondle", tmp_path / "both.yondle")
     assert "both.yondle holds" in place.sentence.text()

@@ -20,8 +20,12 @@ _MOST_ROWS = 20_000
 
 
 class TracesChart(QScrollArea):
-    """The strips. `span_chosen` is sent with both ends in seconds while a drag goes on; `all_shown` when all is seen again."""
+    """The strips. `span_moved` is sent with both ends in seconds while a drag goes on, `span_chosen` when it has ended.
 
+    `all_shown` is sent when all is seen again.
+    """
+
+    span_moved = Signal(float, float)
     span_chosen = Signal(float, float)
     all_shown = Signal()
 
@@ -155,7 +159,7 @@ class TracesChart(QScrollArea):
 
     def _chosen(self, low: float, high: float, done: bool) -> None:
         self.choose((low, high))
-        self.span_chosen.emit(low, high)
+        (self.span_chosen if done else self.span_moved).emit(low, high)
 
     def _all(self) -> None:
         self.show_all()

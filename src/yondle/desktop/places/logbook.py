@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout
 
-from yondle.app.export import merge
+from yondle.app.export import logbook_text, merge, passes_csv, share, write
 from yondle.app.field_books import ReadBook, read_book
 from yondle.app.remarks import (
     attach,
@@ -102,6 +102,8 @@ class LogbookPlace(ChartPlace):
             ("attach", "attach a file to the step …", "Ctrl+Shift+A", self._ask_for_file),
             ("undo", "undo the last change", "Ctrl+Z", self.undo),
             ("merge", "make one of this field book and another …", "", self._ask_to_merge),
+            ("export", "export everything as JSON, or every pass as CSV …", "Ctrl+E", self._ask_to_export),
+            ("share", "make a copy to give away, without what is private …", "", self._ask_to_share),
             ("columns", "choose the columns", "", self._offer_columns),
             ("book", "show another field book, too …", "", self._ask_for_book),
         ):
@@ -186,6 +188,26 @@ class LogbookPlace(ChartPlace):
         )
         if into:
             self._change(lambda: self.merge(Path(other), Path(into)))
+
+    def export(self, path: Path) -> None:
+        """Write the whole field book as JSON, or its passes as CSV, as the name ends."""
+        write(path, passes_csv(self._session) if path.suffix.lower() == ".csv" else logbook_text(self._session))
+        self.sentence.set_text(f"{path.name} is written")
+
+    def share(self, path: Path) -> None:
+        """Make a copy without serial numbers, host and user names, and files."""
+        share(self._session, path)
+        self.sentence.set_text(f"{path.name} is made; look through it before you give it away")
+
+    def _ask_to_export(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Export", "logbook.json", "Everything (*.json);;Passes (*.csv)")
+        if name:
+            self._change(lambda: self.export(Path(name)))
+
+    def _ask_to_share(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "A copy to give away", "shared.yondle", "Field books (*.yondle)")
+        if name:
+            self._change(lambda: self.share(Path(name)))
 
     def _offer_columns(self) -> None:
         menu = QMenu(self)

@@ -21,7 +21,7 @@ from yondle.model.quantities import number
 if TYPE_CHECKING:
     from yondle.desktop.charts.traces_chart import TracesChart
 
-_FOLLOW_MS = 2000
+_FOLLOW_MS, _TELL_MS = 2000, 120
 NOTHING = (
     "No test has been run yet.\nMeasure the baseline in Tune: what the sensors say is kept from its first second on."
 )
@@ -50,6 +50,10 @@ class TracesPlace(ChartPlace):
         self._later.setSingleShot(True)
         self._later.setInterval(_FOLLOW_MS)
         self._later.timeout.connect(self._read_on)
+        self._telling = QTimer(self)
+        self._telling.setSingleShot(True)
+        self._telling.setInterval(_TELL_MS)
+        self._telling.timeout.connect(self._tell)
         self.view: SpanView | None = None
         self.chart: TracesChart | None = None
         self.first = Choice([], "Test A")
@@ -161,6 +165,12 @@ class TracesPlace(ChartPlace):
         self._span = (low, high)
         self.passes.setCurrentIndex(0)
         self._tell()
+
+    def _span_moved(self, low: float, high: float) -> None:
+        """Tell the figures of a span that is still being drawn, a few times a second: a long one takes a while."""
+        self._span = (low, high)
+        if not self._telling.isActive():
+            self._telling.start()
 
     def flip(self) -> None:
         """Show the other test on the same axes."""
@@ -296,6 +306,7 @@ class TracesPlace(ChartPlace):
 
             self.chart = TracesChart(self._theme)
             self.chart.span_chosen.connect(self.choose_span)
+            self.chart.span_moved.connect(self._span_moved)
             self.chart.all_shown.connect(lambda: self.choose_pass(0))
             self._chart_box.addWidget(self.chart, 1)
         return self.chart
