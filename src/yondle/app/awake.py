@@ -1,7 +1,6 @@
 """Keeps the machine from falling asleep while a test runs, and tells the desktop when a long one is over.
 
-Both go through the programs every desktop has for it (systemd-inhibit, notify-send); where they are missing nothing happens,
-and `yondle inspect` doesn't claim otherwise.
+Both go through the programs most desktops have for it (systemd-inhibit, notify-send); where they are missing nothing happens.
 """
 
 from __future__ import annotations

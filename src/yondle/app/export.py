@@ -17,6 +17,7 @@ from yondle.app.views.measured import changed_words
 from yondle.logbook.archive import Values, restore
 from yondle.logbook.merging import merged
 from yondle.logbook.records import reading
+from yondle.logbook.store import damaged
 from yondle.model.errors import KnownError
 
 LARGEST_ARCHIVE = 1 << 30
@@ -29,7 +30,10 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 def logbook_text(session: Session, samples: bool = True) -> str:
     """Write the whole logbook as JSON; nothing in it depends on where the file lies or when it is written."""
-    return _text(session.logbook.values(samples))
+    try:
+        return _text(session.logbook.values(samples))
+    except ValueError as error:
+        raise damaged(session.logbook.path, "a figure in it is no number") from error
 
 
 def passes_csv(session: Session) -> str:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from yondle.app.session import Session
 from yondle.model.errors import KnownError
-from yondle.model.steps import Attachment, Note, StepRecord
+from yondle.model.steps import Attachment, Note
 
 LONGEST_NOTE, LONGEST_REASON = 4000, 200
 LARGEST_FILE = 32 * 1024 * 1024
@@ -98,12 +98,6 @@ def save_attachment(session: Session, attachment: Attachment, path: Path) -> Non
         path.write_bytes(session.logbook.attachment(attachment.id))
     except OSError as error:
         raise KnownError(f"{path} can't be written ({error.strerror}).", "Choose another place.") from error
-
-
-def discarded_of(record: StepRecord) -> int:
-    """Count the passes and figures of a step that were discarded."""
-    passes = sum(bool(p.discarded) for a in record.attempts for p in a.passes)
-    return passes + sum(bool(added.discarded) for added in record.added)
 
 
 def _now(session: Session) -> str:

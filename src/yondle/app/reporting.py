@@ -23,7 +23,7 @@ from yondle.model.knobs import Knob
 from yondle.model.pacing import LOW
 from yondle.model.parts import Part
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
-from yondle.model.steps import Attempt, StepRecord
+from yondle.model.steps import ASKED_BECAUSE, Attempt, StepRecord
 from yondle.model.workloads import Workload
 from yondle.reports.content import (
     Block,
@@ -166,7 +166,7 @@ class _Gatherer:
             for name, value in attempt.conditions.items():
                 if isinstance(value, str) and name not in dict(rows):
                     told.setdefault(name, set()).add(value)
-        rows += [(name, " / ".join(sorted(values))) for name, values in sorted(told.items()) if name != "asked because"]
+        rows += [(name, " / ".join(sorted(values))) for name, values in sorted(told.items()) if name != ASKED_BECAUSE]
         rooms = [float(v) for a in self._attempts if (v := a.conditions.get("room temperature in °C")) is not None]
         if rooms:
             rows.append(("room", f"{number(min(rooms), 1)} to {quantity(max(rooms), '°C', 1)}"))

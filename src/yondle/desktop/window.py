@@ -359,8 +359,10 @@ class MainWindow(QMainWindow):
 
     def _tell_desktop(self) -> None:
         """Say on the desktop how a long test ended that nobody looked at; in the worker thread, since it may take a while."""
-        latest = self.session.steps[-1] if self.session is not None and self.session.steps else None
-        if latest is None or latest.outcome is None or self.session is None:
+        if self.session is None or not self.session.steps:
+            return
+        latest = max(self.session.steps, key=lambda record: max((a.id for a in record.attempts), default=0))
+        if latest.outcome is None:
             return
         title = f"{self.session.declaration.info.name}: step {latest.step.number} {latest.verdict}"
         words = latest.outcome.reason

@@ -10,7 +10,7 @@ import binascii
 import json
 import math
 from array import array
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -171,16 +171,3 @@ def _block(row: Values) -> SampleBlock:
 
 def _wrong(why: str) -> KnownError:
     return KnownError(f"This is no archive of a logbook: {why}.", "Write it with 'yondle export BOOK FILE.json'.")
-
-
-def words_of(values: Any) -> Iterator[str]:
-    """Go through every text in such values, keys included."""
-    if isinstance(values, str):
-        yield values
-    elif isinstance(values, dict):
-        for name, value in values.items():
-            yield str(name)
-            yield from words_of(value)
-    elif isinstance(values, list):
-        for value in values:
-            yield from words_of(value)

@@ -12,7 +12,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yondle.logbook import schema
-from yondle.logbook.store import asking, trouble
+from yondle.logbook.store import CANNOT_ANSWER, asking, trouble
 from yondle.logbook.writing import keep_state
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile, Purpose
@@ -140,5 +140,5 @@ class Keeping:
         try:
             with self._engine.begin() as connection:
                 yield connection
-        except sa.exc.DatabaseError as error:
+        except CANNOT_ANSWER as error:
             raise trouble(self._path, error) from error

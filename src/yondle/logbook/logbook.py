@@ -13,6 +13,7 @@ from yondle.logbook import schema
 from yondle.logbook.records import Records
 from yondle.logbook.samples import pack
 from yondle.logbook.store import (
+    CANNOT_ANSWER,
     WriterLock,
     create_store,
     must_be_there,
@@ -58,7 +59,7 @@ class Logbook(Records):
         try:
             with self._engine.begin() as connection:
                 write(connection, record)
-        except sa.exc.DatabaseError as error:
+        except CANNOT_ANSWER as error:
             raise trouble(self.path, error) from error
 
     def add_note(self, step: int, at: str, text: str, caveat: bool = False) -> None:
@@ -123,7 +124,7 @@ class Logbook(Records):
         try:
             with self._engine.begin() as connection:
                 connection.execute(statement)
-        except sa.exc.DatabaseError as error:
+        except CANNOT_ANSWER as error:
             raise trouble(self.path, error) from error
 
     def _next(self, column: sa.Column[int]) -> int:

@@ -17,7 +17,7 @@ from yondle.logbook.archive import Values, values_of
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
 from yondle.logbook.samples import unpack, unpack_arrays
-from yondle.logbook.store import asking, damaged, open_to_read, trouble
+from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, open_to_read, trouble
 from yondle.logbook.writing import ENTRY
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
@@ -141,7 +141,7 @@ class Records:
             return values_of(self._engine, samples)
         except (ValueError, TypeError) as error:
             raise damaged(self.path, str(error)) from error
-        except sa.exc.DatabaseError as error:
+        except CANNOT_ANSWER as error:
             raise trouble(self.path, error) from error
 
     def attachment(self, attachment: int) -> bytes:
@@ -185,7 +185,7 @@ class Records:
                 return list(steps(connection, number))
         except (ValueError, TypeError, AttributeError, KeyError) as error:
             raise damaged(self.path, f"a step can't be read: {error}") from error
-        except sa.exc.DatabaseError as error:
+        except CANNOT_ANSWER as error:
             raise trouble(self.path, error) from error
 
 
@@ -195,7 +195,7 @@ def reading(path: Path) -> Iterator[Records]:
     engine = open_to_read(path)
     try:
         yield Records(path, engine)
-    except sa.exc.DatabaseError as error:
+    except CANNOT_ANSWER as error:
         raise trouble(path, error) from error
     finally:
         engine.dispose()

@@ -19,6 +19,8 @@ from yondle.model.errors import KnownError
 
 _SQLITE_HEADER = b"SQLite format 3\x00"
 _LONGEST_DETAIL = 160
+CANNOT_ANSWER = (sa.exc.DatabaseError, UnicodeDecodeError)
+"""What reading or writing a damaged file raises; the second where what SQLite says of it holds bytes that are no text."""
 _CHECKED_WHOLE_BELOW = 64 * 1024 * 1024
 
 
@@ -95,7 +97,7 @@ def open_store(path: Path) -> sa.Engine:
         if version < SCHEMA_VERSION:
             shutil.copy2(path, path.with_name(f"{path.name}.schema{version}"))
             _migrate(engine)
-    except sa.exc.DatabaseError as error:
+    except CANNOT_ANSWER as error:
         engine.dispose()
         raise trouble(path, error) from error
     except KnownError:
@@ -116,7 +118,7 @@ def open_to_read(path: Path) -> sa.Engine:
         _must_not_be_newer(path, version)
         if version < SCHEMA_VERSION:
             raise KnownError(f"{path} was written by an older Yondle.", "Open it once, which brings it up to date.")
-    except sa.exc.DatabaseError as error:
+    except CANNOT_ANSWER as error:
         engine.dispose()
         raise trouble(path, error) from error
     except KnownError:
@@ -141,8 +143,10 @@ def connect(path: Path) -> sa.Engine:
     return engine
 
 
-def trouble(path: Path, error: sa.exc.DatabaseError) -> KnownError:
+def trouble(path: Path, error: sa.exc.DatabaseError | UnicodeDecodeError) -> KnownError:
     """Put what SQLite reports into a sentence that says what to do."""
+    if isinstance(error, UnicodeDecodeError):
+        return damaged(path, "what should be text is none")
     words = str(error.orig).lower()
     if "full" in words or "disk i/o" in words or "file too large" in words:
         return KnownError(
@@ -162,7 +166,7 @@ def asking(engine: sa.Engine, path: Path) -> Iterator[sa.Connection]:
     try:
         with engine.connect() as connection:
             yield connection
-    except sa.exc.DatabaseError as error:
+    except CANNOT_ANSWER as error:
         raise trouble(path, error) from error
 
 

@@ -4,14 +4,23 @@ from __future__ import annotations
 
 from yondle.model.verdicts import Failure
 
+_SPACES = "\n\u00a0\u202f"
+"""Not printable by Unicode's word for it, but wanted: line ends, and spaces that don't break a line."""
+
 
 class KnownError(Exception):
-    """Something the user or the machine can put right: what is wrong, and what to do about it."""
+    """Something the user or the machine can put right: what is wrong, and what to do about it.
+
+    Names in it may come from anywhere, so characters that aren't seen, which could steer a terminal, are dots.
+    """
 
     def __init__(self, problem: str, remedy: str) -> None:
-        super().__init__(f"{problem} {remedy}")
-        self.problem = problem
-        self.remedy = remedy
+        self.problem, self.remedy = _seen(problem), _seen(remedy)
+        super().__init__(f"{self.problem} {self.remedy}")
+
+
+def _seen(words: str) -> str:
+    return words if words.isprintable() else "".join(c if c.isprintable() or c in _SPACES else "·" for c in words)
 
 
 class MachineDownError(Exception):

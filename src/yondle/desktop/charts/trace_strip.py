@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import pyqtgraph as pg
@@ -67,7 +67,6 @@ class _Events:
     reached: tuple[tuple[float, float], ...] = ()
     dips: tuple[float, ...] = ()
     verdict: tuple[float, Verdict] | None = None
-    notes: list[str] = field(default_factory=list)
 
 
 class SpanBox(pg.ViewBox):

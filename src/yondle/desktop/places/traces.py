@@ -119,7 +119,7 @@ class TracesPlace(ChartPlace):
             self.refresh()
             return
         self._seen, self._stale = self._session.version, True
-        followed = self._span is None
+        followed = self._span is None and self.chart is not None and self.chart.range[1] >= first.lasted_s
         self._change(
             lambda: self._open(first.run.attempt, self._second.run.attempt if self._second is not None else None)
         )
@@ -232,12 +232,14 @@ class TracesPlace(ChartPlace):
 
     def _open(self, attempt: int, second: int | None) -> None:
         same = self._first is not None and self._first.run.attempt == attempt
-        if not same or self._stale:
-            self._first, self._stale = trace_of(self._session, attempt), False
+        stale, self._stale = self._stale, False
+        if not same or stale:
+            self._first = trace_of(self._session, attempt)
         if second is None:
             self._second, self._flipped = None, False
             self._how = ALONE
-        elif self._second is None or self._second.run.attempt != second:
+        elif stale or self._second is None or self._second.run.attempt != second:
+            self._kept = None
             self._second = trace_of(self._session, second)
         assert self._first is not None
         at = self.passes.currentIndex() if same else 0
