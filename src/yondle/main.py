@@ -8,6 +8,7 @@ import sys
 from platformdirs import user_log_path
 
 from yondle.cli.commands import WindowOrder, build
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 EXIT_BUG, EXIT_KNOWN = 1, 2
@@ -47,11 +48,16 @@ def _report_fault() -> int:
         log = folder / "yondle.log"
         logging.basicConfig(filename=log, format="%(asctime)s %(levelname)s %(name)s %(message)s")
         logging.exception("a fault of the program")
-        where = f"The details are in {log}."
+        where = say("The details are in {log}.", log=log)
     except OSError:
-        where = "The details could not be written."
+        where = say("The details could not be written.")
     kind = sys.exc_info()[1]
-    print(f"yondle: a fault of the program ({type(kind).__name__}: {kind}). {where}", file=sys.stderr)
+    print(
+        say(
+            "yondle: a fault of the program ({name}: {kind}). {where}", name=type(kind).__name__, kind=kind, where=where
+        ),
+        file=sys.stderr,
+    )
     return EXIT_BUG
 
 

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from yondle.analysis.regression import Array
 from yondle.analysis.soak import soaked_seconds, warmed
 from yondle.analysis.stability import HOUR_S
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Risk
 
 FIRST_SECOND_S = 1.0
@@ -74,7 +75,7 @@ class Scale:
 
     def __post_init__(self) -> None:
         if self.knob.risk is Risk.NONE:
-            raise ValueError("a knob without a risky direction has no edge")
+            raise ValueError(say("a knob without a risky direction has no edge"))
 
     @property
     def stride(self) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from yondle.language.saying import say
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -59,7 +60,7 @@ def failed(failure: Failure, reason: str, stage: str = "", after_s: float | None
 
 def down_outcome(failure: Failure, code: str, when: str, stage: str, after_s: float | None) -> Outcome:
     """Make the outcome of a machine that went down."""
-    shown = f", code {code}" if code else ""
+    shown = say(", code {code}", code=code) if code else ""
     return failed(failure, f"{failure.value.capitalize()} {when}{shown}.", stage, after_s, code)
 
 
@@ -67,11 +68,15 @@ def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
     """Judge an attempt by the pass that failed in it."""
     result = record.result
     if result is None:
-        raise ValueError("the pass has no result yet")
+        raise ValueError(say("the pass has no result yet"))
     name = declaration.workload(record.workload).name
     failure = Failure(result.failure)
     detail = f": {result.detail}" if result.detail else ""
-    when = f"after {duration(result.duration_s)}" if result.duration_s >= 0.5 else "in the first moment"
+    when = (
+        say("after {duration_s}", duration_s=duration(result.duration_s))
+        if result.duration_s >= 0.5
+        else say("in the first moment")
+    )
     reason = f"{failure.value.capitalize()} {when} of {name}{detail}."
     return failed(failure, reason, record.stage, result.duration_s)
 
@@ -116,25 +121,35 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
         return throttled
     errors = errors_by_channel(declaration, trial.passes)
     if errors:
-        counted = " and ".join(f"{number(n)} in the {channel.subsystem}" for channel, n in errors.items())
-        return failed(Failure.ERRORS_CORRECTED, f"Ran through, but errors had to be corrected: {counted}.")
+        counted = say(" and ").join(
+            say("{n} in the {subsystem}", n=number(n), subsystem=channel.subsystem) for channel, n in errors.items()
+        )
+        return failed(
+            Failure.ERRORS_CORRECTED, say("Ran through, but errors had to be corrected: {counted}.", counted=counted)
+        )
     fallen = sag(declaration, trial.passes)
     if fallen is not None:
-        reason = (
-            f"Ran through, but scores fell by {number(100 * fallen.fall, 1)} % over {fallen.passes} passes,"
-            " often the last warning before a crash."
+        reason = say(
+            "Ran through, but scores fell by {fall} % over {passes} passes, often the last warning before a crash.",
+            fall=number(100 * fallen.fall, 1),
+            passes=fallen.passes,
         )
         return failed(Failure.SCORE_SAGGED, reason, SCORE_STAGE)
-    return Outcome(Verdict.HELD, f"Held: {what_was_run(declaration, passes)}.")
+    return Outcome(Verdict.HELD, say("Held: {what_was_run}.", what_was_run=what_was_run(declaration, passes)))
 
 
 def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outcome:
     worst = min(short, key=lambda s: s.mean / s.asked)
     channel = declaration.channel(worst.channel)
-    why = ", ".join(f"{name.lower()} in {number(100 * share)} % of the time" for name, share in worst.limits)
+    why = ", ".join(
+        say("{name} in {share} % of the time", name=name.lower(), share=number(100 * share))
+        for name, share in worst.limits
+    )
     load = declaration.workload(worst.workload).name
     held, asked = number(worst.mean, channel.digits), quantity(worst.asked, channel.unit, channel.digits)
-    reason = f"{channel.name} not held: {held} of {asked} in {load}"
+    reason = say(
+        "{channel} not held: {held} of {asked} in {load}", channel=channel.name, held=held, asked=asked, load=load
+    )
     return failed(Failure.CLOCK_NOT_HELD, f"{reason}{'; ' + why if why else ''}.")
 
 
@@ -146,7 +161,9 @@ def _throttled(declaration: RigDeclaration, passes: list[PassRecord]) -> Outcome
             if times:
                 most, record = max(times, key=lambda pair: pair[0])
                 load = declaration.workload(record.workload).name
-                reason = f"{channel.name} {count(round(most), 'time')} in {load}."
+                reason = say(
+                    "{channel} {times} in {load}.", channel=channel.name, times=count(round(most), "time"), load=load
+                )
                 return failed(Failure.CLOCK_NOT_HELD, reason, record.stage)
     return None
 
@@ -158,7 +175,13 @@ def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
             measured = _fact(record, f"measured {knob_id}")
             if measured is not None and measured != asked:
                 knob, load = declaration.knob(knob_id), declaration.workload(record.workload).name
-                reason = f"{knob.name} {knob.text(asked)} was asked, {knob.text(measured)} was measured in {load}."
+                reason = say(
+                    "{knob} {asked} was asked, {measured} was measured in {load}.",
+                    knob=knob.name,
+                    asked=knob.text(asked),
+                    measured=knob.text(measured),
+                    load=load,
+                )
                 return failed(Failure.NOT_IN_FORCE, reason, record.stage)
     for flag in declaration.channels:
         if flag.quantity is not Quantity.FLAG or flag.follows not in {c.knob for c in trial.changes}:
@@ -168,7 +191,12 @@ def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
         power = next((c for c in declaration.channels if c.id == flag.of), None)
         drawn = [m for p in acting if power is not None and (m := _fact(p, f"mean {power.id}")) is not None]
         if drawn and max(drawn) < asked * LIMIT_MET_SHARE:
-            reason = f"{knob.name} {knob.text(asked)} reads back, but the limit acts at {knob.text(round(max(drawn)))}."
+            reason = say(
+                "{knob} {asked} reads back, but the limit acts at {drawn}.",
+                knob=knob.name,
+                asked=knob.text(asked),
+                drawn=knob.text(round(max(drawn))),
+            )
             return failed(Failure.NOT_IN_FORCE, reason, acting[0].stage)
     return None
 
@@ -220,16 +248,30 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
     benchmarks = {p.workload for p in scored}
     parts = []
     if scored:
-        parts.append(f"{count(len(scored), 'score pass', 'score passes')} of {count(len(benchmarks), 'benchmark')}")
+        parts.append(
+            say(
+                "{score_passes} of {benchmarks}",
+                score_passes=count(len(scored), say("score pass"), say("score passes")),
+                benchmarks=count(len(benchmarks), "benchmark"),
+            )
+        )
     loaded: dict[str, float] = {}
     for record in passes:
         if record.stage != SCORE_STAGE and record.result is not None and record.result.ok:
             loaded[record.workload] = loaded.get(record.workload, 0.0) + record.result.duration_s
-    parts += [f"{duration(seconds)} of {declaration.workload(load).name}" for load, seconds in loaded.items()]
+    parts += [
+        say("{seconds} of {workload}", seconds=duration(seconds), workload=declaration.workload(load).name)
+        for load, seconds in loaded.items()
+    ]
     disturbed = sum(1 for p in passes if p.disturbed)
     if disturbed:
-        parts.append(f"{count(disturbed, 'disturbed pass', 'disturbed passes')} left out")
-    return ", ".join(parts) or "nothing was run"
+        parts.append(
+            say(
+                "{disturbed_passes} left out",
+                disturbed_passes=count(disturbed, say("disturbed pass"), say("disturbed passes")),
+            )
+        )
+    return ", ".join(parts) or say("nothing was run")
 
 
 def _fact(record: PassRecord, name: str) -> float | None:

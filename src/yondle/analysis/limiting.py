@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from yondle.language.saying import say
 from yondle.model.quantities import THIN, number
 
 FLAGGED_SHARE = 0.05
@@ -28,7 +29,7 @@ class Bound(StrEnum):
     UNTOLD = "not told yet"
 
 
-_SWEEPS = ((Bound.PROCESSOR, "the core clock"), (Bound.MEMORY, "the memory rate"))
+_SWEEPS = ((Bound.PROCESSOR, say("the core clock")), (Bound.MEMORY, say("the memory rate")))
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,12 +81,12 @@ class Finding:
 def what_limits(seen: Evidence) -> Finding:
     """Weigh the evidence: a cap first, then limits that were reached, then parts that are busy or answered to."""
     if seen.at_cap:
-        return Finding(Bound.CAP, "its cap", (seen.at_cap,))
+        return Finding(Bound.CAP, say("its cap"), (seen.at_cap,))
     reached = [
         f for f in seen.flags if f.share >= FLAGGED_SHARE and (f.clock_share is None or f.clock_share < HELD_SHARE)
     ]
     if reached:
-        return Finding(Bound.LIMIT, " and ".join(f.name for f in reached), tuple(_flag_words(f) for f in reached))
+        return Finding(Bound.LIMIT, say(" and ").join(f.name for f in reached), tuple(_flag_words(f) for f in reached))
     busy = _use_signs(seen)
     graphics = seen.graphics_use
     strongest = max((a for a in seen.answers if a.low > 0.0), key=lambda a: a.slope, default=None)
@@ -96,20 +97,32 @@ def what_limits(seen: Evidence) -> Finding:
         return Finding(strongest.part, str(strongest.part), (strongest.words, *busy))
     still = [a for a in seen.answers if a.high < DOES_NOT]
     if any(a.part is Bound.PROCESSOR for a in still) and any(a.part is Bound.MEMORY for a in still):
-        return Finding(Bound.ELSEWHERE, "neither clock nor memory", (*(a.words for a in still), *busy))
+        return Finding(Bound.ELSEWHERE, say("neither clock nor memory"), (*(a.words for a in still), *busy))
     if strongest is not None and strongest.part is Bound.MEMORY and any(a.part is Bound.PROCESSOR for a in still):
         return Finding(Bound.MEMORY, "memory", (strongest.words, *(a.words for a in still)))
     known = {a.part for a in seen.answers}
     open_ = [words for part, words in _SWEEPS if part not in known]
-    wanted = f"sweep {' and '.join(open_)}" if open_ else "measure more passes at both ends of what was swept"
-    return Finding(Bound.UNTOLD, f"not told yet: {wanted}", busy)
+    wanted = (
+        say("sweep {open}", open=say(" and ").join(open_))
+        if open_
+        else say("measure more passes at both ends of what was swept")
+    )
+    return Finding(Bound.UNTOLD, say("not told yet: {wanted}", wanted=wanted), busy)
 
 
 def _flag_words(flag: Flag) -> str:
-    held = f", the clock held {number(100 * flag.clock_share)}{THIN}% of what was asked" if flag.clock_share else ""
-    return f"reached {number(100 * flag.share)}{THIN}% of the time{held}"
+    held = (
+        say(", the clock held {clock_share}\u202f% of what was asked", clock_share=number(100 * flag.clock_share))
+        if flag.clock_share
+        else ""
+    )
+    return say("reached {share}\u202f% of the time{held}", share=number(100 * flag.share), held=held)
 
 
 def _use_signs(seen: Evidence) -> tuple[str, ...]:
     parts = (("processor", seen.processor_use), ("graphics", seen.graphics_use))
-    return tuple(f"{name} {number(min(max(use, 0.0), 100.0))}{THIN}% in use" for name, use in parts if use is not None)
+    return tuple(
+        say("{name} {use}\u202f% in use", name=name, use=number(min(max(use, 0.0), 100.0)))
+        for name, use in parts
+        if use is not None
+    )

@@ -10,6 +10,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.model.workloads import Direction
 
 FEWEST_PASSES = 2
@@ -134,7 +135,7 @@ def passes_needed(effect: float, variation: float, baselines_per_pass: float = 1
     of 0 or a variation that isn't known.
     """
     if effect == 0.0 or not math.isfinite(effect) or not math.isfinite(variation):
-        raise ValueError("passes are needed for an effect and a variation that are known")
+        raise ValueError(say("passes are needed for an effect and a variation that are known"))
     from scipy.special import ndtri
 
     spread_of_both = 1.0 + 1.0 / baselines_per_pass

@@ -7,6 +7,7 @@ machine itself says (a code, counted errors) above what merely went along with t
 from __future__ import annotations
 
 from yondle.analysis.judging import Trial, errors_by_channel, sag
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.quantities import count, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -37,7 +38,9 @@ def point(declaration: RigDeclaration, trial: Trial, outcome: Outcome) -> Pointe
     for subsystem, weight, _ in signs:
         weights[subsystem] = weights.get(subsystem, 0.0) + weight
     fallen = sag(declaration, trial.passes)
-    sagged = (f"scores fell by {number(100 * fallen.fall, 1)} % from pass to pass before",) if fallen else ()
+    sagged = (
+        (say("scores fell by {fall} % from pass to pass before", fall=number(100 * fallen.fall, 1)),) if fallen else ()
+    )
     ranked = sorted(weights.items(), key=lambda pair: -pair[1])
     if not ranked or (len(ranked) > 1 and ranked[0][1] == ranked[1][1]):
         return Pointer("", (*(words for _, _, words in signs), *sagged))
@@ -47,13 +50,22 @@ def point(declaration: RigDeclaration, trial: Trial, outcome: Outcome) -> Pointe
 
 def _code_signs(declaration: RigDeclaration, outcome: Outcome) -> list[Sign]:
     meaning = declaration.codes.get(outcome.code)
-    return [(meaning[0], SAID, f"the board shows {outcome.code}: {meaning[1]}")] if meaning is not None else []
+    return (
+        [(meaning[0], SAID, say("the board shows {code}: {meaning}", code=outcome.code, meaning=meaning[1]))]
+        if meaning is not None
+        else []
+    )
 
 
 def _counted_signs(declaration: RigDeclaration, trial: Trial) -> list[Sign]:
     counted = errors_by_channel(declaration, trial.passes)
     return [
-        (c.subsystem, COUNTED, f"{count(round(n), 'error')} corrected in the {c.subsystem}") for c, n in counted.items()
+        (
+            c.subsystem,
+            COUNTED,
+            say("{errors} corrected in the {subsystem}", errors=count(round(n), "error"), subsystem=c.subsystem),
+        )
+        for c, n in counted.items()
     ]
 
 
@@ -64,9 +76,9 @@ def _change_signs(declaration: RigDeclaration, trial: Trial) -> list[Sign]:
     only = changed.pop()
     if only in (Subsystem.COOLING, Subsystem.WHOLE):
         return []
-    signs: list[Sign] = [(only, CHANGED, f"only the {only} was changed")]
+    signs: list[Sign] = [(only, CHANGED, say("only the {only} was changed", only=only))]
     if any(c.knob in _KNOB_OF_CONTROLLER for c in trial.changes):
-        signs.append((Subsystem.CONTROLLER, CHANGED + HINTED, "what was changed belongs to the memory controller"))
+        signs.append((Subsystem.CONTROLLER, CHANGED + HINTED, say("what was changed belongs to the memory controller")))
     return signs
 
 
@@ -76,7 +88,11 @@ def _load_signs(declaration: RigDeclaration, trial: Trial, outcome: Outcome) -> 
         return []
     work = declaration.workload(failed.workload)
     signs: list[Sign] = [
-        (work.subsystem, LOADED, f"it failed in {work.name}, which works the {work.subsystem} hardest")
+        (
+            work.subsystem,
+            LOADED,
+            say("it failed in {work}, which works the {subsystem} hardest", work=work.name, subsystem=work.subsystem),
+        )
     ]
     silent = not any(c.subsystem is Subsystem.MEMORY for c in errors_by_channel(declaration, trial.passes))
     counts = any(
@@ -84,7 +100,7 @@ def _load_signs(declaration: RigDeclaration, trial: Trial, outcome: Outcome) -> 
     )  # fmt: skip
     touched = any(declaration.knob(c.knob).subsystem is Subsystem.MEMORY for c in trial.changes)
     if touched and silent and counts and outcome.failure in MACHINE_FAILURES:
-        words = "the machine went down and no memory error was counted before, as when the controller gives up"
+        words = say("the machine went down and no memory error was counted before, as when the controller gives up")
         signs.append((Subsystem.CONTROLLER, COUNTED, words))
     return signs
 
@@ -100,4 +116,10 @@ def _voltage_signs(declaration: RigDeclaration, trial: Trial) -> list[Sign]:
     if not lows or min(lows) > asked * (1.0 - DROOP_SHARE):
         return []
     low, full = quantity(min(lows), channel.unit, channel.digits), quantity(asked, channel.unit, channel.digits)
-    return [(Subsystem.PROCESSOR, HINTED, f"{channel.name} fell to {low} of {full} under load")]
+    return [
+        (
+            Subsystem.PROCESSOR,
+            HINTED,
+            say("{channel} fell to {low} of {full} under load", channel=channel.name, low=low, full=full),
+        )
+    ]

@@ -15,6 +15,8 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
+
 Array = NDArray[np.float64]
 
 BEND = 2.0
@@ -59,7 +61,7 @@ def fit(design: Array, values: Array, bend: float = BEND, least_scale: float = 0
     """
     n, p = design.shape
     if n <= p:
-        raise ValueError(f"{n} readings can't be fitted with {p} columns")
+        raise ValueError(say("{n} readings can't be fitted with {p} columns", n=n, p=p))
     q, inverse = _decomposed(design.tobytes(), n, p)
     settled = huber(values, lambda v: np.asarray(q @ (q.T @ v)), p, bend, least_scale)
     coefficients = inverse @ (q.T @ settled.fitted)
@@ -72,7 +74,7 @@ def _decomposed(design: bytes, n: int, p: int) -> tuple[Array, Array]:
     q, r = np.linalg.qr(np.frombuffer(design, dtype=np.float64).reshape(n, p))
     size = np.abs(np.diag(r))
     if np.min(size) <= np.max(size) * n * np.finfo(float).eps:
-        raise ValueError("columns of the design depend on each other")
+        raise ValueError(say("columns of the design depend on each other"))
     return q, np.linalg.inv(r)
 
 

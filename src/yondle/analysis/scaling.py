@@ -16,6 +16,7 @@ import numpy as np
 
 from yondle.analysis.margins import LEAST_VARIATION, t_quantile, turned_logs
 from yondle.analysis.regression import Array, fit
+from yondle.language.saying import say
 from yondle.model.workloads import Direction
 
 CAP_SHARE = 0.995
@@ -46,7 +47,7 @@ class Shape(StrEnum):
     PART = "part of it does not scale"
     KNEE = "knee"
     NEARLY_FLAT = "nearly flat above"
-    CAPPED = "capped"
+    CAPPED = say("capped")
     PEAK = "peak"
 
 
@@ -97,8 +98,10 @@ class Interaction:
     def words(self) -> str:
         """Say it."""
         if self.low > 0.0:
-            return "they help each other"
-        return "they hinder each other" if self.high < 0.0 else "no sign that one changes what the other brings"
+            return say("they help each other")
+        return (
+            say("they hinder each other") if self.high < 0.0 else say("no sign that one changes what the other brings")
+        )
 
 
 def elasticity(points: Points, direction: Direction) -> Elasticity | None:

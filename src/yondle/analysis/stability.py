@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from yondle.language.saying import say
+
 CONFIDENCE = 0.95
 HOUR_S = 3600.0
 
@@ -24,9 +26,9 @@ PER_HOUR = {Standard.QUICK: 6.0, Standard.SESSION: 1.0, Standard.DAILY: 1.0 / 8.
 """Failures an hour that a standard allows: one in ten minutes, in an hour, in eight hours."""
 
 STANDARD_WORDS = {
-    Standard.QUICK: "less than once in 10 min",
-    Standard.SESSION: "less than once an hour",
-    Standard.DAILY: "less than once in 8 h",
+    Standard.QUICK: say("less than once in 10 min"),
+    Standard.SESSION: say("less than once an hour"),
+    Standard.DAILY: say("less than once in 8 h"),
 }
 
 

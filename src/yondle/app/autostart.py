@@ -11,6 +11,8 @@ from pathlib import Path
 
 from platformdirs import user_config_path
 
+from yondle.language.saying import say
+
 logger = logging.getLogger(__name__)
 
 NAME = "yondle-goes-on.desktop"
@@ -25,9 +27,11 @@ def come_back_with(logbook: Path) -> bool:
     """Have this logbook opened after the next login; tells whether that could be arranged."""
     path = entry_path()
     command = " ".join(_quoted(word) for word in (sys.executable, "-m", "yondle.main", "open", str(logbook.absolute())))
-    text = (
-        "[Desktop Entry]\nType=Application\nVersion=1.5\nName=Yondle goes on\n"
-        f"Comment=A step waits for this restart\nExec={command}\nTerminal=false\nX-Yondle-Logbook={logbook.absolute()}\n"
+    text = say(
+        "[Desktop Entry]\nType=Application\nVersion=1.5\nName=Yondle goes on\nComment=A step waits for this "
+        "restart\nExec={command}\nTerminal=false\nX-Yondle-Logbook={absolute}\n",
+        command=command,
+        absolute=logbook.absolute(),
     )
     if "\n" in str(logbook):
         return False

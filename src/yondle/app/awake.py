@@ -8,13 +8,14 @@ from __future__ import annotations
 import shutil
 import subprocess
 
+from yondle.language.saying import say
 from yondle.model.events import AttemptClosed, Record, StepOpened
 
 _INHIBIT = (
     "systemd-inhibit",
     "--what=sleep:idle",
     "--who=Yondle",
-    "--why=A setting is on trial",
+    say("--why=A setting is on trial"),
     "--mode=block",
     "cat",
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
@@ -29,7 +30,9 @@ class Book:
         try:
             return self._records[number]
         except KeyError:
-            raise KnownError(f"There is no step {number}.", "'yondle status' lists the steps there are.") from None
+            raise KnownError(
+                say("There is no step {number}.", number=number), say("'yondle status' lists the steps there are.")
+            ) from None
 
     def outcomes(self, number: int) -> tuple[Outcome, ...]:
         """Give the outcomes of a step's attempts, oldest first; none for a step that isn't there yet."""
@@ -56,10 +59,16 @@ class Book:
         """Say why no gain could be told: stock was never measured, or not well enough."""
         tried = next((r for r in reversed(self.steps) if r.step.kind is StepKind.BASELINE), None)
         if tried is None or tried.outcome is None:
-            return KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
+            return KnownError(
+                say("There is no baseline yet, so no gain could be told."), say("Run the baseline first.")
+            )
         return KnownError(
-            f"The baseline is {tried.verdict}, so no gain could be told. {tried.outcome.reason}",
-            "See that nothing else runs and the rig has settled, then run it again.",
+            say(
+                "The baseline is {verdict}, so no gain could be told. {reason}",
+                verdict=tried.verdict,
+                reason=tried.outcome.reason,
+            ),
+            say("See that nothing else runs and the rig has settled, then run it again."),
         )
 
     @property

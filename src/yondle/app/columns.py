@@ -11,6 +11,7 @@ from yondle.app.field_books import ReadBook, read_book
 from yondle.app.own import LONGEST_NAME
 from yondle.app.session import Session
 from yondle.app.views.measured import FieldBook, Figure, Setting, Settings, changed_words, like, setting_of, settings_of
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile
@@ -70,12 +71,12 @@ def title(book: FieldBook) -> str:
 def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
     """List what can be compared: this field book's steps and profiles, references, and those of other books read."""
     own = [
-        Offer("This field book", address, _told(session, address, name))
+        Offer(say("This field book"), address, _told(session, address, name))
         for address, name in _named(
             session.steps, session.baseline_step, session.position, session.logbook.keeping.profiles()
         )
     ]
-    typed = [Offer("References", name, name) for name in _references(session)]
+    typed = [Offer(say("References"), name, name) for name in _references(session)]
     others = [
         Offer(title(book), f"{book.path}{OF}{address}", _told(book, address, name))
         for book in books
@@ -107,7 +108,10 @@ def compared(session: Session) -> tuple[str, ...]:
 def compare_these(session: Session, addresses: tuple[str, ...]) -> None:
     """Keep what is compared; raises KnownError for too many."""
     if len(addresses) > MOST_COLUMNS:
-        raise KnownError(f"{len(addresses)} columns can't be told apart.", f"Choose {MOST_COLUMNS} at most.")
+        raise KnownError(
+            say("{addresses} columns can't be told apart.", addresses=len(addresses)),
+            say("Choose {most_columns} at most.", most_columns=MOST_COLUMNS),
+        )
     session.logbook.keeping.keep(COMPARED, list(addresses))
 
 
@@ -185,11 +189,17 @@ def add_reference(session: Session, name: str, benchmark: str, scores: tuple[flo
     taken = {n.casefold() for _, n in _named([], None, None, session.logbook.keeping.profiles())} | {STOCK, HERE}
     if not clean or len(clean) > LONGEST_NAME or OF in clean or clean.isdigit() or clean.casefold() in taken:
         raise KnownError(
-            f"'{clean}' can't be a reference's name.",
-            f"Give 1 to {LONGEST_NAME} characters without '{OF}', no number, and no profile's name.",
+            say("'{clean}' can't be a reference's name.", clean=clean),
+            say(
+                "Give 1 to {longest_name} characters without '{of}', no number, and no profile's name.",
+                longest_name=LONGEST_NAME,
+                of=OF,
+            ),
         )
     if not scores or not all(0.0 < s < float("inf") for s in scores):
-        raise KnownError("A reference needs scores above 0.", f"Give them in {workload.metric.unit}.")
+        raise KnownError(
+            say("A reference needs scores above 0."), say("Give them in {unit}.", unit=workload.metric.unit)
+        )
     kept = _references(session)
     entry = kept.get(clean, {"scores": {}, "note": ""})
     entry["scores"][workload.id] = [*entry["scores"].get(workload.id, []), *scores]
@@ -200,7 +210,7 @@ def add_reference(session: Session, name: str, benchmark: str, scores: tuple[flo
 def keep_price(session: Session, address: str, price: float | None) -> None:
     """Keep what a column costs, in whatever money; None takes it away. Raises KnownError for what is no price."""
     if price is not None and not 0.0 <= price < float("inf"):
-        raise KnownError(f"{price:g} is no price.", "Give an amount of money from 0 up.")
+        raise KnownError(say("{price:g} is no price.", price=price), say("Give an amount of money from 0 up."))
     kept = prices(session)
     if price is None:
         kept.pop(address, None)
@@ -218,7 +228,9 @@ def drop_reference(session: Session, name: str) -> None:
     """Forget a reference; raises KnownError where there is none of that name."""
     kept = _references(session)
     if name not in kept:
-        raise KnownError(f"There is no reference '{name}'.", f"There are: {', '.join(kept) or 'none'}.")
+        raise KnownError(
+            say("There is no reference '{name}'.", name=name), say("There are: {kept}.", kept=", ".join(kept) or "none")
+        )
     del kept[name]
     session.logbook.keeping.keep(REFERENCES, kept)
 
@@ -230,18 +242,18 @@ def _references(session: Session) -> dict[str, dict]:  # type: ignore[type-arg]
 def _reference(session: Session, name: str, kept: dict) -> Column:  # type: ignore[type-arg]
     figures = {w: tuple(Figure(float(s), 0.0, {}) for s in scores) for w, scores in kept["scores"].items()}
     setting = Setting(Setup.of({}), figures, (), Verdict.UNPROVEN, None, frozenset())
-    return Column(name, name, "", kept["note"] or "typed in", session.declaration, setting, None)
+    return Column(name, name, "", kept["note"] or say("typed in"), session.declaration, setting, None)
 
 
 def _named(
     steps: list[StepRecord], base: StepRecord | None, here: StepRecord | None, profiles: tuple[Profile, ...]
 ) -> list[tuple[str, str]]:
     """Give address and name of everything in a field book that has figures."""
-    fixed = [(STOCK, "Stock")] if base is not None else []
-    fixed += [(HERE, f"In force (step {here.step.number})")] if here is not None else []
+    fixed = [(STOCK, say("Stock"))] if base is not None else []
+    fixed += [(HERE, say("In force (step {number})", number=here.step.number))] if here is not None else []
     kept = [(p.name, p.name) for p in profiles if p.step is not None]
     tested = [r.step.number for r in reversed(steps) if r.attempts or r.added]
-    return [*fixed, *kept, *((str(n), f"Step {n}") for n in tested)]
+    return [*fixed, *kept, *((str(n), say("Step {n}", n=n)) for n in tested)]
 
 
 def _told(book: FieldBook, address: str, name: str) -> str:
@@ -262,19 +274,19 @@ def _found(
 ) -> tuple[StepRecord, str]:
     by_number = {str(r.step.number): r for r in steps}
     if what == STOCK and base is not None:
-        return base, "Stock"
+        return base, say("Stock")
     if what == HERE and here is not None:
-        return here, f"In force (step {here.step.number})"
+        return here, say("In force (step {number})", number=here.step.number)
     profile = next((p for p in profiles if p.name.casefold() == what.casefold()), None)
     if profile is not None and profile.step is not None:
         return by_number[str(profile.step)], profile.name
     if what in by_number:
-        return by_number[what], f"Step {what}"
-    known = ", ".join(address for address, _ in _named(steps, base, here, profiles)[:12]) or "nothing measured yet"
-    raise KnownError(f"There is no '{what}' to compare.", f"There is: {known}.")
+        return by_number[what], say("Step {what}", what=what)
+    known = ", ".join(address for address, _ in _named(steps, base, here, profiles)[:12]) or say("nothing measured yet")
+    raise KnownError(say("There is no '{what}' to compare.", what=what), say("There is: {known}.", known=known))
 
 
 def _column(address: str, name: str, declaration: RigDeclaration, record: StepRecord) -> Column:
     setting = setting_of(record.step.setup, [record])
-    words = changed_words(declaration, setting.setup) or "everything at stock"
+    words = changed_words(declaration, setting.setup) or say("everything at stock")
     return Column(address, name, declaration.info.name, words, declaration, setting, record)

@@ -11,6 +11,7 @@ from yondle.app.machines import choose_rig
 from yondle.app.plans import AfterMove, make_move, start_plan
 from yondle.app.profiles import keep_profile
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.planning.climb import Tried, first_evening
 
@@ -21,17 +22,10 @@ MEMORY_TUNED = {
     "controller_voltage": 1.15,
 }  # fmt: skip
 """What Heron II's better memory takes."""
-SWEEP = """
-format = "yondle-plan 1"
-name = "power limits"
-passes = 5
-[[do]]
-kind = "sweep"
-knob = "power_limit"
-from = {low}
-to = {high}
-by = 5
-"""
+SWEEP = say(
+    '\nformat = "yondle-plan 1"\nname = "power limits"\npasses = 5\n[[do]]\nkind = "sweep"\nknob = '
+    '"power_limit"\nfrom = {low}\nto = {high}\nby = 5\n'
+)
 LEAST_POWER_W, MOST_POWER_W = 40.0, 110.0
 
 
@@ -42,7 +36,8 @@ def data_folder() -> Path:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise KnownError(
-            f"The folder for logbooks can't be made ({error.strerror}).", "Name a place for the logbook yourself."
+            say("The folder for logbooks can't be made ({strerror}).", strerror=error.strerror),
+            say("Name a place for the logbook yourself."),
         ) from error
     return folder
 
@@ -71,7 +66,7 @@ def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) ->
             baseline = session.baseline()
             if name == "heron-ii" and not stopped():
                 kept = session.try_from(baseline.step.number, MEMORY_TUNED, None)
-                keep_profile(session, "Memory", number=kept.step.number)
+                keep_profile(session, say("Memory"), number=kept.step.number)
             sweep_power(session, stopped)
         finally:
             session.close()
@@ -82,7 +77,7 @@ def sweep_power(session: Session, stopped: Callable[[], bool] = lambda: False) -
     """Sweep the power limit from where the rig is."""
     low, high = session.declaration.own_range(session.declaration.knob("power_limit"))
     plan = SWEEP.format(low=max(low, LEAST_POWER_W), high=min(high, MOST_POWER_W))
-    start_plan(session, plan, "power limits", lambda *_: None, stopped)
+    start_plan(session, plan, say("power limits"), lambda *_: None, stopped)
 
 
 def run_evening(session: Session, after: AfterMove, stopped: Callable[[], bool] = lambda: False) -> None:

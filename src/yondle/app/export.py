@@ -14,6 +14,7 @@ from typing import Any
 from yondle.app.session import Session
 from yondle.app.views.log import Kind, LogRow, LogRows, book_title
 from yondle.app.views.measured import changed_words
+from yondle.language.saying import say
 from yondle.logbook.archive import Values, restore
 from yondle.logbook.merging import merged
 from yondle.logbook.records import reading
@@ -33,7 +34,7 @@ def logbook_text(session: Session, samples: bool = True) -> str:
     try:
         return _text(session.logbook.values(samples))
     except ValueError as error:
-        raise damaged(session.logbook.path, "a figure in it is no number") from error
+        raise damaged(session.logbook.path, say("a figure in it is no number")) from error
 
 
 def passes_csv(session: Session) -> str:
@@ -42,10 +43,10 @@ def passes_csv(session: Session) -> str:
     passes = sorted((r for r in rows if r.kind is Kind.PASS), key=lambda r: (r.attempt, r.item))
     facts = {(r.attempt, r.item): _facts(session, r) for r in passes}
     names = sorted({name for each in facts.values() for name in each})
-    head = ["date", "step", "settings", "test", "pass", "benchmark", "score", "unit", "left out", *names]
+    head = ["date", "step", "settings", "test", "pass", "benchmark", "score", "unit", say("left out"), *names]
     made = [head]
     for row in passes:
-        setup = changed_words(session.declaration, session.step(row.step).step.setup) or "everything at stock"
+        setup = changed_words(session.declaration, session.step(row.step).step.setup) or say("everything at stock")
         unit = next((w.metric.unit for w in session.declaration.workloads if w.name == row.benchmark), "")
         score = "" if row.value is None else repr(row.value)
         own = facts[row.attempt, row.item]
@@ -73,15 +74,24 @@ def read_archive(archive: Path, path: Path) -> None:
     """Make a logbook from what `logbook_text` wrote; raises KnownError for anything else."""
     try:
         if archive.stat().st_size > LARGEST_ARCHIVE:
-            raise KnownError(f"{archive} is larger than {LARGEST_ARCHIVE >> 20} MiB.", "Export it without samples.")
+            raise KnownError(
+                say(
+                    "{archive} is larger than {largest_archive} MiB.",
+                    archive=archive,
+                    largest_archive=LARGEST_ARCHIVE >> 20,
+                ),
+                say("Export it without samples."),
+            )
         document = json.loads(archive.read_text("utf-8"))
     except OSError as error:
         raise KnownError(
-            f"{archive} can't be read ({error.strerror}).", "Check the name and its permissions."
+            say("{archive} can't be read ({strerror}).", archive=archive, strerror=error.strerror),
+            say("Check the name and its permissions."),
         ) from error
     except (ValueError, RecursionError) as error:
         raise KnownError(
-            f"{archive} is no JSON document: {error}.", "Write it with 'yondle export BOOK FILE.json'."
+            say("{archive} is no JSON document: {error}.", archive=archive, error=error),
+            say("Write it with 'yondle export BOOK FILE.json'."),
         ) from error
     restore(path, document)
 
@@ -102,7 +112,10 @@ def write(path: Path, text: str) -> None:
     try:
         path.write_text(text, "utf-8", newline="")
     except OSError as error:
-        raise KnownError(f"{path} can't be written ({error.strerror}).", "Choose another place.") from error
+        raise KnownError(
+            say("{path} can't be written ({strerror}).", path=path, strerror=error.strerror),
+            say("Choose another place."),
+        ) from error
 
 
 def _text(values: Values) -> str:

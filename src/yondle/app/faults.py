@@ -8,6 +8,7 @@ import signal
 from typing import NoReturn
 
 from yondle.engine.ports import Recorder
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.events import Durable
 
@@ -45,6 +46,7 @@ def with_faults(recorder: Recorder, wanted: str | None) -> Recorder:
     match = re.fullmatch(r"kill (before|after) (\d+)", wanted)
     if match is None:
         raise KnownError(
-            f"{VARIABLE} is set to '{wanted}'.", "Unset it, or set it to 'kill before N' or 'kill after N'."
+            say("{variable} is set to '{wanted}'.", variable=VARIABLE, wanted=wanted),
+            say("Unset it, or set it to 'kill before N' or 'kill after N'."),
         )
     return KillingRecorder(recorder, match[1], int(match[2]))

@@ -10,6 +10,7 @@ from pydantic import TypeAdapter, ValidationError
 from yondle.app.book import baseline_of
 from yondle.app.machines import THIS, RigChoice, make_machine
 from yondle.app.own import Own
+from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.records import reading
 from yondle.model.errors import KnownError
@@ -38,7 +39,10 @@ class ReadBook:
         """Give one step; raises KnownError when there is none of that number."""
         found = next((record for record in self.steps if record.step.number == number), None)
         if found is None:
-            raise KnownError(f"{self.path.name} has no step {number}.", "'yondle status' lists the steps there are.")
+            raise KnownError(
+                say("{path} has no step {number}.", path=self.path.name, number=number),
+                say("'yondle status' lists the steps there are."),
+            )
         return found
 
 
@@ -71,13 +75,19 @@ def keep_declaration(keeping: Keeping, declaration: RigDeclaration) -> None:
 def _kept_declaration(keeping: Keeping, path: Path) -> RigDeclaration:
     told = keeping.value(DECLARATION)
     if told is None:
-        raise KnownError(f"{path} doesn't say what its machine is like.", "Open it once on that machine.")
+        raise KnownError(
+            say("{path} doesn't say what its machine is like.", path=path), say("Open it once on that machine.")
+        )
     try:
         return TypeAdapter(RigDeclaration).validate_python(told)
     except ValidationError as error:
         raise KnownError(
-            f"{path} says of its machine what can't be read ({error.error_count()} faults).",
-            "Open it once on that machine.",
+            say(
+                "{path} says of its machine what can't be read ({error_count} faults).",
+                path=path,
+                error_count=error.error_count(),
+            ),
+            say("Open it once on that machine."),
         ) from error
 
 

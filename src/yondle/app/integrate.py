@@ -10,6 +10,7 @@ import subprocess
 from importlib.resources import files
 from pathlib import Path
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 ID = "net.yondle.Yondle"
@@ -43,7 +44,10 @@ def integrate(share: Path, command: str = "yondle") -> tuple[Path, ...]:
             target.write_text(text, "utf-8")
             made.append(target)
     except OSError as error:
-        raise KnownError(f"{share} can't be written ({error.strerror}).", "Give yourself permission.") from error
+        raise KnownError(
+            say("{share} can't be written ({strerror}).", share=share, strerror=error.strerror),
+            say("Give yourself permission."),
+        ) from error
     _tell(share)
     return tuple(made)
 

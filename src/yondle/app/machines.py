@@ -11,6 +11,7 @@ from yondle.app.clocks import RealClock
 from yondle.app.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
 from yondle.formats.toml_files import read_text
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
 from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
@@ -58,9 +59,11 @@ def choose_rig(which: str, seed: int | None = None, by_hand: Path | None = None)
     `by_hand` is a file of knobs that are set by hand on this machine.
     """
     if which == THIS:
-        return RigChoice(THIS, "This machine", _by_hand_text(by_hand))
+        return RigChoice(THIS, say("This machine"), _by_hand_text(by_hand))
     if by_hand is not None:
-        raise KnownError("Knobs set by hand go with this machine only.", "Leave --by-hand out, or use --rig this.")
+        raise KnownError(
+            say("Knobs set by hand go with this machine only."), say("Leave --by-hand out, or use --rig this.")
+        )
     text, source = rig_text(which)
     rig = parse_rig_file(text, source)
     if seed is not None:
@@ -89,10 +92,10 @@ def make_machine(
         return Machine(ByHandRig(rig_here, choice.definition) if choice.definition else rig_here, real, NobodyThere())
     if choice.kind != SIMULATED:
         raise KnownError(
-            f"The logbook is about a rig of kind '{choice.kind}', which this Yondle doesn't know.",
-            "Open it with the Yondle that made it.",
+            say("The logbook is about a rig of kind '{kind}', which this Yondle doesn't know.", kind=choice.kind),
+            say("Open it with the Yondle that made it."),
         )
-    rig_file = parse_rig_file(choice.definition, "the rig in this logbook")
+    rig_file = parse_rig_file(choice.definition, say("the rig in this logbook"))
     rig = SimulatedRig(rig_file, machine_file, goes_down)
     rig.catch_up(last_time_s)
     clock = VirtualClock(rig.world, rig_file.rig.starts_at, real, pace)
@@ -109,6 +112,8 @@ def _by_hand_text(path: Path | None) -> str:
 
 def _reseeded(text: str, old: int, new: int) -> str:
     reseeded = text.replace(f"seed = {old}", f"seed = {new}", 1)
-    if parse_rig_file(reseeded, "the rig").rig.seed != new:
-        raise KnownError("The seed in this rig file can't be replaced.", "Write it as 'seed = 123' on its own line.")
+    if parse_rig_file(reseeded, say("the rig")).rig.seed != new:
+        raise KnownError(
+            say("The seed in this rig file can't be replaced."), say("Write it as 'seed = 123' on its own line.")
+        )
     return reseeded

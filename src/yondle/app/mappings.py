@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 MAPPINGS = "mappings"
@@ -19,8 +20,11 @@ def remembered(session: Session, kind: str, columns: tuple[str, ...], told: dict
     missing = [name.replace("_", "-") for name, value in made.items() if value in (None, [], ())]
     if missing:
         raise KnownError(
-            f"Which column is it? --{missing[0]} isn't told, and no table with this heading was read before.",
-            f"It has: {', '.join(columns)}.",
+            say(
+                "Which column is it? --{missing} isn't told, and no table with this heading was read before.",
+                missing=missing[0],
+            ),
+            say("It has: {columns}.", columns=", ".join(columns)),
         )
     return made
 

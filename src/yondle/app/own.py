@@ -6,6 +6,7 @@ import math
 import re
 from dataclasses import replace
 
+from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -47,7 +48,8 @@ class Own:
         most = knob.checked(high) if high is not None else knob.high
         if not least <= now <= most:
             raise KnownError(
-                f"{knob.name} is at {knob.text(now)} now.", "Bring it within the limit first, then set the limit."
+                say("{knob} is at {now} now.", knob=knob.name, now=knob.text(now)),
+                say("Bring it within the limit first, then set the limit."),
             )
         self._keeping.keep("ranges", {**(self._keeping.value("ranges") or {}), knob.id: [least, most]})
         return least, most
@@ -56,7 +58,9 @@ class Own:
         """Keep the reading of a sensor above which a test is stopped; None takes the ceiling away."""
         channel = self._given.channel(channel_id)
         if most is not None and not math.isfinite(most):
-            raise KnownError(f"{channel.name} can't be held below {most}.", "Give a number.")
+            raise KnownError(
+                say("{channel} can't be held below {most}.", channel=channel.name, most=most), say("Give a number.")
+            )
         self._keeping.keep("limits", {**(self._keeping.value("limits") or {}), channel_id: most})
 
     @property
@@ -64,7 +68,7 @@ class Own:
         """The benchmarks whose figures are typed in or imported."""
         return tuple(
             Workload(
-                kept["id"], kept["name"], "measured elsewhere, typed in or imported",
+                kept["id"], kept["name"], say("measured elsewhere, typed in or imported"),
                 Metric(kept["name"], kept["unit"], Direction(kept["direction"]), kept["digits"]), 0.0, by_hand=True,
             )
             for kept in self._keeping.value(TYPED) or []
@@ -77,15 +81,24 @@ class Own:
         """
         clean = name.strip()
         if not clean or max(len(clean), len(unit)) > LONGEST_NAME:
-            raise KnownError(f"A benchmark has a name of 1 to {LONGEST_NAME} characters.", "Shorten it.")
+            raise KnownError(
+                say("A benchmark has a name of 1 to {longest_name} characters.", longest_name=LONGEST_NAME),
+                say("Shorten it."),
+            )
         run = next((w for w in self._given.workloads if clean in (w.id, w.name)), None)
         if run is not None:
-            raise KnownError(f"{run.name} is run by Yondle itself.", "Give what was measured elsewhere another name.")
+            raise KnownError(
+                say("{run} is run by Yondle itself.", run=run.name),
+                say("Give what was measured elsewhere another name."),
+            )
         known = next((w for w in self.typed if w.name.casefold() == clean.casefold()), None)
         if known is not None:
             if (known.metric.unit, known.metric.direction) != (unit, direction):
-                asked = f"{known.metric.unit or 'no unit'}, {known.metric.direction}"
-                raise KnownError(f"{known.name} is kept in {asked}.", "Give it so, or another name.")
+                asked = f"{known.metric.unit or say('no unit')}, {known.metric.direction}"
+                raise KnownError(
+                    say("{known} is kept in {asked}.", known=known.name, asked=asked),
+                    say("Give it so, or another name."),
+                )
             return known
         id_ = "typed_" + re.sub(r"[^a-z0-9]+", "_", clean.lower()).strip("_") + f"_{len(self.typed) + 1}"
         kept = {"id": id_, "name": clean, "unit": unit, "direction": direction.value, "digits": digits}
@@ -97,8 +110,12 @@ class Own:
         offered = [w.id for w in self._given.workloads if w.scored]
         unknown = [name for name in benchmarks if name not in offered]
         if unknown or not benchmarks:
-            what = f"There is no benchmark '{unknown[0]}'." if unknown else "No benchmark would be run."
-            raise KnownError(what, f"There are: {', '.join(offered)}.")
+            what = (
+                say("There is no benchmark '{unknown}'.", unknown=unknown[0])
+                if unknown
+                else say("No benchmark would be run.")
+            )
+            raise KnownError(what, say("There are: {offered}.", offered=", ".join(offered)))
         self._keeping.keep(CHOSEN, [name for name in offered if name in benchmarks])
 
     @property
@@ -110,6 +127,12 @@ class Own:
     def tell(self, name: str, value: str) -> None:
         """Keep a condition; an empty value takes it away."""
         if not name.strip() or max(len(name), len(value)) > LONGEST_CONDITION:
-            raise KnownError(f"A condition has a name and at most {LONGEST_CONDITION} characters.", "Shorten it.")
+            raise KnownError(
+                say(
+                    "A condition has a name and at most {longest_condition} characters.",
+                    longest_condition=LONGEST_CONDITION,
+                ),
+                say("Shorten it."),
+            )
         told = {**self.conditions, name.strip(): value.strip()}
         self._keeping.keep("conditions", {k: v for k, v in told.items() if v})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from yondle.app.views.charting import ChartView
+from yondle.language.saying import say
 from yondle.model.workloads import Direction
 from yondle.reports.picture import Picture, PicturePoint, draw
 
@@ -11,17 +12,25 @@ def chart_svg(view: ChartView, rig: str) -> str:
     """Draw score against a knob as SVG text."""
     metric = view.workload.metric
     lower = metric.direction is Direction.LOWER
-    turned = ", lower is better" if lower else ""
+    turned = say(", lower is better") if lower else ""
     picture = Picture(
-        title=f"{rig} · {view.workload.name} against {view.knob.name.lower()}",
+        title=say(
+            "{rig} · {workload} against {knob}", rig=rig, workload=view.workload.name, knob=view.knob.name.lower()
+        ),
         sentence=view.sentence,
         x_label=f"{view.knob.name}, {view.knob.unit}" if view.knob.unit else view.knob.name,
-        y_label=f"{metric.unit}{turned}; bars show 95 % ranges, faint marks other settings elsewhere",
+        y_label=say(
+            "{unit}{turned}; bars show 95 % ranges, faint marks other settings elsewhere",
+            unit=metric.unit,
+            turned=turned,
+        ),
         points=tuple(
             PicturePoint(p.value, p.scores, p.spread.mean, p.spread.low, p.spread.high, p.verdict, p.strong)
             for p in view.points
         ),
-        failures=tuple((f.value, f.verdict, f"{f.words} at {view.knob.text(f.value)}") for f in view.failures),
+        failures=tuple(
+            (f.value, f.verdict, say("{f} at {f2}", f=f.words, f2=view.knob.text(f.value))) for f in view.failures
+        ),
         baseline=(view.baseline.mean, view.baseline.low, view.baseline.high) if view.baseline else None,
         proportion=view.anchor,
         lower_is_better=lower,

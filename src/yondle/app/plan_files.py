@@ -10,6 +10,7 @@ from pydantic import Field
 from yondle.analysis.stability import Standard
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Risk
 from yondle.model.quantities import THIN
@@ -100,7 +101,7 @@ def read_plan(path: Path, declaration: RigDeclaration) -> tuple[Plan, str]:
 
 def parse_plan(text: str, source: str, declaration: RigDeclaration) -> Plan:
     """Read a plan from TOML text; raises KnownError naming what is wrong."""
-    table = validated(_Plan, text, source, "is no plan", DOCUMENT)
+    table = validated(_Plan, text, source, say("is no plan"), DOCUMENT)
     parts = tuple(_part(part, declaration) for part in table.do)
     stop = StopRules(table.stop.failures, table.stop.hours, table.stop.verdicts)
     return Plan(table.name, parts, table.passes, table.once_more, stop)
@@ -113,14 +114,16 @@ def sweep_text(
     knob = declaration.knob(knob_id)
     how = {"order": str(order)} if order is not None else {"rounds": passes}
     part = {"kind": "sweep", "knob": knob_id, "from": low, "to": high, "by": by, **how}
-    return _plan_text(f"{knob.name} from {knob.bare(low)} to {knob.text(high)}", passes, part)
+    return _plan_text(
+        say("{knob} from {low} to {high}", knob=knob.name, low=knob.bare(low), high=knob.text(high)), passes, part
+    )
 
 
 def ladder_text(declaration: RigDeclaration, knob_id: str, to: float, by: float, passes: int) -> str:
     """Write a plan that climbs one knob until it fails; `by` below 0 climbs down."""
     knob = declaration.knob(knob_id)
     part = {"kind": "ladder", "knob": knob_id, "to": to, "by": by}
-    return _plan_text(f"{knob.name} until it fails, to {knob.text(to)}", passes, part)
+    return _plan_text(say("{knob} until it fails, to {to}", knob=knob.name, to=knob.text(to)), passes, part)
 
 
 def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
@@ -129,12 +132,12 @@ def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
     table: dict[str, Any] = {"kind": "edge", "knob": knob.id, "loads": list(part.loads)}
     table |= {"standard": str(part.standard), "style": str(part.style)}
     table |= {name: value for name, value in (("to", part.to), ("hours", part.hours)) if value is not None}
-    name = f"The edge of {knob.name.lower()}, {part.standard}"
+    name = say("The edge of {knob}, {standard}", knob=knob.name.lower(), standard=part.standard)
     if part.room:
         table["room"] = part.room
     if part.along is not None:
         table |= {"along": part.along, "at": list(part.at)}
-        name += f", over {declaration.knob(part.along).name.lower()}"
+        name += say(", over {knob}", knob=declaration.knob(part.along).name.lower())
     return _plan_text(name, passes, table)
 
 
@@ -186,12 +189,13 @@ def _along(declaration: RigDeclaration, part: _Edge) -> tuple[float, ...]:
         return ()
     if part.along is None or part.along == part.knob or len(set(part.at)) < 2:
         raise KnownError(
-            f"A line of edges of {part.knob} needs another knob and at least two of its values.",
-            'Give along = "the other knob" and at = [its values].',
+            say("A line of edges of {knob} needs another knob and at least two of its values.", knob=part.knob),
+            say('Give along = "the other knob" and at = [its values].'),
         )
     if part.room:
         raise KnownError(
-            "A line of edges leaves the rig where it began, so no room is kept.", "Take away room, or along and at."
+            say("A line of edges leaves the rig where it began, so no room is kept."),
+            say("Take away room, or along and at."),
         )
     return tuple(dict.fromkeys(_value(declaration, part.along, value) for value in part.at))
 
@@ -203,14 +207,19 @@ def _once(loads: tuple[str, ...]) -> tuple[str, ...]:
 def _must_be_loads(declaration: RigDeclaration, loads: tuple[str, ...]) -> None:
     for load in loads:
         if declaration.workload(load).by_hand:
-            raise KnownError(f"{load} is measured elsewhere and can't be run.", "Name a workload Yondle runs.")
+            raise KnownError(
+                say("{load} is measured elsewhere and can't be run.", load=load), say("Name a workload Yondle runs.")
+            )
 
 
 def _must_have_an_edge(declaration: RigDeclaration, knob_id: str) -> None:
     knob = declaration.knob(knob_id)
     if knob.risk is Risk.NONE:
-        risky = ", ".join(k.id for k in declaration.knobs if k.risk is not Risk.NONE) or "none here"
-        raise KnownError(f"{knob.name} has no risky end, so it has no edge.", f"Search one of: {risky}.")
+        risky = ", ".join(k.id for k in declaration.knobs if k.risk is not Risk.NONE) or say("none here")
+        raise KnownError(
+            say("{knob} has no risky end, so it has no edge.", knob=knob.name),
+            say("Search one of: {risky}.", risky=risky),
+        )
 
 
 def _must_be_on_grid(declaration: RigDeclaration, knob_id: str, by: float) -> None:
@@ -218,5 +227,6 @@ def _must_be_on_grid(declaration: RigDeclaration, knob_id: str, by: float) -> No
     notches = abs(by) / knob.step
     if notches < 1 - 1e-6 or abs(notches - round(notches)) > 1e-6:
         raise KnownError(
-            f"{knob.name} can't go by {by:g}.", f"Give a multiple of its step of {knob.step:g} {knob.unit}.".rstrip()
+            say("{knob} can't go by {by:g}.", knob=knob.name, by=by),
+            say("Give a multiple of its step of {step:g} {unit}.", step=knob.step, unit=knob.unit).rstrip(),
         )

@@ -12,6 +12,7 @@ from yondle.analysis.exposure import reached_by, runs_of, warmths
 from yondle.analysis.hold import Run
 from yondle.app.plan_files import parse_plan
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
@@ -56,9 +57,9 @@ def start_plan(
 ) -> PlanEnd:
     """Begin a run of a plan and go on with it; raises KnownError when another one is not finished."""
     if session.baseline_step is None or session.position is None:
-        raise KnownError("There is no baseline yet, so no gain could be told.", "Run the baseline first.")
+        raise KnownError(say("There is no baseline yet, so no gain could be told."), say("Run the baseline first."))
     if session.logbook.keeping.open_plan_run() is not None:
-        raise KnownError("Another plan is not finished.", "Go on with it, or end it first.")
+        raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
     parse_plan(text, source, session.declaration)
     here = _tried(session, session.position)
     keeping, clock = session.logbook.keeping, session.machine.clock
@@ -73,10 +74,10 @@ def go_on_with_plan(session: Session, after: AfterMove, paused: Callable[[], boo
     """
     run = session.logbook.keeping.open_plan_run()
     if run is None:
-        raise KnownError("No plan is under way.", "Start one.")
+        raise KnownError(say("No plan is under way."), say("Start one."))
     if session.waiting is not None:
         if not session.waiting.goes_on:
-            return PlanEnd(Ended.WAITING, "values have to be entered in firmware setup", len(run.moves))
+            return PlanEnd(Ended.WAITING, say("values have to be entered in firmware setup"), len(run.moves))
         session.go_on_waiting()
     return _Runner(session, run, after, paused).run()
 
@@ -85,7 +86,7 @@ def end_plan(session: Session) -> None:
     """End the plan that is not finished; what it tested stays."""
     run = session.logbook.keeping.open_plan_run()
     if run is None:
-        raise KnownError("No plan is under way.", "Nothing to end.")
+        raise KnownError(say("No plan is under way."), say("Nothing to end."))
     at = session.machine.clock.wall().isoformat(timespec="seconds")
     session.logbook.keeping.close_plan(run.id, str(Ended.STOPPED), at)
 
@@ -99,7 +100,7 @@ def make_move(session: Session, move: Move, passes: int | None = None) -> StepRe
             return session.test_again(move.step, passes)
         case Recall():
             if session.position is None:
-                raise KnownError("The rig is at no step of the trail.", "Go back to one first.")
+                raise KnownError(say("The rig is at no step of the trail."), say("Go back to one first."))
             return session.position
         case Try(origin=int(origin)):
             return session.try_from(origin, move.values, move.check, move.why)
@@ -146,7 +147,7 @@ class _Runner:
         self._after = after
         self._paused = paused
         self._keeping = session.logbook.keeping
-        self._plan = parse_plan(run.definition, "the plan in this logbook", session.declaration)
+        self._plan = parse_plan(run.definition, say("the plan in this logbook"), session.declaration)
         self._failures = 0
         self._made = 0
 
@@ -163,7 +164,7 @@ class _Runner:
                 move = going.send(tried)
             return self._forward(going, move)
         except StopIteration:
-            return self._close(Ended.DONE, "every step of it was made")
+            return self._close(Ended.DONE, say("every step of it was made"))
         finally:
             going.close()
 
@@ -173,16 +174,16 @@ class _Runner:
             if reason:
                 return self._close(Ended.RULE, reason)
             if self._paused():
-                return PlanEnd(Ended.PAUSED, "paused between two steps", self._made)
+                return PlanEnd(Ended.PAUSED, say("paused between two steps"), self._made)
             number = self._made + 1
             record = self._make(move, number)
             if self._session.waiting is not None:
-                return PlanEnd(Ended.WAITING, "values have to be entered in firmware setup", self._made)
+                return PlanEnd(Ended.WAITING, say("values have to be entered in firmware setup"), self._made)
             outcome = record.outcome
             if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack | Recall):
                 return self._close(Ended.STOPPED, outcome.reason)
             if self._session.position is None:
-                return self._close(Ended.LOST, "the rig is at no step of the trail")
+                return self._close(Ended.LOST, say("the rig is at no step of the trail"))
             tried = self._told(move, record)
             self._keeping.close_move(self._run.id, number, _as_values(tried, move))
             self._count(tried)
@@ -203,8 +204,12 @@ class _Runner:
         """Give what became of a move that is written down; None when it has to be made (again)."""
         if kept.words != move_words(move):
             raise KnownError(
-                f"The plan would go on with '{move_words(move)}' where '{kept.words}' was made.",
-                "A limit or the plan has changed since; end this run and start it anew.",
+                say(
+                    "The plan would go on with '{move}' where '{kept}' was made.",
+                    move=move_words(move),
+                    kept=kept.words,
+                ),
+                say("A limit or the plan has changed since; end this run and start it anew."),
             )
         if kept.result is not None:
             return tried_of(kept.result)
@@ -236,12 +241,12 @@ class _Runner:
     def _rule(self) -> str:
         stop, run_s = self._plan.stop, self._run_s()
         if stop.failures is not None and self._failures >= stop.failures:
-            return f"{self._failures} steps have failed"
+            return say("{failures} steps have failed", failures=self._failures)
         if stop.hours is not None and run_s >= stop.hours * 3600.0:
-            return f"it has run for {duration(run_s)}"
+            return say("it has run for {run_s}", run_s=duration(run_s))
         latest = max(self._session.steps, key=lambda r: r.attempts[-1].id if r.attempts else 0, default=None)
         if latest is not None and latest.outcome is not None and latest.verdict in stop.verdicts:
-            return f"step {latest.step.number} is '{latest.verdict}'"
+            return say("step {number} is '{verdict}'", number=latest.step.number, verdict=latest.verdict)
         return ""
 
     def _run_s(self) -> float:
@@ -259,7 +264,7 @@ class _Runner:
 def _tried(session: Session, record: StepRecord) -> Tried:
     position = session.position
     if position is None:
-        raise KnownError("The rig is at no step of the trail.", "Go back to one first.")
+        raise KnownError(say("The rig is at no step of the trail."), say("Go back to one first."))
     return Tried(record.verdict, session.in_force, position.step.number, record.step.number)
 
 

@@ -12,6 +12,7 @@ from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile, Purpose
@@ -50,8 +51,8 @@ def profile(session: Session, name: str) -> Profile:
     """Find a profile; raises KnownError naming those there are."""
     found = next((p for p in profiles(session) if p.name.casefold() == name.casefold()), None)
     if found is None:
-        known = ", ".join(p.name for p in profiles(session)) or "none yet"
-        raise KnownError(f"There is no profile '{name}'.", f"There is: {known}.")
+        known = ", ".join(p.name for p in profiles(session)) or say("none yet")
+        raise KnownError(say("There is no profile '{name}'.", name=name), say("There is: {known}.", known=known))
     return found
 
 
@@ -61,8 +62,10 @@ def keep_profile(
     """Keep the setup of a step that held (the present one, if none is named); raises KnownError for any other step."""
     record = session.step(number) if number is not None else session.position
     if record is None or not _proven(record):
-        where = f"Step {number}" if number is not None else "What is in force"
-        raise KnownError(f"{where} hasn't held, so it isn't kept as a profile.", "Choose a step that held.")
+        where = say("Step {number}", number=number) if number is not None else say("What is in force")
+        raise KnownError(
+            say("{where} hasn't held, so it isn't kept as a profile.", where=where), say("Choose a step that held.")
+        )
     if purpose is Purpose.BENCHMARK:
         session.declaration.workload(benchmark)
     return _kept(
@@ -76,7 +79,8 @@ def use_profile(session: Session, name: str) -> StepRecord:
     held = next((r for r in reversed(session.steps) if r.step.setup == wanted.setup and _proven(r)), None)
     if held is None:
         raise KnownError(
-            f"'{wanted.name}' hasn't been tested on this rig.", "Propose it as a joint step and test it first."
+            say("'{wanted}' hasn't been tested on this rig.", wanted=wanted.name),
+            say("Propose it as a joint step and test it first."),
         )
     return session.go_back(held.step.number)
 
@@ -87,7 +91,7 @@ def propose_profile(session: Session, name: str) -> None:
     session.drop_proposal()
     changes = session.in_force.changes_to(wanted.setup)
     if not changes:
-        raise KnownError(f"'{wanted.name}' is in force already.", "Nothing to test.")
+        raise KnownError(say("'{wanted}' is in force already.", wanted=wanted.name), say("Nothing to test."))
     for change in changes:
         session.propose(change.knob, change.new, joint=len(changes) > 1)
 
@@ -127,7 +131,7 @@ def power_hint(session: Session) -> str:
     for purpose in (Purpose.BATTERY, Purpose.QUIET):
         for kept in profiles(session):
             if kept.purpose is purpose:
-                return "" if kept.setup == session.in_force else f"On battery use '{kept.name}'."
+                return "" if kept.setup == session.in_force else say("On battery use '{kept}'.", kept=kept.name)
     return ""
 
 
@@ -153,12 +157,17 @@ def profile_text(session: Session, wanted: Profile) -> str:
 
 def import_profile(session: Session, path: Path) -> Profile:
     """Read a profile file and keep it, untried; raises KnownError for another rig's, or for values this one doesn't take."""
-    file = validated(_File, read_text(path, DOCUMENT), str(path), "is no profile", DOCUMENT)
+    file = validated(_File, read_text(path, DOCUMENT), str(path), say("is no profile"), DOCUMENT)
     declaration = session.declaration
     if file.rig != declaration.info.id:
         raise KnownError(
-            f"{path} is a profile of '{file.rig}', and this logbook is about '{declaration.info.id}'.",
-            "No two samples are alike: test its values here step by step instead.",
+            say(
+                "{path} is a profile of '{rig}', and this logbook is about '{id}'.",
+                path=path,
+                rig=file.rig,
+                id=declaration.info.id,
+            ),
+            say("No two samples are alike: test its values here step by step instead."),
         )
     values = {}
     for knob_id, given in file.settings.items():
@@ -175,7 +184,8 @@ def _kept(session: Session, made: Profile) -> Profile:
     before = next((p for p in profiles(session) if p.name.casefold() == made.name.casefold()), None)
     if before is not None and before.setup != made.setup:
         raise KnownError(
-            f"There is a profile '{before.name}' with other settings.", "Give another name, or drop it first."
+            say("There is a profile '{before}' with other settings.", before=before.name),
+            say("Give another name, or drop it first."),
         )
     if before is not None:
         session.logbook.keeping.drop_profile(before.name)
@@ -190,7 +200,10 @@ def _proven(record: StepRecord) -> bool:
 def _named(name: str) -> str:
     words = name.strip()
     if not words or len(words) > LONGEST_NAME:
-        raise KnownError(f"A profile's name has 1 to {LONGEST_NAME} characters.", "Give it another.")
+        raise KnownError(
+            say("A profile's name has 1 to {longest_name} characters.", longest_name=LONGEST_NAME),
+            say("Give it another."),
+        )
     return words
 
 

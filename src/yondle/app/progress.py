@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass, field
 
+from yondle.language.saying import say
 from yondle.model.events import (
     AttemptClosed,
     PassEnded,
@@ -58,7 +59,7 @@ class Progress:
                 self.step = record.step.number
                 self.began_s = self.now_s = record.t
                 self.number = self.of = 0
-                self.doing = "opening the step"
+                self.doing = say("opening the step")
                 self.samples.clear()
                 self.pass_starts.clear()
             case StateChanged():
@@ -68,18 +69,18 @@ class Progress:
                     self.doing = record.words
             case SettleOpened():
                 channel = self.declaration.channel(record.channel)
-                self.doing = f"cooling down to {record.below:g} {channel.unit}"
+                self.doing = say("cooling down to {below:g} {unit}", below=record.below, unit=channel.unit)
             case PassOpened():
                 self.number, self.of = record.number, record.of
                 name = self.declaration.workload(record.workload).name
-                self.doing = f"{name}{', warm-up' if record.warm_up else ''}"
+                self.doing = f"{name}{say(', warm-up') if record.warm_up else ''}"
                 self.pass_starts.append(record.t)
             case Sampled():
                 self.now_s = record.t
                 self.began_s = record.t if self.began_s is None else self.began_s
                 self.samples.append((record.t, record.row))
             case PassEnded():
-                self.doing = "between passes"
+                self.doing = say("between passes")
             case AttemptClosed():
                 self.step = None
                 self.doing = ""
@@ -97,4 +98,4 @@ class Progress:
     def left(self, expected_s: float) -> str:
         """Write the time left of an expected whole."""
         left = max(0.0, expected_s - self.lasted_s)
-        return f"about {duration(round(left, -1))} left" if left >= 10 else "nearly done"
+        return say("about {left} left", left=duration(round(left, -1))) if left >= 10 else say("nearly done")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Change, Knob, Setup
 from yondle.model.rigs import RigDeclaration
@@ -36,8 +37,14 @@ def proposed_with(
     if others and not joint:
         named = declaration.knob(others[0].knob)
         raise KnownError(
-            f"{named.name} {named.text(others[0].new)} is already proposed; one step changes one knob.",
-            "Test that one first, drop it, or make it a joint step (then no gain is credited to either knob alone).",
+            say(
+                "{named} {new} is already proposed; one step changes one knob.",
+                named=named.name,
+                new=named.text(others[0].new),
+            ),
+            say(
+                "Test that one first, drop it, or make it a joint step (then no gain is credited to either knob alone)."
+            ),
         )
     own = (Change(knob_id, in_force[knob_id], taken),) if taken != in_force[knob_id] else ()
     changes = tuple(sorted(others + own, key=lambda c: c.knob))
@@ -49,8 +56,14 @@ def must_be_allowed(declaration: RigDeclaration, knob: Knob, value: float) -> No
     if declaration.allows(knob, value):
         return
     low, high = declaration.own_range(knob)
-    side, limit = ("above", high) if value > high else ("below", low)
+    side, limit = (say("above"), high) if value > high else (say("below"), low)
     raise KnownError(
-        f"{knob.name} {knob.text(value)} is {side} your own limit of {knob.text(limit)}.",
-        "Change the limit first if you mean it.",
+        say(
+            "{knob} {value} is {side} your own limit of {limit}.",
+            knob=knob.name,
+            value=knob.text(value),
+            side=side,
+            limit=knob.text(limit),
+        ),
+        say("Change the limit first if you mean it."),
     )

@@ -6,6 +6,7 @@ import shutil
 from dataclasses import dataclass
 
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.quantities import number, quantity
 
 LOOKED_AT_S = 1.0
@@ -56,13 +57,13 @@ def _background(session: Session) -> ReadyItem | None:
     session.machine.clock.wait(LOOKED_AT_S)
     use = _reading(session, named)
     if use is None:
-        return ReadyItem("Background load", False, "can't be read", "Look what else is running.")
-    words = f"{number(use, 1)} % of the machine is in use"
+        return ReadyItem(say("Background load"), False, say("can't be read"), say("Look what else is running."))
+    words = say("{use} % of the machine is in use", use=number(use, 1))
     return ReadyItem(
-        "Background load",
+        say("Background load"),
         use <= session.declaration.others_at_most,
         words,
-        "Close what isn't needed, then check again.",
+        say("Close what isn't needed, then check again."),
     )
 
 
@@ -73,13 +74,22 @@ def _temperature(session: Session) -> ReadyItem | None:
     channel = declaration.channel(declaration.settle_channel)
     now = _reading(session, channel.id)
     if now is None:
-        return ReadyItem("Temperatures", False, f"{channel.name} gives no reading", "Check again in a moment.")
+        return ReadyItem(
+            say("Temperatures"),
+            False,
+            say("{channel} gives no reading", channel=channel.name),
+            say("Check again in a moment."),
+        )
     settled = now <= declaration.settle_below
     limit = quantity(declaration.settle_below, channel.unit)
-    words = (
-        f"{channel.name} at {quantity(now, channel.unit, channel.digits)}, {'below' if settled else 'above'} {limit}"
+    words = say(
+        "{channel} at {now}, {more} {limit}",
+        channel=channel.name,
+        now=quantity(now, channel.unit, channel.digits),
+        more=say("below") if settled else say("above"),
+        limit=limit,
     )
-    return ReadyItem("Temperatures", settled, words, "Let it cool; every round waits for it anyway.")
+    return ReadyItem(say("Temperatures"), settled, words, say("Let it cool; every round waits for it anyway."))
 
 
 def _power(session: Session) -> ReadyItem | None:
@@ -87,7 +97,9 @@ def _power(session: Session) -> ReadyItem | None:
     if source is None:
         return None
     on_battery = source == "battery"
-    return ReadyItem("Power source", not on_battery, str(source), "Plug it in: on battery the firmware holds back.")
+    return ReadyItem(
+        say("Power source"), not on_battery, str(source), say("Plug it in: on battery the firmware holds back.")
+    )
 
 
 def _governor(session: Session) -> ReadyItem | None:
@@ -95,18 +107,22 @@ def _governor(session: Session) -> ReadyItem | None:
     if governor is None:
         return None
     fixed = governor == "performance"
-    return ReadyItem("Governor", fixed, str(governor), "Set 'performance', so that the clock doesn't wander by itself.")
+    return ReadyItem(
+        say("Governor"), fixed, str(governor), say("Set 'performance', so that the clock doesn't wander by itself.")
+    )
 
 
 def _disk(session: Session) -> ReadyItem:
     free = shutil.disk_usage(session.logbook.path.parent).free
-    words = f"{number(free / 1024**2)} MiB free for the logbook"
-    return ReadyItem("Free disk", free >= FEWEST_FREE_BYTES, words, "Make room; a night writes some ten MiB.")
+    words = say("{free} MiB free for the logbook", free=number(free / 1024**2))
+    return ReadyItem(say("Free disk"), free >= FEWEST_FREE_BYTES, words, say("Make room; a night writes some ten MiB."))
 
 
 def _restart(session: Session) -> ReadyItem:
     pending = session.machine.rig.pending()
     waits = session.waiting is not None
-    named = ", ".join(session.declaration.knob(k).name for k in pending) or "values to be entered"
-    words = f"waiting for one: {named}" if pending or waits else "none pending"
-    return ReadyItem("Restart", not (pending or waits), words, "Restart first, or go back to where the rig stands.")
+    named = ", ".join(session.declaration.knob(k).name for k in pending) or say("values to be entered")
+    words = say("waiting for one: {named}", named=named) if pending or waits else say("none pending")
+    return ReadyItem(
+        say("Restart"), not (pending or waits), words, say("Restart first, or go back to where the rig stands.")
+    )

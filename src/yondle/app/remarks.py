@@ -8,6 +8,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.steps import Attachment, Note
 
@@ -48,10 +49,13 @@ def discard_pass(session: Session, number: int, attempt: int, ordinal: int, reas
     record = session.step(number)
     found = [p for a in record.attempts if a.id == attempt for p in a.passes if p.ordinal == ordinal]
     if not found:
-        raise KnownError(f"Step {number} has no pass {attempt}/{ordinal}.", "The Logbook place lists its passes.")
+        raise KnownError(
+            say("Step {number} has no pass {attempt}/{ordinal}.", number=number, attempt=attempt, ordinal=ordinal),
+            say("The Logbook place lists its passes."),
+        )
     made = found[0]
     if not made.counts and not made.discarded:
-        raise KnownError("This pass enters no figures anyway.", "Only passes that count can be discarded.")
+        raise KnownError(say("This pass enters no figures anyway."), say("Only passes that count can be discarded."))
     session.logbook.discard_pass(attempt, ordinal, _checked_reason(reason))
     session.reload(number)
     return made.discarded
@@ -61,7 +65,10 @@ def discard_result(session: Session, number: int, result: int, reason: str) -> s
     """Leave a figure from elsewhere out, with the reason; an empty reason counts it again. Gives the reason before."""
     found = next((a for a in session.step(number).added if a.id == result), None)
     if found is None:
-        raise KnownError(f"Step {number} has no figure {result}.", "The Logbook place lists its figures.")
+        raise KnownError(
+            say("Step {number} has no figure {result}.", number=number, result=result),
+            say("The Logbook place lists its figures."),
+        )
     session.logbook.discard_result(result, _checked_reason(reason))
     session.reload(number)
     return found.discarded
@@ -72,13 +79,17 @@ def attach(session: Session, number: int, path: Path) -> Attachment:
     session.step(number)
     try:
         if not path.is_file():
-            raise KnownError(f"{path} is no file.", "Name a picture or another file.")
+            raise KnownError(say("{path} is no file.", path=path), say("Name a picture or another file."))
         if path.stat().st_size > LARGEST_FILE:
-            raise KnownError(f"{path.name} is larger than {_SHOWN_MIB} MiB.", "Attach a smaller picture of it.")
+            raise KnownError(
+                say("{path} is larger than {shown_mib} MiB.", path=path.name, shown_mib=_SHOWN_MIB),
+                say("Attach a smaller picture of it."),
+            )
         data = path.read_bytes()
     except OSError as error:
         raise KnownError(
-            f"{path} can't be read ({error.strerror}).", "Give yourself permission, or copy it."
+            say("{path} can't be read ({strerror}).", path=path, strerror=error.strerror),
+            say("Give yourself permission, or copy it."),
         ) from error
     session.logbook.attach(number, _now(session), path.name, data)
     session.reload(number)
@@ -97,7 +108,10 @@ def save_attachment(session: Session, attachment: Attachment, path: Path) -> Non
     try:
         path.write_bytes(session.logbook.attachment(attachment.id))
     except OSError as error:
-        raise KnownError(f"{path} can't be written ({error.strerror}).", "Choose another place.") from error
+        raise KnownError(
+            say("{path} can't be written ({strerror}).", path=path, strerror=error.strerror),
+            say("Choose another place."),
+        ) from error
 
 
 def _now(session: Session) -> str:
@@ -107,19 +121,24 @@ def _now(session: Session) -> str:
 def _note(session: Session, number: int, note: int) -> Note:
     found = next((n for n in session.step(number).notes if n.id == note), None)
     if found is None:
-        raise KnownError(f"Step {number} has no note {note}.", "The Logbook place lists its notes.")
+        raise KnownError(
+            say("Step {number} has no note {note}.", number=number, note=note),
+            say("The Logbook place lists its notes."),
+        )
     return found
 
 
 def _checked_note(text: str) -> str:
     words = text.strip()
     if not words or len(words) > LONGEST_NOTE:
-        raise KnownError("A note has 1 to 4 000 characters.", "Shorten it, or write two.")
+        raise KnownError(say("A note has 1 to 4 000 characters."), say("Shorten it, or write two."))
     return words
 
 
 def _checked_reason(reason: str) -> str:
     words = reason.strip()
     if len(words) > LONGEST_REASON:
-        raise KnownError(f"A reason has at most {LONGEST_REASON} characters.", "Shorten it.")
+        raise KnownError(
+            say("A reason has at most {longest_reason} characters.", longest_reason=LONGEST_REASON), say("Shorten it.")
+        )
     return words

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from yondle.app.reporting import report_of
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.marks import NIGHT, PAPER
 from yondle.reports.content import Report
@@ -27,7 +28,10 @@ def report_bytes(report: Report, kind: str) -> bytes:
         from yondle.reports.markdown import markdown
 
         return markdown(report).encode()
-    raise KnownError(f"A report isn't written as '{kind}'.", f"End the name in {', '.join(KINDS[:-1])} or {KINDS[-1]}.")
+    raise KnownError(
+        say("A report isn't written as '{kind}'.", kind=kind),
+        say("End the name in {kinds} or {kinds2}.", kinds=", ".join(KINDS[:-1]), kinds2=KINDS[-1]),
+    )
 
 
 def report_preview(report: Report, night: bool) -> tuple[str, dict[str, str]]:
@@ -43,5 +47,8 @@ def write_report(session: Session, path: Path) -> int:
     try:
         path.write_bytes(made)
     except OSError as error:
-        raise KnownError(f"{path} can't be written ({error.strerror}).", "Choose another place.") from error
+        raise KnownError(
+            say("{path} can't be written ({strerror}).", path=path, strerror=error.strerror),
+            say("Choose another place."),
+        ) from error
     return len(made)

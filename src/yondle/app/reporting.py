@@ -18,6 +18,7 @@ from yondle.app.views.gains import benchmark_of, gain_of, gain_words, lows_gain_
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.limits import limits
 from yondle.app.views.trail import failure_words, on_path, step_detail, step_title
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.pacing import LOW
@@ -42,18 +43,18 @@ from yondle.reports.content import (
 QUESTION, SECTIONS = "question", "report sections"
 LONGEST_QUESTION = 500
 HEADINGS = {
-    Part.QUESTION: "The question",
-    Part.MACHINE: "Machine and conditions",
-    Part.PATH: "What was changed, in order",
-    Part.BASELINE: "Baseline and noise",
-    Part.SCALING: "How scores scale",
-    Part.GAINS: "What it brought",
-    Part.NOISE: "Within noise",
-    Part.FAILURES: "Failures",
-    Part.LIMITS: "Limits",
-    Part.PROFILES: "Recommended settings",
-    Part.CAVEATS: "Caveats and notes",
-    Part.AGAIN: "How to do it again",
+    Part.QUESTION: say("The question"),
+    Part.MACHINE: say("Machine and conditions"),
+    Part.PATH: say("What was changed, in order"),
+    Part.BASELINE: say("Baseline and noise"),
+    Part.SCALING: say("How scores scale"),
+    Part.GAINS: say("What it brought"),
+    Part.NOISE: say("Within noise"),
+    Part.FAILURES: say("Failures"),
+    Part.LIMITS: say("Limits"),
+    Part.PROFILES: say("Recommended settings"),
+    Part.CAVEATS: say("Caveats and notes"),
+    Part.AGAIN: say("How to do it again"),
 }
 _MOST_CURVES = 6
 _WORTH = 0.01
@@ -67,7 +68,10 @@ def question(session: Session) -> str:
 def ask(session: Session, words: str) -> None:
     """Keep the question; raises KnownError for one that is far too long."""
     if len(words) > LONGEST_QUESTION:
-        raise KnownError(f"A question has at most {LONGEST_QUESTION} characters.", "Shorten it.")
+        raise KnownError(
+            say("A question has at most {longest_question} characters.", longest_question=LONGEST_QUESTION),
+            say("Shorten it."),
+        )
     session.logbook.keeping.keep(QUESTION, words.strip())
 
 
@@ -82,7 +86,9 @@ def sections_chosen(session: Session) -> tuple[Part, ...]:
 def choose_sections(session: Session, parts: tuple[Part, ...]) -> None:
     """Keep which sections the report has, and in which order; raises KnownError for none, and for one named twice."""
     if not parts or len(set(parts)) != len(parts):
-        raise KnownError("A report has each section once, and one at least.", "Choose the sections it shall have.")
+        raise KnownError(
+            say("A report has each section once, and one at least."), say("Choose the sections it shall have.")
+        )
     session.logbook.keeping.keep(SECTIONS, [str(part) for part in parts])
 
 
@@ -92,7 +98,10 @@ def parts_named(words: str) -> tuple[Part, ...]:
     named = [name.strip().lower() for name in words.split(",") if name.strip()]
     unknown = [name for name in named if name not in known]
     if unknown:
-        raise KnownError(f"There is no section '{unknown[0]}'.", f"There are: {', '.join(known)}.")
+        raise KnownError(
+            say("There is no section '{unknown}'.", unknown=unknown[0]),
+            say("There are: {known}.", known=", ".join(known)),
+        )
     return tuple(known[name] for name in named)
 
 
@@ -102,9 +111,9 @@ def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: Ke
     chosen = parts or sections_chosen(session)
     made = [Section(part, HEADINGS[part], gatherer.blocks(part)) for part in chosen]
     info = session.declaration.info
-    kind = "simulated rig, " if info.simulated else ""
+    kind = say("simulated rig, ") if info.simulated else ""
     return Report(
-        f"{info.name}: {question(session) or 'what its settings are worth'}",
+        f"{info.name}: {question(session) or say('what its settings are worth')}",
         f"{kind}{info.place}",
         gatherer.dates(),
         tuple(section for section in made if section.blocks),
@@ -130,10 +139,10 @@ class _Gatherer:
         """Say when the first and the last test were made."""
         days = sorted({_day(a.started_at) for a in self._attempts})
         if not days:
-            return "Nothing was tested yet."
+            return say("Nothing was tested yet.")
         tests = count(len(self._attempts), "test")
         first, last = (f"{datetime.fromisoformat(day):%d %B %Y}".lstrip("0") for day in (days[0], days[-1]))
-        when = f"{first} to {last}" if len(days) > 1 else first
+        when = say("{first} to {last}", first=first, last=last) if len(days) > 1 else first
         return f"{tests} of {count(len(self._session.steps), 'step')}, {when}. Made by Yondle {__version__}."
 
     @property
@@ -151,12 +160,12 @@ class _Gatherer:
         blocks: list[Block] = [Words(asked, strong=True)] if asked else []
         chosen, base = self._chosen, self._session.baseline_step
         if base is None:
-            return [*blocks, Words("There is no baseline yet, so nothing can be compared.")]
+            return [*blocks, Words(say("There is no baseline yet, so nothing can be compared."))]
         if chosen is None or chosen.step.number == base.step.number:
-            return [*blocks, Words("The rig is at stock.")]
+            return [*blocks, Words(say("The rig is at stock."))]
         together = mean_gain(self._session, chosen)
         title = step_title(self._declaration, chosen.step)
-        whole = f": {range_words(together)} over stock on the whole" if together is not None else ""
+        whole = say(": {range} over stock on the whole", range=range_words(together)) if together is not None else ""
         return [*blocks, Words(f"Step {chosen.step.number} ({title}) {chosen.verdict}{whole}.")]
 
     def _machine(self) -> list[Block]:
@@ -169,7 +178,9 @@ class _Gatherer:
         rows += [(name, " / ".join(sorted(values))) for name, values in sorted(told.items()) if name != ASKED_BECAUSE]
         rooms = [float(v) for a in self._attempts if (v := a.conditions.get("room temperature in °C")) is not None]
         if rooms:
-            rows.append(("room", f"{number(min(rooms), 1)} to {quantity(max(rooms), '°C', 1)}"))
+            rows.append(
+                ("room", say("{rooms} to {rooms2}", rooms=number(min(rooms), 1), rooms2=quantity(max(rooms), "°C", 1)))
+            )
         return [Pairs(tuple((name.capitalize(), value) for name, value in rows))] if rows else []
 
     def _path(self) -> list[Block]:
@@ -186,14 +197,14 @@ class _Gatherer:
                     Cell(step_detail(self._declaration, record, benchmark)),
                 )
             )
-        head = ("step", "what changed", "verdict", f"{benchmark.name} over stock", "")
-        table = Table(head, tuple(rows), frozenset({0, 3}), "No step was tested yet.")
-        return [table, Words("Steps with a dot were tried and left; the others lead to where the rig is.")]
+        head = ("step", say("what changed"), "verdict", say("{benchmark} over stock", benchmark=benchmark.name), "")
+        table = Table(head, tuple(rows), frozenset({0, 3}), say("No step was tested yet."))
+        return [table, Words(say("Steps with a dot were tried and left; the others lead to where the rig is."))]
 
     def _baseline(self) -> list[Block]:
         base = self._session.baseline_step
         if base is None:
-            return [Words("There is no baseline yet.")]
+            return [Words(say("There is no baseline yet."))]
         rows = []
         for benchmark in self._declaration.benchmarks:
             told = spread(base.scores(benchmark.id))
@@ -211,7 +222,7 @@ class _Gatherer:
                     Cell(str(told.n)), Cell(varies), Cell(wanted), Cell(str(benchmark.metric.direction)),
                 )
             )  # fmt: skip
-        head = ("benchmark", "at stock, 95 % range", "passes", "spread of a pass", f"to see 1{THIN}%", "")
+        head = ("benchmark", say("at stock, 95 % range"), "passes", say("spread of a pass"), say("to see 1\u202f%"), "")
         words = "Warm-up passes, disturbed and discarded ones are kept in the logbook and left out of every figure."
         return [Table(head, tuple(rows), frozenset({1, 2, 3})), Words(words)]
 
@@ -221,13 +232,13 @@ class _Gatherer:
             view = scaling(self._session, self._views.settings, knob)
             if any(len(c.points) > 1 for c in view.curves):
                 blocks += [_chart(knob, view), Words(f"{view.sentence} {view.held}. {' '.join(view.caveats)}".strip())]
-        return blocks or [Words("No knob was measured at two values with all else the same.")]
+        return blocks or [Words(say("No knob was measured at two values with all else the same."))]
 
     def _gains(self) -> list[Block]:
         chosen = self._chosen
         base = self._session.baseline_step
         if chosen is None or base is None or chosen.step.number == base.step.number:
-            return [Words("Nothing but stock is in force.")]
+            return [Words(say("Nothing but stock is in force."))]
         rows = []
         for benchmark in self._declaration.benchmarks:
             told = gain_of(self._session, chosen, benchmark)
@@ -236,17 +247,17 @@ class _Gatherer:
             lows = lows_gain_of(self._session, chosen, benchmark)
             rows.append(
                 (
-                    Cell(benchmark.name), Cell(told_words(told)), Cell(f"{told.n} and {told.n_baseline}"),
+                    Cell(benchmark.name), Cell(told_words(told)), Cell(say("{n} and {n_baseline}", n=told.n, n_baseline=told.n_baseline)),
                     Cell(told_words(lows) if lows is not None else ""),
                 )
             )  # fmt: skip
         together = mean_gain(self._session, chosen)
         title = f"Step {chosen.step.number}: {step_title(self._declaration, chosen.step)}, against the baseline."
         blocks: list[Block] = [Words(title)]
-        head = ("benchmark", f"gain, 95{THIN}% margin", "passes, here and at stock", LOW)
-        blocks.append(Table(head, tuple(rows), frozenset({1, 2}), "No benchmark has figures."))
+        head = ("benchmark", say("gain, 95\u202f% margin"), say("passes, here and at stock"), LOW)
+        blocks.append(Table(head, tuple(rows), frozenset({1, 2}), say("No benchmark has figures.")))
         if together is not None:
-            blocks.append(Words(f"Geometric mean of what isn't capped: {range_words(together)}."))
+            blocks.append(Words(say("Geometric mean of what isn't capped: {range}.", range=range_words(together))))
         return blocks
 
     def _noise(self) -> list[Block]:
@@ -261,10 +272,10 @@ class _Gatherer:
                     rows.append(
                         (Cell(f"{record.step.number}"), Cell(title), Cell(benchmark.name), Cell(told_words(told)))
                     )
-        head = ("step", "what changed", "benchmark", "")
+        head = ("step", say("what changed"), "benchmark", "")
         empty = "Every difference that was measured shows above the noise."
         capped = [b.name for b in self._declaration.benchmarks if self._capped(b)]
-        note = [Words(f"At a cap, so it tells nothing: {', '.join(capped)}.")] if capped else []
+        note = [Words(say("At a cap, so it tells nothing: {capped}.", capped=", ".join(capped)))] if capped else []
         return [Table(head, tuple(rows), frozenset({0}), empty), *note]
 
     def _capped(self, benchmark: Workload) -> bool:
@@ -280,7 +291,11 @@ class _Gatherer:
                 if outcome is None or outcome.failure is None:
                     continue
                 signs = "; ".join(outcome.pointer.signs)
-                points = f"points to {outcome.pointer.subsystem}: {signs}" if outcome.pointer.subsystem else signs
+                points = (
+                    say("points to {subsystem}: {signs}", subsystem=outcome.pointer.subsystem, signs=signs)
+                    if outcome.pointer.subsystem
+                    else signs
+                )
                 after = duration(outcome.time_to_failure_s) if outcome.time_to_failure_s is not None else ""
                 rows.append(
                     (
@@ -288,16 +303,26 @@ class _Gatherer:
                         Cell(failure_words(outcome), outcome.verdict), Cell(outcome.stage), Cell(after), Cell(points),
                     )
                 )  # fmt: skip
-        head = ("step", "what changed", "how it failed", "stage", "after", "what it points to")
-        return [Table(head, tuple(rows), frozenset({0, 4}), "Nothing failed.")]
+        head = ("step", say("what changed"), say("how it failed"), "stage", "after", say("what it points to"))
+        return [Table(head, tuple(rows), frozenset({0, 4}), say("Nothing failed."))]
 
     def _limits(self) -> list[Block]:
         own = []
         for knob in self._declaration.knobs:
             low, high = self._declaration.own_range(knob)
             if (low, high) != (knob.low, knob.high):
-                given = f"{knob.bare(knob.low)} to {knob.text(knob.high)}"
-                own.append((knob.name, f"{knob.bare(low)} to {knob.text(high)}; the machine takes {given}"))
+                given = say("{low} to {high}", low=knob.bare(knob.low), high=knob.text(knob.high))
+                own.append(
+                    (
+                        knob.name,
+                        say(
+                            "{low} to {high}; the machine takes {given}",
+                            low=knob.bare(low),
+                            high=knob.text(high),
+                            given=given,
+                        ),
+                    )
+                )
         for limit in self._declaration.limits:
             channel = self._declaration.channel(limit.channel)
             own.append((f"{channel.name}, stop", quantity(limit.most, channel.unit, channel.digits)))
@@ -312,8 +337,8 @@ class _Gatherer:
         rows = [
             (Cell(each.benchmark.name), Cell(each.finding.words), Cell("; ".join(each.finding.signs))) for each in told
         ]
-        title = Words(f"What holds each benchmark back at step {chosen.step.number}:")
-        return [*blocks, title, Table(("benchmark", "limited by", "evidence"), tuple(rows))]
+        title = Words(say("What holds each benchmark back at step {number}:", number=chosen.step.number))
+        return [*blocks, title, Table(("benchmark", say("limited by"), "evidence"), tuple(rows))]
 
     def _profiles(self) -> list[Block]:
         blocks: list[Block] = []
@@ -324,13 +349,19 @@ class _Gatherer:
             knobs = [(k.name, k.text(kept.setup[k.id])) for k in self._declaration.knobs if k.id in kept.setup]
             blocks.append(Pairs(tuple(knobs)))
             blocks.append(File(f"{kept.name}.toml", profile_text(self._session, kept)))
-        return blocks or [Words("No profile was kept.")]
+        return blocks or [Words(say("No profile was kept."))]
 
     def _caveats(self) -> list[Block]:
         blocks: list[Block] = []
         left_out = sum(bool(p.discarded) for a in self._attempts for p in a.passes)
         if left_out:
-            blocks.append(Words(f"{count(left_out, 'pass', 'passes')} discarded by the tuner, with these reasons:"))
+            blocks.append(
+                Words(
+                    say(
+                        "{passes} discarded by the tuner, with these reasons:", passes=count(left_out, "pass", "passes")
+                    )
+                )
+            )
             rows = [
                 (Cell(str(r.step.number)), Cell(self._declaration.workload(p.workload).name, struck=True), Cell(p.discarded))
                 for r in self._session.steps for a in r.attempts for p in a.passes if p.discarded
@@ -344,13 +375,13 @@ class _Gatherer:
         if rows_:
             blocks.append(Table(("step", "", ""), tuple(rows_), frozenset({0})))
         files = [
-            f"{f.name} at step {r.step.number} (SHA-256 {f.sha256[:16]}…)"
+            say("{f} at step {number} (SHA-256 {sha256}…)", f=f.name, number=r.step.number, sha256=f.sha256[:16])
             for r in self._session.steps
             for f in r.attached
         ]
         if files:
-            blocks.append(Words("Kept as proof in the logbook: " + ", ".join(files)))
-        return blocks or [Words("No caveat or note was written.")]
+            blocks.append(Words(say("Kept as proof in the logbook: ") + ", ".join(files)))
+        return blocks or [Words(say("No caveat or note was written."))]
 
     def _again(self) -> list[Block]:
         rows = [("Yondle", __version__), ("rig", self._session.logbook.rig()[1])]
@@ -366,9 +397,9 @@ def _chart(knob: Knob, view: ScalingView) -> Chart:
     first = shown[0]
     knee = first.reading.knee.at if first.reading is not None and first.reading.knee is not None else None
     return Chart(
-        f"Along {knob.name.lower()}",
+        say("Along {knob}", knob=knob.name.lower()),
         f"{knob.name}, {knob.unit}" if knob.unit else knob.name,
-        "gain over the baseline, %; bars show 95 % ranges, the band the noise at stock",
+        say("gain over the baseline, %; bars show 95 % ranges, the band the noise at stock"),
         tuple(_chart_curve(curve) for curve in shown),
         view.noise.get(first.benchmark.id),
         knee,

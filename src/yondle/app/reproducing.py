@@ -6,6 +6,7 @@ import tomlkit
 from tomlkit.items import InlineTable
 
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.steps import StepKind
 
@@ -17,7 +18,7 @@ def plan_again(session: Session) -> str:
     """Write a plan whose steps are the settings of the trail, every knob that was ever moved named in each."""
     document = tomlkit.document()
     document["format"] = _FORMAT
-    document["name"] = f"{session.declaration.info.name} again"
+    document["name"] = say("{info} again", info=session.declaration.info.name)
     document["passes"] = _passes(session)
     tried = [r.step.setup for r in session.steps if r.step.kind is not StepKind.BASELINE]
     stock = session.declaration.stock

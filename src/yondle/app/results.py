@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.pacing import pacing
 from yondle.model.steps import AddedResult
@@ -31,7 +32,10 @@ class Told:
         """Give these as the facts kept with a result; raises KnownError for words that are too long."""
         words = {"preset": self.preset, "passage": self.passage, "note": self.note, "source": source}
         if any(len(text) > LONGEST_WORDS for text in words.values()):
-            raise KnownError(f"Preset, passage and note have at most {LONGEST_WORDS} characters.", "Shorten them.")
+            raise KnownError(
+                say("Preset, passage and note have at most {longest_words} characters.", longest_words=LONGEST_WORDS),
+                say("Shorten them."),
+            )
         return {**{k: v.strip() for k, v in words.items() if v.strip()}, **{PART + k: v for k, v in self.parts}}
 
 
@@ -45,7 +49,9 @@ def figure(text: str) -> float:
     try:
         return number(text)
     except ValueError:
-        raise KnownError(f"'{text}' is no figure.", "Type it as a number with a point, such as 61.5.") from None
+        raise KnownError(
+            say("'{words}' is no figure.", words=text), say("Type it as a number with a point, such as 61.5.")
+        ) from None
 
 
 def type_in(
@@ -94,7 +100,7 @@ def import_sensors(
     """Keep another program's log of sensors with a step; gives the number of samples."""
     session.step(step)
     if not channels:
-        raise KnownError("No column of the log was named.", "Name each as  column=what it is, with its unit.")
+        raise KnownError(say("No column of the log was named."), say("Name each as  column=what it is, with its unit."))
     began, block = sensor_log(read_table(path), time, channels, zone, decimal_comma)
     at = session.machine.clock.wall().isoformat(timespec="seconds")
     session.logbook.add_sensor_log(step, at, path.name, began, block)
@@ -103,7 +109,10 @@ def import_sensors(
 
 def _must_be_a_score(benchmark: str, score: float) -> None:
     if not math.isfinite(score) or score <= 0:
-        raise KnownError(f"{benchmark}: {score:g} is no score.", "A score is above 0; gains are told in ratios.")
+        raise KnownError(
+            say("{benchmark}: {score:g} is no score.", benchmark=benchmark, score=score),
+            say("A score is above 0; gains are told in ratios."),
+        )
 
 
 def _digits(score: float) -> int:

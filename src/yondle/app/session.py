@@ -21,6 +21,7 @@ from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
 from yondle.engine.requests import Request
 from yondle.engine.states import State
+from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.events import (
@@ -196,7 +197,7 @@ class Session:
         self._waits.must_be_none()
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._resting.position, stock)
         home = self.in_force if self._resting.position is not None else stock
-        said = (("not ready, gone on knowingly", "; ".join(knowingly)),) if knowingly else ()
+        said = ((say("not ready, gone on knowingly"), "; ".join(knowingly)),) if knowingly else ()
         return self._test(step, check, home, said=said)
 
     def test(self, passes: int | None = None) -> StepRecord:
@@ -205,7 +206,7 @@ class Session:
         if self.baseline_step is None:
             raise self._book.without_baseline()
         if self.proposal is None:
-            raise KnownError("Nothing is proposed.", "Move a marker on a ruler, or name a knob and a value.")
+            raise KnownError(say("Nothing is proposed."), say("Move a marker on a ruler, or name a knob and a value."))
         step = self._book.step_from(self._resting.position, self.in_force, self.proposed, self.proposal.joint)
         record = self._test(step, self.check(passes), self.in_force)
         self.proposal = None
@@ -221,7 +222,8 @@ class Session:
         home = self.step(origin)
         if not may_be_put_in_force(home):
             raise KnownError(
-                f"Step {origin} is '{home.verdict}', so nothing starts from it.", "Start from one that held."
+                say("Step {origin} is '{verdict}', so nothing starts from it.", origin=origin, verdict=home.verdict),
+                say("Start from one that held."),
             )
         for knob_id, value in values.items():
             must_be_allowed(self.declaration, self.declaration.knob(knob_id), value)
@@ -238,8 +240,12 @@ class Session:
             return self.baseline(passes)
         if not self.can_test_again(number):
             raise KnownError(
-                f"Step {number} was tested from step {record.step.parent}, and the rig is elsewhere.",
-                f"Go back to step {record.step.parent} first, then test it once more.",
+                say(
+                    "Step {number} was tested from step {parent}, and the rig is elsewhere.",
+                    number=number,
+                    parent=record.step.parent,
+                ),
+                say("Go back to step {parent} first, then test it once more.", parent=record.step.parent),
             )
         for change in record.step.changes:
             must_be_allowed(self.declaration, self.declaration.knob(change.knob), change.new)
@@ -256,11 +262,11 @@ class Session:
         """
         waiting, virtual = self.waiting, self.machine.virtual is not None
         if waiting is None:
-            raise KnownError("Nothing waits for a restart.", "Propose a step, or go back to one.")
+            raise KnownError(say("Nothing waits for a restart."), say("Propose a step, or go back to one."))
         if not virtual and not waiting.restarted:
             raise KnownError(
-                "The machine hasn't restarted since the values were to be entered.",
-                "Restart it, enter them in firmware setup, and open this logbook again.",
+                say("The machine hasn't restarted since the values were to be entered."),
+                say("Restart it, enter them in firmware setup, and open this logbook again."),
             )
         with self.unattended():
             if waiting.step is None or self._waits.order is None:
@@ -300,8 +306,12 @@ class Session:
         record = self.step(number)
         if not may_be_put_in_force(record):
             raise KnownError(
-                f"Step {number} is '{record.verdict}', so it isn't put in force by itself.",
-                "Go back to a step that held, or propose its values again as a step.",
+                say(
+                    "Step {number} is '{verdict}', so it isn't put in force by itself.",
+                    number=number,
+                    verdict=record.verdict,
+                ),
+                say("Go back to a step that held, or propose its values again as a step."),
             )
         self._waits.must_be_none()
         self._engine.rest_at(record.step.setup, number)
@@ -410,7 +420,7 @@ class Session:
         own = {**self.own.conditions, **dict(said)}
         set_back = self._set_back_s()
         if set_back > 0:
-            own["clock"] = f"set back by {duration(set_back)} since the test before"
+            own["clock"] = say("set back by {set_back} since the test before", set_back=duration(set_back))
         order = Order(
             self.logbook.next_attempt(), step, check, home, at, self._book.outcomes(step.number), tuple(own.items())
         )
@@ -488,5 +498,7 @@ def machine_file(logbook: Path) -> Path:
 
 def _checked_passes(passes: int) -> int:
     if not 2 <= passes <= 200:
-        raise KnownError(f"{passes} passes can't be run.", "Give 2 to 200; fewer than 3 tell little.")
+        raise KnownError(
+            say("{passes} passes can't be run.", passes=passes), say("Give 2 to 200; fewer than 3 tell little.")
+        )
     return passes

@@ -15,6 +15,7 @@ from platformdirs import user_config_path
 from yondle.app.clocks import RealClock
 from yondle.app.session import Session
 from yondle.formats.toml_files import read_text
+from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
@@ -28,7 +29,7 @@ from yondle.workloads.commands import OwnCommand
 from yondle.workloads.host import ChildHost, Settings
 
 COMMANDS, METERS, SETTINGS, STOCK, OTHERS = (
-    "own workloads", "meters", "workload settings", "stock", "others at most",
+    "own workloads", "meters", "workload settings", "stock", say("others at most"),
 )  # fmt: skip
 MOST_MEMORY_MIB = 1 << 24
 METER_LOOKED_AT_S = 0.05
@@ -56,7 +57,7 @@ def setup_of(keeping: Keeping) -> ThisSetup:
 
 def make_this(setup: ThisSetup, real: RealClock) -> ThisRig:
     """Make the real machine ready. Commands that weren't allowed on this machine are not offered."""
-    own = tuple(c for text in setup.commands if is_allowed(c := parse_command(text, "a workload in this logbook")))
+    own = tuple(c for text in setup.commands if is_allowed(c := parse_command(text, say("a workload in this logbook"))))
     way = find_way()
     line = HelperLine(way.command) if way.command else None
     meters = [Meter(plan) for plan in setup.meters]
@@ -93,18 +94,28 @@ def takes(checked: Callable[[float], float], value: float) -> bool:
 def keep_settings(keeping: Keeping, settings: Settings, others_at_most: float | None) -> None:
     """Keep how workloads are run; raises KnownError for settings that can't be."""
     if not -20 <= settings.nice <= 19:
-        raise KnownError(f"A niceness of {settings.nice} doesn't exist.", "Give -20 (first) to 19 (last).")
+        raise KnownError(
+            say("A niceness of {nice} doesn't exist.", nice=settings.nice), say("Give -20 (first) to 19 (last).")
+        )
     if not 0 <= settings.memory_mib <= MOST_MEMORY_MIB:
         raise KnownError(
-            f"{settings.memory_mib} MiB can't be taken.", "Give what memory loads may take in MiB, 0 for half."
+            say("{memory_mib} MiB can't be taken.", memory_mib=settings.memory_mib),
+            say("Give what memory loads may take in MiB, 0 for half."),
         )
     if settings.folder and not os.access(settings.folder, os.W_OK | os.X_OK):
-        raise KnownError(f"{settings.folder} is no folder that can be written in.", "Name another.")
+        raise KnownError(
+            say("{folder} is no folder that can be written in.", folder=settings.folder), say("Name another.")
+        )
     missing = [cpu for cpu in settings.processors if cpu not in os.sched_getaffinity(0)]
     if missing:
-        raise KnownError(f"There is no processor {missing[0]}.", f"There are: {sorted(os.sched_getaffinity(0))}.")
+        raise KnownError(
+            say("There is no processor {missing}.", missing=missing[0]),
+            say("There are: {sorted}.", sorted=sorted(os.sched_getaffinity(0))),
+        )
     if others_at_most is not None and not 0 < others_at_most <= 100:
-        raise KnownError("Other programs use 0 to 100 % of the machine.", "Give what you will put up with in %.")
+        raise KnownError(
+            say("Other programs use 0 to 100 % of the machine."), say("Give what you will put up with in %.")
+        )
     keeping.keep(SETTINGS, asdict(settings))
     keeping.keep(OTHERS, others_at_most)
 
@@ -113,7 +124,9 @@ def add_command(keeping: Keeping, text: str, source: str, taken: tuple[str, ...]
     """Keep a workload of the user's own; one of the same name is replaced. `taken` are the names of other workloads."""
     command = parse_command(text, source)
     if command.workload.id in taken:
-        raise KnownError(f"There is a workload '{command.workload.id}' already.", "Give yours another id.")
+        raise KnownError(
+            say("There is a workload '{id}' already.", id=command.workload.id), say("Give yours another id.")
+        )
     others = [t for t in keeping.value(COMMANDS) or [] if parse_command(t, source).workload.id != command.workload.id]
     keeping.keep(COMMANDS, [*others, text])
     return command
@@ -126,15 +139,20 @@ def read_command(file: Path) -> str:
 
 def own_ids(session: Session) -> set[str]:
     """Name the logbook's workloads that are the user's own commands."""
-    return {parse_command(text, "a kept workload").workload.id for text in setup_of(session.logbook.keeping).commands}
+    return {
+        parse_command(text, say("a kept workload")).workload.id for text in setup_of(session.logbook.keeping).commands
+    }
 
 
 def remove_command(keeping: Keeping, workload: str) -> None:
     """Forget a workload of the user's own; its results stay."""
     kept = keeping.value(COMMANDS) or []
-    left = [text for text in kept if parse_command(text, "a kept workload").workload.id != workload]
+    left = [text for text in kept if parse_command(text, say("a kept workload")).workload.id != workload]
     if len(left) == len(kept):
-        raise KnownError(f"There is no workload of yours called '{workload}'.", "'yondle benchmarks' lists them.")
+        raise KnownError(
+            say("There is no workload of yours called '{workload}'.", workload=workload),
+            say("'yondle benchmarks' lists them."),
+        )
     keeping.keep(COMMANDS, left)
 
 
@@ -178,12 +196,12 @@ class Asked:
 
 def not_allowed(keeping: Keeping) -> list[Asked]:
     """List the logbook's commands that this user hasn't allowed yet."""
-    commands = [parse_command(text, "a workload in this logbook") for text in keeping.value(COMMANDS) or []]
+    commands = [parse_command(text, say("a workload in this logbook")) for text in keeping.value(COMMANDS) or []]
     return [Asked(c.workload.name, _runs(c), c) for c in commands if not is_allowed(c)]
 
 
 def _runs(command: OwnCommand) -> str:
-    where = f"in {command.folder}: " if command.folder else ""
+    where = say("in {folder}: ", folder=command.folder) if command.folder else ""
     return where + shlex.join(command.command)
 
 
@@ -210,10 +228,15 @@ def try_meter(
     if reading is None:
         why = f" ({meter.trouble})" if meter.trouble else ""
         raise KnownError(
-            f"The meter at {address} gives no reading{why}.", "Check its address, its speed and its query."
+            say("The meter at {address} gives no reading{why}.", address=address, why=why),
+            say("Check its address, its speed and its query."),
         )
     add_meter(session.logbook.keeping, plan)
-    return f"{name} reads {quantity(reading, unit, plan.channel().digits)}; it is sampled from now on."
+    return say(
+        "{name} reads {reading}; it is sampled from now on.",
+        name=name,
+        reading=quantity(reading, unit, plan.channel().digits),
+    )
 
 
 def remove_meter(keeping: Keeping, name: str) -> None:
@@ -222,6 +245,7 @@ def remove_meter(keeping: Keeping, name: str) -> None:
     left = [each for each in kept if each["name"] != name]
     if len(left) == len(kept):
         raise KnownError(
-            f"There is no meter called '{name}'.", f"There are: {', '.join(e['name'] for e in kept) or 'none'}."
+            say("There is no meter called '{name}'.", name=name),
+            say("There are: {kept}.", kept=", ".join(e["name"] for e in kept) or "none"),
         )
     keeping.keep(METERS, left)

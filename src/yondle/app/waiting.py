@@ -9,6 +9,7 @@ from yondle.app.autostart import come_back_with, stay_away
 from yondle.app.book import Book
 from yondle.app.machines import Machine
 from yondle.engine.engine import Order
+from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.logbook.reading import OpenAttempt
 from yondle.model.errors import KnownError
@@ -47,7 +48,8 @@ class Waits:
         """Raise KnownError while something waits."""
         if self.now is not None:
             raise KnownError(
-                "Values are waiting to be entered in firmware setup.", "Enter them and go on, or drop that step first."
+                say("Values are waiting to be entered in firmware setup."),
+                say("Enter them and go on, or drop that step first."),
             )
 
     def take_up(self, open_: OpenAttempt) -> bool:

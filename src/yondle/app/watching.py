@@ -7,6 +7,7 @@ from pathlib import Path
 
 from yondle.app.field_books import read_book
 from yondle.app.views.trail import failure_words, step_title
+from yondle.language.saying import say
 from yondle.logbook.reading import OpenAttempt
 from yondle.logbook.records import reading
 from yondle.model.quantities import count, duration, quantity
@@ -16,10 +17,10 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 
 _ACTS = {
-    "StepOpened": "opening the step", "ApplyOpened": "setting values", "Applied": "reading back", "SettleOpened": "cooling down",
-    "Settled": "cooled down", "EntryOpened": "waiting for values entered by hand", "Entered": "values were entered",
-    "RestartOpened": "restarting", "Restarted": "started again", "PassEnded": "between passes", "VerdictGiven": "judging",
-    "PutBackOpened": "putting back",
+    "StepOpened": say("opening the step"), "ApplyOpened": say("setting values"), "Applied": say("reading back"), "SettleOpened": say("cooling down"),
+    "Settled": "cooled down", "EntryOpened": say("waiting for values entered by hand"), "Entered": say("values were entered"),
+    "RestartOpened": say("restarting"), "Restarted": say("started again"), "PassEnded": say("between passes"), "VerdictGiven": say("judging"),
+    "PutBackOpened": say("putting back"),
 }  # fmt: skip
 _SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.POWER, Quantity.FAN)
 _LATEST = 5
@@ -59,8 +60,14 @@ def watch(path: Path) -> Watched:
     tests = [a for r in book.steps for a in r.attempts if a.outcome is not None]
     return Watched(
         book.declaration.info.name,
-        f"Step {running.step.number} · {step_title(book.declaration, running.step)}" if running is not None else None,
-        _doing(book.declaration, open_) if open_ is not None else "resting",
+        say(
+            "Step {number} · {step_title}",
+            number=running.step.number,
+            step_title=step_title(book.declaration, running.step),
+        )
+        if running is not None
+        else None,
+        _doing(book.declaration, open_) if open_ is not None else say("resting"),
         _passes(running, open_) if running is not None and open_ is not None else "",
         _lasted(open_) if open_ is not None else "",
         tuple(told),
@@ -81,7 +88,7 @@ def _passes(record: StepRecord, open_: OpenAttempt) -> str:
     if made is None or made.check is None:
         return ""
     of = sum(len(s.workloads) * (s.rounds + s.warm_up_rounds) for s in made.check.stages)
-    return f"{count(len(made.passes), 'pass', 'passes')} of about {of}"
+    return say("{passes} of about {of}", passes=count(len(made.passes), "pass", "passes"), of=of)
 
 
 def _lasted(open_: OpenAttempt) -> str:
@@ -93,6 +100,10 @@ def _done(declaration: RigDeclaration, steps: list[StepRecord]) -> list[tuple[st
     ended = [(a.id, r, a.outcome) for r in steps for a in r.attempts if a.outcome is not None]
     ended.sort(key=lambda each: -each[0])
     return [
-        (f"Step {r.step.number} · {step_title(declaration, r.step)}", outcome.verdict, failure_words(outcome))
+        (
+            say("Step {number} · {step_title}", number=r.step.number, step_title=step_title(declaration, r.step)),
+            outcome.verdict,
+            failure_words(outcome),
+        )
         for _, r, outcome in ended
     ]

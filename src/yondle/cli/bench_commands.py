@@ -17,6 +17,7 @@ from yondle.app.results import Told, columns_of, import_frames, import_scores, i
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.steps import AddedResult
@@ -33,7 +34,7 @@ Csv = Annotated[Path, typer.Argument(help="A CSV file.")]
 Yes = Annotated[bool, typer.Option("--yes", help="Allow the command it runs without being asked.")]
 
 
-AGAIN = "Remembered for the next table with the same heading."
+AGAIN = say("Remembered for the next table with the same heading.")
 
 
 def add_bench_commands(app: typer.Typer, console: Console) -> None:
@@ -70,7 +71,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
                 print_json({"benchmarks": [{"id": w.id, "name": w.name, "run": w.id in chosen} for w in scored]})
                 return
             for work in scored:
-                mark = "typed in" if work.by_hand else "run" if work.id in chosen else "-"
+                mark = say("typed in") if work.by_hand else "run" if work.id in chosen else "-"
                 console.print(f"{mark:9} {work.id}: {work.name} ({work.metric.unit}, {work.metric.direction})")
 
     @app.command()
@@ -166,7 +167,14 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             channels = {name: kept or name for name, _, kept in pairs}
             count = import_sensors(session, step, file, meant["time"], channels, zone, decimal_comma)
             remember(session, "sensors", head, meant)
-            console.print(f"{count} samples of {', '.join(channels.values())} are kept with step {step}.")
+            console.print(
+                say(
+                    "{count} samples of {values} are kept with step {step}.",
+                    count=count,
+                    values=", ".join(channels.values()),
+                    step=step,
+                )
+            )
 
     own = typer.Typer(help="Workloads of your own: any command with a number in what it prints.")
     app.add_typer(own, name="workload")
@@ -180,7 +188,13 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             taken = tuple(w.id for w in session.declaration.workloads if w.id not in this_machine.own_ids(session))
             command = this_machine.add_command(session.logbook.keeping, text, str(file), taken)
             _ask_to_allow(session, yes, console)
-            console.print(f"{command.workload.name} is known. Run it with: yondle benchmarks {logbook} --use …")
+            console.print(
+                say(
+                    "{workload} is known. Run it with: yondle benchmarks {logbook} --use …",
+                    workload=command.workload.name,
+                    logbook=logbook,
+                )
+            )
 
     @own.command("allow")
     def allow(logbook: LogbookPath, yes: Yes = False) -> None:
@@ -194,7 +208,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         """Forget a workload of your own; its results stay."""
         with opened(lambda: Session.open(logbook)) as session:
             this_machine.remove_command(session.logbook.keeping, workload)
-            console.print(f"{workload} is forgotten.")
+            console.print(say("{workload} is forgotten.", workload=workload))
 
     meter = typer.Typer(help="Meters outside the machine, over a serial line or the network.")
     app.add_typer(meter, name="meter")
@@ -221,7 +235,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         """Forget a meter."""
         with opened(lambda: Session.open(logbook)) as session:
             this_machine.remove_meter(session.logbook.keeping, name)
-            console.print(f"{name} is forgotten.")
+            console.print(say("{name} is forgotten.", name=name))
 
     helper = typer.Typer(help="The helper that sets, as root, what only root may set (docs/helper.md).")
     app.add_typer(helper, name="helper")
@@ -230,13 +244,13 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
     def install() -> None:
         """Install the helper and the policy for it; needs root."""
         for path in helper_install.install():
-            console.print(f"installed {path}")
+            console.print(say("installed {path}", path=path))
 
     @helper.command("remove")
     def uninstall() -> None:
         """Remove the helper and its policy; needs root."""
         for path in helper_install.remove():
-            console.print(f"removed {path}")
+            console.print(say("removed {path}", path=path))
 
 
 def _keep_settings(session: Session, changes: dict[str, object], others_at_most: float | None) -> None:
@@ -251,7 +265,9 @@ def _keep_settings(session: Session, changes: dict[str, object], others_at_most:
 
 def _must_be_this(session: Session) -> None:
     if session.logbook.rig()[0] != THIS:
-        raise KnownError("That goes with this machine only.", "Make a logbook for it: yondle new FILE --rig this")
+        raise KnownError(
+            say("That goes with this machine only."), say("Make a logbook for it: yondle new FILE --rig this")
+        )
 
 
 def _processors(text: str | None) -> tuple[int, ...] | None:
@@ -260,7 +276,9 @@ def _processors(text: str | None) -> tuple[int, ...] | None:
     try:
         return tuple(int(part) for part in text.split(",") if part.strip())
     except ValueError:
-        raise KnownError(f"'{text}' are no processors.", "Write their numbers, such as 0,2,4.") from None
+        raise KnownError(
+            say("'{words}' are no processors.", words=text), say("Write their numbers, such as 0,2,4.")
+        ) from None
 
 
 def _part(text: str) -> tuple[str, float]:
@@ -268,7 +286,7 @@ def _part(text: str) -> tuple[str, float]:
     try:
         return name.strip(), float(value)
     except ValueError:
-        raise KnownError(f"'{text}' names no sub-score.", "Write it as name=figure.") from None
+        raise KnownError(say("'{words}' names no sub-score.", words=text), say("Write it as name=figure.")) from None
 
 
 def _direction(lower: bool) -> Direction:
@@ -279,17 +297,22 @@ def _print_added(session: Session, added: AddedResult, console: Console) -> None
     metric = session.declaration.workload(added.workload).metric
     parts = ", ".join(f"{k.removeprefix(PART)} {v:.1f}" for k, v in added.facts.items() if k.startswith(PART))
     words = f"{metric.name} {quantity(added.score, metric.unit, metric.digits)}"
-    console.print(f"Kept with step {added.step}: {words}{f' ({parts})' if parts else ''}.")
+    console.print(
+        say("Kept with step {step}: {words}{more}.", step=added.step, words=words, more=f" ({parts})" if parts else "")
+    )
 
 
 def _ask_to_allow(session: Session, yes: bool, console: Console) -> None:
     for asked in this_machine.not_allowed(session.logbook.keeping):
-        console.print(f"{asked.name} runs {asked.words}", highlight=False)
+        console.print(say("{asked} runs {asked2}", asked=asked.name, asked2=asked.words), highlight=False)
         if not yes:
             if not sys.stdin.isatty():
                 raise KnownError(
-                    "The command isn't allowed yet, and nobody can be asked here.", "Look at it, then say --yes."
+                    say("The command isn't allowed yet, and nobody can be asked here."),
+                    say("Look at it, then say --yes."),
                 )
-            if not typer.confirm("Run this command on this machine?"):
-                raise KnownError("The command isn't allowed.", "It is kept, and not run until 'yondle workload allow'.")
+            if not typer.confirm(say("Run this command on this machine?")):
+                raise KnownError(
+                    say("The command isn't allowed."), say("It is kept, and not run until 'yondle workload allow'.")
+                )
         asked.allow()

@@ -55,6 +55,7 @@ from yondle.cli.shown import (
 )
 from yondle.cli.trace_command import add_trace_command
 from yondle.cli.watch_command import add_watch_command
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count, duration
 from yondle.model.steps import StepRecord
@@ -118,8 +119,15 @@ def build(open_window: OpenWindow) -> typer.Typer:
                 print_json(status_values(session))
                 return
             info = session.declaration.info
-            console.print(f"{logbook} is ready for {info.name}: {count(len(session.declaration.knobs), 'knob')}.")
-            console.print(f"Next, measure stock: yondle baseline {logbook}")
+            console.print(
+                say(
+                    "{logbook} is ready for {info}: {knobs}.",
+                    logbook=logbook,
+                    info=info.name,
+                    knobs=count(len(session.declaration.knobs), "knob"),
+                )
+            )
+            console.print(say("Next, measure stock: yondle baseline {logbook}", logbook=logbook))
 
     @app.command()
     def baseline(
@@ -135,8 +143,8 @@ def build(open_window: OpenWindow) -> typer.Typer:
             missing = not_ready(readiness(session))
             if missing and not anyway:
                 raise KnownError(
-                    f"Not ready: {'; '.join(missing)}.",
-                    "'yondle ready' says what to do; --anyway goes on knowingly, and that is recorded.",
+                    say("Not ready: {missing}.", missing="; ".join(missing)),
+                    say("'yondle ready' says what to do; --anyway goes on knowingly, and that is recorded."),
                 )
             run_test(session, lambda: session.baseline(passes, missing), console, as_json)
 
@@ -157,7 +165,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
             for knob, value in [named_value(session.declaration, text) for text in values]:
                 session.propose(knob.id, value, joint=joint)
             if session.proposal is None:
-                raise KnownError("These values are already in force.", "Name another value.")
+                raise KnownError(say("These values are already in force."), say("Name another value."))
             run_test(session, lambda: session.test(passes), console, as_json, strict)
 
     @app.command()
@@ -170,7 +178,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
             if as_json:
                 print_json(status_values(session))
             else:
-                console.print(f"The rig is at step {record.step.number} again.")
+                console.print(say("The rig is at step {number} again.", number=record.step.number))
 
     @app.command()
     def status(
@@ -214,10 +222,18 @@ def build(open_window: OpenWindow) -> typer.Typer:
             print_json({"workloads": [_workload_values(w) for w in declared.workloads]})
             return
         for work in declared.workloads:
-            figure = f"{work.metric.unit}, {work.metric.direction}" if work.scored else "a load, not scored"
-            cap = f", capped at {work.metric.cap:g}" if work.metric.cap else ""
+            figure = f"{work.metric.unit}, {work.metric.direction}" if work.scored else say("a load, not scored")
+            cap = say(", capped at {cap:g}", cap=work.metric.cap) if work.metric.cap else ""
             console.print(
-                f"{work.id}: {work.name} ({figure}{cap}; a pass lasts {duration(work.pass_s)})\n  {work.about}"
+                say(
+                    "{id}: {work} ({figure}{cap}; a pass lasts {pass_s})\n  {about}",
+                    id=work.id,
+                    work=work.name,
+                    figure=figure,
+                    cap=cap,
+                    pass_s=duration(work.pass_s),
+                    about=work.about,
+                )
             )
 
     @app.command()
@@ -235,14 +251,14 @@ def build(open_window: OpenWindow) -> typer.Typer:
         """Heron, the simulated PC in a shed observatory: an evening's climb to look at and to go on with."""
         folder = into or data_folder()
         if not folder.is_dir():
-            raise KnownError(f"There is no folder {folder}.", "Make it first, or name another.")
+            raise KnownError(say("There is no folder {folder}.", folder=folder), say("Make it first, or name another."))
         if neighbours:
             for made in run_neighbours(folder):
-                console.print(f"Logbook: {made}")
+                console.print(say("Logbook: {made}", made=made))
             return
         if headless or as_json or not _has_display():
             if not headless and not as_json:
-                console.print("No display here, so the evening runs without a window (as with --headless).")
+                console.print(say("No display here, so the evening runs without a window (as with --headless)."))
             _headless_demo(folder, seed, console, as_json)
             return
         path = folder / "heron.yondle"
@@ -277,7 +293,7 @@ def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bo
                 return
             match move:
                 case GoBack():
-                    console.print(f"  Back to step {move.step}: {move.why}.")
+                    console.print(say("  Back to step {step}: {why}.", step=move.step, why=move.why))
                 case Try() | None:
                     print_outcome(session, record, console)
 
@@ -295,10 +311,15 @@ def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bo
         virtual = session.machine.clock.now()
         console.print(f"\n{view.sentence}")
         console.print(
-            f"{count(len(session.steps), 'step')}, {count(failures, 'failure')}; {duration(virtual)} of Heron's evening"
-            f" in {duration(time.monotonic() - began)}."
+            say(
+                "{steps}, {failures}; {virtual} of Heron's evening in {monotonic}.",
+                steps=count(len(session.steps), "step"),
+                failures=count(failures, "failure"),
+                virtual=duration(virtual),
+                monotonic=duration(time.monotonic() - began),
+            )
         )
-        console.print(f"Logbook: {path}\nPicture: {picture}")
+        console.print(say("Logbook: {path}\nPicture: {picture}", path=path, picture=picture))
 
 
 def _has_display() -> bool:

@@ -20,6 +20,7 @@ from yondle.app.views.machines import MachinesView, machines
 from yondle.app.views.measured import settings_of
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import digits_for, number
 
@@ -56,9 +57,11 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
                 _show_lines(machines(books, knob, benchmark_of(session, benchmark)), console, as_json)
                 return
         if not columns:
-            raise KnownError("There is nothing to compare yet.", "Run the baseline first.")
+            raise KnownError(say("There is nothing to compare yet."), say("Run the baseline first."))
         if against > len(columns):
-            raise KnownError(f"There is no column {against}.", f"There are {len(columns)}.")
+            raise KnownError(
+                say("There is no column {against}.", against=against), say("There are {columns}.", columns=len(columns))
+            )
         view = compare(columns, against - 1, paid)
         if as_json:
             print_json(_values(view))
@@ -137,7 +140,7 @@ def _show_costs(view: CostView, console: Console) -> None:
         return
     costs = sorted(view.frontier, key=lambda c: c.watts) or view.costs
     names = dict.fromkeys(name for cost in costs for name, _ in cost_words(cost, view))
-    console.print("No other setting of the same machine beats these on score, power and noise:")
+    console.print(say("No other setting of the same machine beats these on score, power and noise:"))
     table = Table("", *names, box=None)
     for cost in costs:
         told = dict(cost_words(cost, view))
@@ -185,7 +188,7 @@ def _line_values(view: MachinesView) -> dict[str, Any]:
 
 
 def _head(view: CompareView, i: int) -> str:
-    return f"{view.columns[i].name}, compared with" if i == view.against else view.columns[i].name
+    return say("{columns}, compared with", columns=view.columns[i].name) if i == view.against else view.columns[i].name
 
 
 def _values(view: CompareView) -> dict[str, Any]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from yondle.app.views.inspection import Inspection
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import quantity
 
@@ -15,39 +16,67 @@ def print_inspection(found: Inspection, console: Console) -> None:
     console.print(f"{declared.info.name} · {declared.info.place}")
     for name, value in declared.info.facts.items():
         console.print(f"  {name}: {value}")
-    console.print("Can be set:" if declared.knobs else "Nothing can be set on this rig.")
+    console.print(say("Can be set:") if declared.knobs else say("Nothing can be set on this rig."))
     for knob in declared.knobs:
         ceiling = declared.ceilings.get(knob.id)
-        own = f", own ceiling {knob.text(ceiling)}" if ceiling is not None else ""
-        by = ", through the helper" if knob.id in found.settable else ""
-        console.print(f"  {knob.id}: {knob.name}, {_values(knob)}, stock {knob.text(knob.stock)}{own}, {knob.when}{by}")
-    console.print("Can be read:")
+        own = say(", own ceiling {ceiling}", ceiling=knob.text(ceiling)) if ceiling is not None else ""
+        by = say(", through the helper") if knob.id in found.settable else ""
+        console.print(
+            say(
+                "  {id}: {knob}, {values}, stock {stock}{own}, {when}{by}",
+                id=knob.id,
+                knob=knob.name,
+                values=_values(knob),
+                stock=knob.text(knob.stock),
+                own=own,
+                when=knob.when,
+                by=by,
+            )
+        )
+    console.print(say("Can be read:"))
     for channel, reading in zip(declared.channels, found.readings, strict=True):
-        shown = "no reading" if reading is None else quantity(reading, channel.unit, channel.digits)
+        shown = say("no reading") if reading is None else quantity(reading, channel.unit, channel.digits)
         console.print(f"  {channel.name}: {shown}")
     if found.families:
         _print_families(found, console)
 
 
 def _print_families(found: Inspection, console: Console) -> None:
-    console.print("What only root may set:")
+    console.print(say("What only root may set:"))
     if found.helper:
-        console.print(f"  is set {found.helper}, and put back when Yondle ends.")
+        console.print(say("  is set {helper}, and put back when Yondle ends.", helper=found.helper))
     else:
-        console.print(f"  can't be set: {found.helper_missing}.")
+        console.print(say("  can't be set: {helper_missing}.", helper_missing=found.helper_missing))
         if found.settable:
-            console.print(f"  With it, these could be: {', '.join(found.settable)}.")
-    console.print("The kernel's interfaces:")
+            console.print(say("  With it, these could be: {settable}.", settable=", ".join(found.settable)))
+    console.print(say("The kernel's interfaces:"))
     for family in found.families:
         if family.there:
-            note = "" if family.readable else ", but you may not read it"
-            console.print(f"  there    {family.name}{note} - {family.good_for}\n           {family.where}")
+            note = "" if family.readable else say(", but you may not read it")
+            console.print(
+                say(
+                    "  there    {family}{note} - {good_for}\n           {where}",
+                    family=family.name,
+                    note=note,
+                    good_for=family.good_for,
+                    where=family.where,
+                )
+            )
     for family in found.families:
         if not family.there:
-            console.print(f"  missing  {family.name} - {family.good_for}\n           {family.if_missing}")
+            console.print(
+                say(
+                    "  missing  {family} - {good_for}\n           {if_missing}",
+                    family=family.name,
+                    good_for=family.good_for,
+                    if_missing=family.if_missing,
+                )
+            )
 
 
 def _values(knob: Knob) -> str:
     if knob.choices:
-        return " or ".join(knob.choices)
-    return f"{knob.bare(knob.low)} to {knob.text(knob.high)} by {knob.text(knob.step)}"
+        return say(" or ").join(knob.choices)
+    return say(
+        "{low} to {high} by {step}", low=knob.bare(knob.low), high=knob.text(knob.high), step=knob.text(knob.step)
+    )

@@ -19,6 +19,7 @@ from yondle.app.views.proposal import dry_words
 from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values
+from yondle.language.saying import say
 from yondle.model.quantities import count
 from yondle.model.steps import StepRecord
 from yondle.planning.climb import GoBack, Move, Recall, Try
@@ -44,7 +45,7 @@ def plan_app(console: Console) -> typer.Typer:
             else:
                 console.print(f"{plan.name}: {dry_words(seen)}")
                 for words in seen.left_out:
-                    console.print(f"  Left out: {words}.")
+                    console.print(say("  Left out: {words}.", words=words))
 
     @app.command()
     def run(
@@ -73,7 +74,7 @@ def plan_app(console: Console) -> typer.Typer:
         """End the plan that is not finished; what it tested stays."""
         with opened(lambda: Session.open(logbook)) as session:
             end_plan(session)
-            console.print("The plan is ended.")
+            console.print(say("The plan is ended."))
 
     return app
 
@@ -117,8 +118,8 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             places = tuple(declaration.knob(along).parsed(value) for value in at or ()) if along is not None else ()
             part = Edge(knob, loads, standard, style, limit, hours, room, along, places)
             text = edge_text(declaration, part, STEP_PASSES)
-            parse_plan(text, "the search", declaration)
-            _carry_on(session, console, as_json, lambda after: start_plan(session, text, "the search", after))
+            parse_plan(text, say("the search"), declaration)
+            _carry_on(session, console, as_json, lambda after: start_plan(session, text, say("the search"), after))
 
 
 def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
@@ -135,7 +136,7 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
         if as_json or isinstance(move, Recall):
             return
         if isinstance(move, GoBack):
-            console.print(f"  Back to step {move.step}: {move.why}.")
+            console.print(say("  Back to step {step}: {why}.", step=move.step, why=move.why))
             return
         if isinstance(move, Try) and move.origin is not None:
             console.print(f"  {move.why[:1].upper()}{move.why[1:]}.")
@@ -151,11 +152,18 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
         return
     if session.waiting is not None:
         print_waiting(session, console)
-    console.print(f"The plan is {ended.ended}: {ended.reason}. {count(ended.moves, 'move')} made.")
+    console.print(
+        say(
+            "The plan is {ended}: {reason}. {moves} made.",
+            ended=ended.ended,
+            reason=ended.reason,
+            moves=count(ended.moves, "move"),
+        )
+    )
     summary = summary_words(session, before)
     if summary:
         console.print(summary)
-        notify(f"{session.declaration.info.name}: the plan is {ended.ended}", summary)
+        notify(say("{info}: the plan is {ended}", info=session.declaration.info.name, ended=ended.ended), summary)
     if found is not None:
         for line in found.line_words or (found.verdict,):
             console.print(line)

@@ -24,6 +24,7 @@ from yondle.app.profiles import (
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
 from yondle.cli.shown import print_json
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.profiles import Profile, Purpose
 
@@ -47,7 +48,9 @@ def profile_app(console: Console) -> typer.Typer:
         """Keep a setup that held."""
         with opened(lambda: Session.open(logbook)) as session:
             kept = keep_profile(session, name, purpose, benchmark, step)
-            console.print(f"Kept '{kept.name}' ({kept.purpose}) from step {kept.step}.")
+            console.print(
+                say("Kept '{kept}' ({purpose}) from step {step}.", kept=kept.name, purpose=kept.purpose, step=kept.step)
+            )
 
     @app.command("list")
     def list_(logbook: LogbookPath, as_json: AsJson = False) -> None:
@@ -57,10 +60,12 @@ def profile_app(console: Console) -> typer.Typer:
                 print_json({"profiles": [_values(p) for p in profiles(session)], "hint": power_hint(session)})
                 return
             for kept in profiles(session):
-                where = f"step {kept.step}" if kept.step is not None else "from a file, not tested here"
-                here = ", in force" if kept.setup == session.in_force else ""
+                where = (
+                    say("step {step}", step=kept.step) if kept.step is not None else say("from a file, not tested here")
+                )
+                here = say(", in force") if kept.setup == session.in_force else ""
                 console.print(f"{kept.name}: {kept.purpose}, {where}{here}")
-            console.print(power_hint(session) or ("" if profiles(session) else "No profiles yet."))
+            console.print(power_hint(session) or ("" if profiles(session) else say("No profiles yet.")))
 
     @app.command()
     def show(logbook: LogbookPath, name: ProfileName) -> None:
@@ -81,7 +86,7 @@ def profile_app(console: Console) -> typer.Typer:
         """Put a profile in force exactly, every knob of it."""
         with opened(lambda: Session.open(logbook)) as session:
             record = use_profile(session, name)
-            console.print(f"'{name}' is in force (step {record.step.number}).")
+            console.print(say("'{name}' is in force (step {number}).", name=name, number=record.step.number))
 
     @app.command("try")
     def try_(
@@ -97,7 +102,7 @@ def profile_app(console: Console) -> typer.Typer:
         """Drop a profile; its step stays on the trail."""
         with opened(lambda: Session.open(logbook)) as session:
             drop_profile(session, name)
-            console.print(f"Dropped '{name}'.")
+            console.print(say("Dropped '{name}'.", name=name))
 
     @app.command()
     def export(logbook: LogbookPath, name: ProfileName, file: Path) -> None:
@@ -108,17 +113,26 @@ def profile_app(console: Console) -> typer.Typer:
                 with file.open("x", encoding="utf-8") as into:
                     into.write(text)
             except FileExistsError:
-                raise KnownError(f"{file} is already there.", "Give another name.") from None
+                raise KnownError(say("{file} is already there.", file=file), say("Give another name.")) from None
             except OSError as error:
-                raise KnownError(f"{file} can't be written ({error.strerror}).", "Choose another place.") from error
-            console.print(f"Written to {file}.")
+                raise KnownError(
+                    say("{file} can't be written ({strerror}).", file=file, strerror=error.strerror),
+                    say("Choose another place."),
+                ) from error
+            console.print(say("Written to {file}.", file=file))
 
     @app.command("import")
     def import_(logbook: LogbookPath, file: Path) -> None:
         """Read a profile from a TOML file; it is kept untested."""
         with opened(lambda: Session.open(logbook)) as session:
             kept = import_profile(session, file)
-            console.print(f"Kept '{kept.name}'. It is untested here: yondle profile try {logbook} '{kept.name}'")
+            console.print(
+                say(
+                    "Kept '{kept}'. It is untested here: yondle profile try {logbook} '{kept}'",
+                    kept=kept.name,
+                    logbook=logbook,
+                )
+            )
 
     return app
 

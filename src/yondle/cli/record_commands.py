@@ -16,6 +16,7 @@ from yondle.app.session import Session
 from yondle.app.views.log import Filter, Kind, LogRows, book_title, matching, when_words
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict
 
@@ -35,7 +36,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         """Write a note at a step."""
         with opened(lambda: Session.open(logbook)) as session:
             write_note(session, number, text, caveat)
-            console.print(f"Noted at step {number}.")
+            console.print(say("Noted at step {number}.", number=number))
 
     @app.command()
     def discard(
@@ -47,17 +48,21 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         """Leave a pass out of figures, or with an empty reason count it again; it stays in the logbook."""
         attempt, slash, ordinal = which.partition("/")
         if not slash or not attempt.isdigit() or not ordinal.isdigit():
-            raise KnownError(f"'{which}' names no pass.", "Write it as 'yondle log' does, for example 3/12.")
+            raise KnownError(
+                say("'{which}' names no pass.", which=which), say("Write it as 'yondle log' does, for example 3/12.")
+            )
         with opened(lambda: Session.open(logbook)) as session:
             discard_pass(session, number, int(attempt), int(ordinal), reason)
-            console.print("It counts again." if not reason.strip() else "It is left out of figures.")
+            console.print(say("It counts again.") if not reason.strip() else say("It is left out of figures."))
 
     @app.command(name="attach")
     def attach_(logbook: LogbookPath, number: int, file: Path) -> None:
         """Keep a picture or another file at a step as proof."""
         with opened(lambda: Session.open(logbook)) as session:
             made = attach(session, number, file)
-            console.print(f"{made.name} is kept at step {number} ({made.bytes} bytes).")
+            console.print(
+                say("{made} is kept at step {number} ({bytes} bytes).", made=made.name, number=number, bytes=made.bytes)
+            )
 
     @app.command()
     def log(
@@ -78,7 +83,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             print_json({"rows": [{k: v for k, v in asdict(row).items() if k != "haystack"} for row in found]})
             return
         table = Table(box=None, header_style="bold", pad_edge=False)
-        for head in ("when", "step", "kind", "pass", "what", "verdict", "left out"):
+        for head in ("when", "step", "kind", "pass", "what", "verdict", say("left out")):
             table.add_column(head, overflow="fold")
         for row in found[:most]:
             place = f"{row.attempt}/{row.item}" if row.kind is Kind.PASS else ""
@@ -93,7 +98,9 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             )
             table.add_row(*cells)
         console.print(table)
-        console.print(f"{wanted.sentence}: {len(found)} of {len(rows)} rows.")
+        console.print(
+            say("{sentence}: {found} of {rows} rows.", sentence=wanted.sentence, found=len(found), rows=len(rows))
+        )
 
     @app.command()
     def export(
@@ -111,13 +118,13 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             print(text, end="")
             return
         write(file, text)
-        console.print(f"{file} is written.")
+        console.print(say("{file} is written.", file=file))
 
     @app.command()
     def restore(archive: Path, logbook: LogbookPath) -> None:
         """Make a logbook of what 'yondle export' wrote as JSON."""
         read_archive(archive, logbook)
-        console.print(f"{logbook} is made.")
+        console.print(say("{logbook} is made.", logbook=logbook))
 
     @app.command(name="share")
     def share_(
@@ -128,9 +135,9 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         """Make a copy to give away, without serial numbers, host and user names."""
         with opened(lambda: Session.open(logbook)) as session:
             share(session, file, files)
-        console.print(f"{file} is made; look through it with 'yondle log' before you give it away.")
+        console.print(say("{file} is made; look through it with 'yondle log' before you give it away.", file=file))
 
     @app.command(name="merge")
     def merge_(one: Path, other: Path, into: Annotated[Path, typer.Argument(help="The logbook to make.")]) -> None:
         """Make one logbook of two about the same rig; both stay as they are."""
-        console.print(f"{into} holds {merge(one, other, into)} steps.")
+        console.print(say("{into} holds {merge} steps.", into=into, merge=merge(one, other, into)))

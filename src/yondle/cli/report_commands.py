@@ -12,6 +12,7 @@ from yondle.app.report_files import write_report
 from yondle.app.reporting import ask, choose_sections, parts_named
 from yondle.app.session import Session
 from yondle.cli.running import LogbookPath, opened
+from yondle.language.saying import say
 
 
 def add_report_command(app: typer.Typer, console: Console) -> None:
@@ -33,4 +34,4 @@ def add_report_command(app: typer.Typer, console: Console) -> None:
             if sections is not None:
                 choose_sections(session, parts_named(sections))
             written = write_report(session, file)
-        console.print(f"{file} is written ({written} bytes).")
+        console.print(say("{file} is written ({written} bytes).", file=file, written=written))

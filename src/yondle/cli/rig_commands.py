@@ -12,6 +12,7 @@ from yondle.app.readiness import readiness
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Strict, Together, opened, run_test
 from yondle.cli.shown import print_json, status_values
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
@@ -29,18 +30,20 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 print_json({"ready": all(i.ready for i in items), "items": [asdict(i) for i in items]})
                 return
             for item in items:
-                console.print(f"{'ready    ' if item.ready else 'NOT READY'}  {item.name}: {item.words}.")
+                console.print(f"{'ready    ' if item.ready else say('NOT READY')}  {item.name}: {item.words}.")
                 if not item.ready:
                     console.print(f"           {item.remedy}")
             for name in session.not_told:
-                console.print(f"not told   {name}: yondle condition {logbook} '{name}' '…'")
+                console.print(
+                    say("not told   {name}: yondle condition {logbook} '{name}' '…'", name=name, logbook=logbook)
+                )
 
     @app.command()
     def condition(logbook: LogbookPath, name: str, value: str) -> None:
         """Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."""
         with opened(lambda: Session.open(logbook)) as session:
             session.own.tell(name, value)
-            console.print(f"{name}: {value}" if value else f"{name} is forgotten.")
+            console.print(f"{name}: {value}" if value else say("{name} is forgotten.", name=name))
 
     @app.command()
     def limit(
@@ -57,7 +60,7 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 knob = session.declaration.knob(name)
                 low = knob.parsed(lowest) if lowest else session.declaration.floors.get(knob.id)
                 session.set_own_range(name, low, None if value == "none" else knob.parsed(value))
-            console.print(f"Limit on {name}: {value}.")
+            console.print(say("Limit on {name}: {value}.", name=name, value=value))
 
     @app.command()
     def again(
@@ -96,8 +99,8 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
         with opened(lambda: Session.open(logbook, asks=True)) as session:
             dropped = session.drop_waiting()
             if dropped is None:
-                raise KnownError("No step waits for values to be entered.", "Nothing to drop.")
-            console.print(f"Step {dropped.step.number} is dropped.")
+                raise KnownError(say("No step waits for values to be entered."), say("Nothing to drop."))
+            console.print(say("Step {number} is dropped.", number=dropped.step.number))
 
     @app.command()
     def stock(logbook: LogbookPath, as_json: AsJson = False) -> None:
@@ -107,7 +110,7 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
             if as_json:
                 print_json(status_values(session))
             else:
-                console.print("Stock is in force, read back." if verified else "Stock does NOT read back.")
+                console.print(say("Stock is in force, read back.") if verified else say("Stock does NOT read back."))
 
 
 def number_of(text: str) -> float:
@@ -115,4 +118,4 @@ def number_of(text: str) -> float:
     try:
         return float(text.replace(",", "."))
     except ValueError:
-        raise KnownError(f"'{text}' is no number.", "Give a number, or 'none'.") from None
+        raise KnownError(say("'{words}' is no number.", words=text), say("Give a number, or 'none'.")) from None

@@ -15,6 +15,7 @@ from rich.console import Console
 from yondle.app.progress import Progress
 from yondle.app.session import Session
 from yondle.cli.shown import ProgressLine, print_json, print_outcome, print_resumed, print_waiting, step_values
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
@@ -111,7 +112,8 @@ def named_value(declaration: RigDeclaration, text: str) -> tuple[Knob, float]:
     name, equals, value = text.partition("=")
     if not equals or not value.strip():
         raise KnownError(
-            f"'{text}' names no knob and value.", "Write it as knob=value, for example core_clock=4300."
+            say("'{words}' names no knob and value.", words=text),
+            say("Write it as knob=value, for example core_clock=4300."),
         ) from None
     knob = declaration.knob(name.strip())
     return knob, knob.parsed(value)

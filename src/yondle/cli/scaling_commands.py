@@ -20,6 +20,7 @@ from yondle.app.views.showing import MEASURE_WORDS, Measure
 from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
@@ -60,7 +61,7 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
             declaration = session.declaration
             one, other = declaration.knob(across), declaration.knob(up)
             if one is other:
-                raise KnownError("A map takes two knobs.", "Name another one, too.")
+                raise KnownError(say("A map takes two knobs."), say("Name another one, too."))
             view = map_of(session, settings_of(session), one, other, benchmark_of(session, benchmark or ""))
         if as_json:
             print_json(_map_values(view))
@@ -106,7 +107,7 @@ def _show_map(view: MapView, console: Console) -> None:
     console.print(view.sentence)
     if not view.points:
         return
-    console.print(f"{view.held}. Shown: gain over the baseline, %.")
+    console.print(say("{held}. Shown: gain over the baseline, %.", held=view.held))
     across = sorted({p.x for p in view.points})
     known = {(p.x, p.y): p for p in view.points}
     table = Table(f"{view.up.name} \\ {view.across.name}", *(view.across.text(x) for x in across), box=None)
@@ -174,9 +175,11 @@ def _show_table(told: Sensitivities, console: Console, as_json: bool) -> None:
         print_json({"knobs": [knob.id for knob in told.knobs], "benchmarks": rows})
         return
     if not told.knobs:
-        console.print("No knob is measured at two values with all else the same yet: sweep one, or test another value.")
+        console.print(
+            say("No knob is measured at two values with all else the same yet: sweep one, or test another value.")
+        )
         return
-    table = Table("% for each +1 %", *(knob.name for knob in told.knobs), box=None)
+    table = Table(say("% for each +1 %"), *(knob.name for knob in told.knobs), box=None)
     for benchmark, cells in zip(told.benchmarks, told.cells, strict=True):
         table.add_row(benchmark.name, *(cell.words for cell in cells))
     console.print(table)
@@ -189,7 +192,7 @@ def _show_curves(view: ScalingView, console: Console, as_json: bool) -> None:
     console.print(view.sentence)
     if not view.curves:
         return
-    console.print(f"{view.held}. Shown: {MEASURE_WORDS[view.measure]}.")
+    console.print(say("{held}. Shown: {measure_words}.", held=view.held, measure_words=MEASURE_WORDS[view.measure]))
     values = sorted({p.value for c in view.curves for p in c.points})
     table = Table(view.knob.name, *(c.benchmark.name for c in view.curves), box=None)
     for value in values:

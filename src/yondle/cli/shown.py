@@ -16,6 +16,7 @@ from yondle.app.progress import Progress
 from yondle.app.session import Session
 from yondle.app.views.gains import benchmark_of, gain_of
 from yondle.app.views.trail import Trail
+from yondle.language.saying import say
 from yondle.model.events import Record
 from yondle.model.marks import SHAPES, Shape
 from yondle.model.quantities import duration
@@ -98,10 +99,20 @@ def status_values(session: Session) -> dict[str, Any]:
 def print_resumed(session: Session, console: Console) -> None:
     """Say what was found open at the start."""
     for resumed in session.resumed:
-        where = f"step {resumed.rests_at_step}" if resumed.rests_at_step is not None else "stock"
-        read = "read back" if resumed.verified else "NOT confirmed by reading back"
-        console.print(f"Step {resumed.step.step.number} was on trial when Yondle ended. {resumed.outcome.reason}")
-        console.print(f"The rig is at {where} ({read}); nothing was tried again by itself.")
+        where = (
+            say("step {rests_at_step}", rests_at_step=resumed.rests_at_step)
+            if resumed.rests_at_step is not None
+            else say("stock")
+        )
+        read = say("read back") if resumed.verified else say("NOT confirmed by reading back")
+        console.print(
+            say(
+                "Step {number} was on trial when Yondle ended. {reason}",
+                number=resumed.step.step.number,
+                reason=resumed.outcome.reason,
+            )
+        )
+        console.print(say("The rig is at {where} ({read}); nothing was tried again by itself.", where=where, read=read))
 
 
 def print_waiting(session: Session, console: Console) -> None:
@@ -109,29 +120,35 @@ def print_waiting(session: Session, console: Console) -> None:
     waiting = session.waiting
     if waiting is None:
         return
-    what = f"Step {waiting.step.number} waits" if waiting.step else "The rig waits to be brought back"
-    console.print(f"{what}: enter this in firmware setup and restart.")
+    what = (
+        say("Step {number} waits", number=waiting.step.number)
+        if waiting.step
+        else say("The rig waits to be brought back")
+    )
+    console.print(say("{what}: enter this in firmware setup and restart.", what=what))
     for knob_id, value in waiting.values.items():
         knob = session.declaration.knob(knob_id)
         console.print(f"  {knob.name}: {knob.text(value)}")
-    console.print("Then: yondle go-on LOGBOOK (with --stopped if it didn't start). To give it up: yondle drop LOGBOOK")
+    console.print(
+        say("Then: yondle go-on LOGBOOK (with --stopped if it didn't start). To give it up: yondle drop LOGBOOK")
+    )
 
 
 def print_in_force(session: Session, console: Console) -> None:
     """Print the settings in force, and the quantities that follow from them."""
     declaration, now = session.declaration, session.in_force
     in_force = ", ".join(f"{k.name} {k.text(now[k.id])}" for k in declaration.knobs if k.id in now)
-    console.print(f"In force: {in_force or 'nothing to set on this rig'}")
+    console.print(say("In force: {in_force}", in_force=in_force or say("nothing to set on this rig")))
     follows = declaration.derived(now)
     told = ", ".join(f"{d.name} {d.text(follows[d.id])}" for d in declaration.derived_of if d.id in follows)
     if told:
-        console.print(f"From these follow: {told}")
+        console.print(say("From these follow: {told}", told=told))
 
 
 def print_trail(session: Session, console: Console, benchmark_id: str = "") -> None:
     """Print the trail, newest first."""
     if not session.steps:
-        console.print("Nothing tested yet. The baseline comes first: yondle baseline LOGBOOK")
+        console.print(say("Nothing tested yet. The baseline comes first: yondle baseline LOGBOOK"))
         return
     benchmark = benchmark_of(session, benchmark_id)
     table = Table(box=None, padding=(0, 2, 0, 0), title_justify="left", header_style="bold")
@@ -139,7 +156,7 @@ def print_trail(session: Session, console: Console, benchmark_id: str = "") -> N
         ("", "left"),
         ("step", "right"),
         ("what", "left"),
-        (f"{benchmark.name} over baseline", "right"),
+        (say("{benchmark} over baseline", benchmark=benchmark.name), "right"),
         ("", "left"),
     ):
         table.add_column(title, justify="right" if justify == "right" else "left", overflow="fold")
@@ -155,14 +172,33 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
     """Print what came of one test."""
     outcome = record.outcome
     sign = SIGNS[SHAPES[record.verdict]]
-    console.print(f"{sign} Step {record.step.number}: {outcome.reason if outcome else 'no verdict'}")
+    console.print(
+        say(
+            "{sign} Step {number}: {reason}",
+            sign=sign,
+            number=record.step.number,
+            reason=outcome.reason if outcome else say("no verdict"),
+        )
+    )
     row = next(r for r in Trail(session).rows(benchmark_of(session)) if r.number == record.step.number)
     if outcome is not None and outcome.pointer.subsystem:
-        console.print(f"  Points to the {outcome.pointer.subsystem}: {'; '.join(outcome.pointer.signs)}.")
+        console.print(
+            say(
+                "  Points to the {subsystem}: {signs}.",
+                subsystem=outcome.pointer.subsystem,
+                signs="; ".join(outcome.pointer.signs),
+            )
+        )
     if row.gain_text:
-        console.print(f"  {benchmark_of(session).name} over baseline: {row.gain_text}")
-    where = f"step {session.position.step.number}" if session.position else "stock"
-    console.print(f"  The rig rests at {where}.")
+        console.print(
+            say(
+                "  {benchmark_of} over baseline: {gain_text}",
+                benchmark_of=benchmark_of(session).name,
+                gain_text=row.gain_text,
+            )
+        )
+    where = say("step {number}", number=session.position.step.number) if session.position else say("stock")
+    console.print(say("  The rig rests at {where}.", where=where))
 
 
 class ProgressLine:
@@ -181,8 +217,14 @@ class ProgressLine:
         p = self._progress
         text = ""
         if p.running:
-            count = f" · pass {p.number} of {p.of}" if p.of else ""
-            text = f"step {p.step}{count} · {p.doing} · {duration(p.lasted_s)}"
+            count = say(" · pass {number} of {of}", number=p.number, of=p.of) if p.of else ""
+            text = say(
+                "step {step}{count} · {doing} · {lasted_s}",
+                step=p.step,
+                count=count,
+                doing=p.doing,
+                lasted_s=duration(p.lasted_s),
+            )
         if text != self._shown:
             sys.stderr.write("\r\x1b[2K" + text)
             sys.stderr.flush()

@@ -16,6 +16,7 @@ from yondle.app.views.spans import SpanView, span_view
 from yondle.app.views.traces import Trace, end_words, latest_run, trace_of
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 
@@ -38,10 +39,13 @@ def add_trace_command(app: typer.Typer, console: Console) -> None:
             shown = trace_of(session, latest_run(session, step).attempt)
         low, high = begin, end if end is not None else shown.lasted_s
         if not low < high:
-            raise KnownError(f"Nothing lies between {low:g} and {high:g} s.", f"The test lasted {shown.lasted_s:g} s.")
+            raise KnownError(
+                say("Nothing lies between {low:g} and {high:g} s.", low=low, high=high),
+                say("The test lasted {lasted_s:g} s.", lasted_s=shown.lasted_s),
+            )
         if csv is not None:
             write(csv, readings_csv(shown, low, high))
-            console.print(f"{csv} is written.")
+            console.print(say("{csv} is written.", csv=csv))
             return
         view = span_view(shown, shown.panels, low, high)
         if as_json:
@@ -57,7 +61,7 @@ def readings_csv(trace: Trace, low: float, high: float) -> str:
     known = {c.id: f"{c.name} ({c.unit})" if c.unit else c.name for c in trace.declaration.channels}
     inside = (trace.times >= low) & (trace.times <= high)
     columns = [(known.get(name, name), values[inside]) for name, values in trace.columns.items()]
-    rows = [["time (s)", *(name for name, _ in columns)]]
+    rows = [[say("time (s)"), *(name for name, _ in columns)]]
     for i, t in enumerate(trace.times[inside].tolist()):
         rows.append([f"{t:.6g}", *("" if v[i] != v[i] else f"{v[i]:.7g}" for _, v in columns)])
     return csv_text(rows)

@@ -18,6 +18,7 @@ from yondle.app.integrate import integrate, take_out
 from yondle.app.watching import Watched, watch
 from yondle.cli.running import EXIT_NOT_HELD, AsJson, LogbookPath
 from yondle.cli.shown import print_json
+from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
 _EVERY_S = 2.0
@@ -65,7 +66,9 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
         """Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."""
         folder = share or user_data_path()
         if remove:
-            console.print(f"{len(take_out(folder))} files are taken out of {folder}.")
+            console.print(
+                say("{take_out} files are taken out of {folder}.", take_out=len(take_out(folder)), folder=folder)
+            )
             return
         for path in integrate(folder, shutil.which("yondle") or "yondle"):
             console.print(str(path))
@@ -73,10 +76,10 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
 
 def _shown(seen: Watched) -> Group:
     """Write a moment as lines; words from the logbook are never read as markup."""
-    lines = [Text(f"{seen.rig}: {seen.running or 'no test is under way'}", style="bold")]
+    lines = [Text(f"{seen.rig}: {seen.running or say('no test is under way')}", style="bold")]
     if seen.running is not None:
         lines.append(Text(" · ".join(part for part in (seen.doing, seen.passes, seen.lasted) if part)))
     lines += [Text(f"  {name:<24} {words}") for name, words in seen.readings]
     lines += [Text(f"{_MARKS[verdict]} {title}: {words}", style="dim") for title, verdict, words in seen.done]
-    lines.append(Text(f"{seen.tests} tests, {seen.failed} went down or wrong"))
+    lines.append(Text(say("{tests} tests, {failed} went down or wrong", tests=seen.tests, failed=seen.failed)))
     return Group(*lines)

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication
 
 from yondle.desktop.theme import Theme
 from yondle.desktop.window import MainWindow
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 SCHEME_VARIABLE, SCALE_VARIABLE = "YONDLE_SCHEME", "QT_SCALE_FACTOR"
@@ -41,8 +42,8 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
         os.environ.get(n) for n in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
     ):
         raise KnownError(
-            "There is no display to show the window on.",
-            "Run it in a desktop session, or use the commands: 'yondle demo --headless', 'yondle --help'.",
+            say("There is no display to show the window on."),
+            say("Run it in a desktop session, or use the commands: 'yondle demo --headless', 'yondle --help'."),
         )
     app = QApplication(sys.argv[:1])
     app.setApplicationName("Yondle")

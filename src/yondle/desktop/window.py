@@ -29,6 +29,7 @@ from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, label
 from yondle.desktop.widgets.command_list import CommandList
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, duration, number
 
@@ -146,7 +147,7 @@ class MainWindow(QMainWindow):
         if isinstance(error, KnownError):
             self.first.cards.put("error", error.problem, error.remedy)
         else:
-            self.first.cards.put("error", "A fault of the program", f"{type(error).__name__}: {error}")
+            self.first.cards.put("error", say("A fault of the program"), f"{type(error).__name__}: {error}")
 
     # -- building ------------------------------------------------------------------------------------------------------
 
@@ -160,16 +161,16 @@ class MainWindow(QMainWindow):
         self._rig_name = label("Yondle", "strong")
         self._tabs: list[QPushButton] = []
         for i, name in enumerate(PLACES):
-            tab = button(name, "flat", f"{name} place")
+            tab = button(name, "flat", say("{name} place", name=name))
             tab.setToolTip(f"Ctrl+{i + 1}")
             tab.setCheckable(True)
             tab.clicked.connect(lambda _=False, i=i: self.go_to(i))
             self._tabs.append(tab)
         self._conditions = Eliding(right=True)
-        self._pace_button = button("", "flat", "Pace of the simulated rig")
+        self._pace_button = button("", "flat", say("Pace of the simulated rig"))
         self._pace_button.clicked.connect(self._next_pace)
-        self._pace_button.setToolTip("Virtual seconds per second; press to change")
-        self._commands_button = button("Commands  Ctrl+K", "flat", "Command list")
+        self._pace_button.setToolTip(say("Virtual seconds per second; press to change"))
+        self._commands_button = button(say("Commands  Ctrl+K"), "flat", say("Command list"))
         self._commands_button.clicked.connect(self._open_commands)
         self._bar.addWidget(self._rig_name)
         for tab in self._tabs:
@@ -205,19 +206,19 @@ class MainWindow(QMainWindow):
     def _make_actions(self) -> None:
         self._actions: list[QAction] = []
         for text, keys, do in (
-            ("Show the command list", "Ctrl+K", self._open_commands),
-            ("Open Heron's field book", "", self.start_demo),
-            ("Run Heron's evening in a new field book", "", self._fresh_demo),
-            ("Run Heron II and Bittern, to compare with", "", self.run_neighbours),
-            ("Open this machine's field book", "", self.start_this),
-            ("Open a field book …", "Ctrl+O", self._ask_for_file),
-            ("Close the field book", "Ctrl+W", self._close_book),
-            *((f"Go to {name}", f"Ctrl+{i + 1}", lambda i=i: self.go_to(i)) for i, name in enumerate(PLACES)),
-            ("Change the pace of the simulated rig", "Ctrl+P", self._next_pace),
-            ("Use the paper scheme", "", lambda: self._theme.force("paper")),
-            ("Use the night scheme", "", lambda: self._theme.force("night")),
-            ("Follow the desktop's colour scheme", "", lambda: self._theme.force(None)),
-            ("Quit", "Ctrl+Q", self.close),
+            (say("Show the command list"), "Ctrl+K", self._open_commands),
+            (say("Open Heron's field book"), "", self.start_demo),
+            (say("Run Heron's evening in a new field book"), "", self._fresh_demo),
+            (say("Run Heron II and Bittern, to compare with"), "", self.run_neighbours),
+            (say("Open this machine's field book"), "", self.start_this),
+            (say("Open a field book …"), "Ctrl+O", self._ask_for_file),
+            (say("Close the field book"), "Ctrl+W", self._close_book),
+            *((say("Go to {name}", name=name), f"Ctrl+{i + 1}", lambda i=i: self.go_to(i)) for i, name in enumerate(PLACES)),
+            (say("Change the pace of the simulated rig"), "Ctrl+P", self._next_pace),
+            (say("Use the paper scheme"), "", lambda: self._theme.force("paper")),
+            (say("Use the night scheme"), "", lambda: self._theme.force("night")),
+            (say("Follow the desktop's colour scheme"), "", lambda: self._theme.force(None)),
+            (say("Quit"), "Ctrl+Q", self.close),
         ):  # fmt: skip
             action = QAction(text, self)
             if keys:
@@ -259,7 +260,7 @@ class MainWindow(QMainWindow):
         page.setObjectName("page")
         box = QVBoxLayout(page)
         box.addStretch(1)
-        words = label(f"Opening {name} …", "title")
+        words = label(say("Opening {name} …", name=name), "title")
         row = QHBoxLayout()
         row.addStretch(1)
         row.addWidget(words)
@@ -380,33 +381,40 @@ class MainWindow(QMainWindow):
             parts.append(f"{number(room, 1)}{THIN}°C outside")
         if facts.get("power"):
             parts.append(str(facts["power"]))
-        parts.append("simulated rig" if session.machine.virtual is not None else "this machine")
+        parts.append(say("simulated rig") if session.machine.virtual is not None else say("this machine"))
         if not self.bridge.busy:
             parts += [hint] if (hint := power_hint(session)) else []
         self._conditions.set_text(" · ".join(parts))
         virtual = session.machine.virtual
         if virtual is not None:
-            self._pace_button.setText("as fast as it goes" if virtual.pace is None else f"×{virtual.pace:g}")
+            self._pace_button.setText(say("as fast as it goes") if virtual.pace is None else f"×{virtual.pace:g}")
         self._show_foot()
 
     def _show_foot(self) -> None:
         session = self.session
         if session is None or session.verified is None:
-            self._verified.setText("Nothing open")
+            self._verified.setText(say("Nothing open"))
             self._journal.setText("")
         else:
             seen = session.verified
             if self.tune is not None and self.tune.progress.running:
-                self._verified.setText("Settings: on trial")
+                self._verified.setText(say("Settings: on trial"))
             else:
                 ago = session.machine.clock.now() - seen.at_s
-                when = "just now" if ago < 2 else f"{duration(ago)} ago"
-                self._verified.setText(f"Settings verified {when}: {seen.as_set} of {seen.of} read back as set")
-            self._journal.setText("Journal safe")
+                when = say("just now") if ago < 2 else say("{ago} ago", ago=duration(ago))
+                self._verified.setText(
+                    say(
+                        "Settings verified {when}: {as_set} of {of} read back as set",
+                        when=when,
+                        as_set=seen.as_set,
+                        of=seen.of,
+                    )
+                )
+            self._journal.setText(say("Journal safe"))
 
     def _measure_own_cost(self) -> None:
         own = self._cost.percent()
-        self._own.setText("" if own is None else f"Yondle uses {number(own, 1)}{THIN}% of one core")
+        self._own.setText("" if own is None else say("Yondle uses {own}\u202f% of one core", own=number(own, 1)))
         self._show_foot()
 
     # -- doing ---------------------------------------------------------------------------------------------------------
@@ -453,7 +461,9 @@ class MainWindow(QMainWindow):
             if self.session is not None:
                 self.session.stop()
             if self.tune is not None:
-                self.tune.side.cards.put("closing", "Closing", "The test is being stopped and the rig put back first.")
+                self.tune.side.cards.put(
+                    "closing", say("Closing"), say("The test is being stopped and the rig put back first.")
+                )
             event.ignore()
             return
         self._foot_timer.stop()

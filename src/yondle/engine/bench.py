@@ -9,6 +9,7 @@ from yondle.engine.ports import Clock, Recorder, Rig, Run
 from yondle.engine.requests import Request, Requests
 from yondle.engine.states import State, Trigger, follow
 from yondle.engine.watcher import BlockGatherer, Breach, Guard
+from yondle.language.saying import say
 from yondle.model.events import BlockRecorded, Durable, Record, Sampled, StateChanged
 from yondle.model.quantities import quantity
 from yondle.model.sensors import Reading
@@ -79,11 +80,13 @@ class Bench:
             raise Ended(self._breached(breach))
         request = self.requests.pending()
         if request is Request.STOP:
-            raise Ended(failed(Failure.STOPPED, "Stopped by the tuner before the check was through."))
+            raise Ended(failed(Failure.STOPPED, say("Stopped by the tuner before the check was through.")))
         if request is Request.HALT:
             if run is not None:
                 run.stop()
-            raise Ended(failed(Failure.STOPPED, "Emergency stop by the tuner; the rig went to stock."), halted=True)
+            raise Ended(
+                failed(Failure.STOPPED, say("Emergency stop by the tuner; the rig went to stock.")), halted=True
+            )
         return row
 
     def idle(self, seconds: float) -> None:
@@ -108,7 +111,19 @@ class Bench:
         channel = self.declaration.channel(breach.channel)
         limit = quantity(breach.most, channel.unit, 3 if channel.digits == 3 else 0)
         if breach.value is None:
-            reason = f"{channel.name} gave no reading any more; the test was stopped because its ceiling is {limit}."
+            reason = say(
+                "{channel} gave no reading any more; the test was stopped because its ceiling is {limit}.",
+                channel=channel.name,
+                limit=limit,
+            )
             return failed(Failure.SENSOR_LOST, reason)
         reached = quantity(breach.value, channel.unit, channel.digits)
-        return failed(Failure.CEILING, f"{channel.name} reached {reached}; its ceiling is {limit}.")
+        return failed(
+            Failure.CEILING,
+            say(
+                "{channel} reached {reached}; its ceiling is {limit}.",
+                channel=channel.name,
+                reached=reached,
+                limit=limit,
+            ),
+        )

@@ -20,6 +20,7 @@ from yondle.engine.ports import Clock, Hands, Recorder, Rig
 from yondle.engine.requests import Requests
 from yondle.engine.setting import HandsNeeded, Refusal, Setter
 from yondle.engine.states import State, Trigger
+from yondle.language.saying import say
 from yondle.model.errors import MachineDownError
 from yondle.model.events import (
     Applied,
@@ -126,7 +127,7 @@ class Engine:
     def drop(self, order: Order) -> Outcome | None:
         """Give up a test that waits for values to be entered; what may have been entered is put back."""
         self._begin(order)
-        return self._close(order, failed(Failure.STOPPED, "Dropped by the tuner before its values were entered."))
+        return self._close(order, failed(Failure.STOPPED, say("Dropped by the tuner before its values were entered.")))
 
     def rest_at(self, setup: Setup, position: int | None) -> bool:
         """Bring the rig to an earlier setup outside any test; returns whether it reads back as asked."""
@@ -233,7 +234,9 @@ class Engine:
             raise
         except MachineDownError as down:
             restarting = self._bench.state is State.RESTARTING
-            when, stage = ("after the restart", "starting") if restarting else ("when the values were set", "setting")
+            when, stage = (
+                (say("after the restart"), "starting") if restarting else (say("when the values were set"), "setting")
+            )
             raise Ended(down_outcome(down.failure, down.code, when, stage, 0.0)) from down
         read_back = self._setter.read()
         self._emit(Applied(order.attempt, replies, read_back))
@@ -243,22 +246,29 @@ class Engine:
     def _must_have_started(self, setup: Setup, answer: StartAnswer) -> None:
         """Judge what the tuner told of the restart, and what the machine itself tells."""
         if answer.failure is not None:
-            where = f" at {answer.stopped_at}" if answer.stopped_at else ""
-            words = f"after the values were entered{where}"
+            where = say(" at {stopped_at}", stopped_at=answer.stopped_at) if answer.stopped_at else ""
+            words = say("after the values were entered{where}", where=where)
             raise Ended(down_outcome(answer.failure, answer.code, words, "starting", 0.0))
         self._setter.believe(setup)
         ignored = self._declaration.differing(self._setter.read(), setup, When.BY_HAND)
         for knob_id, asked in ignored.items():
             knob = self._declaration.knob(knob_id)
             shown = knob.text(self._setter.read()[knob_id])
-            reason = f"{knob.name} {knob.text(asked)} was entered, {shown} reads back."
+            reason = say(
+                "{knob} {asked} was entered, {shown} reads back.", knob=knob.name, asked=knob.text(asked), shown=shown
+            )
             raise Ended(failed(Failure.NOT_IN_FORCE, reason, "reading back", 0.0))
 
     def _must_be_taken(self, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
         for reply in replies:
             if not reply.taken:
                 knob = self._declaration.knob(reply.knob)
-                reason = f"{knob.name} {knob.text(reply.asked)} was refused: {reply.message}"
+                reason = say(
+                    "{knob} {asked} was refused: {message}",
+                    knob=knob.name,
+                    asked=knob.text(reply.asked),
+                    message=reply.message,
+                )
                 raise Ended(failed(Failure.REFUSED, reason.rstrip(".") + ".", "setting", 0.0))
 
     def _must_be_in_force(self, setup: Setup, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
@@ -267,9 +277,15 @@ class Engine:
             asked, in_force = setup.get(knob.id), read_back.get(knob.id)
             if asked is None or (in_force is not None and abs(in_force - asked) <= knob.step * 1e-6):
                 continue
-            shown = "nothing" if in_force is None else knob.text(in_force)
+            shown = say("nothing") if in_force is None else knob.text(in_force)
             why = f" ({said[knob.id]})" if knob.id in said else ""
-            reason = f"{knob.name} {knob.text(asked)} was asked, {shown} reads back{why}."
+            reason = say(
+                "{knob} {asked} was asked, {shown} reads back{why}.",
+                knob=knob.name,
+                asked=knob.text(asked),
+                shown=shown,
+                why=why,
+            )
             raise Ended(failed(Failure.NOT_IN_FORCE, reason, "reading back", 0.0))
 
     def _with_evidence(self, order: Order, outcome: Outcome, passes: list[PassRecord]) -> Outcome:

@@ -9,6 +9,7 @@ from yondle.engine.bench import Bench, Ended
 from yondle.engine.requests import Request
 from yondle.engine.states import Trigger
 from yondle.engine.watcher import PassSummary
+from yondle.language.saying import say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.events import PassEnded, PassOpened, Settled, SettleOpened
 from yondle.model.knobs import Setup
@@ -122,18 +123,26 @@ class Passes:
 
     def _fell(self, down: MachineDownError, workload: str, after_s: float) -> Ended:
         name = self._bench.declaration.workload(workload).name
-        return Ended(down_outcome(down.failure, down.code, f"after {duration(after_s)} of {name}", "", after_s))
+        return Ended(
+            down_outcome(
+                down.failure,
+                down.code,
+                say("after {after_s} of {name}", after_s=duration(after_s), name=name),
+                "",
+                after_s,
+            )
+        )
 
 
 def _disturbance(facts: dict[str, str | float], slept_s: float, others_at_most: float) -> str:
     if slept_s >= LONGEST_NAP_S:
-        return f"the machine was suspended for {duration(slept_s)}"
+        return say("the machine was suspended for {slept_s}", slept_s=duration(slept_s))
     others = float(facts.get("mean other_use", 0.0))
     if others > others_at_most:
         stolen = float(facts.get("mean stolen", 0.0))
-        who = "the host took" if stolen > others / 2 else "other programs used"
-        return f"{who} {others:.0f} % of the machine"
+        who = say("the host took") if stolen > others / 2 else say("other programs used")
+        return say("{who} {others:.0f} % of the machine", who=who, others=others)
     moved = float(facts.get("reference_moved", 0.0))
     if moved > MOVED_PERCENT and not any(name.startswith("counted ") for name in facts):
-        return f"the clock moved by {moved:.0f} % in the pass"
+        return say("the clock moved by {moved:.0f} % in the pass", moved=moved)
     return ""

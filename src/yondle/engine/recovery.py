@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from yondle.analysis.judging import failed
+from yondle.language.saying import say
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Failure, Outcome
@@ -26,10 +27,13 @@ def judge_unclosed(
     """
     where, stage, after_s = _where(declaration, last_act, detail, last_sample_s)
     if boot_now == boot_then:
-        reason = f"Yondle was interrupted {where}; the machine stayed up, so this says nothing about the setting."
+        reason = say(
+            "Yondle was interrupted {where}; the machine stayed up, so this says nothing about the setting.",
+            where=where,
+        )
         return failed(Failure.INTERRUPTED, reason, stage, after_s)
-    kept = f" It kept a record of the crash: {'; '.join(signs)}." if signs else ""
-    reason = f"The machine went down {where} and has restarted since.{kept}"
+    kept = say(" It kept a record of the crash: {signs}.", signs="; ".join(signs)) if signs else ""
+    reason = say("The machine went down {where} and has restarted since.{kept}", where=where, kept=kept)
     return failed(Failure.RESTARTED, reason, stage, after_s)
 
 
@@ -38,18 +42,18 @@ def _where(
 ) -> tuple[str, str, float | None]:
     match last_act:
         case "StepOpened":
-            return "before anything was set", "opening", None
+            return say("before anything was set"), "opening", None
         case "ApplyOpened":
-            return "while the values were being set", "setting", None
+            return say("while the values were being set"), "setting", None
         case "PassOpened":
             stage = str(detail.get("stage", ""))
             name = declaration.workload(str(detail.get("workload"))).name
             began = float(detail.get("t", 0.0))
             if last_sample_s is None or last_sample_s <= began:
-                return f"in the first moments of {name}", stage, 0.0
+                return say("in the first moments of {name}", name=name), stage, 0.0
             after = last_sample_s - began
-            return f"at least {duration(after)} into {name}", stage, after
+            return say("at least {after} into {name}", after=duration(after), name=name), stage, after
         case "SettleOpened":
-            return "while it was cooling down", "cooling down", None
+            return say("while it was cooling down"), "cooling down", None
         case _:
             return "between passes", "between passes", None

@@ -7,10 +7,12 @@ from typing import Annotated
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
+from yondle.language.saying import say
+
 
 def _finite(value: float) -> float:
     if not math.isfinite(value):
-        raise ValueError("must be a finite number")
+        raise ValueError(say("must be a finite number"))
     return value
 
 
@@ -47,12 +49,12 @@ class KnobTable(Table):
     @model_validator(mode="after")
     def _on_grid(self) -> KnobTable:
         if self.high <= self.low:
-            raise ValueError("high must be above low")
+            raise ValueError(say("high must be above low"))
         for name in ("high", "stock", "ceiling"):
             value = getattr(self, name)
             if value is None:
                 continue
             notch = (value - self.low) / self.step
             if not -1e-6 <= notch <= (self.high - self.low) / self.step + 1e-6 or abs(notch - round(notch)) > 1e-6:
-                raise ValueError(f"{name} must lie on the grid of low, high and step")
+                raise ValueError(say("{name} must lie on the grid of low, high and step", name=name))
         return self

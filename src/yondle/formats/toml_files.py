@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 Model = TypeVar("Model", bound=BaseModel)
@@ -20,12 +21,21 @@ def read_text(path: Path, document: str) -> str:
     """Read a text file; raises KnownError for one that is missing, too large, not readable or no text."""
     try:
         if path.stat().st_size > LARGEST_FILE:
-            raise KnownError(f"{path} is too large.", f"Such a file has at most {LARGEST_FILE // 1024} KiB.")
+            raise KnownError(
+                say("{path} is too large.", path=path),
+                say("Such a file has at most {largest_file} KiB.", largest_file=LARGEST_FILE // 1024),
+            )
         return path.read_text("utf-8")
     except OSError as error:
-        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
+        raise KnownError(
+            say("{path} can't be read ({strerror}).", path=path, strerror=error.strerror),
+            say("Check the name and its permissions."),
+        ) from error
     except UnicodeDecodeError as error:
-        raise KnownError(f"{path} is no text file.", f"It has to be TOML in UTF-8; see {document}.") from error
+        raise KnownError(
+            say("{path} is no text file.", path=path),
+            say("It has to be TOML in UTF-8; see {document}.", document=document),
+        ) from error
 
 
 def tables(text: str, source: str) -> dict[str, Any]:
@@ -33,7 +43,10 @@ def tables(text: str, source: str) -> dict[str, Any]:
     try:
         return tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise KnownError(f"{source} is no valid TOML: {error}.", "Correct that line and try again.") from error
+        raise KnownError(
+            say("{source} is no valid TOML: {error}.", source=source, error=error),
+            say("Correct that line and try again."),
+        ) from error
 
 
 def validated(model: type[Model], text: str, source: str, is_no: str, document: str) -> Model:
@@ -46,13 +59,15 @@ def validated(model: type[Model], text: str, source: str, is_no: str, document: 
             f"{'.'.join(str(part) for part in item['loc']) or 'file'}: {_plainly(item['type'], item['msg'])}"
             for item in found[:_MOST_TOLD]
         )
-        more = f" (and {len(found) - _MOST_TOLD} more)" if len(found) > _MOST_TOLD else ""
-        raise KnownError(f"{source} {is_no}: {wrong}{more}.", f"{document} lists every key with its type.") from error
+        more = say(" (and {found} more)", found=len(found) - _MOST_TOLD) if len(found) > _MOST_TOLD else ""
+        raise KnownError(
+            f"{source} {is_no}: {wrong}{more}.", say("{document} lists every key with its type.", document=document)
+        ) from error
 
 
 def _plainly(kind: str, message: str) -> str:
     if kind == "extra_forbidden":
-        return "unknown key"
+        return say("unknown key")
     if kind == "missing":
         return "missing"
     return message.removeprefix("Value error, ").replace("Input should", "should")

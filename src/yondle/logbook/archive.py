@@ -16,6 +16,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.samples import pack, unpack
 from yondle.logbook.store import connect, create_store, trouble
@@ -65,7 +66,7 @@ def restore(path: Path, document: object) -> None:
                 for row in rows:
                     connection.execute(table.insert().values(**row))
     except sa.exc.IntegrityError as error:
-        raise _wrong(f"its tables don't fit together ({error.orig})") from error
+        raise _wrong(say("its tables don't fit together ({orig})", orig=error.orig)) from error
     except sa.exc.DatabaseError as error:
         raise trouble(path, error) from error
     finally:
@@ -87,24 +88,32 @@ def _finished(path: Path, tables: dict[str, list[Values]]) -> bool:
 
 def _checked(document: object) -> dict[str, list[Values]]:
     if not isinstance(document, dict) or not str(document.get("format", "")).startswith("yondle-logbook "):
-        raise _wrong("it doesn't say that it is one")
+        raise _wrong(say("it doesn't say that it is one"))
     if document["format"] != FORMAT:
         raise KnownError(
-            f"This archive is '{document['format']}', and this Yondle reads '{FORMAT}'.",
-            "Write it again with the same version, or read it with the one that wrote it.",
+            say(
+                "This archive is '{document}', and this Yondle reads '{format}'.",
+                document=document["format"],
+                format=FORMAT,
+            ),
+            say("Write it again with the same version, or read it with the one that wrote it."),
         )
     if document.get("schema") != schema.SCHEMA_VERSION:
         raise KnownError(
-            f"This archive has schema {document.get('schema')}, and this Yondle reads {schema.SCHEMA_VERSION}.",
-            "Open its logbook with this version once, then write the archive again.",
+            say(
+                "This archive has schema {document}, and this Yondle reads {schema_version}.",
+                document=document.get("schema"),
+                schema_version=schema.SCHEMA_VERSION,
+            ),
+            say("Open its logbook with this version once, then write the archive again."),
         )
     tables, known = document.get("tables"), {table.name for table in TABLES}
     if not isinstance(tables, dict) or set(tables) - known:
-        raise _wrong("it has tables that no logbook has")
+        raise _wrong(say("it has tables that no logbook has"))
     if not all(isinstance(rows, list) and all(isinstance(row, dict) for row in rows) for rows in tables.values()):
-        raise _wrong("a table is no list of rows")
+        raise _wrong(say("a table is no list of rows"))
     if len(tables.get("rig", [])) != 1:
-        raise _wrong("it names no rig")
+        raise _wrong(say("it names no rig"))
     return tables
 
 
@@ -126,12 +135,12 @@ def _kept(table: sa.Table, row: Values, place: str) -> Values:
         made = dict(row)
         for key in table.primary_key.columns:
             if made.get(key.name) is None:
-                raise ValueError(f"{key.name} is missing")
+                raise ValueError(say("{key} is missing", key=key.name))
         if table.name in _SAMPLED:
             made["data"] = pack(_block(made))
         for name, value in list(made.items()):
             if name not in table.columns:
-                raise _wrong(f"{place} has a '{name}'")
+                raise _wrong(say("{place} has a '{name}'", place=place, name=name))
             if value is None and table.columns[name].nullable:
                 continue
             if name in _JSON.get(table.name, ()):
@@ -144,7 +153,7 @@ def _kept(table: sa.Table, row: Values, place: str) -> Values:
                 made[name] = _typed(table.columns[name], value)
         return made
     except (TypeError, ValueError, KeyError, OverflowError, binascii.Error) as error:
-        raise _wrong(f"{place} can't be read: {error}") from error
+        raise _wrong(say("{place} can't be read: {error}", place=place, error=error)) from error
 
 
 def _typed(column: sa.Column[Any], value: Any) -> Any:
@@ -157,7 +166,7 @@ def _typed(column: sa.Column[Any], value: Any) -> Any:
     }
     wanted = next((check for kind, check in fits.items() if type(column.type) is kind), None)
     if wanted is not None and not wanted(value):
-        raise ValueError(f"{column.name} is {value!r}")
+        raise ValueError(say("{column} is {value!r}", column=column.name, value=value))
     return value
 
 
@@ -165,9 +174,11 @@ def _block(row: Values) -> SampleBlock:
     times, readings = row.pop("times_s"), row.pop("readings")
     channels = tuple(str(name) for name in row["channels"])
     if len(times) != len(readings) or row["samples"] != len(times) or any(len(r) != len(channels) for r in readings):
-        raise ValueError("times and readings don't fit together")
+        raise ValueError(say("times and readings don't fit together"))
     return SampleBlock(channels, tuple(float(t) for t in times), tuple(tuple(r) for r in readings))
 
 
 def _wrong(why: str) -> KnownError:
-    return KnownError(f"This is no archive of a logbook: {why}.", "Write it with 'yondle export BOOK FILE.json'.")
+    return KnownError(
+        say("This is no archive of a logbook: {why}.", why=why), say("Write it with 'yondle export BOOK FILE.json'.")
+    )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from yondle.language.saying import say
 from yondle.logbook.archive import Values
 from yondle.model.errors import KnownError
 
@@ -20,8 +21,8 @@ def merged(one: Values, other: Values) -> Values:
     rigs = [document["tables"]["rig"][0] for document in (one, other)]
     if (rigs[0]["kind"], rigs[0]["name"]) != (rigs[1]["kind"], rigs[1]["name"]):
         raise KnownError(
-            f"One logbook is about {rigs[0]['name']}, the other about {rigs[1]['name']}.",
-            "Only logbooks of one rig are merged; Compare shows several side by side.",
+            say("One logbook is about {rigs}, the other about {rigs2}.", rigs=rigs[0]["name"], rigs2=rigs[1]["name"]),
+            say("Only logbooks of one rig are merged; Compare shows several side by side."),
         )
     sources = [_Source(document["tables"]) for document in (one, other)]
     known = {sources[0].identity(attempt): attempt["step"] for attempt in sources[0].tables["attempt"]}

@@ -12,6 +12,7 @@ import numpy as np
 import sqlalchemy as sa
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.archive import Values, values_of
 from yondle.logbook.keeping import Keeping
@@ -41,7 +42,10 @@ class Records:
         with asking(self._engine, self.path) as connection:
             row = connection.execute(sa.select(schema.rig).order_by(schema.rig.c.id)).first()
         if row is None:
-            raise KnownError(f"{self.path} names no rig.", "It was never finished; make a new one with 'yondle new'.")
+            raise KnownError(
+                say("{path} names no rig.", path=self.path),
+                say("It was never finished; make a new one with 'yondle new'."),
+            )
         return row.kind, row.name, row.definition
 
     def steps(self) -> list[StepRecord]:
@@ -52,14 +56,16 @@ class Records:
         """Give one step; raises KnownError when there is none of that number."""
         found = self._read(number)
         if not found:
-            raise KnownError(f"There is no step {number}.", "'yondle status' lists the steps there are.")
+            raise KnownError(
+                say("There is no step {number}.", number=number), say("'yondle status' lists the steps there are.")
+            )
         return found[0]
 
     def position(self) -> int | None:
         """Give the step whose setup is in force, or None before the baseline."""
         found = self.keeping.value("position")
         if found is not None and not isinstance(found, int):
-            raise damaged(self.path, f"the rig's place on the trail is {found!r}")
+            raise damaged(self.path, say("the rig's place on the trail is {found!r}", found=found))
         return found
 
     def entry(self) -> dict[str, Any] | None:
@@ -69,7 +75,7 @@ class Records:
         if found is None:
             return None
         if not isinstance(found, dict) or not all(isinstance(found.get(n), kind) for n, kind in wanted.items()):
-            raise damaged(self.path, f"what was to be entered by hand is {found!r}")
+            raise damaged(self.path, say("what was to be entered by hand is {found!r}", found=found))
         return found
 
     def unclosed(self) -> list[OpenAttempt]:
@@ -100,8 +106,13 @@ class Records:
             return [unpack(tuple(json.loads(row.channels)), row.samples, row.data) for row in rows]
         except ValueError as error:
             raise KnownError(
-                f"The trace of attempt {attempt} in {self.path} can't be read: {error}.",
-                "The rest of the logbook is unharmed; restore a copy to see this trace.",
+                say(
+                    "The trace of attempt {attempt} in {path} can't be read: {error}.",
+                    attempt=attempt,
+                    path=self.path,
+                    error=error,
+                ),
+                say("The rest of the logbook is unharmed; restore a copy to see this trace."),
             ) from error
 
     def trace_arrays(self, attempt: int) -> tuple[NDArray[np.float64], dict[str, NDArray[np.float32]]]:
@@ -152,7 +163,8 @@ class Records:
             ).scalar_one_or_none()
         if data is None:
             raise KnownError(
-                f"There is no file {attachment} in {self.path}.", "The Logbook place lists those there are."
+                say("There is no file {attachment} in {path}.", attachment=attachment, path=self.path),
+                say("The Logbook place lists those there are."),
             )
         return bytes(data)
 
@@ -177,14 +189,14 @@ class Records:
             with asking(self._engine, self.path) as connection:
                 return sensor_logs(connection, step)
         except ValueError as error:
-            raise damaged(self.path, f"a sensor log can't be read: {error}") from error
+            raise damaged(self.path, say("a sensor log can't be read: {error}", error=error)) from error
 
     def _read(self, number: int | None) -> list[StepRecord]:
         try:
             with self._engine.connect() as connection:
                 return list(steps(connection, number))
         except (ValueError, TypeError, AttributeError, KeyError) as error:
-            raise damaged(self.path, f"a step can't be read: {error}") from error
+            raise damaged(self.path, say("a step can't be read: {error}", error=error)) from error
         except CANNOT_ANSWER as error:
             raise trouble(self.path, error) from error
 

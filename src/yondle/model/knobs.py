@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number, quantity
 
@@ -102,30 +103,47 @@ class Knob:
         try:
             return float(bare.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
         except ValueError:
-            raise KnownError(f"{self.name} can't be '{wanted}'.", f"Give {self._range()}.") from None
+            raise KnownError(
+                say("{self_} can't be '{wanted}'.", self_=self.name, wanted=wanted),
+                say("Give {range}.", range=self._range()),
+            ) from None
 
     def checked(self, value: float) -> float:
         """Give the value as the knob takes it; raises KnownError for one outside its range or between its steps."""
         if not math.isfinite(value):
-            raise KnownError(f"{self.name} can't be {value}.", f"Give {self._range()}.")
+            raise KnownError(
+                say("{self_} can't be {value}.", self_=self.name, value=value),
+                say("Give {range}.", range=self._range()),
+            )
         if not self.low - self.step * 1e-6 <= value <= self.high + self.step * 1e-6:
             shown = number(value, self.digits) if self.choices else self.text(value)
-            raise KnownError(f"{self.name} of {shown} is outside its range.", f"Give {self._range()}.")
+            raise KnownError(
+                say("{self_} of {shown} is outside its range.", self_=self.name, shown=shown),
+                say("Give {range}.", range=self._range()),
+            )
         taken = self.nearest(value)
         if self.choices and taken != value:
-            raise KnownError(f"{self.name} has no value {value:g}.", f"Give {self._range()}.")
+            raise KnownError(
+                say("{self_} has no value {value:g}.", self_=self.name, value=value),
+                say("Give {range}.", range=self._range()),
+            )
         if abs(taken - value) > self.step * 1e-6:
             down = self.at(math.floor((value - self.low) / self.step))
             up = self.at(math.floor((value - self.low) / self.step) + 1)
             raise KnownError(
-                f"{self.name} of {self.text(value)} lies between its steps of {self.text(self.step)}.",
-                f"Give {self.bare(down)} or {self.text(up)}.",
+                say(
+                    "{self_} of {value} lies between its steps of {step}.",
+                    self_=self.name,
+                    value=self.text(value),
+                    step=self.text(self.step),
+                ),
+                say("Give {down} or {up}.", down=self.bare(down), up=self.text(up)),
             )
         return taken
 
     def _range(self) -> str:
         if self.choices:
-            return f"one of {', '.join(self.choices)}"
+            return say("one of {choices}", choices=", ".join(self.choices))
         return f"a value from {self.bare(self.low)} to {self.text(self.high)} in steps of {self.text(self.step)}"
 
 

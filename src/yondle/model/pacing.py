@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from yondle.language.saying import say
+
 LOW = "1 % low"
 LATE = 1.5
 """A frame that takes this many times the median is a late one."""
@@ -30,7 +32,7 @@ class Pacing:
 def pacing(times: Sequence[float], per_second: float = 1000.0) -> Pacing:
     """Work out the pacing of frame times, of which there are `per_second` units in a second; raises ValueError for none."""
     if not times:
-        raise ValueError("there are no frames")
+        raise ValueError(say("there are no frames"))
     slowest_first = sorted(times, reverse=True)
     count = len(slowest_first)
     median = (slowest_first[(count - 1) // 2] + slowest_first[count // 2]) / 2

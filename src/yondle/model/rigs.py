@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TypeVar
 
+from yondle.language.saying import say
 from yondle.model.derived import DERIVED, Derived, derived_values
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem, When
@@ -138,4 +139,7 @@ def _find(things: tuple[_Named, ...], wanted: str, kind: str, rig: str) -> _Name
         if thing.id == wanted:
             return thing
     known = ", ".join(thing.id for thing in things) or "none"
-    raise KnownError(f"{rig} has no {kind} called '{wanted}'.", f"It has: {known}.")
+    raise KnownError(
+        say("{rig} has no {kind} called '{wanted}'.", rig=rig, kind=kind, wanted=wanted),
+        say("It has: {known}.", known=known),
+    )

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 
-PART = "part "
+PART = say("part ")
 """What the name of a fact begins with that is a sub-score."""
 
 

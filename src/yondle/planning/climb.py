@@ -6,6 +6,7 @@ from collections.abc import Generator
 from dataclasses import dataclass, field
 
 from yondle.analysis.hold import Run
+from yondle.language.saying import say
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Check
@@ -104,7 +105,7 @@ def attain(
 
     Relief that did not help is undone; the answer then carries the failure and the setup from before it.
     """
-    tried = yield Try({knob_id: value}, "tries the next value")
+    tried = yield Try({knob_id: value}, say("tries the next value"))
     if tried.verdict is Verdict.HELD or tried.verdict not in relief or depth == 0:
         return tried
     help_id, notches = relief[tried.verdict]
@@ -115,10 +116,10 @@ def attain(
     relieved = yield from attain(declaration, help_id, helped, relief, depth - 1)
     if relieved.verdict is not Verdict.HELD:
         return relieved
-    again = yield Try({knob_id: value}, "tries again with what it lacked")
+    again = yield Try({knob_id: value}, say("tries again with what it lacked"))
     if again.verdict is Verdict.HELD:
         return again
-    back = yield GoBack(tried.position, f"{helper.name.lower()} did not help")
+    back = yield GoBack(tried.position, say("{helper} did not help", helper=helper.name.lower()))
     return Tried(again.verdict, back.in_force, back.position, again.step)
 
 
@@ -126,20 +127,20 @@ def worth(declaration: RigDeclaration, start: Tried, knob_id: str, value: float)
     """Ask what one value of a knob is worth at the present setup, then go back to where it was asked."""
     knob = declaration.knob(knob_id)
     if knob.checked(value) != start.in_force[knob_id]:
-        tried = yield Try({knob_id: value}, "asks what it is worth")
+        tried = yield Try({knob_id: value}, say("asks what it is worth"))
         if tried.verdict is Verdict.HELD:
-            yield GoBack(start.position, "not worth it")
+            yield GoBack(start.position, say("not worth it"))
 
 
 def first_evening(declaration: RigDeclaration, start: Tried) -> Climb:
     """Heron's example: see what the memory takes, make room for power and voltage, climb the core clock, fill in its
     curve with the other settings as they have become, then ask what fan and battery mode are worth.
     """
-    yield Try({"memory_rate": 5800.0}, "asks whether memory brings more")
-    yield Try({"memory_rate": 6800.0}, "looks where the memory ends")
-    yield Try({"cas": 34.0}, "tightens what came looser")
-    now = yield Try({"power_limit": 105.0}, "makes room for power")
-    now = yield Try({"core_voltage": 1.3}, "makes room for clock")
+    yield Try({"memory_rate": 5800.0}, say("asks whether memory brings more"))
+    yield Try({"memory_rate": 6800.0}, say("looks where the memory ends"))
+    yield Try({"cas": 34.0}, say("tightens what came looser"))
+    now = yield Try({"power_limit": 105.0}, say("makes room for power"))
+    now = yield Try({"core_voltage": 1.3}, say("makes room for clock"))
     relief = {
         Verdict.DOWN: ("core_voltage", 10),
         Verdict.WRONG: ("core_voltage", 10),

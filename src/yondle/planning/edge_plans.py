@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from yondle.analysis.edges import expected
 from yondle.analysis.hold import Believed, Run, Scale
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
@@ -38,7 +39,7 @@ class EdgeLine:
 
     def __init__(self, part: Edge, declaration: RigDeclaration) -> None:
         if part.along is None:
-            raise ValueError("a line of edges needs a second knob")
+            raise ValueError(say("a line of edges needs a second knob"))
         self.part, self._declaration = part, declaration
         along = declaration.knob(part.along)
         self.values = _from_the_ends([v for v in sorted(set(part.at)) if declaration.allows(along, v)])
@@ -87,14 +88,18 @@ def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
         found = search.found()
         if found.left_at == start.in_force[part.knob]:
             break
-        why = f"recommended: {STANDARD_WORDS[part.standard]} with {number(100 * found.sure_there)} % probability"
+        why = say(
+            "recommended: {standard_words} with {sure_there} % probability",
+            standard_words=STANDARD_WORDS[part.standard],
+            sure_there=number(100 * found.sure_there),
+        )
         if found.left_at != found.value:
-            why += f", {count(part.room, 'notch', 'notches')} of room kept"
+            why += say(", {notches} of room kept", notches=count(part.room, "notch", "notches"))
         tried = yield Try({part.knob: found.left_at}, why, None, start.position)
         search.take(found.left_at, tried)
         if tried.verdict is Verdict.HELD:
             return
-    yield GoBack(start.position, "nothing better is recommended")
+    yield GoBack(start.position, say("nothing better is recommended"))
 
 
 def _find_line(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -105,7 +110,7 @@ def _find_line(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
             break
         spent_s = yield from _narrow(line.begin(value), declaration, start, {str(part.along): value}, hours)
         hours = hours - spent_s / HOUR_S if hours is not None else None
-    yield GoBack(start.position, "every edge was searched from the same place")
+    yield GoBack(start.position, say("every edge was searched from the same place"))
 
 
 def _narrow(
@@ -143,7 +148,7 @@ def typical_run(knob: Knob, start: float, test: Try) -> Run:
 def load_check(declaration: RigDeclaration, load: str, seconds: float, times: int = 1) -> Check:
     """Make a check that is one load, once or several times, and no more."""
     work = declaration.workload(load)
-    stage = Stage(f"{work.name.lower()} for the edge", StageKind.LOAD, (load,), times, 0, seconds)
+    stage = Stage(say("{work} for the edge", work=work.name.lower()), StageKind.LOAD, (load,), times, 0, seconds)
     return Check((stage,), declaration.settle_channel, declaration.settle_below)
 
 
@@ -153,6 +158,11 @@ def prove(part: Proof, declaration: RigDeclaration, start: Tried) -> Climb:
     times = max(1, math.ceil(share_s / LONGEST_PROOF_S))
     for load in part.loads:
         check = load_check(declaration, load, share_s / times, times)
-        tried = yield Try({}, f"proof: {duration(share_s)} of {declaration.workload(load).name}", check, start.position)
+        tried = yield Try(
+            {},
+            say("proof: {share_s} of {workload}", share_s=duration(share_s), workload=declaration.workload(load).name),
+            check,
+            start.position,
+        )
         if tried.verdict is not Verdict.HELD:
             return

@@ -12,6 +12,7 @@ from yondle.analysis.exposure import ANY_LOAD
 from yondle.analysis.hold import Believed, Posterior, Run, Scale
 from yondle.analysis.soak import cooled, warmed
 from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard, least_per_hour
+from yondle.language.saying import say
 from yondle.model.knobs import When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
@@ -241,15 +242,17 @@ class EdgeSearch:
         up, down = test.if_held - now, now - test.if_failed
         more, fewer = (count(n, "notch", "notches") for n in (up, down))
         if test.chance < SURE_TO_FAIL:
-            return f"{begin}: it will fail, and how soon tells how steep the edge is"
+            return say("{begin}: it will fail, and how soon tells how steep the edge is", begin=begin)
         if up > 0 and down > 0:
-            gains = f"if it holds, {more} more can be recommended; if it fails, {fewer} fewer"
+            gains = say(
+                "if it holds, {more} more can be recommended; if it fails, {fewer} fewer", more=more, fewer=fewer
+            )
         elif up > 0:
-            gains = f"if it holds, {more} more can be recommended"
+            gains = say("if it holds, {more} more can be recommended", more=more)
         elif down > 0:
-            gains = f"if it fails, {fewer} fewer can be recommended"
+            gains = say("if it fails, {fewer} fewer can be recommended", fewer=fewer)
         else:
-            gains = "either end narrows where the edge lies"
+            gains = say("either end narrows where the edge lies")
         return f"{begin}: {gains} ({number(100 * test.chance)} % to hold)"
 
     def _told(self) -> list[Posterior]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from random import Random
 
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
@@ -226,9 +227,9 @@ def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
     for value in sweep_values(sweep, declaration):
         if value == start.in_force[sweep.knob]:
             continue
-        tried = yield Try({sweep.knob: value}, "the next value of the sweep")
+        tried = yield Try({sweep.knob: value}, say("the next value of the sweep"))
         if tried.verdict is Verdict.HELD:
-            yield GoBack(start.position, "every value is tried from the same place")
+            yield GoBack(start.position, say("every value is tried from the same place"))
 
 
 def _in_rounds(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -237,7 +238,7 @@ def _in_rounds(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb
     live = knob.when is When.LIVE
     rounds, passes = (sweep.rounds, 1) if live else (1, sweep.rounds)
     check = score_check(declaration, passes)
-    compared = Try({}, "what all is compared with", check, start.position)
+    compared = Try({}, say("what all is compared with"), check, start.position)
     values = [v for v in sweep_values(sweep, declaration) if v != start.in_force[sweep.knob]]
     chance, failed = Random(f"rounds/{sweep.seed}"), set[float]()
     for number in range(1, rounds + 1):
@@ -246,11 +247,16 @@ def _in_rounds(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb
             if i % max(1, -(-len(order) // BASELINES_A_ROUND) if live else 2) == 0:
                 yield compared
             if value not in failed:
-                tried = yield Try({sweep.knob: value}, f"round {number} of {rounds}", check, start.position)
+                tried = yield Try(
+                    {sweep.knob: value},
+                    say("round {number} of {rounds}", number=number, rounds=rounds),
+                    check,
+                    start.position,
+                )
                 if tried.verdict in (Verdict.DOWN, Verdict.WRONG, Verdict.REFUSED):
                     failed.add(value)
     yield compared
-    yield GoBack(start.position, "every value was measured against the same place")
+    yield GoBack(start.position, say("every value was measured against the same place"))
 
 
 def _steps(steps: Steps, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -259,7 +265,7 @@ def _steps(steps: Steps, declaration: RigDeclaration, start: Tried) -> Climb:
         values = {k: declaration.knob(k).checked(v) for k, v in step}
         allowed = all(declaration.allows(declaration.knob(k), v) for k, v in values.items())
         if allowed and any(now.in_force[k] != v for k, v in values.items()):
-            now = yield Try(values, "the next step of the list")
+            now = yield Try(values, say("the next step of the list"))
 
 
 def _with_retries(going: Climb, start: Tried, times: int) -> Generator[Move, Tried, Tried]:
@@ -274,7 +280,7 @@ def _with_retries(going: Climb, start: Tried, times: int) -> Generator[Move, Tri
             now = yield move
             failed = now.verdict
             for _ in range(times if isinstance(move, Try) and failed in (Verdict.DOWN, Verdict.WRONG) else 0):
-                now = yield Again(now.step, "once more, to be sure")
+                now = yield Again(now.step, say("once more, to be sure"))
                 if now.verdict is Verdict.HELD:
                     break
             undecided = now.verdict is Verdict.UNPROVEN and failed is not Verdict.UNPROVEN
@@ -308,6 +314,14 @@ def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
         if not declaration.allows(knob, value):
             low, high = declaration.own_range(knob)
             limit = high if value > high else low
-            side = "above" if value > high else "below"
-            found.append(f"{knob.name} {knob.text(value)} is {side} your own limit of {knob.text(limit)}")
+            side = say("above") if value > high else say("below")
+            found.append(
+                say(
+                    "{knob} {value} is {side} your own limit of {limit}",
+                    knob=knob.name,
+                    value=knob.text(value),
+                    side=side,
+                    limit=knob.text(limit),
+                )
+            )
     return found

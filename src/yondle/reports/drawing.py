@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from yondle.language.saying import say
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
 from yondle.reports.content import Chart, ChartCurve
@@ -80,7 +81,7 @@ def strokes(chart: Chart) -> tuple[Shape, ...]:
     """Draw a chart; one without points says so."""
     known = [c for c in chart.curves if c.points]
     if not known:
-        return (Text(WIDTH / 2, HEIGHT / 2, "Nothing measured yet", MUTED, "middle"),)
+        return (Text(WIDTH / 2, HEIGHT / 2, say("Nothing measured yet"), MUTED, "middle"),)
     xs = [p.value for c in known for p in c.points] + [value for value, _ in chart.failures]
     ys = [y for c in known for p in c.points for y in (p.mean, p.low, p.high) if math.isfinite(y)]
     ys += [edge for edge in (-(chart.noise or 0.0), chart.noise or 0.0) if chart.noise is not None]
@@ -94,11 +95,13 @@ def strokes(chart: Chart) -> tuple[Shape, ...]:
 
     made: list[Shape] = []
     if chart.noise is not None:
-        made.append(Box(_LEFT, y(chart.noise), WIDTH - _LEFT - _RIGHT, y(-chart.noise) - y(chart.noise), "held", 0.14))
+        made.append(
+            Box(_LEFT, y(chart.noise), WIDTH - _LEFT - _RIGHT, y(-chart.noise) - y(chart.noise), say("held"), 0.14)
+        )
     made += _axes(chart, (x0, x1), (y0, y1), x, y)
     if chart.knee is not None:
         made.append(Stroke(((x(chart.knee), _TOP), (x(chart.knee), HEIGHT - _BOTTOM)), STRONG, 1.0, "4 3"))
-        made.append(Text(x(chart.knee) + 4, _TOP + 10, "knee", STRONG))
+        made.append(Text(x(chart.knee) + 4, _TOP + 10, say("knee"), STRONG))
     for i, curve in enumerate(known):
         made += _curve(curve, i, x, y)
     for value, verdict in chart.failures:
@@ -139,7 +142,7 @@ def _names(curves: list[ChartCurve], y: Place) -> list[Shape]:
     over = max(0.0, len(wanted) * _NAME_PX - (HEIGHT - _TOP - _BOTTOM))
     for at, i, curve in wanted:
         before = max(at + 4, before + _NAME_PX, _TOP + 8 - over)
-        words = curve.name + (" · capped" if curve.capped else "")
+        words = curve.name + (say(" · capped") if curve.capped else "")
         made.append(Text(WIDTH - _RIGHT + 8, round(before, 2), words, STRONG if i == 0 else PLAIN, strong=i == 0))
     return made
 

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 from xml.sax.saxutils import escape
 
+from yondle.language.saying import say
 from yondle.model.marks import PAPER, SHAPES, Shape
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
@@ -45,7 +46,7 @@ class Picture:
 def draw(picture: Picture) -> str:
     """Draw the picture as SVG text; with no points it says so."""
     if not picture.points:
-        return _frame(picture, [_text(WIDTH / 2, HEIGHT / 2, "Nothing measured yet", anchor="middle")])
+        return _frame(picture, [_text(WIDTH / 2, HEIGHT / 2, say("Nothing measured yet"), anchor="middle")])
     scale = _Scale(picture)
     parts = [*_grid(scale), *_baseline(picture, scale), *_proportion(picture, scale), *_line(picture, scale)]
     for point in picture.points:
@@ -154,7 +155,7 @@ def _baseline(picture: Picture, scale: _Scale) -> list[str]:
         f'<rect x="{LEFT}" y="{top:.1f}" width="{WIDTH - LEFT - RIGHT}" height="{bottom - top:.1f}" '
         f'fill="{PAPER.verdicts[Verdict.HELD]}" opacity="0.14"/>'
     )
-    return [band, _text(WIDTH - RIGHT - 6, bottom - 4, "baseline", anchor="end", size=12, colour=PAPER.muted)]
+    return [band, _text(WIDTH - RIGHT - 6, bottom - 4, say("baseline"), anchor="end", size=12, colour=PAPER.muted)]
 
 
 def _proportion(picture: Picture, scale: _Scale) -> list[str]:
@@ -173,7 +174,7 @@ def _proportion(picture: Picture, scale: _Scale) -> list[str]:
     x_end, y_end = path[-1].split()
     return [
         f'<path d="M{" L".join(path)}" fill="none" stroke="{PAPER.muted}" stroke-dasharray="6 5"/>',
-        _text(float(x_end) - 8, float(y_end) + 4, "in proportion", anchor="end", size=12, colour=PAPER.muted),
+        _text(float(x_end) - 8, float(y_end) + 4, say("in proportion"), anchor="end", size=12, colour=PAPER.muted),
     ]
 
 

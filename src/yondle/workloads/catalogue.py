@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.workloads import Direction, Metric, Workload
 
@@ -46,75 +47,90 @@ _SIZES = ("16 KiB", "128 KiB", "512 KiB", "2 MiB", "8 MiB", "32 MiB", "128 MiB",
 BUILT_IN = (
     _built_in(
         "wide_arithmetic",
-        "Wide arithmetic",
-        "Fused multiply-adds on the widest vectors, from the first-level cache; every result is checked bit for bit.",
-        Metric("Wide arithmetic", "GFLOP/s", digits=1),
+        say("Wide arithmetic"),
+        say(
+            "Fused multiply-adds on the widest vectors, from the first-level cache; every result is checked bit "
+            "for bit."
+        ),
+        Metric(say("Wide arithmetic"), "GFLOP/s", digits=1),
         Subsystem.PROCESSOR,
-        load="wide vectors",
+        load=say("wide vectors"),
     ),
     _built_in(
         "whole_numbers",
-        "Whole numbers",
-        "Keys put into a hash table, looked up, sorted and searched: branchy whole-number work, checked by a running hash.",
-        Metric("Whole numbers", "Mkeys/s", digits=2),
+        say("Whole numbers"),
+        say(
+            "Keys put into a hash table, looked up, sorted and searched: branchy whole-number work, checked by a "
+            "running hash."
+        ),
+        Metric(say("Whole numbers"), "Mkeys/s", digits=2),
         Subsystem.PROCESSOR,
     ),
     _built_in(
         "compression",
-        "Compression",
-        "Made-up text packed by zlib at level 6 and unpacked again; what comes back is checked.",
-        Metric("Compression", "MiB/s", digits=1),
+        say("Compression"),
+        say("Made-up text packed by zlib at level 6 and unpacked again; what comes back is checked."),
+        Metric(say("Compression"), "MiB/s", digits=1),
         Subsystem.PROCESSOR,
         _metrics("MiB/s", ("packing", "unpacking")),
     ),
     _built_in(
         "dense_compression",
-        "Dense compression",
-        "The same text packed by lzma: larger tables, more branches, more memory.",
-        Metric("Dense compression", "MiB/s", digits=2),
+        say("Dense compression"),
+        say("The same text packed by lzma: larger tables, more branches, more memory."),
+        Metric(say("Dense compression"), "MiB/s", digits=2),
         Subsystem.PROCESSOR,
         _metrics("MiB/s", ("packing", "unpacking"), 2),
         usual=False,
     ),
     _built_in(
         "transform",
-        "Transform",
-        "Fourier transforms there and back, from what fits a cache to what fits none; the error is bounded.",
-        Metric("Transform", "GFLOP/s", digits=2),
+        say("Transform"),
+        say("Fourier transforms there and back, from what fits a cache to what fits none; the error is bounded."),
+        Metric(say("Transform"), "GFLOP/s", digits=2),
         Subsystem.PROCESSOR,
         _metrics("GFLOP/s", ("2^14", "2^17", "2^20"), 2),
     ),
     _built_in(
         "bandwidth",
-        "Bandwidth",
-        "Memory read, written, copied and combined, in arrays of eight times the last-level cache; sums are checked.",
-        Metric("Bandwidth", "GB/s", digits=2),
+        say("Bandwidth"),
+        say(
+            "Memory read, written, copied and combined, in arrays of eight times the last-level cache; sums are "
+            "checked."
+        ),
+        Metric(say("Bandwidth"), "GB/s", digits=2),
         Subsystem.MEMORY,
         _metrics("GB/s", ("read", "write", "copy", "combine"), 2),
     ),
     _built_in(
         "latency",
-        "Latency",
-        "One dependent load after the other over a random cycle, by the size of what is worked on; the cycle has to close.",
-        Metric("Latency", "ns", LOWER, digits=1),
+        say("Latency"),
+        say(
+            "One dependent load after the other over a random cycle, by the size of what is worked on; the cycle "
+            "has to close."
+        ),
+        Metric(say("Latency"), "ns", LOWER, digits=1),
         Subsystem.MEMORY,
         _metrics("ns", _SIZES, 2, LOWER),
         pass_s=8.0,
     ),
     _built_in(
         "memory_check",
-        "Memory check",
-        "Moving inversions of four patterns over as much memory as allowed; errors are told by address and bit.",
-        Metric("Memory check", "GB/s", digits=2),
+        say("Memory check"),
+        say("Moving inversions of four patterns over as much memory as allowed; errors are told by address and bit."),
+        Metric(say("Memory check"), "GB/s", digits=2),
         Subsystem.MEMORY,
         pass_s=10.0,
         usual=False,
     ),
     _built_in(
         "frames",
-        "Frames",
-        "A heavy scene drawn off screen; wrong pixels are found by a picture that every graphics card draws the same.",
-        Metric("Frames", "frames/s", digits=1),
+        say("Frames"),
+        say(
+            "A heavy scene drawn off screen; wrong pixels are found by a picture that every graphics card draws "
+            "the same."
+        ),
+        Metric(say("Frames"), "frames/s", digits=1),
         Subsystem.GRAPHICS,
         (*_metrics("frames/s", ("1 % low", "0.1 % low")), Metric("late frames", "%", LOWER, 2)),
         pass_s=10.0,
@@ -122,27 +138,30 @@ BUILT_IN = (
     ),
     _built_in(
         "storage",
-        "Storage, in order",
-        "A file read and written in 1 MiB pieces past the system's cache; all that is read is compared.",
-        Metric("Storage, in order", "MB/s", digits=0),
+        say("Storage, in order"),
+        say("A file read and written in 1 MiB pieces past the system's cache; all that is read is compared."),
+        Metric(say("Storage, in order"), "MB/s", digits=0),
         Subsystem.STORAGE,
         _metrics("MB/s", ("reading", "writing"), 0),
         usual=False,
     ),
     _built_in(
         "storage_random",
-        "Storage, at random",
-        "4 KiB pieces of a file read in random order, one request at a time; all that is read is compared.",
-        Metric("Storage, at random", "reads/s", digits=0),
+        say("Storage, at random"),
+        say("4 KiB pieces of a file read in random order, one request at a time; all that is read is compared."),
+        Metric(say("Storage, at random"), "reads/s", digits=0),
         Subsystem.STORAGE,
         _metrics("µs", ("half within", "99 % within"), 1, LOWER),
         usual=False,
     ),
     _built_in(
         "mixed",
-        "Mixed load",
-        "Arithmetic, whole numbers, memory and compression in turn, every worker at its own time; all results checked.",
-        Metric("Mixed load", "turns/s", digits=1),
+        say("Mixed load"),
+        say(
+            "Arithmetic, whole numbers, memory and compression in turn, every worker at its own time; all "
+            "results checked."
+        ),
+        Metric(say("Mixed load"), "turns/s", digits=1),
         Subsystem.PROCESSOR,
         pass_s=20.0,
         scored=False,

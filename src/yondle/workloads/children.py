@@ -14,6 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 ASK_S, TERMINATE_S = 0.4, 0.4
@@ -41,7 +42,8 @@ class Child:
             )  # fmt: skip
         except (OSError, ValueError) as error:
             raise KnownError(
-                f"'{command[0]}' can't be started ({error}).", "Check that it is there and may be run."
+                say("'{command}' can't be started ({error}).", command=command[0], error=error),
+                say("Check that it is there and may be run."),
             ) from error
         self._reader = threading.Thread(target=self._read, name=f"workload {self._process.pid}", daemon=True)
         self._error_reader = threading.Thread(target=self._read_errors, name="workload errors", daemon=True)
@@ -99,20 +101,20 @@ class Child:
         """Say how it ended: by which signal, or with which code and last words."""
         code = self._process.returncode
         if code is None or code == 0:
-            return "it ended without a result"
+            return say("it ended without a result")
         if code > 0:
             tail = self._errors.strip().splitlines()
-            return f"it ended with exit code {code}" + (f": {tail[-1]}" if tail else "")
+            return say("it ended with exit code {code}", code=code) + (f": {tail[-1]}" if tail else "")
         name = _signal_name(-code)
         if name == "SIGKILL":
             words = (
-                "killed by the kernel for want of memory"
+                say("killed by the kernel for want of memory")
                 if killed_for_memory() > self._killed_for_memory_before
-                else "killed from outside"
+                else say("killed from outside")
             )
         else:
-            words = {"SIGSEGV": "segmentation fault", "SIGILL": "illegal instruction", "SIGBUS": "bus error",
-                     "SIGFPE": "arithmetic fault", "SIGABRT": "it gave up by itself"}.get(name, "ended by a signal")  # fmt: skip
+            words = {"SIGSEGV": say("segmentation fault"), "SIGILL": say("illegal instruction"), "SIGBUS": say("bus error"),
+                     "SIGFPE": say("arithmetic fault"), "SIGABRT": say("it gave up by itself")}.get(name, say("ended by a signal"))  # fmt: skip
         return f"{words} ({name})"
 
     @property
@@ -171,4 +173,4 @@ def _signal_name(number: int) -> str:
     try:
         return signal.Signals(number).name
     except ValueError:
-        return f"signal {number}"
+        return say("signal {number}", number=number)

@@ -11,6 +11,7 @@ from pydantic import Field
 
 from yondle.formats.knob_table import Identifier, Name, Positive, Table
 from yondle.formats.toml_files import validated
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Subsystem
 from yondle.model.workloads import Direction, Metric, Workload
@@ -44,9 +45,12 @@ class _File(Table):
 
 def parse_command(text: str, source: str) -> OwnCommand:
     """Read the description of a command; raises KnownError that says what is wrong."""
-    file = validated(_File, text, source, "describes no workload", DOCUMENT)
+    file = validated(_File, text, source, say("describes no workload"), DOCUMENT)
     if file.folder and not Path(file.folder).is_absolute():
-        raise KnownError(f"{source}: folder '{file.folder}' isn't absolute.", "Write it from / on, or leave it out.")
+        raise KnownError(
+            say("{source}: folder '{folder}' isn't absolute.", source=source, folder=file.folder),
+            say("Write it from / on, or leave it out."),
+        )
     figures = {"": file.score, **file.parts}
     patterns = {name: _pattern(figure.pattern, source) for name, figure in figures.items()}
     parts = tuple(_metric(name, figure) for name, figure in file.parts.items())
@@ -66,10 +70,14 @@ def _pattern(text: str, source: str) -> re.Pattern[str]:
     try:
         pattern = re.compile(text, re.MULTILINE)
     except re.error as error:
-        raise KnownError(f"{source}: '{text}' is no pattern ({error}).", f"See {DOCUMENT}.") from error
+        raise KnownError(
+            say("{source}: '{words}' is no pattern ({error}).", source=source, words=text, error=error),
+            say("See {document}.", document=DOCUMENT),
+        ) from error
     if pattern.groups != 1:
         raise KnownError(
-            f"{source}: '{text}' has {pattern.groups} groups.", "Put the number, and only it, in one pair of brackets."
+            say("{source}: '{words}' has {groups} groups.", source=source, words=text, groups=pattern.groups),
+            say("Put the number, and only it, in one pair of brackets."),
         )
     return pattern
 

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from yondle.language.saying import say
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, PassResult, Workload
 from yondle.workloads.children import Child
@@ -59,7 +60,9 @@ class CommandRun:
         if self._ended is None:
             if self._now() - self._began <= self._own.at_most_s:
                 return None
-            return self._failed(Failure.PROGRAM_HUNG, f"it had not ended after {self._own.at_most_s:.0f} s")
+            return self._failed(
+                Failure.PROGRAM_HUNG, say("it had not ended after {at_most_s:.0f} s", at_most_s=self._own.at_most_s)
+            )
         if self._child.exit_code:
             return self._failed(Failure.PROGRAM_CRASHED, self._child.ended_how())
         return self._read()
@@ -82,8 +85,11 @@ class CommandRun:
         for name, pattern in self._own.patterns.items():
             value = self._number(pattern, text)
             if value is None:
-                what = f"the sub-score '{name}'" if name else "a score"
-                return self._failed(Failure.NOT_RUN, f"what it printed has no number for {what} ({pattern.pattern})")
+                what = say("the sub-score '{name}'", name=name) if name else "a score"
+                return self._failed(
+                    Failure.NOT_RUN,
+                    say("what it printed has no number for {what} ({pattern})", what=what, pattern=pattern.pattern),
+                )
             found[name] = value
         score = found.pop("", None)
         parts: dict[str, str | float] = {f"{PART}{name}": value for name, value in found.items()}
@@ -116,9 +122,9 @@ def number(text: str, decimal_comma: bool = False) -> float:
         groups = rf"[-+]?\d{{1,3}}(?:{re.escape(between)}\d{{3}})+"
         sure = rf"(?:{groups}{re.escape(point)}\d+|[-+]?\d{{1,3}}(?:{re.escape(between)}\d{{3}}){{2,}})"
         if not re.fullmatch(sure, bare):
-            raise ValueError(f"'{text}' could be read in two ways")
+            raise ValueError(say("'{words}' could be read in two ways", words=text))
         bare = bare.replace(between, "")
     value = float(bare.replace(point, "."))
     if not math.isfinite(value):
-        raise ValueError(f"'{text}' is no finite number")
+        raise ValueError(say("'{words}' is no finite number", words=text))
     return value

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, PassResult, Workload
@@ -82,12 +83,18 @@ class ChildRun:
             return self._failed(Failure.PROGRAM_CRASHED, self._child.ended_how())
         if self._went is None:
             if now - self._born > START_AT_MOST_S:
-                return self._failed(Failure.PROGRAM_HUNG, f"it was not ready after {START_AT_MOST_S:.0f} s")
+                return self._failed(
+                    Failure.PROGRAM_HUNG,
+                    say("it was not ready after {start_at_most_s:.0f} s", start_at_most_s=START_AT_MOST_S),
+                )
             return None
         if now - self._heard > SILENT_AT_MOST_S:
-            return self._failed(Failure.PROGRAM_HUNG, f"it was silent for {SILENT_AT_MOST_S:.0f} s")
+            return self._failed(
+                Failure.PROGRAM_HUNG,
+                say("it was silent for {silent_at_most_s:.0f} s", silent_at_most_s=SILENT_AT_MOST_S),
+            )
         if now - self._went > self._seconds + LATE_AT_MOST_S:
-            return self._failed(Failure.PROGRAM_HUNG, "it did not end when its time was up")
+            return self._failed(Failure.PROGRAM_HUNG, say("it did not end when its time was up"))
         return None
 
     def stop(self) -> None:
@@ -124,7 +131,7 @@ class ChildRun:
             facts = {**self._facts, **_plain_facts(final)}
             return PassResult(True, float(final["score"]), seconds, facts=facts, frame_times_ms=frames)
         except (KeyError, TypeError, ValueError) as error:
-            return self._failed(Failure.PROGRAM_CRASHED, f"its result can't be read ({error})")
+            return self._failed(Failure.PROGRAM_CRASHED, say("its result can't be read ({error})", error=error))
 
     def _failed(self, failure: Failure, detail: str) -> PassResult:
         end = self._ended if self._ended is not None else self._now()

@@ -15,6 +15,7 @@ from itertools import pairwise
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.sensors import Reading, SampleBlock
 from yondle.workloads.commands import number
@@ -39,7 +40,10 @@ class Table:
         for i, column in enumerate(self.columns):
             if wanted in (column.strip().casefold(), str(i + 1)):
                 return tuple(row[i] if i < len(row) else "" for row in self.rows)
-        raise KnownError(f"{self.source} has no column '{name}'.", f"It has: {', '.join(self.columns)}.")
+        raise KnownError(
+            say("{source} has no column '{name}'.", source=self.source, name=name),
+            say("It has: {columns}.", columns=", ".join(self.columns)),
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,12 +58,18 @@ def read_table(path: Path) -> Table:
     """Read a CSV file; raises KnownError for one that is missing, too large, empty or no text."""
     try:
         if path.stat().st_size > LARGEST_BYTES:
-            raise KnownError(f"{path} is too large.", f"At most {LARGEST_BYTES >> 20} MiB are read; split it.")
+            raise KnownError(
+                say("{path} is too large.", path=path),
+                say("At most {largest_bytes} MiB are read; split it.", largest_bytes=LARGEST_BYTES >> 20),
+            )
         text = path.read_text("utf-8-sig")
     except OSError as error:
-        raise KnownError(f"{path} can't be read ({error.strerror}).", "Check the name and its permissions.") from error
+        raise KnownError(
+            say("{path} can't be read ({strerror}).", path=path, strerror=error.strerror),
+            say("Check the name and its permissions."),
+        ) from error
     except UnicodeDecodeError as error:
-        raise KnownError(f"{path} is no text in UTF-8.", "Save it as CSV in UTF-8.") from error
+        raise KnownError(say("{path} is no text in UTF-8.", path=path), say("Save it as CSV in UTF-8.")) from error
     return parse_table(text, str(path))
 
 
@@ -67,7 +77,9 @@ def parse_table(text: str, source: str) -> Table:
     """Parse CSV text (RFC 4180, with any of the usual separators)."""
     lines = [line for line in text.splitlines() if line.strip()]
     if not lines:
-        raise KnownError(f"{source} is empty.", "Give a file with a row of names and rows of figures.")
+        raise KnownError(
+            say("{source} is empty.", source=source), say("Give a file with a row of names and rows of figures.")
+        )
     separator = max(SEPARATORS, key=lines[0].count)
     if lines[0].count(separator) == 0:
         separator = ","
@@ -76,9 +88,11 @@ def parse_table(text: str, source: str) -> Table:
     ]
     heading = rows[0]
     if all(_is_number(cell, separator) for cell in heading if cell):
-        return Table(tuple(f"column {i + 1}" for i in range(len(heading))), tuple(rows), source)
+        return Table(tuple(say("column {i}", i=i + 1) for i in range(len(heading))), tuple(rows), source)
     if len(rows) < 2:
-        raise KnownError(f"{source} has a heading and no rows.", "Give the file with its figures.")
+        raise KnownError(
+            say("{source} has a heading and no rows.", source=source), say("Give the file with its figures.")
+        )
     return Table(heading, tuple(rows[1:]), source)
 
 
@@ -94,13 +108,18 @@ def frame_times_ms(table: Table, column: str, unit: str, stamps: bool, decimal_c
     Raises KnownError where a frame would last nothing, less, or longer than a minute: then it is another column or unit.
     """
     if unit not in MS_PER:
-        raise KnownError(f"'{unit}' is no unit of frame times.", f"Use one of {', '.join(MS_PER)}.")
+        raise KnownError(
+            say("'{unit}' is no unit of frame times.", unit=unit), say("Use one of {ms_per}.", ms_per=", ".join(MS_PER))
+        )
     values = [v * MS_PER[unit] for v in _numbers(table, column, decimal_comma)]
     times = [b - a for a, b in pairwise(values)] if stamps else values
     bad = next((t for t in times if not 0.0 < t <= LONGEST_FRAME_MS), None)
     if bad is not None or not times:
-        what = f"a frame of {bad:g} ms" if bad is not None else "no frames"
-        raise KnownError(f"{table.source}: column '{column}' would give {what}.", "Check the column and its unit.")
+        what = say("a frame of {bad:g} ms", bad=bad) if bad is not None else say("no frames")
+        raise KnownError(
+            say("{source}: column '{column}' would give {what}.", source=table.source, column=column, what=what),
+            say("Check the column and its unit."),
+        )
     return tuple(times)
 
 
@@ -132,12 +151,13 @@ def _times(table: Table, cells: tuple[str, ...], zone: str, decimal_comma: bool)
         moments = [m if m.tzinfo is not None else m.replace(tzinfo=where) for m in moments]
     except (ValueError, KeyError, OSError) as error:
         raise KnownError(
-            f"{table.source}: the times can't be read ({error}).",
-            "They are seconds, or dates like 2026-01-31 20:15:00.",
+            say("{source}: the times can't be read ({error}).", source=table.source, error=error),
+            say("They are seconds, or dates like 2026-01-31 20:15:00."),
         ) from error
     if moments[0].tzinfo is None:
         raise KnownError(
-            f"{table.source}: its times name no time zone.", "Tell which, for example --zone Europe/Berlin."
+            say("{source}: its times name no time zone.", source=table.source),
+            say("Tell which, for example --zone Europe/Berlin."),
         )
     began = min(moments)
     return began.isoformat(), [(moment - began).total_seconds() for moment in moments]
@@ -149,9 +169,16 @@ def _numbers(table: Table, column: str, decimal_comma: bool) -> list[float]:
         try:
             values.append(number(cell, decimal_comma))
         except ValueError:
-            comma = "" if decimal_comma else " Is its decimal sign a comma? Then say so."
+            comma = "" if decimal_comma else say(" Is its decimal sign a comma? Then say so.")
             raise KnownError(
-                f"{table.source}: '{cell}' in row {i + 1} of column '{column}' is no number.", f"Correct it.{comma}"
+                say(
+                    "{source}: '{cell}' in row {i} of column '{column}' is no number.",
+                    source=table.source,
+                    cell=cell,
+                    i=i + 1,
+                    column=column,
+                ),
+                say("Correct it.{comma}", comma=comma),
             ) from None
     return values
 

@@ -9,6 +9,7 @@ from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.app.session import Session
 from yondle.app.views.rounds import rounds_view
 from yondle.app.views.trail import failure_words
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import MINUS, number, quantity, signed_percent
 from yondle.model.steps import StepRecord
@@ -110,33 +111,64 @@ def _sentence(
 ) -> str:
     name, score = knob.name.lower(), benchmark.name
     if base is None:
-        return "Nothing measured yet: the baseline comes first."
+        return say("Nothing measured yet: the baseline comes first.")
     if at_cap([(p.value, list(p.scores)) for p in strong], benchmark.metric.cap):
         cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
-        return f"{score} sits at its cap of {cap}: it tells nothing about {name}."
+        return say("{score} sits at its cap of {cap}: it tells nothing about {name}.", score=score, cap=cap, name=name)
     if len(strong) < 2 or fit is None:
         if all_points > len(strong):
-            return f"Only one value of {name} with the other settings as they are now; faint marks are under others."
-        return f"One value of {name} so far: test another to see what it is worth."
-    turned = " (fewer seconds count as more score)" if benchmark.metric.direction is Direction.LOWER else ""
+            return say(
+                "Only one value of {name} with the other settings as they are now; faint marks are under others.",
+                name=name,
+            )
+        return say("One value of {name} so far: test another to see what it is worth.", name=name)
+    turned = say(" (fewer seconds count as more score)") if benchmark.metric.direction is Direction.LOWER else ""
     if fit.settings == 2 or not knob.proportional:
         return _two_ends(knob, benchmark, strong, turned)
     low, high = number(fit.low, 2), number(fit.high, 2)
     if fit.low <= 0.0 <= fit.high:
-        return f"No sign yet that {score} answers to {name}: {_signed(fit.slope)} % for each +1 % ({low} to {high})."
-    return f"Each +1 % of {name} has brought {_signed(fit.slope)} % of score ({low} to {high}){turned}."
+        return say(
+            "No sign yet that {score} answers to {name}: {signed} % for each +1 % ({low} to {high}).",
+            score=score,
+            name=name,
+            signed=_signed(fit.slope),
+            low=low,
+            high=high,
+        )
+    return say(
+        "Each +1 % of {name} has brought {signed} % of score ({low} to {high}){turned}.",
+        name=name,
+        signed=_signed(fit.slope),
+        low=low,
+        high=high,
+        turned=turned,
+    )
 
 
 def _two_ends(knob: Knob, benchmark: Workload, strong: list[ChartPoint], turned: str) -> str:
     first, last = strong[0], strong[-1]
     value = gain(list(last.scores), list(first.scores), benchmark.metric.direction)
-    span = f"From {knob.bare(first.value)} to {knob.text(last.value)}"
+    span = say("From {first} to {last}", first=knob.bare(first.value), last=knob.text(last.value))
     if value is None or value.word is GainWord.TOO_FEW:
-        return f"{span}: too few passes to tell."
+        return say("{span}: too few passes to tell.", span=span)
     low, high = number(100 * value.low, 1), number(100 * value.high, 1)
     if value.word is GainWord.WITHIN_NOISE:
-        return f"{span} {benchmark.name} shows no difference: within noise ({low} to {high} %)."
-    return f"{span} {benchmark.name} changed by {signed_percent(value.fraction)} ({low} to {high} %){turned}."
+        return say(
+            "{span} {benchmark} shows no difference: within noise ({low} to {high} %).",
+            span=span,
+            benchmark=benchmark.name,
+            low=low,
+            high=high,
+        )
+    return say(
+        "{span} {benchmark} changed by {fraction} ({low} to {high} %){turned}.",
+        span=span,
+        benchmark=benchmark.name,
+        fraction=signed_percent(value.fraction),
+        low=low,
+        high=high,
+        turned=turned,
+    )
 
 
 def _signed(value: float) -> str:

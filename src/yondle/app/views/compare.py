@@ -14,6 +14,7 @@ from yondle.analysis.scaling import at_cap
 from yondle.app.columns import Column
 from yondle.app.views.gains import gain_words, range_words
 from yondle.app.views.measured import unlike_words
+from yondle.language.saying import say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, number, quantity, signed_percent
 from yondle.model.sensors import Quantity
@@ -95,7 +96,7 @@ def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, fl
     return CompareView(columns, against, made, means, sentence, _caveats(columns), dearer)
 
 
-TYPED_IN, POWER = "typed in", "power"
+TYPED_IN, POWER = say("typed in"), "power"
 _ORDER = {"processor": 0, "memory": 1, "graphics": 2, "storage": 3, "machine": 4, TYPED_IN: 5}
 
 
@@ -111,8 +112,8 @@ def cell_words(cell: Cell | None, benchmark: Workload, against: bool) -> str:
     if against:
         return score_words(cell, benchmark)
     if cell.capped:
-        return "capped"
-    return gain_words(cell.gain) or "nothing to compare with"
+        return say("capped")
+    return gain_words(cell.gain) or say("nothing to compare with")
 
 
 def score_words(cell: Cell, benchmark: Workload) -> str:
@@ -182,7 +183,9 @@ def price_words(more: float | None, told: Gain | None) -> str:
         return ""
     each, low, high = (more / (100.0 * v) for v in (told.fraction, told.high, told.low))
     digits = digits_for((high - low) / 2.0)
-    return f"{number(each, digits)} ({number(low, digits)} to {number(high, digits)})"
+    return say(
+        "{each} ({low} to {high})", each=number(each, digits), low=number(low, digits), high=number(high, digits)
+    )
 
 
 def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
@@ -211,9 +214,9 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
     lines: list[tuple[str, tuple[str, ...]]] = [("place", tuple(rank_words(cell) for cell in cells))]
     paid = tuple(price_words(more, c.gain if c else None) for more, c in zip(view.dearer, cells, strict=True))
     if any(paid):
-        lines.append((f"price of each +1{THIN}%", paid))
+        lines.append((say("price of each +1\u202f%"), paid))
     means = tuple(score_words(c, benchmark).removesuffix(f"{THIN}{unit}") if c else "" for c in cells)
-    lines.append((f"mean, {unit}", means))
+    lines.append((say("mean, {unit}", unit=unit), means))
     lows = [_facts(column, benchmark, PART + LOW) for column in columns]
     if any(lows):
         words = [
@@ -227,7 +230,7 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
     lines += _costs(benchmark, columns)
     for i in range(max((len(c.scores) for c in cells if c is not None), default=0)):
         words = [number(c.scores[i], digits) if c is not None and i < len(c.scores) else "" for c in cells]
-        lines.append((f"pass {i + 1}", tuple(words)))
+        lines.append((say("pass {i}", i=i + 1), tuple(words)))
     return tuple(lines)
 
 
@@ -255,7 +258,7 @@ def _costs(benchmark: Workload, columns: tuple[Column, ...]) -> list[tuple[str, 
         hot = [c.id for c in column.declaration.channels if c.quantity is Quantity.TEMPERATURE]
         most = [v for c in hot for v in _facts(column, benchmark, f"most {c}")]
         hottest.append(number(max(most), 1) if most else "")
-    named = (("mean power, W", watts), ("hottest sensor, °C", hottest))
+    named = ((say("mean power, W"), watts), (say("hottest sensor, °C"), hottest))
     return [(name, tuple(words)) for name, words in named if any(words)]
 
 
@@ -273,8 +276,8 @@ def _preset_caveat(benchmark: Workload, columns: tuple[Column, ...]) -> str:
     for what in ("preset", "passage"):
         values = {str(f.facts.get(what, "")) for column in columns for f in column.figures(benchmark)}
         if len(values) > 1:
-            told.append(f"{what} {' / '.join(sorted(v or 'not told' for v in values))}")
-    return f"not measured alike: {', '.join(told)}" if told else ""
+            told.append(f"{what} {' / '.join(sorted(v or say('not told') for v in values))}")
+    return say("not measured alike: {told}", told=", ".join(told)) if told else ""
 
 
 def _means(rows: list[Row], columns: tuple[Column, ...], against: int) -> tuple[Gain | None, ...]:
@@ -306,15 +309,15 @@ def _sentence(
     columns: tuple[Column, ...], against: int, groups: tuple[RowGroup, ...], means: tuple[Gain | None, ...]
 ) -> str:
     if not columns:
-        return "Nothing is chosen to compare."
+        return say("Nothing is chosen to compare.")
     if not groups:
-        return "None of these has any figures yet."
+        return say("None of these has any figures yet.")
     base = columns[against].name
     if len(columns) == 1:
-        return f"{base} stands alone: choose something to compare it with."
+        return say("{base} stands alone: choose something to compare it with.", base=base)
     known = [(m, i) for i, m in enumerate(means) if m is not None]
     if not known:
-        return f"Nothing else here was measured in what {base} was."
+        return say("Nothing else here was measured in what {base} was.", base=base)
     best, at = max(known, key=lambda pair: pair[0].fraction)
     rows = [row for group in groups for row in group.rows]
     shared = [(row.cells[at], row.benchmark) for row in rows if row.cells[at] is not None]
@@ -324,16 +327,27 @@ def _sentence(
     better = sorted((pair for pair in sure if pair[0].word is GainWord.GAIN), key=lambda pair: -pair[0].fraction)
     worse = sorted((pair for pair in sure if pair[0].word is GainWord.LOSS), key=lambda pair: pair[0].fraction)
     name = columns[at].name
-    parts = [f"{name} against {base}: {mean_words(best)} on the whole."]
+    parts = [say("{name} against {base}: {mean} on the whole.", name=name, base=base, mean=mean_words(best))]
     if better:
         most = f"{better[0][1].name} {gain_words(better[0][0])}"
-        parts.append(f"Better for sure in {count(len(better), 'benchmark')}, most in {most}.")
+        parts.append(
+            say(
+                "Better for sure in {benchmarks}, most in {most}.",
+                benchmarks=count(len(better), "benchmark"),
+                most=most,
+            )
+        )
     if worse:
         parts.append(
-            f"Worse for sure in {count(len(worse), 'benchmark')}, most in {worse[0][1].name} {gain_words(worse[0][0])}."
+            say(
+                "Worse for sure in {benchmarks}, most in {worse} {gain}.",
+                benchmarks=count(len(worse), "benchmark"),
+                worse=worse[0][1].name,
+                gain=gain_words(worse[0][0]),
+            )
         )
     if not sure:
-        parts.append("No benchmark tells them apart.")
+        parts.append(say("No benchmark tells them apart."))
     return " ".join(parts)
 
 
@@ -348,10 +362,10 @@ def _caveats(columns: tuple[Column, ...]) -> tuple[str, ...]:
     caveats = [unlike] if unlike else []
     typed = [c.name for c in columns if c.step is None]
     if typed:
-        caveats.append(f"Typed in, so not measured under the same conditions: {', '.join(typed)}.")
+        caveats.append(say("Typed in, so not measured under the same conditions: {typed}.", typed=", ".join(typed)))
     failed = [
         f"{c.name} ({c.step.verdict})" for c in columns if c.step is not None and c.step.verdict is not Verdict.HELD
     ]
     if failed:
-        caveats.append(f"Not held: {', '.join(failed)}.")
+        caveats.append(say("Not held: {failed}.", failed=", ".join(failed)))
     return tuple(caveats)

@@ -12,8 +12,9 @@ from yondle.app.views.gains import told_words
 from yondle.app.views.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, unlike_words
 from yondle.app.views.showing import AGAINST_BASELINE, Measure, Shower
 from yondle.app.views.trail import failure_words
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
-from yondle.model.quantities import MINUS, THIN, number, quantity
+from yondle.model.quantities import MINUS, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
@@ -95,7 +96,10 @@ def scaling(
     declaration = book.declaration
     groups = groups_of(settings, knob, book.in_force)
     if not groups:
-        words = f"No two values of {knob.name.lower()} are measured with all else the same: sweep it, or test another value."
+        words = say(
+            "No two values of {knob} are measured with all else the same: sweep it, or test another value.",
+            knob=knob.name.lower(),
+        )
         return ScalingView(knob, measure, (), (), {}, "", (), words, 0, (), declaration.own_range(knob))
     group = groups[min(chosen, len(groups) - 1)]
     base = _baseline(book, settings)
@@ -144,7 +148,9 @@ def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
     numeric = not group.knob.choices and group.settings[0].setup[group.knob.id] > 0.0
     reading = read_curve(scores, benchmark.metric.direction, benchmark.metric.cap) if numeric else None
     ends = gain(scores[-1][1], scores[0][1], benchmark.metric.direction)
-    span = f"from {group.knob.bare(scores[0][0])} to {group.knob.text(scores[-1][0])}"
+    span = say(
+        "from {scores} to {scores2}", scores=group.knob.bare(scores[0][0]), scores2=group.knob.text(scores[-1][0])
+    )
     sentence = _sentence(group.knob, benchmark, reading, capped, f"{span}: {told_words(ends)}")
     return Curve(benchmark, tuple(points), reading, ends, capped, sentence, shower.cap(benchmark))
 
@@ -152,42 +158,75 @@ def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
 def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, capped: bool, ends: str) -> str:
     """Read one curve aloud; `ends` says what lies between its lowest and its highest value."""
     name, along = benchmark.name, knob.name.lower()
-    turned = " (lower is better, turned)" if benchmark.metric.direction is Direction.LOWER else ""
+    turned = say(" (lower is better, turned)") if benchmark.metric.direction is Direction.LOWER else ""
     if capped:
         cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
-        return f"{name} sits at its cap of {cap}: it tells nothing about {along}."
+        return say("{name} sits at its cap of {cap}: it tells nothing about {along}.", name=name, cap=cap, along=along)
     if reading is None or reading.whole is None or reading.shape is Shape.TOO_FEW:
         return f"{name} {ends}{turned}."
     whole = reading.whole
-    each = f"{signed(whole.slope)}{THIN}% for each +1{THIN}%"
-    within = f" ({number(whole.low, 2)} to {number(whole.high, 2)})" if math.isfinite(whole.low) else ""
+    each = say("{signed}\u202f% for each +1\u202f%", signed=signed(whole.slope))
+    within = (
+        say(" ({low} to {high})", low=number(whole.low, 2), high=number(whole.high, 2))
+        if math.isfinite(whole.low)
+        else ""
+    )
     match reading.shape:
         case Shape.NOTHING_SEEN:
-            return f"No sign yet that {name} answers to {along}: {each}{within}."
+            return say(
+                "No sign yet that {name} answers to {along}: {each}{within}.",
+                name=name,
+                along=along,
+                each=each,
+                within=within,
+            )
         case Shape.FLAT:
-            return f"{name} does not answer to {along}: {each}{within}."
+            return say(
+                "{name} does not answer to {along}: {each}{within}.", name=name, along=along, each=each, within=within
+            )
         case Shape.PEAK:
-            top = knob.text(knob.nearest(reading.knee.at)) if reading.knee is not None else "the middle"
-            return f"{name} falls again above {top}: more is less."
+            top = knob.text(knob.nearest(reading.knee.at)) if reading.knee is not None else say("the middle")
+            return say("{name} falls again above {top}: more is less.", name=name, top=top)
         case Shape.CAPPED:
-            return f"{name} runs into a cap{_from(knob, reading)}: what it shows above is no loss of the knob's."
+            return say(
+                "{name} runs into a cap{from_}: what it shows above is no loss of the knob's.",
+                name=name,
+                from_=_from(knob, reading),
+            )
         case Shape.NEARLY_FLAT:
-            return f"{name} gains next to nothing{_from(knob, reading)}."
+            return say("{name} gains next to nothing{from_}.", name=name, from_=_from(knob, reading))
         case Shape.KNEE if reading.knee is not None:
             knee = reading.knee
-            return (
-                f"{name} bends at {knob.text(knob.nearest(knee.at))} ({knob.bare(knob.nearest(knee.low))} to"
-                f" {knob.bare(knob.nearest(knee.high))}): {signed(knee.before)}{THIN}% for each +1{THIN}% before,"
-                f" {signed(knee.after)} after{turned}."
+            return say(
+                "{name} bends at {nearest} ({nearest2} to {nearest3}): {signed}\u202f% for each +1\u202f% before, "
+                "{signed2} after{turned}.",
+                name=name,
+                nearest=knob.text(knob.nearest(knee.at)),
+                nearest2=knob.bare(knob.nearest(knee.low)),
+                nearest3=knob.bare(knob.nearest(knee.high)),
+                signed=signed(knee.before),
+                signed2=signed(knee.after),
+                turned=turned,
             )
         case Shape.PART if reading.fixed_share:
             share = number(100 * reading.fixed_share)
-            return f"{name} gains {each}{within}{turned}; about {share}{THIN}% of its time does not get shorter."
+            return say(
+                "{name} gains {each}{within}{turned}; about {share}\u202f% of its time does not get shorter.",
+                name=name,
+                each=each,
+                within=within,
+                turned=turned,
+                share=share,
+            )
     return f"{name} gains {each}{within}{turned}."
 
 
 def _from(knob: Knob, reading: CurveReading) -> str:
-    return f" above {knob.text(knob.nearest(reading.knee.at))}" if reading.knee is not None else " in the upper half"
+    return (
+        say(" above {nearest}", nearest=knob.text(knob.nearest(reading.knee.at)))
+        if reading.knee is not None
+        else say(" in the upper half")
+    )
 
 
 def signed(value: float) -> str:
@@ -211,32 +250,42 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
         share = knee.after / knee.before if knee.before > 0.0 else math.nan
         at = knob.text(knob.nearest(knee.at))
         if share < _NEXT_TO_NOTHING:
-            parts.append(f"Past {at} {bent[0].benchmark.name} gains next to nothing more.")
+            parts.append(
+                say("Past {at} {benchmark} gains next to nothing more.", at=at, benchmark=bent[0].benchmark.name)
+            )
         elif share < 1.0:
-            brings = f"brings {bent[0].benchmark.name} {number(100 * share)}{THIN}% of what it did"
-            parts.append(f"Past {at} each further step {brings}.")
+            brings = say(
+                "brings {benchmark} {share}\u202f% of what it did",
+                benchmark=bent[0].benchmark.name,
+                share=number(100 * share),
+            )
+            parts.append(say("Past {at} each further step {brings}.", at=at, brings=brings))
     if answer:
         best = max(answer, key=lambda c: abs(c.ends.fraction) if c.ends is not None else 0.0)
         names = _listed([c.benchmark.name for c in answer])
-        most = f", {best.benchmark.name} most" if len(answer) > 1 else ""
+        most = say(", {benchmark} most", benchmark=best.benchmark.name) if len(answer) > 1 else ""
         parts.append(f"{names} {'answers' if len(answer) == 1 else 'answer'} to {along}{most}.")
     if still:
         parts.append(
-            f"{_listed([c.benchmark.name for c in still])} {'shows' if len(still) == 1 else 'show'} no sign of it."
+            say(
+                "{listed} {more} no sign of it.",
+                listed=_listed([c.benchmark.name for c in still]),
+                more="shows" if len(still) == 1 else "show",
+            )
         )
     capped = [c.benchmark.name for c in curves if c.capped]
     if capped:
-        parts.append(f"{_listed(capped)} {'is' if len(capped) == 1 else 'are'} capped.")
+        parts.append(say("{listed} {more} capped.", listed=_listed(capped), more="is" if len(capped) == 1 else "are"))
     if stopped:
         names = _listed([c.benchmark.name for c in stopped])
-        parts.append(f"{names} {'runs' if len(stopped) == 1 else 'run'} into a cap.")
+        parts.append(say("{names} {more} into a cap.", names=names, more="runs" if len(stopped) == 1 else "run"))
     return " ".join(parts)
 
 
 def _listed(names: list[str]) -> str:
     if len(names) > MOST_NAMED:
-        return f"{len(names)} benchmarks"
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+        return say("{names} benchmarks", names=len(names))
+    return names[0] if len(names) == 1 else say("{names} and {names2}", names=", ".join(names[:-1]), names2=names[-1])
 
 
 def _failures(group: Group) -> tuple[ChartFailure, ...]:
@@ -256,7 +305,7 @@ def _caveats(group: Group, measure: Measure, curves: tuple[Curve, ...], shower: 
     unlike = unlike_words(group.settings)
     caveats = [unlike] if unlike else []
     if shower.base is None and measure in AGAINST_BASELINE:
-        caveats.append("No baseline to compare with: run it first.")
+        caveats.append(say("No baseline to compare with: run it first."))
     elif curves and not any(curve.points for curve in curves):
-        caveats.append(f"Nothing here was measured {measure}: no pass has it read.")
+        caveats.append(say("Nothing here was measured {measure}: no pass has it read.", measure=measure))
     return tuple(caveats)

@@ -11,6 +11,7 @@ from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
 from yondle.app.plan_files import parse_plan
 from yondle.app.plans import attempted, told_of, tried_of
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, duration, number
@@ -85,7 +86,7 @@ def edge_view(session: Session, run: PlanRun) -> EdgeView | None:
 
 def _stretches(session: Session, run: PlanRun) -> Iterator[_Stretch]:
     """Give the searches of a run one after the other; each is to be replayed before the next is asked for."""
-    parts = [p for p in parse_plan(run.definition, "the plan", session.declaration).parts if isinstance(p, Edge)]
+    parts = [p for p in parse_plan(run.definition, say("the plan"), session.declaration).parts if isinstance(p, Edge)]
     begun = [i for i, move in enumerate(run.moves) if move.words.startswith("recall ")]
     spans = [run.moves[first:last] for first, last in pairwise([*begun, len(run.moves)])]
     for part in parts:
@@ -125,15 +126,19 @@ def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> Edge
     part, search = stretch.part, stretch.search
     knob, found = search.knob, search.found()
     coming = _coming_words(session, stretch)
-    words, title = found_words(session, part, knob, found), f"The edge of {knob.name.lower()} is found"
-    searching = f"Finding the edge of {knob.name.lower()}"
+    words, title = found_words(session, part, knob, found), say("The edge of {knob} is found", knob=knob.name.lower())
+    searching = say("Finding the edge of {knob}", knob=knob.name.lower())
     if search.held_back_from is not None:
-        words += f" Nothing from {knob.text(search.held_back_from)} on: the machine was held back there."
-        title = f"Held back before the edge of {knob.name.lower()}"
+        words += say(
+            " Nothing from {held_back_from} on: the machine was held back there.",
+            held_back_from=knob.text(search.held_back_from),
+        )
+        title = say("Held back before the edge of {knob}", knob=knob.name.lower())
     if found.contradicted_from is not None:
-        words += (
-            f" {knob.text(found.contradicted_from)} failed although more than that held: something else has changed,"
-            " so nothing from there on is recommended."
+        words += say(
+            " {contradicted_from} failed although more than that held: something else has changed, so nothing "
+            "from there on is recommended.",
+            contradicted_from=knob.text(found.contradicted_from),
         )
     line: tuple[LinePoint, ...] = ()
     along = None
@@ -141,11 +146,18 @@ def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> Edge
         along = session.declaration.knob(str(part.along))
         line = _line_points(stretch.line)
         at = along.text(stretch.line.done[-1][0])
-        title = f"{count(len(line), 'edge')} of {knob.name.lower()}, over {along.name.lower()}"
-        searching += f" at {at} ({len(line)} of {len(stretch.line.values)})"
-        words = (
-            f"Each value is expected to fail {STANDARD_WORDS[part.standard]} of {_loads_words(session, part)}"
-            " with the probability beside it, estimated under the model."
+        title = say(
+            "{edges} of {knob}, over {along}",
+            edges=count(len(line), "edge"),
+            knob=knob.name.lower(),
+            along=along.name.lower(),
+        )
+        searching += say(" at {at} ({line} of {values})", at=at, line=len(line), values=len(stretch.line.values))
+        words = say(
+            "Each value is expected to fail {standard_words} of {loads} with the probability beside it, "
+            "estimated under the model.",
+            standard_words=STANDARD_WORDS[part.standard],
+            loads=_loads_words(session, part),
         )
     return EdgeView(
         title,
@@ -174,23 +186,36 @@ def found_words(session: Session, part: Edge, knob: Knob, found: Found) -> str:
     """Say what is recommended and how sure that is."""
     loads = _loads_words(session, part)
     sure, safer, there = (percent(p) for p in (found.probability, found.a_notch_safer, found.sure_there))
-    words = (
-        f"{knob.text(found.value)}: expected to fail {STANDARD_WORDS[part.standard]} of {loads}"
-        f" with {sure} probability, estimated under the model."
+    words = say(
+        "{found}: expected to fail {standard_words} of {loads} with {sure} probability, estimated under the model.",
+        found=knob.text(found.value),
+        standard_words=STANDARD_WORDS[part.standard],
+        loads=loads,
+        sure=sure,
     )
     if found.left_at != found.value:
         room = count(part.room, "notch", "notches")
-        return f"{words} With {room} of room, {knob.text(found.left_at)}: {there}."
-    return f"{words} One notch of room: {safer}." if sure != safer else words
+        return say(
+            "{words} With {room} of room, {left_at}: {there}.",
+            words=words,
+            room=room,
+            left_at=knob.text(found.left_at),
+            there=there,
+        )
+    return say("{words} One notch of room: {safer}.", words=words, safer=safer) if sure != safer else words
 
 
 def _loads_words(session: Session, part: Edge) -> str:
-    return " and ".join(session.declaration.workload(load).name for load in part.loads)
+    return say(" and ").join(session.declaration.workload(load).name for load in part.loads)
 
 
 def percent(probability: float) -> str:
     """Write a probability."""
-    return f"more than {number(100 * SURE)}{THIN}%" if probability > SURE else f"{number(100 * probability)}{THIN}%"
+    return (
+        say("more than {sure}\u202f%", sure=number(100 * SURE))
+        if probability > SURE
+        else f"{number(100 * probability)}{THIN}%"
+    )
 
 
 def _coming_words(session: Session, stretch: _Stretch) -> str:
@@ -203,20 +228,24 @@ def _coming_words(session: Session, stretch: _Stretch) -> str:
     if hours is not None and stretch.line is None:
         spent_s = sum(tried_of(m.result).took_s for m in stretch.moves if m.result is not None)
         left_s = min(left_s, max(hours * HOUR_S - spent_s, test.seconds))
-    here = " at this value" if stretch.line is not None else ""
+    here = say(" at this value") if stretch.line is not None else ""
     left = duration(max(round(left_s / 60.0), 1) * 60)
-    return f"Next: {search.why(test, session.declaration)}. About {left} to go{here}."
+    return say(
+        "Next: {why}. About {left} to go{here}.", why=search.why(test, session.declaration), left=left, here=here
+    )
 
 
 def _tested_words(found: list[Found]) -> str:
     tests, failures = sum(f.tests for f in found), sum(f.failures for f in found)
-    words = f"{count(tests, 'test')}, {duration(sum(f.loaded_s for f in found))} under load"
-    return f"{words}, {count(failures, 'failure')}." if failures else f"{words}, none failed."
+    words = say("{tests}, {more} under load", tests=count(tests, "test"), more=duration(sum(f.loaded_s for f in found)))
+    return f"{words}, {count(failures, 'failure')}." if failures else say("{words}, none failed.", words=words)
 
 
 def _proof_words(part: Edge) -> str:
     """Say what it would take to prove the standard by passing alone, without any model."""
     alone = duration(seconds_to_prove(part.standard))
-    return (
-        f"To prove {part.standard} by passing alone, without a model, it would have to run {alone} without a failure."
+    return say(
+        "To prove {standard} by passing alone, without a model, it would have to run {alone} without a failure.",
+        standard=part.standard,
+        alone=alone,
     )

@@ -23,12 +23,13 @@ from yondle.app.columns import Books, title
 from yondle.app.views.gains import gain_words
 from yondle.app.views.measured import FieldBook, Figure, Setting, changed_words, like, setting_of
 from yondle.app.views.showing import above_room_k, hottest_c, temperatures
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 
-BATTERY = "battery in Wh"
+BATTERY = say("battery in Wh")
 """The condition under which the tuner tells what the battery holds."""
 STABLE = (Verdict.HELD, Verdict.HELD_BACK)
 """What may be recommended: a power limit holds the clock back, which is what it is for."""
@@ -100,7 +101,10 @@ def battery_of(conditions: dict[str, str | float]) -> float | None:
     except ValueError:
         held = math.nan
     if not 0.0 < held < math.inf:
-        raise KnownError(f"'{told}' is no energy.", f"Tell the condition '{BATTERY}' as a number of Wh, such as 480.")
+        raise KnownError(
+            say("'{told}' is no energy.", told=told),
+            say("Tell the condition '{battery}' as a number of Wh, such as 480.", battery=BATTERY),
+        )
     return held
 
 
@@ -142,11 +146,11 @@ def cost_words(cost: Cost, view: CostView) -> tuple[tuple[str, str], ...]:
     lines = [
         ("score", f"{quantity(cost.score, unit, view.benchmark.metric.digits)}{_also(gain_words(cost.gain))}"),
         ("power", f"{number(cost.watts, 1)}{margin}{THIN}W"),
-        ("score per watt", gain_words(cost.per_watt)),
+        (say("score per watt"), gain_words(cost.per_watt)),
         ("energy", joules_words(cost.joules, view.work) if cost.joules is not None else ""),
-        ("one charge", _charge(cost, view)),
-        ("hottest sensor", quantity(cost.hottest_c, "°C", 1) if cost.hottest_c is not None else ""),
-        ("score per degree above the room", _per_degree(cost, view)),
+        (say("one charge"), _charge(cost, view)),
+        (say("hottest sensor"), quantity(cost.hottest_c, "°C", 1) if cost.hottest_c is not None else ""),
+        (say("score per degree above the room"), _per_degree(cost, view)),
         ("fan", quantity(cost.fan, "1/min") if cost.fan is not None else ""),
     ]
     return tuple((name, words) for name, words in lines if words)
@@ -161,7 +165,12 @@ def _charge(cost: Cost, view: CostView) -> str:
         return ""
     done = f", {number(cost.battery_units)} {view.work}s" if cost.battery_units is not None and view.work else ""
     share = number(100.0 * 3600.0 / cost.battery_s, 1)
-    return f"{duration(cost.battery_s)}{done}, an hour takes {share}{THIN}% of it"
+    return say(
+        "{battery_s}{done}, an hour takes {share}\u202f% of it",
+        battery_s=duration(cost.battery_s),
+        done=done,
+        share=share,
+    )
 
 
 def _per_degree(cost: Cost, view: CostView) -> str:
@@ -215,7 +224,7 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
     above = [k for f in tried.figures if (k := above_room_k(f, heat)) is not None]
     return Cost(
         machine=title(tried.book),
-        setup=changed_words(tried.book.declaration, setting.setup) or "everything at stock",
+        setup=changed_words(tried.book.declaration, setting.setup) or say("everything at stock"),
         step=setting.steps[-1],
         verdict=setting.verdict,
         score=score.mean,
@@ -252,22 +261,37 @@ def _per_watt(trade: Trade, direction: Direction) -> list[float]:
 
 def _sentence(view: CostView) -> str:
     if not view.costs:
-        return f"No pass of {view.benchmark.name} has its power read: it takes a power sensor or a meter."
+        return say(
+            "No pass of {benchmark} has its power read: it takes a power sensor or a meter.",
+            benchmark=view.benchmark.name,
+        )
     if view.best is None:
-        return f"Nothing that held has {view.benchmark.name} with its power read."
+        return say("Nothing that held has {benchmark} with its power read.", benchmark=view.benchmark.name)
     best = view.costs[view.best]
     several = len({c.machine for c in view.costs}) > 1
     where = f"{best.machine}, {shortened(best.setup)}" if several else shortened(best.setup)
     parts = [f"Most {view.benchmark.name} per watt: {where}{_against(best)}."]
     if view.alike:
-        parts.append(f"{count(len(view.alike), 'other setting')} can't be told from it.")
+        parts.append(
+            say("{other_settings} can't be told from it.", other_settings=count(len(view.alike), say("other setting")))
+        )
     if view.knee is not None and 0.0 <= view.knee.after < view.knee.before:
-        within = f"{number(view.knee.low, 1)} to {number(view.knee.high, 1)}"
-        parts.append(f"More power pays less past {number(view.knee.at, 1)}{THIN}W ({within}).")
+        within = say("{low} to {high}", low=number(view.knee.low, 1), high=number(view.knee.high, 1))
+        parts.append(
+            say("More power pays less past {at}\u202fW ({within}).", at=number(view.knee.at, 1), within=within)
+        )
     if best.joules is not None:
-        parts.append(f"It takes {joules_words(best.joules, view.work)} by {view.power.lower()}.")
+        parts.append(
+            say("It takes {joules} by {power}.", joules=joules_words(best.joules, view.work), power=view.power.lower())
+        )
     if best.battery_s is not None and view.battery_wh is not None:
-        parts.append(f"One charge of {quantity(view.battery_wh, 'Wh')}: {_charge(best, view)}.")
+        parts.append(
+            say(
+                "One charge of {battery_wh}: {charge}.",
+                battery_wh=quantity(view.battery_wh, "Wh"),
+                charge=_charge(best, view),
+            )
+        )
     return " ".join(parts)
 
 
@@ -276,9 +300,9 @@ def shortened(setup: str) -> str:
     knobs = setup.split(", ")
     if len(knobs) <= _KNOBS_TOLD + 1:
         return setup
-    return f"{', '.join(knobs[:_KNOBS_TOLD])} and {len(knobs) - _KNOBS_TOLD} more knobs"
+    return say("{knobs} and {knobs2} more knobs", knobs=", ".join(knobs[:_KNOBS_TOLD]), knobs2=len(knobs) - _KNOBS_TOLD)
 
 
 def _against(best: Cost) -> str:
     words = gain_words(best.per_watt)
-    return f", {words} over the baseline" if words else ""
+    return say(", {words} over the baseline", words=words) if words else ""

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from yondle.analysis.limiting import Answer, Bound, Evidence, Flag
 from yondle.analysis.scaling import at_cap
 from yondle.app.views.measured import Figure, Setting
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Subsystem
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
@@ -29,7 +30,7 @@ def evidence(
         if not knob or channel.follows != knob
     )
     return Evidence(
-        f"every pass at {quantity(cap or 0.0, benchmark.metric.unit)}" if capped else "",
+        say("every pass at {cap}", cap=quantity(cap or 0.0, benchmark.metric.unit)) if capped else "",
         tuple(flag for flag in flags if flag is not None),
         _use(declaration, figures, Subsystem.PROCESSOR),
         _use(declaration, figures, Subsystem.GRAPHICS),

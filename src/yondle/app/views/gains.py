@@ -8,6 +8,7 @@ from yondle.analysis.group import Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, gain
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
+from yondle.language.saying import say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, number, signed_percent
 from yondle.model.steps import StepRecord
@@ -62,7 +63,7 @@ def gain_words(value: Gain | None) -> str:
     if value.word is GainWord.TOO_FEW:
         return str(value.word)
     if value.word is GainWord.WITHIN_NOISE:
-        return "within noise"
+        return say("within noise")
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
 
@@ -73,7 +74,7 @@ def told_words(value: Gain | None) -> str:
     if value is None or value.word is not GainWord.WITHIN_NOISE or not math.isfinite(value.visible):
         return words
     digits = 2 if 100 * value.visible < FINE_MARGIN_PERCENT else 1
-    return f"{words} ({number(100 * value.visible, digits)}{THIN}% would show)"
+    return say("{words} ({visible}\u202f% would show)", words=words, visible=number(100 * value.visible, digits))
 
 
 def how_gained(value: Gain | None) -> str:
@@ -81,18 +82,28 @@ def how_gained(value: Gain | None) -> str:
     if value is None:
         return ""
     if value.word is GainWord.TOO_FEW:
-        return f"{value.n} against {value.n_baseline} passes: it takes two on either side to tell a gain from noise."
+        return say(
+            "{n} against {n_baseline} passes: it takes two on either side to tell a gain from noise.",
+            n=value.n,
+            n_baseline=value.n_baseline,
+        )
     low, high = (signed_percent(v) for v in (value.low, value.high))
-    words = (
-        f"Ratio of the geometric means of {value.n} passes here and {value.n_baseline} compared with; 95{THIN}% range"
-        f" {low} to {high} by Welch's t on logarithms. Warm-up, disturbed and discarded passes are left out."
+    words = say(
+        "Ratio of the geometric means of {n} passes here and {n_baseline} compared with; 95\u202f% range "
+        "{low} to {high} by Welch's t on logarithms. Warm-up, disturbed and discarded passes are left out.",
+        n=value.n,
+        n_baseline=value.n_baseline,
+        low=low,
+        high=high,
     )
     if math.isfinite(value.visible):
-        words += f" These passes would show {number(100 * value.visible, 1)}{THIN}% in four of five cases."
+        words += say(
+            " These passes would show {visible}\u202f% in four of five cases.", visible=number(100 * value.visible, 1)
+        )
     return words
 
 
 def range_words(value: Gain) -> str:
     """Write a mean of few benchmarks with its range: it tells what others would gain, not whether these did."""
     low, high = (signed_percent(v, 0).removesuffix(f"{THIN}%") for v in (value.low, value.high))
-    return f"{signed_percent(value.fraction)} ({low} to {high})"
+    return say("{fraction} ({low} to {high})", fraction=signed_percent(value.fraction), low=low, high=high)

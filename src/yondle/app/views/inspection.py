@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from yondle.app.machines import THIS, Machine, RigChoice, make_machine
+from yondle.language.saying import say
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Reading
 
@@ -70,4 +71,4 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
 def _where(files: tuple[str, ...]) -> str:
     if not files:
         return ""
-    return files[0] if len(files) == 1 else f"{files[0]} and {len(files) - 1} more"
+    return files[0] if len(files) == 1 else say("{files} and {files2} more", files=files[0], files2=len(files) - 1)

@@ -9,6 +9,7 @@ from yondle.app.session import Session
 from yondle.app.views.evidence import evidence
 from yondle.app.views.measured import Settings
 from yondle.app.views.sensitivities import Sensitivities
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Workload
 
@@ -28,10 +29,12 @@ def limits(session: Session, settings: Settings, told: Sensitivities, number: in
     """
     record = session.step(number) if number is not None else session.position
     if record is None:
-        raise KnownError("The rig is at no step of the trail.", "Name a step, or go back to one.")
+        raise KnownError(say("The rig is at no step of the trail."), say("Name a step, or go back to one."))
     setting = next((s for s in settings if record.step.number in s.steps), None)
     if setting is None or not setting.figures:
-        raise KnownError(f"Step {record.step.number} has no figures.", "Name a step whose benchmarks ran.")
+        raise KnownError(
+            say("Step {number} has no figures.", number=record.step.number), say("Name a step whose benchmarks ran.")
+        )
     return tuple(
         Limited(b, what_limits(evidence(session.declaration, b, setting, told.answers(b))))
         for b in session.declaration.benchmarks

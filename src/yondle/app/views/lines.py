@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from yondle.language.saying import say
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
@@ -16,7 +17,7 @@ class Line(NamedTuple):
     value: float
 
 
-ASKED, LIMIT, SET, STOP = "asked", "limit", "set", "stop"
+ASKED, LIMIT, SET, STOP = say("asked"), say("limit"), say("set"), say("stop")
 
 
 def lines_of(declaration: RigDeclaration, channel: Channel, setup: Setup) -> tuple[Line, ...]:

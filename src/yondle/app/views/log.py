@@ -11,6 +11,7 @@ from yondle.app.field_books import ReadBook
 from yondle.app.views.measured import FieldBook
 from yondle.app.views.trail import failure_words, step_title
 from yondle.app.views.workers import PER_SECOND, PER_WORKER
+from yondle.language.saying import say
 from yondle.model.quantities import THIN, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
@@ -70,16 +71,16 @@ class Filter:
     @property
     def sentence(self) -> str:
         """Read the filter aloud."""
-        kinds = " and ".join(_PLURALS.get(k, f"{k}s") for k in Kind if k in self.kinds) or "everything"
-        parts = [f"Shows {kinds}"]
+        kinds = say(" and ").join(_PLURALS.get(k, f"{k}s") for k in Kind if k in self.kinds) or say("everything")
+        parts = [say("Shows {kinds}", kinds=kinds)]
         if self.benchmark:
-            parts.append(f"of {self.benchmark}")
+            parts.append(say("of {benchmark}", benchmark=self.benchmark))
         if self.verdict is not None:
-            parts.append(f"that ended {self.verdict}")
+            parts.append(say("that ended {verdict}", verdict=self.verdict))
         if self.counted is not None:
-            parts.append("that count" if self.counted else "left out of figures")
+            parts.append(say("that count") if self.counted else say("left out of figures"))
         if self.words:
-            parts.append(f"with '{self.words}' in it")
+            parts.append(say("with '{self_}' in it", self_=self.words))
         return " ".join(parts)
 
 
@@ -137,7 +138,7 @@ def _rows(book: str, declaration: RigDeclaration, record: StepRecord) -> Iterato
     for attempt in record.attempts:
         yield from _attempt_rows(book, record, attempt, title, names)
     for note in record.notes:
-        edited = f", changed {when_words(note.edited_at)}" if note.edited_at else ""
+        edited = say(", changed {when}", when=when_words(note.edited_at)) if note.edited_at else ""
         kind = Kind.CAVEAT if note.caveat else Kind.NOTE
         yield _row(book, record, kind, note.at, note.text, title + edited, item=note.id)
     for added in record.added:
@@ -168,11 +169,17 @@ def _attempt_rows(
     outcome = attempt.outcome
     verdict = outcome.verdict if outcome is not None else None
     conditions = ", ".join(f"{name} {value}" for name, value in attempt.conditions.items())
-    reason = outcome.reason if outcome is not None else "never ended"
+    reason = outcome.reason if outcome is not None else say("never ended")
     yield _row(book, record, Kind.TEST, attempt.started_at, title, reason, verdict, attempt=attempt.id, more=conditions)
     if outcome is not None and outcome.failure is not None:
-        parts = [f"stage {outcome.stage}" if outcome.stage else "", f"code {outcome.code}" if outcome.code else ""]
-        parts += [f"points to {outcome.pointer.subsystem}" if outcome.pointer.subsystem else "", *outcome.pointer.signs]
+        parts = [
+            say("stage {stage}", stage=outcome.stage) if outcome.stage else "",
+            say("code {code}", code=outcome.code) if outcome.code else "",
+        ]
+        parts += [
+            say("points to {subsystem}", subsystem=outcome.pointer.subsystem) if outcome.pointer.subsystem else "",
+            *outcome.pointer.signs,
+        ]
         words = " · ".join(part for part in parts if part)
         after = outcome.time_to_failure_s
         yield _row(
@@ -188,11 +195,11 @@ def _pass_row(book: str, record: StepRecord, attempt: Attempt, made: PassRecord,
     name = work.name if work is not None else made.workload
     result = made.result
     if result is None:
-        what = f"{name}: never ended"
+        what = say("{name}: never ended", name=name)
     elif result.score is not None and work is not None:
         what = f"{name} {quantity(result.score, work.metric.unit, work.metric.digits)}"
     else:
-        what = f"{name}: {result.failure or 'done'}, {duration(result.duration_s)}"
+        what = f"{name}: {result.failure or say('done')}, {duration(result.duration_s)}"
     facts = result.facts if result is not None else {}
     at = attempt.started_at
     if made.started_s > attempt.started_s:
@@ -211,14 +218,14 @@ def _pass_row(book: str, record: StepRecord, attempt: Attempt, made: PassRecord,
 def _left_out(made: PassRecord) -> str:
     """Say why a pass enters no figures; empty where it does."""
     if made.discarded:
-        return f"discarded: {made.discarded}"
+        return say("discarded: {discarded}", discarded=made.discarded)
     if made.warm_up:
-        return "warm-up"
+        return say("warm-up")
     if made.disturbed:
-        return f"disturbed: {made.disturbed}"
+        return say("disturbed: {disturbed}", disturbed=made.disturbed)
     if made.stage != SCORE_STAGE:
-        return "load"
-    return "" if made.counts else "no score"
+        return say("load")
+    return "" if made.counts else say("no score")
 
 
 _READ = {"most": "highest", "least": "lowest"}
@@ -244,7 +251,7 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
         if read is not None and isinstance(value, float | int):
             told.append((f"{read.name}, {_READ.get(what, what)}", quantity(value, read.unit, read.digits)))
         elif name in (PER_WORKER, PER_SECOND):
-            told.append((name.replace("_", " "), f"{len(str(value).split(','))} figures"))
+            told.append((name.replace("_", " "), say("{split} figures", split=len(str(value).split(",")))))
         else:
             told.append((name.removeprefix(PART), _short(value)))
     return tuple(told)
@@ -266,7 +273,7 @@ def _row(
     discarded: str = "",
     more: str = "",
 ) -> LogRow:
-    out = left_out or (f"discarded: {discarded}" if discarded else "")
+    out = left_out or (say("discarded: {discarded}", discarded=discarded) if discarded else "")
     words = (book, str(record.step.number), kind, what, told, str(verdict or ""), out, more, at)
     haystack = " ".join(words).replace(THIN, "").casefold()
     return LogRow(

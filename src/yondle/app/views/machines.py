@@ -10,6 +10,7 @@ from yondle.analysis.margins import spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE
 from yondle.app.columns import Books, title
 from yondle.app.views.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, like
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import signed_percent
 from yondle.model.verdicts import Verdict
@@ -147,31 +148,58 @@ def _meeting(first: Line, other: Line, knob: Knob, benchmark: Workload) -> Meeti
 
 def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | None, knob: Knob) -> str:
     if not told:
-        return f"{first.name} and {other.name} share too little to be compared: it takes four values of {knob.name.lower()} each."
+        return say(
+            "{first} and {other} share too little to be compared: it takes four values of {knob} each.",
+            first=first.name,
+            other=other.name,
+            knob=knob.name.lower(),
+        )
     if meet is not None:
         below, above = (first, other) if meet.first_below else (other, first)
         at, low, high = (knob.nearest(v) for v in (meet.at, meet.low, meet.high))
-        return (
-            f"{below.name} is better below {knob.text(at)}, {above.name} above"
-            f" (the crossing lies between {knob.bare(low)} and {knob.text(high)})."
+        return say(
+            "{below} is better below {at}, {above} above (the crossing lies between {low} and {high}).",
+            below=below.name,
+            at=knob.text(at),
+            above=above.name,
+            low=knob.bare(low),
+            high=knob.text(high),
         )
     sure = [lead for lead in told if lead.ahead]
     if not sure:
-        return f"No sign that {first.name} and {other.name} differ."
+        return say("No sign that {first} and {other} differ.", first=first.name, other=other.name)
     ahead, behind = (first, other) if sure[0].ahead > 0 else (other, first)
-    spans = " and ".join(f"from {knob.bare(knob.nearest(s.low))} to {knob.text(knob.nearest(s.high))}" for s in sure)
+    spans = say(" and ").join(
+        say(
+            "from {nearest} to {nearest2}",
+            nearest=knob.bare(knob.nearest(s.low)),
+            nearest2=knob.text(knob.nearest(s.high)),
+        )
+        for s in sure
+    )
     gaps = [s.gap if sure[0].ahead > 0 else 1.0 / (1.0 + s.gap) - 1.0 for s in sure]
     by = signed_percent(sum(gaps) / len(gaps))
-    rest = "" if len(sure) == len(told) else "; no sign of a difference elsewhere"
-    return f"{ahead.name} is ahead of {behind.name} {spans}, by {by} on average{rest}."
+    rest = "" if len(sure) == len(told) else say("; no sign of a difference elsewhere")
+    return say(
+        "{ahead} is ahead of {behind} {spans}, by {by} on average{rest}.",
+        ahead=ahead.name,
+        behind=behind.name,
+        spans=spans,
+        by=by,
+        rest=rest,
+    )
 
 
 def _sentence(knob: Knob, benchmark: Workload, lines: tuple[Line, ...], meetings: tuple[Meeting, ...]) -> str:
-    along = f"{benchmark.name} along {knob.name.lower()}"
+    along = say("{benchmark} along {knob}", benchmark=benchmark.name, knob=knob.name.lower())
     if not lines:
-        return f"{along} isn't measured at two values anywhere: sweep it, or choose another."
+        return say("{along} isn't measured at two values anywhere: sweep it, or choose another.", along=along)
     if not meetings:
-        return f"{along}: only {lines[0].name} is measured. Tick a column of another field book, or test it under other settings."
+        return say(
+            "{along}: only {lines} is measured. Tick a column of another field book, or test it under other settings.",
+            along=along,
+            lines=lines[0].name,
+        )
     crossed = sum(m.crossing is not None for m in meetings)
     if crossed:
         return next(m.sentence for m in meetings if m.crossing is not None)

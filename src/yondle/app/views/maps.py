@@ -14,6 +14,7 @@ from yondle.analysis.surface import Surface, fit_surface
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_words, how_gained, told_words
 from yondle.app.views.measured import Setting, Settings, held_words
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
 from yondle.model.verdicts import Verdict
@@ -168,19 +169,40 @@ def _two_by_two(group: list[Setting], across: Knob, up: Knob, benchmark: Workloa
 def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoint, ...], table: TwoByTwo | None) -> str:
     known = [p for p in points if p.gain is not None and p.verdict is Verdict.HELD]
     if not known:
-        return f"{benchmark.name} has no figures at any pair of {across.name.lower()} and {up.name.lower()}."
+        return say(
+            "{benchmark} has no figures at any pair of {across} and {up}.",
+            benchmark=benchmark.name,
+            across=across.name.lower(),
+            up=up.name.lower(),
+        )
     best = max(known, key=lambda p: p.gain.fraction if p.gain is not None else -math.inf)
-    words = f"{benchmark.name} is best at {across.text(best.x)} and {up.text(best.y)}: {told_words(best.gain)}."
+    words = say(
+        "{benchmark} is best at {x} and {y}: {told}.",
+        benchmark=benchmark.name,
+        x=across.text(best.x),
+        y=up.text(best.y),
+        told=told_words(best.gain),
+    )
     if table is None:
-        return f"{words} Together or apart can't be told yet: it takes all four corners, two passes each."
+        return say(
+            "{words} Together or apart can't be told yet: it takes all four corners, two passes each.", words=words
+        )
     over = table.left_over
     low, high = number(100 * over.low, 1), number(100 * over.high, 1)
-    return f"{words} {over.words[:1].upper()}{over.words[1:]}: {signed_percent(over.fraction)} left over ({low} to {high})."
+    return say(
+        "{words} {upper}{over}: {fraction} left over ({low} to {high}).",
+        words=words,
+        upper=over.words[:1].upper(),
+        over=over.words[1:],
+        fraction=signed_percent(over.fraction),
+        low=low,
+        high=high,
+    )
 
 
-_LEFT_OVER = (
-    "What both bring together over what each brings alone, multiplied; its range by Welch's t on the logarithms of the passes at"
-    " all four corners."
+_LEFT_OVER = say(
+    "What both bring together over what each brings alone, multiplied; its range by Welch's t on the "
+    "logarithms of the passes at all four corners."
 )
 
 
@@ -192,10 +214,12 @@ def table_rows(view: MapView) -> tuple[tuple[str, str, str], ...]:
     (x0, y0), (x1, y1) = table.low, table.high
     over = table.left_over
     half = (over.high - over.low) / 2.0
-    across = f"{view.across.name} {view.across.bare(x0)} to {view.across.text(x1)} alone"
-    up = f"{view.up.name} {view.up.bare(y0)} to {view.up.text(y1)} alone"
+    across = say(
+        "{across} {x0} to {x1} alone", across=view.across.name, x0=view.across.bare(x0), x1=view.across.text(x1)
+    )
+    up = say("{up} {y0} to {y1} alone", up=view.up.name, y0=view.up.bare(y0), y1=view.up.text(y1))
     gains = ((across, table.first), (up, table.second), ("both", table.both))
     return (
         *((name, gain_words(told), how_gained(told)) for name, told in gains),
-        ("left over", f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}", _LEFT_OVER),
+        (say("left over"), f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}", _LEFT_OVER),
     )

@@ -7,13 +7,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
 from yondle.model.workloads import Workload
 
-_OWN = ("asked because", "room temperature in °C")
+_OWN = ("asked because", say("room temperature in °C"))
 """Conditions that differ from test to test and make no two of them incomparable."""
 
 
@@ -126,7 +127,7 @@ def changed_words(declaration: RigDeclaration, setup: Setup, *without: str) -> s
 def held_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
     """Say what all else was while some knobs varied."""
     words = changed_words(declaration, setup, *without)
-    return f"All else held: {words}" if words else "All else held at stock"
+    return say("All else held: {words}", words=words) if words else say("All else held at stock")
 
 
 def unlike_words(settings: Iterable[Setting], expected: frozenset[str] = frozenset()) -> str:
@@ -143,7 +144,7 @@ def unlike_words(settings: Iterable[Setting], expected: frozenset[str] = frozens
         for name, values in sorted(told.items())
         if len(values) > 1 and name not in expected
     ]
-    return f"Not all measured alike: {'; '.join(unlike)}." if unlike else ""
+    return say("Not all measured alike: {unlike}.", unlike="; ".join(unlike)) if unlike else ""
 
 
 def groups_of(settings: Settings, knob: Knob, in_force: Setup) -> tuple[Group, ...]:

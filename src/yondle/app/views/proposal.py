@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from yondle.app.session import Session
 from yondle.app.views.rulers import Holding
+from yondle.language.saying import say
 from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Quantity
@@ -44,12 +45,12 @@ def proposal_view(session: Session, check: Check, held: Holding | None) -> Propo
         return None
     declaration = session.declaration
     named = [(declaration.knob(c.knob), c) for c in proposal.changes]
-    title = " and ".join(knob.name for knob, _ in named)
+    title = say(" and ").join(knob.name for knob, _ in named)
     change = "\n".join(f"{knob.bare(c.old)} → {knob.text(c.new)}" for knob, c in named)
     here = session.position
-    about = f"All else as in step {here.step.number}." if here else "All else at stock."
+    about = say("All else as in step {number}.", number=here.step.number) if here else say("All else at stock.")
     if proposal.joint:
-        about += " A joint step: no gain is credited to either knob alone."
+        about += say(" A joint step: no gain is credited to either knob alone.")
     how = _how_it_is_set(session)
     chance_text = _chance_words(session, held)
     return ProposalView(title, change, f"{about}{how}", chance_text, check_rows(session, check), _warnings(session))
@@ -58,42 +59,64 @@ def proposal_view(session: Session, check: Check, held: Holding | None) -> Propo
 def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
     """Say in rows what a check will do."""
     declaration = session.declaration
-    rows = [("Check", f"about {duration(round(expected_seconds(session, check), -1))}")]
+    rows = [
+        (
+            say("Check"),
+            say("about {expected_seconds}", expected_seconds=duration(round(expected_seconds(session, check), -1))),
+        )
+    ]
     for stage in check.stages:
         if stage.kind is StageKind.SCORE:
-            rows.append(("Passes", f"{stage.rounds} + {stage.warm_up_rounds} warm-up"))
-            rows.append(("Benchmarks", str(len(stage.workloads))))
+            rows.append(
+                (
+                    say("Passes"),
+                    say(
+                        "{rounds} + {warm_up_rounds} warm-up", rounds=stage.rounds, warm_up_rounds=stage.warm_up_rounds
+                    ),
+                )
+            )
+            rows.append((say("Benchmarks"), str(len(stage.workloads))))
         else:
             name = declaration.workload(stage.workloads[0]).name
-            rows.append(("Then", f"{duration(stage.pass_s or 0.0)} of {name}"))
+            rows.append((say("Then"), say("{pass_s} of {name}", pass_s=duration(stage.pass_s or 0.0), name=name)))
     if check.settle_channel:
         channel = declaration.channel(check.settle_channel)
-        rows.append(("Start below", quantity(check.settle_below, channel.unit)))
+        rows.append((say("Start below"), quantity(check.settle_below, channel.unit)))
     limits = []
     for limit in declaration.limits:
         channel = declaration.channel(limit.channel)
         if channel.quantity in SHOWN_LIMITS:
             limits.append(quantity(limit.most, channel.unit, 2 if channel.quantity is Quantity.VOLTAGE else 0))
     if limits:
-        rows.append(("Stop at", " · ".join(limits)))
+        rows.append((say("Stop at"), " · ".join(limits)))
     return tuple(rows)
 
 
 def dry_words(seen: DryRun) -> str:
     """Write a dry run in one sentence."""
-    words = f"{count(seen.tests, 'test')}, about {duration(seen.seconds)} if every step holds"
+    words = say(
+        "{tests}, about {seconds} if every step holds", tests=count(seen.tests, "test"), seconds=duration(seen.seconds)
+    )
     if seen.restarts:
         words += f", {count(seen.restarts, 'restart')}"
     if seen.entries:
-        words += f", {count(seen.entries, 'time', 'times')} with values entered by hand"
-    return words + ("; it waits for you there." if seen.waits_for_hands else ".")
+        words += say(", {times} with values entered by hand", times=count(seen.entries, "time", "times"))
+    return words + (say("; it waits for you there.") if seen.waits_for_hands else ".")
 
 
 def typical_words(seen: DryRun) -> str:
     """Write the dry run of a search in one sentence: how it goes depends on what fails."""
-    words = f"On a middling machine {count(seen.tests, 'test')} in about {duration(round(seen.seconds, -2))}"
-    restarts = f", {count(seen.restarts, 'restart')} to set values" if seen.restarts else ""
-    return f"{words}{restarts}; some of them crash it, each time it goes back to where it is now."
+    words = say(
+        "On a middling machine {tests} in about {seconds}",
+        tests=count(seen.tests, "test"),
+        seconds=duration(round(seen.seconds, -2)),
+    )
+    restarts = say(", {restarts} to set values", restarts=count(seen.restarts, "restart")) if seen.restarts else ""
+    return say(
+        "{words}{restarts}; some of them crash it, each time it goes back to where it is now.",
+        words=words,
+        restarts=restarts,
+    )
 
 
 def expected_seconds(session: Session, check: Check) -> float:
@@ -111,9 +134,9 @@ def expected_seconds(session: Session, check: Check) -> float:
 def _how_it_is_set(session: Session) -> str:
     knobs = [session.declaration.knob(c.knob) for c in session.proposal.changes] if session.proposal else []
     if any(knob.when is When.BY_HAND for knob in knobs):
-        return " Entered by hand in firmware setup, with a restart."
+        return say(" Entered by hand in firmware setup, with a restart.")
     if any(knob.when is When.RESTART for knob in knobs):
-        return " In force after a restart."
+        return say(" In force after a restart.")
     return ""
 
 
@@ -126,8 +149,8 @@ def _warnings(session: Session) -> tuple[str, ...]:
         for limit, own in ((high, knob.id in declaration.ceilings), (low, knob.id in declaration.floors)):
             notches = round(abs(limit - change.new) / knob.step)
             if own and notches <= NEAR_NOTCHES and abs(change.old - limit) > abs(change.new - limit):
-                away = count(notches, "notch", "notches") + " from" if notches else "At"
-                found.append(f"{away} your own limit of {knob.text(limit)}.")
+                away = count(notches, "notch", "notches") + say(" from") if notches else say("At")
+                found.append(say("{away} your own limit of {limit}.", away=away, limit=knob.text(limit)))
     tested = max((a for r in session.steps for a in r.attempts), key=lambda a: a.id, default=None)
     facts = [p.result.facts for p in tested.passes if p.result is not None] if tested else []
     for guarded in declaration.limits:
@@ -135,23 +158,30 @@ def _warnings(session: Session) -> tuple[str, ...]:
         seen = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
         if seen and max(seen) >= NEAR_SHARE * guarded.most:
             reached, most = quantity(max(seen), channel.unit), quantity(guarded.most, channel.unit)
-            found.append(f"{channel.name} reached {reached} in the latest test; its limit is {most}.")
+            found.append(
+                say(
+                    "{channel} reached {reached} in the latest test; its limit is {most}.",
+                    channel=channel.name,
+                    reached=reached,
+                    most=most,
+                )
+            )
     return tuple(found)
 
 
 def _chance_words(session: Session, held: Holding | None) -> str:
     proposal = session.proposal
     if proposal is None or len(proposal.changes) != 1:
-        return "Chance to hold: not told for a joint step."
+        return say("Chance to hold: not told for a joint step.")
     change = proposal.changes[0]
     if session.declaration.knob(change.knob).risk is Risk.NONE:
         return ""
     chance = held.chances.get(change.new) if held is not None else None
     if chance is None:
-        return "Chance to hold: not known, since nothing has failed yet with these other settings."
+        return say("Chance to hold: not known, since nothing has failed yet with these other settings.")
     shown = f"{number(100 * chance)}{THIN}%"
     if chance > NEARLY_SURE:
-        shown = f"over {number(100 * NEARLY_SURE)}{THIN}%"
+        shown = say("over {nearly_sure}\u202f%", nearly_sure=number(100 * NEARLY_SURE))
     elif chance < 1 - NEARLY_SURE:
-        shown = f"under {number(100 - 100 * NEARLY_SURE)}{THIN}%"
-    return f"Chance to hold, estimated from what has been seen: {shown}"
+        shown = say("under {nearly_sure}\u202f%", nearly_sure=number(100 - 100 * NEARLY_SURE))
+    return say("Chance to hold, estimated from what has been seen: {shown}", shown=shown)

@@ -8,6 +8,7 @@ from yondle.analysis.margins import Gain, GainWord, passes_needed
 from yondle.analysis.pooled import Drift, Pooled, Reading, pooled_gains
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_words
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, number, signed_percent
 from yondle.model.steps import StepKind, StepRecord
@@ -67,15 +68,23 @@ def _readings(record: StepRecord, setting: int, benchmark: str) -> list[Reading]
 
 def _sentence(knob: Knob, benchmark: Workload, gains: tuple[tuple[float, Gain], ...], pooled: Pooled) -> str:
     value, best = max(gains, key=lambda pair: pair[1].fraction)
-    together = f" (margins hold for all {len(gains)} values together)" if len(gains) > 1 else ""
+    together = say(" (margins hold for all {gains} values together)", gains=len(gains)) if len(gains) > 1 else ""
     if best.word is GainWord.GAIN:
         words = f"In rounds: {knob.text(value)} brought most, {gain_words(best)}{together}."
     else:
         seen = f"{number(100 * best.visible, 1)}{THIN}%"
         needed = _needed(best, len(gains), pooled)
-        words = f"In rounds: {benchmark.name} gains nothing that shows; {seen} would have{together}. {needed}"
+        words = say(
+            "In rounds: {benchmark} gains nothing that shows; {seen} would have{together}. {needed}",
+            benchmark=benchmark.name,
+            seen=seen,
+            together=together,
+            needed=needed,
+        )
     if pooled.drift is not None and pooled.drift.found:
-        words += f" It drifted by {signed_percent(pooled.drift.per_hour)} an hour, which is taken out."
+        words += say(
+            " It drifted by {per_hour} an hour, which is taken out.", per_hour=signed_percent(pooled.drift.per_hour)
+        )
     return words
 
 
@@ -83,5 +92,5 @@ def _needed(best: Gain, values: int, pooled: Pooled) -> str:
     """Say how many passes would show 1 %, as often against the start and for as many values as here."""
     passes = passes_needed(WORTH, pooled.variation, best.n_baseline / best.n, 1.0 - 0.05 / values)
     if passes > MOST_PASSES:
-        return f"1{THIN}% can't be resolved in reasonable time at this spread."
-    return f"To see 1{THIN}% takes {count(passes, 'pass', 'passes')} of each."
+        return say("1\u202f% can't be resolved in reasonable time at this spread.")
+    return say("To see 1\u202f% takes {passes} of each.", passes=count(passes, "pass", "passes"))

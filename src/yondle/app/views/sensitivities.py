@@ -14,6 +14,7 @@ from yondle.app.views.curves import signed
 from yondle.app.views.evidence import PARTS, answer, evidence
 from yondle.app.views.gains import gain_words
 from yondle.app.views.measured import Group, Setting, Settings, groups_of
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
 from yondle.model.rigs import RigDeclaration
@@ -92,7 +93,9 @@ def _limited(
             other = found.bound in PARTS.values() and found.bound is not PARTS.get(knob.subsystem)
             small = knob.proportional and max(abs(cell.low), abs(cell.high)) < DOES_NOT
             if found.bound is Bound.LIMIT or (other and small):
-                cell = replace(cell, words=f"limited by {found.words.removeprefix('a ')}")
+                cell = replace(
+                    cell, words=say("limited by {removeprefix}", removeprefix=found.words.removeprefix("a "))
+                )
         cells.append(cell)
     return tuple(cells)
 
@@ -108,27 +111,35 @@ def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> tuple[Cell, Setting
         if len(points) > 1:
             last = next(s for s in reversed(group.settings) if benchmark.id in s.figures)
             return replace(_read(benchmark, group.knob, points), how=_how(group.knob, points)), last
-    return Cell("not measured"), None
+    return Cell(say("not measured")), None
 
 
 def _how(knob: Knob, points: list[tuple[float, list[float]]]) -> str:
     """Say how a cell is worked out."""
     passes = count(sum(len(scores) for _, scores in points), "pass", "passes")
-    span = f"{knob.bare(points[0][0])} to {knob.text(points[-1][0])}"
+    span = say("{points} to {points2}", points=knob.bare(points[0][0]), points2=knob.text(points[-1][0]))
     if knob.choices or points[0][0] <= 0.0 or len(points) < FEWEST_FOR_SHAPE:
-        return f"between the ends of {span}: {passes} at {len(points)} values, Welch's range on logarithms"
-    return (
-        f"slope of log score on log setting through {len(points)} means of {passes}, {span}, Huber's fit with a t range"
+        return say(
+            "between the ends of {span}: {passes} at {points} values, Welch's range on logarithms",
+            span=span,
+            passes=passes,
+            points=len(points),
+        )
+    return say(
+        "slope of log score on log setting through {points} means of {passes}, {span}, Huber's fit with a t range",
+        points=len(points),
+        passes=passes,
+        span=span,
     )
 
 
 def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]]]) -> Cell:
     if at_cap(points, benchmark.metric.cap):
-        return Cell("capped, tells nothing")
+        return Cell(say("capped, tells nothing"))
     if len(points) >= FEWEST_FOR_SHAPE and not knob.choices:
         shape = read_curve(points, benchmark.metric.direction, benchmark.metric.cap).shape
         if shape is Shape.CAPPED:
-            return Cell("runs into a cap")
+            return Cell(say("runs into a cap"))
     ends = gain(points[-1][1], points[0][1], benchmark.metric.direction)
     if knob.choices or points[0][0] <= 0.0:
         return _switch(ends, points)
@@ -138,7 +149,7 @@ def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]
     if slope is None:
         return Cell(str(GainWord.TOO_FEW))
     if slope.low <= 0.0 <= slope.high:
-        return Cell(f"no sign{_needed(points)}", slope.slope, slope.low, slope.high)
+        return Cell(say("no sign{needed}", needed=_needed(points)), slope.slope, slope.low, slope.high)
     return Cell(signed(slope.slope), slope.slope, slope.low, slope.high, True)
 
 
@@ -147,7 +158,7 @@ def _switch(ends: Gain | None, points: list[tuple[float, list[float]]]) -> Cell:
         return Cell(str(GainWord.TOO_FEW))
     shown = 100.0 * ends.fraction, 100.0 * ends.low, 100.0 * ends.high
     if ends.word is GainWord.WITHIN_NOISE:
-        return Cell(f"no sign{_needed(points)}", *shown)
+        return Cell(say("no sign{needed}", needed=_needed(points)), *shown)
     return Cell(gain_words(ends), *shown, True)
 
 
@@ -168,7 +179,11 @@ def _needed(points: list[tuple[float, list[float]]]) -> str:
     passes = passes_needed(WORTH, max(told))
     if passes <= min(len(scores) for _, scores in points):
         return ""
-    return f" (1 % takes {count(passes, 'pass', 'passes')})" if passes <= MOST_PASSES else " (too noisy for 1 %)"
+    return (
+        say(" (1 % takes {passes})", passes=count(passes, "pass", "passes"))
+        if passes <= MOST_PASSES
+        else say(" (too noisy for 1 %)")
+    )
 
 
 def _points(benchmark: Workload, group: Group) -> list[tuple[float, list[float]]]:

@@ -10,6 +10,7 @@ import numpy as np
 from yondle.analysis.efficiency import power_channel
 from yondle.analysis.margins import FEWEST_PASSES, spread, t_quantile, turned_logs
 from yondle.app.views.measured import Figure, Group, Setting
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
@@ -31,13 +32,13 @@ class Measure(StrEnum):
 
 
 MEASURE_WORDS = {
-    Measure.GAIN: "gain over the baseline, %",
+    Measure.GAIN: say("gain over the baseline, %"),
     Measure.VALUE: "value",
-    Measure.PER_WATT: "gain in score per watt over the baseline, %",
-    Measure.PER_DEGREE: "gain in score per degree above the room over the baseline, %",
-    Measure.POWER: "mean power in the passes, W",
-    Measure.TEMPERATURE: "hottest sensor in the passes, °C",
-    Measure.PROPORTION: "share of a score in proportion to the knob, %",
+    Measure.PER_WATT: say("gain in score per watt over the baseline, %"),
+    Measure.PER_DEGREE: say("gain in score per degree above the room over the baseline, %"),
+    Measure.POWER: say("mean power in the passes, W"),
+    Measure.TEMPERATURE: say("hottest sensor in the passes, °C"),
+    Measure.PROPORTION: say("share of a score in proportion to the knob, %"),
 }
 AGAINST_BASELINE = (Measure.GAIN, Measure.PER_WATT, Measure.PER_DEGREE)
 _ON_LOGS = (*AGAINST_BASELINE, Measure.VALUE, Measure.PROPORTION)

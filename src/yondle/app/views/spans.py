@@ -10,6 +10,7 @@ import numpy as np
 from yondle.analysis.traces import Below, SpanFigures, below, difference, hottest, span_figures, time_on, within
 from yondle.app.views.lines import ASKED, SET, STOP, lines_of
 from yondle.app.views.traces import FRAMES, Panel, Trace, temperatures_of
+from yondle.language.saying import say
 from yondle.model.pacing import pacing
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Channel, Quantity
@@ -55,7 +56,9 @@ def span_view(
     """Work out a span from `low` to `high` seconds; a second run lies `offset_s` later on the clock of the first."""
     loaded = sum(max(0.0, min(p.to_s, high) - max(p.from_s, low)) for p in trace.passes)
     what = (
-        f"{duration(loaded)} of load in {duration(high - low)}" if loaded > 0.0 else f"{duration(high - low)}, no load"
+        say("{loaded} of load in {high}", loaded=duration(loaded), high=duration(high - low))
+        if loaded > 0.0
+        else say("{high}, no load", high=duration(high - low))
     )
     rows: list[SpanRow] = []
     for panel in panels:
@@ -118,10 +121,12 @@ def _channel_rows(
     dips = dips_of(trace, channel, low, high)
     if dips is not None and dips.whole_s > 0.0:
         share = number(100.0 * dips.share, 1)
-        rows.append(SpanRow("  below asked", "", f"{share}{THIN}%", count(len(dips.dips), "dip") if dips.dips else ""))
+        rows.append(
+            SpanRow(say("  below asked"), "", f"{share}{THIN}%", count(len(dips.dips), "dip") if dips.dips else "")
+        )
     for line in lines_of(trace.declaration, channel, trace.setup):
         if line.words == SET:
-            rows.append(SpanRow("  as set", "", number(line.value, digits), ""))
+            rows.append(SpanRow(say("  as set"), "", number(line.value, digits), ""))
     return rows
 
 
@@ -144,9 +149,9 @@ def _frame_rows(trace: Trace, low: float, high: float) -> list[SpanRow]:
             number(told.mean, 1),
             number(1000.0 / float(made.min()), 1),
         ),
-        SpanRow("  1 % low", "", number(told.low_1, 1), ""),
-        SpanRow("  0.1 % low", "", number(told.low_01, 1), ""),
-        SpanRow("  late frames", "", f"{number(100.0 * told.late, 1)}{THIN}%", ""),
+        SpanRow(say("  1 % low"), "", number(told.low_1, 1), ""),
+        SpanRow(say("  0.1 % low"), "", number(told.low_01, 1), ""),
+        SpanRow(say("  late frames"), "", f"{number(100.0 * told.late, 1)}{THIN}%", ""),
     ]
 
 
@@ -160,7 +165,14 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
             up, whole = time_on(times, trace.columns[channel.id][span].astype(np.float64), loaded)
             if up > 0.0 and whole > 0.0:
                 name = channel.name.removesuffix(" reached")
-                parts.append(f"{name} reached for {duration(up)}, {number(100.0 * up / whole, 1)}{THIN}% of the load.")
+                parts.append(
+                    say(
+                        "{name} reached for {up}, {up2}\u202f% of the load.",
+                        name=name,
+                        up=duration(up),
+                        up2=number(100.0 * up / whole, 1),
+                    )
+                )
     for channel in trace.declaration.channels:
         dips = dips_of(trace, channel, low, high) if channel.quantity is Quantity.CLOCK else None
         if dips is None or dips.deepest is None:
@@ -168,12 +180,18 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
         deepest = dips.deepest
         at = quantity(deepest.lowest, channel.unit, channel.digits)
         parts.append(
-            f"{channel.name} below what was asked for {duration(dips.below_s)}: {count(len(dips.dips), 'dip')},"
-            f" the deepest to {at} for {duration(deepest.lasted_s)}."
+            say(
+                "{channel} below what was asked for {below_s}: {dips}, the deepest to {at} for {lasted_s}.",
+                channel=channel.name,
+                below_s=duration(dips.below_s),
+                dips=count(len(dips.dips), "dip"),
+                at=at,
+                lasted_s=duration(deepest.lasted_s),
+            )
         )
     if parts:
         return " ".join(parts)
-    return "No limit was reached and no clock dipped." if loaded.any() else "There was no load in this span."
+    return say("No limit was reached and no clock dipped.") if loaded.any() else say("There was no load in this span.")
 
 
 def _hottest_words(trace: Trace, low: float, high: float) -> str:
@@ -183,12 +201,18 @@ def _hottest_words(trace: Trace, low: float, high: float) -> str:
     if told is None:
         return ""
     first = channels[told.place]
-    words = [f"{first.name}, {quantity(told.peak, first.unit, first.digits)} at most"]
+    words = [say("{first}, {peak} at most", first=first.name, peak=quantity(told.peak, first.unit, first.digits))]
     if len(channels) > 1:
-        words.append(f"the hottest of {len(channels)} for {number(100.0 * told.share)}{THIN}% of the time")
+        words.append(
+            say(
+                "the hottest of {channels} for {share}\u202f% of the time",
+                channels=len(channels),
+                share=number(100.0 * told.share),
+            )
+        )
     stops = [line.value for line in lines_of(trace.declaration, first, trace.setup) if line.words == STOP]
     if stops:
-        words.append(f"{quantity(stops[0] - told.peak, 'K', 1)} below its stop")
+        words.append(say("{stops} below its stop", stops=quantity(stops[0] - told.peak, "K", 1)))
     return ", ".join(words) + "."
 
 
@@ -207,8 +231,15 @@ def _voltage_words(trace: Trace, low: float, high: float) -> str:
             apart = number(1000.0 * (mean - asked))
             sign = "+" if mean > asked else ""
             words.append(
-                f"{channel.name} under load: set {number(asked, 3)}, measured {number(mean, 3)}{THIN}V"
-                f" ({sign}{apart}{THIN}mV, lowest {number(float(values.min()), 3)})."
+                say(
+                    "{channel} under load: set {asked}, measured {mean}\u202fV ({sign}{apart}\u202fmV, lowest {min}).",
+                    channel=channel.name,
+                    asked=number(asked, 3),
+                    mean=number(mean, 3),
+                    sign=sign,
+                    apart=apart,
+                    min=number(float(values.min()), 3),
+                )
             )
     return " ".join(words)
 
@@ -228,16 +259,25 @@ def last_words(trace: Trace) -> str:
             continue
         first, last = float(inside[0]), float(inside[-1])
         if channel.quantity in _SIGNS and last > first:
-            signs.append(f"{channel.name.lower()} rose by {number(last - first)}")
+            signs.append(say("{channel} rose by {last}", channel=channel.name.lower(), last=number(last - first)))
         elif channel.quantity is Quantity.FLAG and inside.max() > 0.0:
             signs.append(channel.name.lower())
         elif abs(last - first) >= _LEAST_CHANGE.get(channel.quantity, math.inf):
             moved.append(
-                f"{channel.name} {number(first, channel.digits)} to {quantity(last, channel.unit, channel.digits)}"
+                say(
+                    "{channel} {first} to {last}",
+                    channel=channel.name,
+                    first=number(first, channel.digits),
+                    last=quantity(last, channel.unit, channel.digits),
+                )
             )
     told = [*signs, *moved]
     heard = float(end - trace.times[span][-1]) if span.stop > span.start else math.inf
-    silence = f" The last reading came {duration(heard)} before." if 2.0 < heard < math.inf else ""
+    silence = say(" The last reading came {heard} before.", heard=duration(heard)) if 2.0 < heard < math.inf else ""
     if not told:
-        return f"Nothing the sensors read moved in the last {LAST_S:.0f}{THIN}s.{silence}"
-    return f"In the last {LAST_S:.0f}{THIN}s: {', '.join(told)}.{silence}"
+        return say(
+            "Nothing the sensors read moved in the last {last_s:.0f}\u202fs.{silence}", last_s=LAST_S, silence=silence
+        )
+    return say(
+        "In the last {last_s:.0f}\u202fs: {told}.{silence}", last_s=LAST_S, told=", ".join(told), silence=silence
+    )

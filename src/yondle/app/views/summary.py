@@ -8,6 +8,7 @@ from yondle.analysis.margins import GainWord
 from yondle.app.session import Session
 from yondle.app.views.gains import benchmark_of, gain_of, gain_words
 from yondle.app.views.trail import step_title
+from yondle.language.saying import say
 from yondle.model.quantities import count, duration
 from yondle.model.verdicts import Verdict
 
@@ -28,7 +29,7 @@ def summary_words(session: Session, since: int) -> str:
     last = max(
         (p.started_s + (p.result.duration_s if p.result else 0.0) for _, a in made for p in a.passes), default=first
     )
-    words = f"{count(len(made), 'test')} in {duration(last - first)}: {told}."
+    words = say("{tests} in {last}: {told}.", tests=count(len(made), "test"), last=duration(last - first), told=told)
     benchmark = benchmark_of(session)
     gains = [
         (value, r) for r, a in made if a.outcome is not None and a.outcome.verdict is Verdict.HELD
@@ -37,5 +38,11 @@ def summary_words(session: Session, since: int) -> str:
     if gains:
         best, record = max(gains, key=lambda pair: pair[0].fraction)
         title = step_title(session.declaration, record.step)
-        words += f" Most {benchmark.name} that held: step {record.step.number}, {title}, {gain_words(best)}."
+        words += say(
+            " Most {benchmark} that held: step {number}, {title}, {gain}.",
+            benchmark=benchmark.name,
+            number=record.step.number,
+            title=title,
+            gain=gain_words(best),
+        )
     return words

@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.app.session import Session
 from yondle.app.views.measured import Group, Setting, Settings, groups_of
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
-from yondle.model.quantities import THIN, count, number, quantity
+from yondle.model.quantities import count, number, quantity
 from yondle.model.workloads import Direction, Workload
 
 
@@ -47,10 +48,15 @@ class Target:
 def target(session: Session, settings: Settings, benchmark: Workload, wanted: float) -> Target:
     """Say how far a target is; raises KnownError for one that is no score, and where nothing is measured."""
     if not math.isfinite(wanted) or wanted <= 0.0:
-        raise KnownError(f"A target of {wanted:g} is no score.", f"Give one above 0 in {benchmark.metric.unit}.")
+        raise KnownError(
+            say("A target of {wanted:g} is no score.", wanted=wanted),
+            say("Give one above 0 in {unit}.", unit=benchmark.metric.unit),
+        )
     settings = tuple(s for s in settings if benchmark.id in s.figures)
     if not settings:
-        raise KnownError(f"{benchmark.name} is not measured yet.", "Run the baseline first.")
+        raise KnownError(
+            say("{benchmark} is not measured yet.", benchmark=benchmark.name), say("Run the baseline first.")
+        )
     higher = benchmark.metric.direction is Direction.HIGHER
     scores = [(f.score, s) for s in settings for f in s.figures[benchmark.id]]
     best, where = (max if higher else min)(scores, key=lambda pair: pair[0])
@@ -87,8 +93,12 @@ def _way(session: Session, benchmark: Workload, wanted: float, knob: Knob, group
     value, low, high = _reach(start, gain, trend)
     against = _against(session, knob, group, value)
     words = f"{knob.name} {knob.text(knob.nearest(value)) if knob.low <= value <= knob.high else _far(knob, value)}"
-    ends = f"{number(low, knob.digits)} to {number(high, knob.digits) if math.isfinite(high) else 'never'}"
-    sentence = f"{words} ({ends}) would reach it if the trend held"
+    ends = say(
+        "{low} to {high}",
+        low=number(low, knob.digits),
+        high=number(high, knob.digits) if math.isfinite(high) else say("never"),
+    )
+    sentence = say("{words} ({ends}) would reach it if the trend held", words=words, ends=ends)
     return Way(knob, value, low, high, against, f"{sentence}{': ' + ', '.join(against) if against else ''}.")
 
 
@@ -110,13 +120,19 @@ def _against(session: Session, knob: Knob, group: Group, value: float) -> tuple[
     failed = [s.setup[knob.id] for s in group.settings if s.failure is not None and not s.figures]
     told = []
     if not knob.low <= value <= knob.high:
-        told.append(f"beyond what {knob.name.lower()} takes")
+        told.append(say("beyond what {knob} takes", knob=knob.name.lower()))
     elif not low <= value <= high:
-        told.append(f"beyond your own limit of {knob.text(high if value > high else low)}")
+        told.append(say("beyond your own limit of {high}", high=knob.text(high if value > high else low)))
     if not min(tested) <= value <= max(tested):
-        told.append(f"outside what was tested ({knob.bare(min(tested))} to {knob.text(max(tested))})")
+        told.append(
+            say(
+                "outside what was tested ({tested} to {tested2})",
+                tested=knob.bare(min(tested)),
+                tested2=knob.text(max(tested)),
+            )
+        )
     if failed and (min(failed) <= value if value > min(tested) else max(failed) >= value):
-        told.append(f"{knob.text(min(failed) if value > min(tested) else max(failed))} has failed")
+        told.append(say("{failed} has failed", failed=knob.text(min(failed) if value > min(tested) else max(failed))))
     return tuple(told)
 
 
@@ -131,13 +147,26 @@ def _sentence(
     ways: tuple[Way, ...],
 ) -> str:
     metric = benchmark.metric
-    begin = f"Best so far {quantity(best, metric.unit, metric.digits)} at step {where.steps[-1]}"
+    begin = say(
+        "Best so far {best} at step {steps}", best=quantity(best, metric.unit, metric.digits), steps=where.steps[-1]
+    )
     goal = quantity(wanted, metric.unit, metric.digits)
     if missing <= 0.0:
-        return f"{begin}: {goal} was reached by {reached} of {count(passes, 'pass', 'passes')}."
+        return say(
+            "{begin}: {goal} was reached by {reached} of {passes}.",
+            begin=begin,
+            goal=goal,
+            reached=reached,
+            passes=count(passes, "pass", "passes"),
+        )
     if metric.cap is not None and wanted > metric.cap:
-        return f"{begin}: {goal} lies beyond its cap of {quantity(metric.cap, metric.unit)}."
-    words = f"{begin}: {goal} takes {number(100 * missing, 1)}{THIN}% more"
+        return say(
+            "{begin}: {goal} lies beyond its cap of {cap}.",
+            begin=begin,
+            goal=goal,
+            cap=quantity(metric.cap, metric.unit),
+        )
+    words = say("{begin}: {goal} takes {missing}\u202f% more", begin=begin, goal=goal, missing=number(100 * missing, 1))
     if not ways:
-        return f"{words}, and no knob has shown a trend to follow there."
+        return say("{words}, and no knob has shown a trend to follow there.", words=words)
     return f"{words}. {ways[0].sentence}"

@@ -15,6 +15,7 @@ from yondle.app.session import Session
 from yondle.app.views.lines import Line, lines_of
 from yondle.app.views.showing import ROOM
 from yondle.app.views.trail import failure_words, step_title
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup, Subsystem
 from yondle.model.rigs import RigDeclaration
@@ -51,7 +52,7 @@ class PassSpan:
         """Name it: the benchmark and which time it ran."""
         if self.record.stage != SCORE_STAGE:
             return self.name
-        return f"{self.name}, warm-up" if self.record.warm_up else f"{self.name} {self.record.round}"
+        return say("{self_}, warm-up", self_=self.name) if self.record.warm_up else f"{self.name} {self.record.round}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,7 +142,7 @@ def runs(session: Session) -> tuple[Run, ...]:
         for i, attempt in enumerate(record.attempts, 1)
     ]
     logs = [
-        Run(-number, step, f"Step {step} · log {name}", Verdict.UNPROVEN)
+        Run(-number, step, say("Step {step} · log {name}", step=step, name=name), Verdict.UNPROVEN)
         for number, step, name in session.logbook.sensor_log_names()
     ]
     return (*sorted(found, key=lambda run: -run.attempt), *reversed(logs))
@@ -156,22 +157,30 @@ def trace_of(session: Session, attempt: int) -> Trace:
             if made.id == attempt:
                 run = _run(session.declaration, record, made, i, len(record.attempts))
                 return _read(session, record, made, run)
-    raise KnownError(f"There is no test {attempt}.", "'yondle status' lists the steps, whose latest test is shown.")
+    raise KnownError(
+        say("There is no test {attempt}.", attempt=attempt),
+        say("'yondle status' lists the steps, whose latest test is shown."),
+    )
 
 
 def latest_run(session: Session, step: int | None = None) -> Run:
     """Give the latest test of a step, or of all; raises KnownError when there is none."""
     found = next((run for run in runs(session) if step is None or run.step == step), None)
     if found is None:
-        which = f"Step {step}" if step is not None else "This field book"
-        raise KnownError(f"{which} holds no test.", "Test a step, or name another.")
+        which = say("Step {step}", step=step) if step is not None else say("This field book")
+        raise KnownError(say("{which} holds no test.", which=which), say("Test a step, or name another."))
     return found
 
 
 def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordinal: int, of: int) -> Run:
-    again = f", test {ordinal}" if of > 1 else ""
+    again = say(", test {ordinal}", ordinal=ordinal) if of > 1 else ""
     verdict = attempt.outcome.verdict if attempt.outcome is not None else Verdict.UNPROVEN
-    words = f"Step {record.step.number} · {step_title(declaration, record.step)}{again}"
+    words = say(
+        "Step {number} · {step_title}{again}",
+        number=record.step.number,
+        step_title=step_title(declaration, record.step),
+        again=again,
+    )
     return Run(attempt.id, record.step.number, words, verdict)
 
 
@@ -192,7 +201,9 @@ def _read_log(session: Session, number: int) -> Trace:
     run = next((r for r in runs(session) if r.attempt == -number), None)
     log = next((each for each in session.logbook.sensor_logs(run.step) if each.id == number), None) if run else None
     if run is None or log is None:
-        raise KnownError(f"There is no sensor log {number}.", "'yondle import sensors' adds one to a step.")
+        raise KnownError(
+            say("There is no sensor log {number}.", number=number), say("'yondle import sensors' adds one to a step.")
+        )
     setup, channels = session.step(run.step).step.setup, tuple(_log_channel(name) for name in log.block.channels)
     readings = np.array(log.block.rows, dtype=np.float32).reshape(len(log.block.times_s), len(channels))
     columns = {channel.id: readings[:, i] for i, channel in enumerate(channels)}
@@ -250,7 +261,7 @@ _ORDER = (
     Quantity.OTHER,
 )
 _USUAL = _ORDER[:6]
-_ONE_FOR_ALL = {Quantity.TEMPERATURE: "Temperature", Quantity.USE: "In use", Quantity.FAN: "Fan"}
+_ONE_FOR_ALL = {Quantity.TEMPERATURE: say("Temperature"), Quantity.USE: say("In use"), Quantity.FAN: say("Fan")}
 """Kinds of which all channels share one panel; of the others each has its own."""
 
 
@@ -286,7 +297,9 @@ def _panel(
 
 def _frames_panel(declaration: RigDeclaration) -> Panel:
     part = declaration.channels[0].subsystem
-    return Panel("Frame time", "ms", Quantity.OTHER, (Channel(FRAMES, "Frame time", "ms", Quantity.OTHER, part),), ())
+    return Panel(
+        say("Frame time"), "ms", Quantity.OTHER, (Channel(FRAMES, say("Frame time"), "ms", Quantity.OTHER, part),), ()
+    )
 
 
 def moved(trace: Trace, by_s: float) -> Trace:
@@ -320,5 +333,5 @@ def _rose(values: NDArray[np.float32]) -> bool:
 def end_words(trace: Trace) -> str:
     """Say how the test ended; nothing of a log of another program."""
     if trace.run.attempt < 0:
-        return "read from another program"
-    return failure_words(trace.outcome) if trace.outcome is not None else "still open"
+        return say("read from another program")
+    return failure_words(trace.outcome) if trace.outcome is not None else say("still open")

@@ -16,6 +16,7 @@ from yondle.analysis.stability import HOUR_S, most_per_hour
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
 from yondle.app.views.workers import PER_WORKER, numbers_in
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
@@ -107,7 +108,7 @@ class TrailRows(Sequence[TrailRow]):
         n = record.step.number
         here, running = n == self._position, n == self._running
         if n == self._waiting:
-            detail = "waits for values entered by hand"
+            detail = say("waits for values entered by hand")
         notes = len(record.notes)
         return TrailRow(n, title, detail, record.verdict, value, words, n in self._path, here, running, notes)
 
@@ -159,16 +160,16 @@ def on_path(session: Session) -> set[int]:
 def step_title(declaration: RigDeclaration, step: Step) -> str:
     """Write what a step changed."""
     if step.kind is StepKind.BASELINE:
-        return "Baseline · stock"
+        return say("Baseline · stock")
     if not step.changes:
-        return f"As step {step.parent}"
+        return say("As step {parent}", parent=step.parent)
     first, *others = ((declaration.knob(c.knob), c.new) for c in step.changes)
     words = [f"{first[0].name} {first[0].bare(first[1])}"]
     units = [first[0].unit, *(knob.unit for knob, _ in others)]
     for knob, value in others:
         told = knob.unit and units.count(knob.unit) == 1
         words.append(knob.text(value) if told else f"{knob.name} {knob.bare(value)}")
-    return f"Joint: {' + '.join(words)}" if step.joint else words[0]
+    return say("Joint: {words}", words=" + ".join(words)) if step.joint else words[0]
 
 
 def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
@@ -179,10 +180,14 @@ def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Work
     if record.step.kind is StepKind.BASELINE:
         spread_now = spread(record.scores(benchmark.id)) if benchmark is not None else None
         if spread_now is None or math.isnan(spread_now.variation):
-            return "stock settings"
-        return f"{count(spread_now.n, 'pass', 'passes')}, spread {number(100 * spread_now.variation, 1)}{THIN}%"
+            return say("stock settings")
+        return say(
+            "{passes}, spread {variation}\u202f%",
+            passes=count(spread_now.n, "pass", "passes"),
+            variation=number(100 * spread_now.variation, 1),
+        )
     was = ", ".join(declaration.knob(c.knob).text(c.old) for c in record.step.changes)
-    return f"was {was}" if was else "nothing changed, to compare"
+    return say("was {was}", was=was) if was else say("nothing changed, to compare")
 
 
 def failure_words(outcome: Outcome) -> str:
@@ -191,15 +196,19 @@ def failure_words(outcome: Outcome) -> str:
     if failure is None:
         return str(outcome.verdict)
     if failure in START_FAILURES:
-        return f"{failure}, code {outcome.code}" if outcome.code else str(failure)
+        return say("{failure}, code {code}", failure=failure, code=outcome.code) if outcome.code else str(failure)
     if failure is Failure.ERRORS_CORRECTED:
-        return outcome.reason.rstrip(".").split(": ", 1)[-1].join(("errors corrected: ", ""))
+        return outcome.reason.rstrip(".").split(": ", 1)[-1].join((say("errors corrected: "), ""))
     if VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG):
         if after_s is None:
             return str(failure)
-        return f"{failure} after {duration(after_s)}" if after_s >= AT_ONCE_S else f"{failure} at once"
+        return (
+            say("{failure} after {after_s}", failure=failure, after_s=duration(after_s))
+            if after_s >= AT_ONCE_S
+            else say("{failure} at once", failure=failure)
+        )
     if failure is Failure.CLOCK_NOT_HELD:
-        return outcome.reason.split(" in ")[0].split(" not held: ")[-1].join(("clock not held: ", ""))
+        return outcome.reason.split(" in ")[0].split(" not held: ")[-1].join((say("clock not held: "), ""))
     if failure is Failure.CEILING:
         return outcome.reason.split(";")[0]
     return str(failure)
@@ -209,7 +218,7 @@ def step_view(session: Session, step_number: int) -> StepView:
     """Put a step into words."""
     record = session.step(step_number)
     outcome = record.outcome
-    reason = outcome.reason if outcome else "No verdict: it is on trial, or was never tested through."
+    reason = outcome.reason if outcome else say("No verdict: it is on trial, or was never tested through.")
     rows = (
         *_history_rows(record),
         *_gain_rows(session, record),
@@ -245,13 +254,19 @@ def _signs(session: Session, record: StepRecord) -> str:
     """Say why a plan asked for the test, what a failure points to, and what was tried next about it."""
     pointer = record.outcome.pointer if record.outcome is not None else Pointer()
     why = record.attempts[-1].conditions.get(ASKED_BECAUSE) if record.attempts else None
-    words = [f"Asked for: {why}."] if why else []
+    words = [say("Asked for: {why}.", why=why)] if why else []
     if pointer.signs:
-        where = f"Points to the {pointer.subsystem}: " if pointer.subsystem else "Signs: "
+        where = say("Points to the {subsystem}: ", subsystem=pointer.subsystem) if pointer.subsystem else say("Signs: ")
         words.append(f"{where}{'; '.join(pointer.signs)}.")
     answer = answered_by(session, record)
     if answer is not None:
-        words.append(f"Then tried {step_title(session.declaration, answer.step)}, step {answer.step.number}.")
+        words.append(
+            say(
+                "Then tried {step_title}, step {number}.",
+                step_title=step_title(session.declaration, answer.step),
+                number=answer.step.number,
+            )
+        )
     return "\n".join(words)
 
 
@@ -260,7 +275,7 @@ def _history_rows(record: StepRecord) -> tuple[tuple[str, str], ...]:
     outcomes = [a.outcome for a in record.attempts if a.outcome is not None]
     if len(outcomes) > 1:
         held = sum(o.verdict is Verdict.HELD for o in outcomes)
-        rows.append(("Tested", f"{len(outcomes)} times, held {held}"))
+        rows.append((say("Tested"), say("{outcomes} times, held {held}", outcomes=len(outcomes), held=held)))
     return tuple(rows)
 
 
@@ -273,7 +288,7 @@ def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[s
         Subsystem.MEMORY if outcome.pointer.subsystem == Subsystem.CONTROLLER else Subsystem(outcome.pointer.subsystem)
     )
     return tuple(
-        (f"{c.name}, last", quantity(outcome.last[c.id], c.unit, c.digits))
+        (say("{c}, last", c=c.name), quantity(outcome.last[c.id], c.unit, c.digits))
         for c in declaration.channels
         if c.id in outcome.last and c.subsystem is part and c.quantity in LAST_SHOWN
     )
@@ -295,7 +310,7 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
         value = gain_of(session, record, benchmark)
         if value is not None:
             capped = at_cap([(0.0, record.scores(benchmark.id))], benchmark.metric.cap)
-            rows.append((benchmark.name, "at its cap" if capped else told_words(value)))
+            rows.append((benchmark.name, say("at its cap") if capped else told_words(value)))
             lows = lows_gain_of(session, record, benchmark)
             if lows is not None:
                 rows.append((f"{benchmark.name}, {LOW}", told_words(lows)))
@@ -308,7 +323,7 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
             rows.append((benchmark.name, text))
     together = mean_gain(session, record)
     if together is not None:
-        rows.append(("Geometric mean", range_words(together)))
+        rows.append((say("Geometric mean"), range_words(together)))
     return tuple(rows)
 
 
@@ -322,7 +337,10 @@ def _proven_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[
         return ()
     every_s = HOUR_S / most_per_hour(sum(run.failures for run in runs), loaded_s)
     return (
-        (f"{declaration.workload(load).name} {duration(loaded_s)}", f"proves under 1 failure in {duration(every_s)}"),
+        (
+            f"{declaration.workload(load).name} {duration(loaded_s)}",
+            say("proves under 1 failure in {every_s}", every_s=duration(every_s)),
+        ),
     )
 
 
@@ -339,14 +357,23 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
         if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
             values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
             if values:
-                rows.append((f"{channel.name}, highest", quantity(max(values), channel.unit, channel.digits)))
+                rows.append(
+                    (
+                        say("{channel}, highest", channel=channel.name),
+                        quantity(max(values), channel.unit, channel.digits),
+                    )
+                )
         elif channel.quantity in (Quantity.CLOCK, Quantity.VOLTAGE):
             values = [float(f[f"mean {channel.id}"]) for f in facts if f"mean {channel.id}" in f]
             if values:
                 shown = quantity(min(values), channel.unit, channel.digits)
                 asked = record.step.setup.get(channel.follows) if channel.id.startswith(METER) else None
-                set_ = f" of {declaration.knob(channel.follows).text(asked)} set" if asked is not None else ""
-                rows.append((f"{channel.name} in load", shown + set_))
+                set_ = (
+                    say(" of {asked} set", asked=declaration.knob(channel.follows).text(asked))
+                    if asked is not None
+                    else ""
+                )
+                rows.append((say("{channel} in load", channel=channel.name), shown + set_))
     return (*rows, *_efficiency_row(declaration, record), *_apart_row(declaration, attempt))
 
 
@@ -361,7 +388,16 @@ def _apart_row(declaration: RigDeclaration, attempt: Attempt) -> tuple[tuple[str
     if not usual or max(usual.values()) < APART_SHOWN:
         return ()
     name = max(usual, key=usual.__getitem__)
-    return (("Workers apart", f"{number(100 * usual[name], 1)}{THIN}% in {declaration.workload(name).name}"),)
+    return (
+        (
+            say("Workers apart"),
+            say(
+                "{usual}\u202f% in {workload}",
+                usual=number(100 * usual[name], 1),
+                workload=declaration.workload(name).name,
+            ),
+        ),
+    )
 
 
 def _efficiency_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
@@ -375,5 +411,5 @@ def _efficiency_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tu
         value = score_per_watt(passes, power, benchmark.metric.direction)
         if value is not None:
             unit = benchmark.metric.unit if benchmark.metric.direction is Direction.HIGHER else "runs/h"
-            rows.append((f"{benchmark.name} per watt", quantity(value, f"{unit}/W", 3)))
+            rows.append((say("{benchmark} per watt", benchmark=benchmark.name), quantity(value, f"{unit}/W", 3)))
     return tuple(rows)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from yondle.language.saying import say
 from yondle.model.quantities import THIN, number
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import PassRecord
@@ -26,18 +27,24 @@ def worker_lines(declaration: RigDeclaration, made: PassRecord | None) -> list[s
     if result.score is not None:
         lines.append(f"{metric.name.capitalize()}: {number(result.score, metric.digits)}{THIN}{metric.unit}")
     if made.disturbed:
-        lines.append(f"Disturbed, left out of figures: {made.disturbed}")
+        lines.append(say("Disturbed, left out of figures: {disturbed}", disturbed=made.disturbed))
     lines += [f"{n.removeprefix(PART)}: {_told(v)}" for n, v in result.facts.items() if n.startswith(PART)]
     rates = numbers_in(result.facts.get(PER_WORKER, ""))
     if len(rates) > 1 and sum(rates) > 0.0:
         mean = sum(rates) / len(rates)
-        lines += [f"Worker {i}: {_against(rate, mean)}" for i, rate in enumerate(rates)]
+        lines += [say("Worker {i}: {against}", i=i, against=_against(rate, mean)) for i, rate in enumerate(rates)]
     lines += [f"{name.capitalize()}: {_told(v)}" for name, v in result.facts.items() if name.startswith(NODE)]
     seconds = numbers_in(result.facts.get(PER_SECOND, ""))
     if len(seconds) > 1 and sum(seconds) > 0.0:
         slowest = min(range(len(seconds)), key=seconds.__getitem__)
         mean = sum(seconds) / len(seconds)
-        lines.append(f"Slowest second: the {slowest + 1}., {_against(seconds[slowest], mean)}")
+        lines.append(
+            say(
+                "Slowest second: the {slowest}., {against}",
+                slowest=slowest + 1,
+                against=_against(seconds[slowest], mean),
+            )
+        )
     return lines
 
 
@@ -47,4 +54,4 @@ def _told(value: str | float) -> str:
 
 def _against(value: float, mean: float) -> str:
     share = 100.0 * (value / mean - 1.0)
-    return f"{'+' if share > 0.0 else ''}{number(share, 1)}{THIN}% against the mean"
+    return say("{more}{share}\u202f% against the mean", more="+" if share > 0.0 else "", share=number(share, 1))

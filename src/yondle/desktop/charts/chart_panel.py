@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QSt
 from yondle.app.views.charting import ChartView
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
+from yondle.language.saying import say
 from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
 
@@ -87,12 +88,12 @@ class ChartPanel(QWidget):
         clear(self._tabs)
         self._buttons, self._list = [], None
         if len(names) > MOST_TABS:
-            self._list = Choice(list(names), "Benchmark to chart")
+            self._list = Choice(list(names), say("Benchmark to chart"))
             self._list.activated.connect(self.benchmark_chosen)
             self._tabs.addWidget(self._list)
             return
         for i, name in enumerate(names):
-            tab = button(name, "flat", f"Chart {name}")
+            tab = button(name, "flat", say("Chart {name}", name=name))
             tab.setCheckable(True)
             tab.clicked.connect(lambda _=False, i=i: self.benchmark_chosen.emit(i))
             self._buttons.append(tab)
@@ -110,10 +111,12 @@ class ChartPanel(QWidget):
         if self.chart is None:
             return
         metric, knob = view.workload.metric, view.knob
-        turned = ", lower is better" if metric.direction is Direction.LOWER else ""
+        turned = say(", lower is better") if metric.direction is Direction.LOWER else ""
         outside = self.chart.outside(view)
-        off = f" · {count(outside, 'faint point')} outside" if outside else ""
-        self._note.set_text(f"{metric.unit}{turned} · bars show 95 % ranges{off}")
+        off = say(" · {faint_points} outside", faint_points=count(outside, say("faint point"))) if outside else ""
+        self._note.set_text(
+            say("{unit}{turned} · bars show 95 % ranges{off}", unit=metric.unit, turned=turned, off=off)
+        )
         self._sentence.setText(view.sentence)
         self._sentence.show()
         self._axis.setText(f"{knob.name}, {knob.unit}" if knob.unit else knob.name)

@@ -14,7 +14,8 @@ from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import Theme, faded
-from yondle.model.quantities import THIN, count, number
+from yondle.language.saying import say
+from yondle.model.quantities import count, number
 from yondle.model.workloads import Direction
 
 _BEATEN = 0.35
@@ -49,9 +50,9 @@ class CostChart(PlaceChart):
             "settings",
             f"{view.benchmark.name} ({metric.unit})",
             f"{view.power} (W)",
-            "energy (J each)",
+            say("energy (J each)"),
         )
-        head += ("hottest (°C)", "fan (1/min)", "unbeaten", "verdict")
+        head += (say("hottest (°C)"), say("fan (1/min)"), "unbeaten", "verdict")
         rows = [
             (
                 c.machine, str(c.step), c.setup, f"{c.score:.6g}", f"{c.watts:.6g}", _told(c.joules), _told(c.hottest_c),
@@ -86,7 +87,7 @@ class CostChart(PlaceChart):
         )  # fmt: skip
         self.addItem(marks)
         if view.knee is not None:
-            self.rule(view.knee.at, 90, f"knee {number(view.knee.at, 1)}{THIN}W", c.muted)
+            self.rule(view.knee.at, 90, say("knee {at}\u202fW", at=number(view.knee.at, 1)), c.muted)
         if view.best is not None:
             best = view.costs[view.best]
             ring = pg.ScatterPlotItem(
@@ -120,7 +121,11 @@ class CostChart(PlaceChart):
         cost = what[1]
         lines = [f"{name}: {words}" for name, words in cost_words(cost, self._view)]
         return "\n".join(
-            [f"{cost.machine}, step {cost.step}: {cost.setup}", *lines, count(cost.passes, "pass", "passes")]
+            [
+                say("{machine}, step {step}: {setup}", machine=cost.machine, step=cost.step, setup=cost.setup),
+                *lines,
+                count(cost.passes, "pass", "passes"),
+            ]
         )
 
     def _clicked(self, event: object) -> None:

@@ -16,12 +16,13 @@ from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
 from yondle.desktop.theme import Theme, faded
+from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 
 _STILL = 0.55
-_BENDS = {Shape.PEAK: "peak", Shape.NEARLY_FLAT: "plateau from", Shape.CAPPED: "cap from"}
+_BENDS = {Shape.PEAK: "peak", Shape.NEARLY_FLAT: say("plateau from"), Shape.CAPPED: say("cap from")}
 """What the place where a curve bends is called, where it is more than a knee."""
 
 
@@ -102,7 +103,7 @@ class CurvesChart(PlaceChart):
             EndName(
                 last,
                 curve.points[-1].shown,
-                curve.benchmark.name + (" · capped" if curve.capped else ""),
+                curve.benchmark.name + (say(" · capped") if curve.capped else ""),
                 c.in_play if curve is chosen else c.ink,
                 curve is chosen,
                 curve.benchmark.id,
@@ -111,7 +112,7 @@ class CurvesChart(PlaceChart):
             if curve.points
         ]
         if proportion is not None and chosen is not None:
-            names.append(EndName(last, proportion, "in proportion", c.muted))
+            names.append(EndName(last, proportion, say("in proportion"), c.muted))
         return names
 
     def _draw_noise(self, view: ScalingView, chosen: Curve) -> None:
@@ -137,7 +138,7 @@ class CurvesChart(PlaceChart):
         )
         band.setZValue(-9)
         self.addItem(band, ignoreBounds=True)
-        bend = _BENDS.get(chosen.reading.shape, "knee") if chosen.reading is not None else "knee"
+        bend = _BENDS.get(chosen.reading.shape, say("knee")) if chosen.reading is not None else say("knee")
         self.rule(knee.at, 90, f"{bend} {view.knob.text(view.knob.nearest(knee.at))}", c.in_play)
 
     def _draw_proportion(self, view: ScalingView, chosen: Curve) -> float | None:
@@ -182,10 +183,12 @@ class CurvesChart(PlaceChart):
                 beyond = pg.LinearRegionItem(sorted((edge, far)), brush=brush, pen=pg.mkPen(None), movable=False)
                 beyond.setZValue(-8)
                 self.addItem(beyond, ignoreBounds=True)
-                self.rule(edge, 90, f"your limit {view.knob.text(edge)}", c.muted, 1 if edge == high else 0)
+                self.rule(
+                    edge, 90, say("your limit {edge}", edge=view.knob.text(edge)), c.muted, 1 if edge == high else 0
+                )
         if chosen is not None and chosen.cap_shown is not None:
             cap = quantity(chosen.benchmark.metric.cap or 0.0, chosen.benchmark.metric.unit)
-            self.rule(chosen.cap_shown, 0, f"cap {cap}", c.muted)
+            self.rule(chosen.cap_shown, 0, say("cap {cap}", cap=cap), c.muted)
 
     def show_all(self) -> None:
         """Zoom out to all curves and their names."""
@@ -227,7 +230,14 @@ def _words(view: ScalingView, curve: Curve, point: CurvePoint) -> str:
     digits = digits_for(half) if math.isfinite(half) else 1
     margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
     unit = unit_of(view.measure, curve.benchmark)
-    return (
-        f"{curve.benchmark.name} at {view.knob.text(point.value)}\n{number(point.shown, digits)}{margin} {unit},"
-        f" {count(len(point.passes), 'pass', 'passes')}\n{point.verdict}, step {', '.join(str(n) for n in point.steps)}"
+    return say(
+        "{benchmark} at {point}\n{shown}{margin} {unit}, {passes}\n{verdict}, step {steps}",
+        benchmark=curve.benchmark.name,
+        point=view.knob.text(point.value),
+        shown=number(point.shown, digits),
+        margin=margin,
+        unit=unit,
+        passes=count(len(point.passes), "pass", "passes"),
+        verdict=point.verdict,
+        steps=", ".join(str(n) for n in point.steps),
     )

@@ -14,6 +14,7 @@ from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 from yondle.model.quantities import MINUS, count, number
 from yondle.model.verdicts import Verdict
 
@@ -93,7 +94,7 @@ class MapChart(PlaceChart):
             line = pg.PlotCurveItem([0.5 * low, 2.0 * high], [0.5 * slope * low, 2.0 * slope * high], pen=pen)
             line.setZValue(-6)
             self.addItem(line, ignoreBounds=True)
-        word = pg.TextItem("both in proportion", color=c.muted, anchor=(1, 1))
+        word = pg.TextItem(say("both in proportion"), color=c.muted, anchor=(1, 1))
         word.setFont(font(SMALL_PX))
         at = min(high, max(p.y for p in view.points) * across.stock / up.stock)
         word.setPos(at, at * up.stock / across.stock)
@@ -145,7 +146,7 @@ class MapChart(PlaceChart):
         colour = self.theme.colours.verdicts[Verdict.DOWN]
         x, y = [p[0] for p in view.edge], [p[1] for p in view.edge]
         self.plot(x, y, pen=pg.mkPen(colour, width=2, style=Qt.PenStyle.DashLine))
-        word = pg.TextItem("edge", color=colour, anchor=(0, 1))
+        word = pg.TextItem(say("edge"), color=colour, anchor=(0, 1))
         word.setFont(font(SMALL_PX))
         word.setPos(x[-1], y[-1])
         self.addItem(word, ignoreBounds=True)
@@ -208,7 +209,7 @@ class MapChart(PlaceChart):
         """Tell one point."""
         view = self._view
         assert view is not None
-        told = told_words(what.gain) if what.gain is not None else "no figures"
+        told = told_words(what.gain) if what.gain is not None else say("no figures")
         steps = ", ".join(str(n) for n in what.steps)
         return (
             f"{view.across.text(what.x)}, {view.up.text(what.y)}\n{told}, {count(what.passes, 'pass', 'passes')}\n"

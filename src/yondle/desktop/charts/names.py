@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem
 
 from yondle.desktop.charts.parts import InPixels
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 
 NAMES_SHARE = 0.2
 """Share of the width kept free on the right for the names of the curves."""
@@ -67,7 +68,7 @@ class EndNames(InPixels):
             painter.setFont(font(SMALL_PX))
             painter.setPen(QPen(c.muted))
             painter.drawLine(QPointF(at, foot), QPointF(at, foot - 6))
-            painter.drawText(QRectF(at - 30, foot - 22, 60, 15), Qt.AlignmentFlag.AlignCenter, "stock")
+            painter.drawText(QRectF(at - 30, foot - 22, 60, 15), Qt.AlignmentFlag.AlignCenter, say("stock"))
 
     def mousePressEvent(self, event: QGraphicsSceneMouseEvent) -> None:
         """Choose the name under the pointer."""

@@ -12,6 +12,7 @@ from yondle.app.views.charting import ChartPoint, ChartView
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis, dress
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
@@ -85,8 +86,7 @@ class ScoreChart(pg.PlotWidget):
         unit = view.workload.metric.unit
         head = f"{view.knob.name} ({view.knob.unit})\tpasses\tmean ({unit})\tlow\thigh\tverdict\tother settings"
         lines = [
-            f"{p.value:g}\t{p.spread.n}\t{p.spread.mean:.6g}\t{p.spread.low:.6g}\t{p.spread.high:.6g}\t{p.verdict}"
-            f"\t{'as now' if p.strong else 'elsewhere'}"
+            f"{p.value:g}\t{p.spread.n}\t{p.spread.mean:.6g}\t{p.spread.low:.6g}\t{p.spread.high:.6g}\t{p.verdict}\t{say('as now') if p.strong else say('elsewhere')}"
             for p in view.points
         ]
         return "\n".join([head, *lines])
@@ -150,7 +150,7 @@ class ScoreChart(pg.PlotWidget):
         end = min(high, x0 * top / y0) if power > 0 else high
         at = x0 + _LABEL_SHARE * (end - x0)
         rightwards = power < 0 or at - low < _LEAST_LABEL_SHARE * (high - low)
-        word = pg.TextItem("in proportion", color=c.muted, anchor=(0, 0) if rightwards else (1, 1))
+        word = pg.TextItem(say("in proportion"), color=c.muted, anchor=(0, 0) if rightwards else (1, 1))
         word.setFont(font(SMALL_PX))
         word.setPos(at, y0 * (at / x0) ** power)
         self.addItem(word, ignoreBounds=True)
@@ -287,10 +287,17 @@ def _hover_words(view: ChartView, point: ChartPoint) -> str:
     margin = f" ± {number(half, digits_for(half))}" if math.isfinite(half) else ""
     mean = number(point.spread.mean, digits_for(half) if math.isfinite(half) else metric.digits)
     steps = ", ".join(str(n) for n in point.steps)
-    others = "" if point.strong else "\nother settings elsewhere"
-    return (
-        f"{view.knob.text(point.value)}\n{mean}{margin} {metric.unit}, {count(point.spread.n, 'pass', 'passes')}"
-        f"\n{point.verdict}, step {steps}{others}"
+    others = "" if point.strong else say("\nother settings elsewhere")
+    return say(
+        "{point}\n{mean}{margin} {unit}, {passes}\n{verdict}, step {steps}{others}",
+        point=view.knob.text(point.value),
+        mean=mean,
+        margin=margin,
+        unit=metric.unit,
+        passes=count(point.spread.n, "pass", "passes"),
+        verdict=point.verdict,
+        steps=steps,
+        others=others,
     )
 
 

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from yondle.app.progress import Progress
 from yondle.app.views.lines import lines_of
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 from yondle.model.knobs import Setup
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
@@ -109,7 +110,7 @@ class StripsView(QWidget):
         self._first_s = self._last_s = -math.inf
         self._starts: tuple[float, ...] = ()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName("Live readings")
+        self.setAccessibleName(say("Live readings"))
         theme.changed.connect(self.update)
 
     def show_strips(self, strips: list[Strip]) -> None:
@@ -159,9 +160,9 @@ class StripsView(QWidget):
         painter.setPen(self._theme.colours.ink)
         head = QRectF(box.left(), box.top(), box.width(), 15)
         painter.drawText(head, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, strip.name)
-        shown = "no reading" if line.latest is None else quantity(line.latest, strip.unit, strip.digits)
+        shown = say("no reading") if line.latest is None else quantity(line.latest, strip.unit, strip.digits)
         if not math.isfinite(self._last_s):
-            shown = "waiting"
+            shown = say("waiting")
         painter.drawText(head, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown)
 
     def _paint_plot(self, painter: QPainter, plot: QRectF, strip: Strip, line: _Line, colour: QColor) -> None:

@@ -20,6 +20,7 @@ from yondle.desktop.charts.parts import InPixels, NumberAxis
 from yondle.desktop.charts.time_axis import TimeAxis, clock_words
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 from yondle.model.quantities import number, quantity
 from yondle.model.sensors import Channel, Quantity
 from yondle.model.verdicts import Verdict
@@ -219,12 +220,18 @@ class TraceStrip:
     def _heading(self, shown: Shown, panel: Panel) -> tuple[str, str]:
         name = f"{panel.name}, {panel.unit}" if panel.unit else panel.name
         if shown.difference:
-            return f"{panel.channels[0].name}{f', {panel.unit}' if panel.unit else ''}, A less B", ""
+            return say(
+                "{channels}{more}, A less B",
+                channels=panel.channels[0].name,
+                more=f", {panel.unit}" if panel.unit else "",
+            ), ""
         if len(panel.channels) < 2:
             return name, ""
         strong = _strongest(shown.front, panel)
         told = next((c.name for c in panel.channels if c.id == strong), "")
-        return name, f"strong: {told}" + (", the hottest" if panel.quantity is Quantity.TEMPERATURE else "")
+        return name, say("strong: {told}", told=told) + (
+            say(", the hottest") if panel.quantity is Quantity.TEMPERATURE else ""
+        )
 
     def _y_range(self, shown: Shown, panel: Panel) -> tuple[float, float]:
         """All of both runs and the lines they are held against, so that flipping moves nothing."""

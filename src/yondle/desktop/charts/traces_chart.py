@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QScrollArea
 from yondle.app.views.traces import Panel
 from yondle.desktop.charts.trace_strip import Shown, SpanBox, TraceStrip
 from yondle.desktop.theme import Theme
+from yondle.language.saying import say
 
 STRIP_PX = 92
 _EDGE = 0.01
@@ -34,7 +35,7 @@ class TracesChart(QScrollArea):
         self._theme = theme
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setAccessibleName("Strips of sensor readings")
+        self.setAccessibleName(say("Strips of sensor readings"))
         self._view = _Layout(theme)
         self._view.left.connect(lambda: self._point(None))
         self.setWidget(self._view)
@@ -101,7 +102,7 @@ class TracesChart(QScrollArea):
         first, last = np.searchsorted(trace.times, (low, high))
         channels = [c for panel in self._panels for c in panel.channels if c.id in trace.columns]
         step = max(1, -(-int(last - first) // _MOST_ROWS))
-        lines = ["\t".join(["time (s)", *(f"{c.name} ({c.unit})" if c.unit else c.name for c in channels)])]
+        lines = ["\t".join([say("time (s)"), *(f"{c.name} ({c.unit})" if c.unit else c.name for c in channels)])]
         for i in range(int(first), int(last), step):
             bunch = slice(i, min(i + step, int(last)))
             values = [trace.columns[c.id][bunch] for c in channels]

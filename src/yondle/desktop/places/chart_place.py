@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget,
 from yondle.app.export import csv_text
 from yondle.desktop.theme import MARGIN, Theme, font
 from yondle.desktop.widgets.basics import label
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 PRINTED_FINER = 4
 """A printed chart has so many dots for each on the screen."""
 _CAPTION_SHARE = 0.014
-KINDS = "Drawing (*.svg);;Picture (*.png);;Figures (*.csv)"
+KINDS = say("Drawing (*.svg);;Picture (*.png);;Figures (*.csv)")
 
 
 class Chart(Protocol):
@@ -68,10 +69,10 @@ class ChartPlace(QWidget):
         outer.addWidget(self.trouble)
         outer.addWidget(self._pages)
         self.actions_by_name: dict[str, QAction] = {}
-        self.add_action("copy_picture", "copy the chart as a picture", "Ctrl+C", self._copy_picture)
-        self.add_action("copy_table", "copy the chart as a table", "Ctrl+Shift+C", self._copy_table)
-        self.add_action("save", "save the chart as SVG, PNG or CSV …", "Ctrl+S", self._ask_to_save)
-        self.add_action("print", "print the chart …", "Ctrl+Shift+P", self._ask_to_print)
+        self.add_action("copy_picture", say("copy the chart as a picture"), "Ctrl+C", self._copy_picture)
+        self.add_action("copy_table", say("copy the chart as a table"), "Ctrl+Shift+C", self._copy_table)
+        self.add_action("save", say("save the chart as SVG, PNG or CSV …"), "Ctrl+S", self._ask_to_save)
+        self.add_action("print", say("print the chart …"), "Ctrl+Shift+P", self._ask_to_print)
 
     def refresh(self) -> None:
         """Bring what is shown up to date."""
@@ -127,9 +128,11 @@ class ChartPlace(QWidget):
         elif kind == ".svg":
             written = _as_svg(chart, path)
         else:
-            raise KnownError(f"A chart isn't written as '{kind}'.", "End the name in .svg, .png or .csv.")
+            raise KnownError(
+                say("A chart isn't written as '{kind}'.", kind=kind), say("End the name in .svg, .png or .csv.")
+            )
         if not written:
-            raise KnownError(f"{path} can't be written.", "Choose another place.")
+            raise KnownError(say("{path} can't be written.", path=path), say("Choose another place."))
 
     def caption(self) -> str:
         """Say what the chart shows, for a page it is printed on."""
@@ -149,7 +152,7 @@ class ChartPlace(QWidget):
             inner.end()
         painter = QPainter()
         if not painter.begin(printer):
-            raise KnownError("The printer doesn't take it.", "Choose another, or save the chart.")
+            raise KnownError(say("The printer doesn't take it."), say("Choose another, or save the chart."))
         page = QRectF(painter.viewport())
         painter.setFont(font(round(page.width() * _CAPTION_SHARE)))
         flags = int(Qt.TextFlag.TextWordWrap) | int(Qt.AlignmentFlag.AlignLeft)
@@ -169,7 +172,7 @@ class ChartPlace(QWidget):
             self._change(lambda: self.print_on(printer))
 
     def _ask_to_save(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Save the chart", f"{self._name.lower()}.svg", KINDS)
+        name, _ = QFileDialog.getSaveFileName(self, say("Save the chart"), f"{self._name.lower()}.svg", KINDS)
         if not name:
             return
         self._change(lambda: self.save(Path(name)))
@@ -196,7 +199,7 @@ class ChartPlace(QWidget):
 
 
 def _no_chart() -> KnownError:
-    return KnownError("There is no chart yet.", "Measure two values of a knob first.")
+    return KnownError(say("There is no chart yet."), say("Measure two values of a knob first."))
 
 
 def _written(write: Callable[[], bool]) -> bool:

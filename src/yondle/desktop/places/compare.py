@@ -22,15 +22,18 @@ from yondle.desktop.widgets.column_list import ColumnList
 from yondle.desktop.widgets.compare_table import CompareTable
 from yondle.desktop.widgets.forms import ReferenceCard
 from yondle.desktop.widgets.side import Side
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 _SIDE_WIDTH = 300
-LEGEND = "dot and line: gain with its 95 % range, all columns of a row together · №: the places its passes leave open"
+LEGEND = say(
+    "dot and line: gain with its 95 % range, all columns of a row together · №: the places its passes leave open"
+)
 _LIST_HEIGHT = 200
 _TABLE_SHARE = 0.56
-NOTHING = (
-    "Nothing is measured yet.\nRun the baseline in Tune first; then steps, profiles and other field books stand side by"
-    " side here."
+NOTHING = say(
+    "Nothing is measured yet.\nRun the baseline in Tune first; then steps, profiles and other field "
+    "books stand side by side here."
 )
 
 
@@ -38,7 +41,7 @@ class ComparePlace(ChartPlace):
     """The Compare place for one session."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, "Compare", NOTHING, self._shown)
+        super().__init__(theme, say("Compare"), NOTHING, self._shown)
         self._session, self._views = session, views
         self._shelf = Shelf(session)
         self._addresses: tuple[str, ...] = ()
@@ -49,17 +52,17 @@ class ComparePlace(ChartPlace):
         self.view: CompareView | None = None
         self.table = CompareTable(theme)
         self.table.against_wanted.connect(self.compare_with)
-        self.against = Choice([], "Compared with")
+        self.against = Choice([], say("Compared with"))
         self.against.setMinimumContentsLength(20)
         self.against.activated.connect(self.compare_with)
-        self.best_button = button("Best first", "", "Order the columns by their mean, best first")
+        self.best_button = button(say("Best first"), "", say("Order the columns by their mean, best first"))
         self.best_button.clicked.connect(self.order_columns)
         self.list = ColumnList(self._read)
         self.list.chosen.connect(self.choose)
         self.list.setMinimumHeight(_LIST_HEIGHT)
-        self.add_book = button("Field book …", "flat", "Read another field book")
+        self.add_book = button(say("Field book …"), "flat", say("Read another field book"))
         self.add_book.clicked.connect(self._ask_for_book)
-        self.add_reference = button("Reference …", "flat", "Type in a reference")
+        self.add_reference = button(say("Reference …"), "flat", say("Type in a reference"))
         self.add_reference.clicked.connect(self._ask_for_reference)
         self.charts = CompareCharts(theme)
         self.charts.told.connect(self._tell_chart)
@@ -68,9 +71,9 @@ class ComparePlace(ChartPlace):
         self._says = label("", "title", wrap=True)
         self._caveats = label("", "warning", wrap=True)
         self._lay_out()
-        self.add_action("best", "order the columns by their mean", "O", self.order_columns)
-        self.add_action("book", "read another field book …", "Ctrl+B", self._ask_for_book)
-        self.add_action("reference", "type in a reference …", "Ctrl+T", self._ask_for_reference)
+        self.add_action("best", say("order the columns by their mean"), "O", self.order_columns)
+        self.add_action("book", say("read another field book …"), "Ctrl+B", self._ask_for_book)
+        self.add_action("reference", say("type in a reference …"), "Ctrl+T", self._ask_for_reference)
 
     def refresh(self) -> None:
         """Work out everything again if steps have changed since."""
@@ -117,7 +120,7 @@ class ComparePlace(ChartPlace):
         view = self.view = compare(columns, self._against)
         self._against = view.against
         self.against.clear()
-        self.against.addItems([f"against {column.name}" for column in columns])
+        self.against.addItems([say("against {column}", column=column.name) for column in columns])
         self.against.setCurrentIndex(view.against)
         self.against.setEnabled(len(columns) > 1)
         try:
@@ -184,7 +187,7 @@ class ComparePlace(ChartPlace):
         self._show()
 
     def _ask_for_book(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Read another field book", "", "Field books (*.yondle)")
+        name, _ = QFileDialog.getOpenFileName(self, say("Read another field book"), "", say("Field books (*.yondle)"))
         if name:
             self._change(lambda: self.read(Path(name)))
 
@@ -221,14 +224,14 @@ class ComparePlace(ChartPlace):
         self.put_together(head, split, self._side())
 
     def _side(self) -> QWidget:
-        self._panel = side = Side(_SIDE_WIDTH, "What it says")
-        side.heading("What it says")
+        self._panel = side = Side(_SIDE_WIDTH, say("What it says"))
+        side.heading(say("What it says"))
         side.box.addWidget(self._says)
         side.box.addWidget(self._caveats)
         side.box.addWidget(self._chart_says)
         side.box.addWidget(self._chart_lines)
         row = QHBoxLayout()
-        row.addWidget(label("Columns", "heading"))
+        row.addWidget(label(say("Columns"), "heading"))
         row.addStretch(1)
         row.addWidget(self.add_book)
         row.addWidget(self.add_reference)

@@ -12,6 +12,7 @@ from yondle.app.views.efficiency import CostView, cost_words, efficiency, shorte
 from yondle.app.views.machines import MachinesView, knobs_shared, machines
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Direction, Workload
 
@@ -20,11 +21,11 @@ if TYPE_CHECKING:
     from yondle.desktop.charts.machines_chart import MachinesChart
 
 ALONG, COSTS = range(2)
-PAGES = ("Along a knob", "What it costs")
+PAGES = (say("Along a knob"), say("What it costs"))
 LEAST_HEIGHT = 210
-NOTHING_ALONG = (
-    "No knob is measured at two values with all else the same: sweep one in Tune (W), then its curves stand here, with those"
-    " of every machine whose column is ticked."
+NOTHING_ALONG = say(
+    "No knob is measured at two values with all else the same: sweep one in Tune (W), then its curves "
+    "stand here, with those of every machine whose column is ticked."
 )
 
 
@@ -51,7 +52,7 @@ class CompareCharts(QWidget):
         for i, tab in enumerate(self._tabs):
             tab.setCheckable(True)
             tab.clicked.connect(lambda _=False, i=i: self.show_page(i))
-        self.along = Choice([], "Along")
+        self.along = Choice([], say("Along"))
         self.along.setMinimumContentsLength(16)
         self.along.activated.connect(lambda i: self.choose_knob(self._knobs[i].id))
         self._axis = Eliding("", "small")
@@ -115,18 +116,31 @@ class CompareCharts(QWidget):
         if self._benchmark is None:
             return
         metric = self._benchmark.metric
-        turned = ", lower is better, so the axis is turned" if metric.direction is Direction.LOWER else ""
+        turned = say(", lower is better, so the axis is turned") if metric.direction is Direction.LOWER else ""
         upward = f"Upward {self._benchmark.name}, {metric.unit}{turned}"
         if self._page == COSTS:
             self.cost_view = efficiency(self._books, self._benchmark, self._battery)
-            self._axis.set_text(f"{upward}; along {self.cost_view.power}, W · the line joins what no other beats")
+            self._axis.set_text(
+                say(
+                    "{upward}; along {power}, W · the line joins what no other beats",
+                    upward=upward,
+                    power=self.cost_view.power,
+                )
+            )
             self._put(bool(self.cost_view.costs), self.cost_view.sentence)
         else:
             knob = next((k for k in self._knobs if k.id == self._knob), None)
             self.along_view = machines(self._books, knob, self._benchmark) if knob is not None else None
             if knob is not None:
                 self.along.setCurrentIndex(self._knobs.index(knob))
-                self._axis.set_text(f"{upward}; along {knob.name}{', ' + knob.unit if knob.unit else ''}")
+                self._axis.set_text(
+                    say(
+                        "{upward}; along {knob}{unit}",
+                        upward=upward,
+                        knob=knob.name,
+                        unit=", " + knob.unit if knob.unit else "",
+                    )
+                )
             there = self.along_view is not None and bool(self.along_view.lines)
             self._put(there, self.along_view.sentence if self.along_view is not None else NOTHING_ALONG)
         self._tell()
@@ -173,4 +187,12 @@ class CompareCharts(QWidget):
             return []
         cost = view.costs[place]
         told = [f"{name}: {words}" for name, words in cost_words(cost, view)]
-        return [f"{cost.machine}, step {cost.step}, {shortened(cost.setup)}:", "\n".join(told)]
+        return [
+            say(
+                "{machine}, step {step}, {shortened}:",
+                machine=cost.machine,
+                step=cost.step,
+                shortened=shortened(cost.setup),
+            ),
+            "\n".join(told),
+        ]

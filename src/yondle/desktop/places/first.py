@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWi
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import button, label
 from yondle.desktop.widgets.cards import Cards
+from yondle.language.saying import say
 
 MOST_RECENT = 6
 
@@ -29,11 +30,11 @@ class FirstPage(QWidget):
         box = QVBoxLayout(column)
         box.setContentsMargins(24, 40, 24, 24)
         box.setSpacing(12)
-        box.addWidget(label("A field book for tuning", "large"))
+        box.addWidget(label(say("A field book for tuning"), "large"))
         box.addWidget(
             label(
-                "Change one thing, test it, write it down. Yondle keeps the trail of every step, tells a gain from noise, "
-                "and puts the machine back when a setting fails.",
+                say("Change one thing, test it, write it down. Yondle keeps the trail of every step, tells a gain from "
+"noise, and puts the machine back when a setting fails."),
                 "", wrap=True,
             )
         )  # fmt: skip
@@ -41,25 +42,25 @@ class FirstPage(QWidget):
         box.addWidget(self.cards)
         choices = QHBoxLayout()
         choices.setSpacing(12)
-        self.demo_button = button("Open Heron's field book", "main")
-        self.this_button = button("Start a field book")
+        self.demo_button = button(say("Open Heron's field book"), "main")
+        self.this_button = button(say("Start a field book"))
         for title, text, made in (
-            ("Heron, a simulated PC", "Learn the work where nothing can break: an evening's climb to look at and go on with.",
+            (say("Heron, a simulated PC"), say("Learn the work where nothing can break: an evening's climb to look at and go on with."),
              self.demo_button),
-            ("This machine", "Real benchmarks on the machine Yondle runs on, without any privilege.", self.this_button),
+            (say("This machine"), say("Real benchmarks on the machine Yondle runs on, without any privilege."), self.this_button),
         ):  # fmt: skip
             choices.addWidget(_choice(title, text, made))
         box.addLayout(choices)
         box.addSpacing(8)
-        box.addWidget(label("Field books on this machine", "heading"))
+        box.addWidget(label(say("Field books on this machine"), "heading"))
         for path in recent[:MOST_RECENT]:
-            made = button(f"{path.stem}  ·  {path.parent}", "flat", f"Open {path.stem}")
+            made = button(f"{path.stem}  ·  {path.parent}", "flat", say("Open {stem}", stem=path.stem))
             made.setStyleSheet("text-align: left;")
             made.clicked.connect(lambda _=False, path=path: self.wants_file.emit(path))
             box.addWidget(made)
         if not recent:
-            box.addWidget(label("None yet.", "muted"))
-        self.open_button = button("Open a file …  Ctrl+O", "", "Open a file")
+            box.addWidget(label(say("None yet."), "muted"))
+        self.open_button = button(say("Open a file …  Ctrl+O"), "", say("Open a file"))
         self.open_button.clicked.connect(self.ask_for_file)
         box.addWidget(self.open_button, 0, Qt.AlignmentFlag.AlignLeft)
         box.addStretch(1)
@@ -72,7 +73,9 @@ class FirstPage(QWidget):
 
     def ask_for_file(self) -> None:
         """Let the tuner choose a file."""
-        name, _ = QFileDialog.getOpenFileName(self, "Open a field book", "", "Field books (*.yondle);;All files (*)")
+        name, _ = QFileDialog.getOpenFileName(
+            self, say("Open a field book"), "", say("Field books (*.yondle);;All files (*)")
+        )
         if name:
             self.wants_file.emit(Path(name))
 

@@ -29,23 +29,26 @@ from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.desktop.widgets.log_table import COLUMNS, LogTable
 from yondle.desktop.widgets.row_panel import RowPanel
+from yondle.language.saying import say
 from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
 
 _SEARCH_AFTER_MS = 120
-NOTHING = "Nothing is written yet.\nMeasure the baseline in Tune: every test, pass and note stands here from then on."
-NO_MATCH = "Nothing in the logbook is like this. Take a word out of the search, or widen the filter."
+NOTHING = say(
+    "Nothing is written yet.\nMeasure the baseline in Tune: every test, pass and note stands here from then on."
+)
+NO_MATCH = say("Nothing in the logbook is like this. Take a word out of the search, or widen the filter.")
 _KINDS: tuple[tuple[str, frozenset[Kind]], ...] = (
     ("everything", frozenset()),
     ("tests", frozenset({Kind.TEST})),
     ("passes", frozenset({Kind.PASS})),
     ("incidents", frozenset({Kind.INCIDENT})),
-    ("notes and caveats", frozenset({Kind.NOTE, Kind.CAVEAT})),
-    ("figures from elsewhere", frozenset({Kind.FIGURE})),
+    (say("notes and caveats"), frozenset({Kind.NOTE, Kind.CAVEAT})),
+    (say("figures from elsewhere"), frozenset({Kind.FIGURE})),
     ("files", frozenset({Kind.FILE})),
 )
-_COUNTED = (("whether they count or not", None), ("that count", True), ("left out of figures", False))
-ANY_BENCHMARK, ANY_VERDICT = "any benchmark", "any verdict"
+_COUNTED = ((say("whether they count or not"), None), (say("that count"), True), (say("left out of figures"), False))
+ANY_BENCHMARK, ANY_VERDICT = say("any benchmark"), say("any verdict")
 
 
 class LogbookPlace(ChartPlace):
@@ -56,7 +59,7 @@ class LogbookPlace(ChartPlace):
 
     def __init__(self, theme: Theme, session: Session) -> None:
         self.table = LogTable(theme)
-        super().__init__(theme, "Logbook", NOTHING, lambda: self.table)
+        super().__init__(theme, say("Logbook"), NOTHING, lambda: self.table)
         self._session = session
         self._rows_of = LogRows()
         self._others: list[ReadBook] = []
@@ -67,20 +70,20 @@ class LogbookPlace(ChartPlace):
         """Whether anything was written here since others looked."""
         self._undo: list[tuple[str, Callable[[], object]]] = []
         self.search = QLineEdit()
-        self.search.setPlaceholderText("Search everything written")
-        self.search.setAccessibleName("Search")
+        self.search.setPlaceholderText(say("Search everything written"))
+        self.search.setAccessibleName(say("Search"))
         self.search.setClearButtonEnabled(True)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(_SEARCH_AFTER_MS)
         self._later.timeout.connect(self._filter)
         self.search.textChanged.connect(lambda: self._later.start())
-        self.kinds = Choice([words for words, _ in _KINDS], "What is shown")
+        self.kinds = Choice([words for words, _ in _KINDS], say("What is shown"))
         self.kinds.setMinimumContentsLength(18)
-        self.benchmark = Choice([ANY_BENCHMARK], "Of which benchmark")
+        self.benchmark = Choice([ANY_BENCHMARK], say("Of which benchmark"))
         self.benchmark.setMinimumContentsLength(14)
-        self.verdict = Choice([ANY_VERDICT, *(str(v) for v in Verdict)], "With which verdict")
-        self.counted = Choice([words for words, _ in _COUNTED], "Whether they count")
+        self.verdict = Choice([ANY_VERDICT, *(str(v) for v in Verdict)], say("With which verdict"))
+        self.counted = Choice([words for words, _ in _COUNTED], say("Whether they count"))
         self.counted.setMinimumContentsLength(20)
         for box in (self.kinds, self.benchmark, self.verdict, self.counted):
             box.activated.connect(self._filter)
@@ -90,22 +93,22 @@ class LogbookPlace(ChartPlace):
         self.table.chosen.connect(self.show_row)
         self.table.opened.connect(lambda row: self._go_to_step())
         self.panel = RowPanel()
-        self.undo_button = button("Undo", "flat")
+        self.undo_button = button(say("Undo"), "flat")
         self.undo_button.hide()
         self._connect()
         self._lay_out()
         for name, text, keys, do in (
             ("search", "search", "Ctrl+F", self.search.setFocus),
-            ("step", "show the step in Tune (Return in the table)", "", self._go_to_step),
-            ("trace", "show the trace", "T", self._go_to_trace),
-            ("discard", "discard the pass, or count it again", "Delete", self._discard),
-            ("attach", "attach a file to the step …", "Ctrl+Shift+A", self._ask_for_file),
-            ("undo", "undo the last change", "Ctrl+Z", self.undo),
-            ("merge", "make one of this field book and another …", "", self._ask_to_merge),
-            ("export", "export everything as JSON, or every pass as CSV …", "Ctrl+E", self._ask_to_export),
-            ("share", "make a copy to give away, without what is private …", "", self._ask_to_share),
-            ("columns", "choose the columns", "", self._offer_columns),
-            ("book", "show another field book, too …", "", self._ask_for_book),
+            ("step", say("show the step in Tune (Return in the table)"), "", self._go_to_step),
+            ("trace", say("show the trace"), "T", self._go_to_trace),
+            ("discard", say("discard the pass, or count it again"), "Delete", self._discard),
+            ("attach", say("attach a file to the step …"), "Ctrl+Shift+A", self._ask_for_file),
+            ("undo", say("undo the last change"), "Ctrl+Z", self.undo),
+            ("merge", say("make one of this field book and another …"), "", self._ask_to_merge),
+            ("export", say("export everything as JSON, or every pass as CSV …"), "Ctrl+E", self._ask_to_export),
+            ("share", say("make a copy to give away, without what is private …"), "", self._ask_to_share),
+            ("columns", say("choose the columns"), "", self._offer_columns),
+            ("book", say("show another field book, too …"), "", self._ask_for_book),
         ):
             self.add_action(name, text, keys, do)
 
@@ -156,7 +159,14 @@ class LogbookPlace(ChartPlace):
         self.table.show_rows(rows)
         self.table.setVisible(bool(rows))
         self._none.setVisible(not rows)
-        self.sentence.set_text(f"{self.wanted.sentence}: {number(len(rows))} of {number(len(self._all))} rows")
+        self.sentence.set_text(
+            say(
+                "{sentence}: {rows} of {all} rows",
+                sentence=self.wanted.sentence,
+                rows=number(len(rows)),
+                all=number(len(self._all)),
+            )
+        )
         before = self._row
         kept = next((r for r in rows if before is not None and _same(r, before)), None)
         if kept is None and rows:
@@ -171,20 +181,24 @@ class LogbookPlace(ChartPlace):
         self.refresh()
 
     def _ask_for_book(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Another field book", "", "Field books (*.yondle)")
+        name, _ = QFileDialog.getOpenFileName(self, say("Another field book"), "", say("Field books (*.yondle)"))
         if name:
             self._change(lambda: self.read(Path(name)))
 
     def merge(self, other: Path, into: Path) -> None:
         """Make a third field book of this one and another; both stay as they are."""
         steps = merge(self._session.logbook.path, other, into)
-        self.sentence.set_text(f"{into.name} holds {count(steps, 'step')} of both; open it with Ctrl+O")
+        self.sentence.set_text(
+            say("{into} holds {steps} of both; open it with Ctrl+O", into=into.name, steps=count(steps, "step"))
+        )
 
     def _ask_to_merge(self) -> None:
         kinds = "Field books (*.yondle)"
-        other, _ = QFileDialog.getOpenFileName(self, "The other field book", "", kinds)
+        other, _ = QFileDialog.getOpenFileName(self, say("The other field book"), "", kinds)
         into, _ = (
-            QFileDialog.getSaveFileName(self, "The field book to make", "both.yondle", kinds) if other else ("", "")
+            QFileDialog.getSaveFileName(self, say("The field book to make"), "both.yondle", kinds)
+            if other
+            else ("", "")
         )
         if into:
             self._change(lambda: self.merge(Path(other), Path(into)))
@@ -192,26 +206,30 @@ class LogbookPlace(ChartPlace):
     def export(self, path: Path) -> None:
         """Write the whole field book as JSON, or its passes as CSV, as the name ends."""
         write(path, passes_csv(self._session) if path.suffix.lower() == ".csv" else logbook_text(self._session))
-        self.sentence.set_text(f"{path.name} is written")
+        self.sentence.set_text(say("{path} is written", path=path.name))
 
     def share(self, path: Path) -> None:
         """Make a copy without serial numbers, host and user names, and files."""
         share(self._session, path)
-        self.sentence.set_text(f"{path.name} is made; look through it before you give it away")
+        self.sentence.set_text(say("{path} is made; look through it before you give it away", path=path.name))
 
     def _ask_to_export(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Export", "logbook.json", "Everything (*.json);;Passes (*.csv)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, say("Export"), "logbook.json", say("Everything (*.json);;Passes (*.csv)")
+        )
         if name:
             self._change(lambda: self.export(Path(name)))
 
     def _ask_to_share(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "A copy to give away", "shared.yondle", "Field books (*.yondle)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, say("A copy to give away"), "shared.yondle", say("Field books (*.yondle)")
+        )
         if name:
             self._change(lambda: self.share(Path(name)))
 
     def _offer_columns(self) -> None:
         menu = QMenu(self)
-        menu.setAccessibleName("Columns shown")
+        menu.setAccessibleName(say("Columns shown"))
         for i, column in enumerate(COLUMNS):
             entry = QAction(column.head, menu)
             entry.setCheckable(True)
@@ -254,7 +272,7 @@ class LogbookPlace(ChartPlace):
         self.wrote = True
         self.undo_button.setVisible(bool(self._undo))
         if self._undo:
-            self.undo_button.setText(f"Undo: {self._undo[-1][0]}")
+            self.undo_button.setText(say("Undo: {undo}", undo=self._undo[-1][0]))
         self.refresh()
 
     def _discard(self) -> None:
@@ -263,7 +281,7 @@ class LogbookPlace(ChartPlace):
             return
         session, reason = self._session, "" if row.discarded else self.panel.reason.text()
         if not row.discarded and not reason.strip():
-            self.trouble.setText("Say why the pass is discarded: the reason stays with it.")
+            self.trouble.setText(say("Say why the pass is discarded: the reason stays with it."))
             self.trouble.show()
             self.panel.reason.setFocus()
             return
@@ -277,7 +295,7 @@ class LogbookPlace(ChartPlace):
             before = put(reason)
             return lambda: put(before)
 
-        self._do("count it again" if row.discarded else "discard", do)
+        self._do(say("count it again") if row.discarded else "discard", do)
         self.panel.reason.clear()
 
     def _keep_note(self) -> None:
@@ -305,13 +323,13 @@ class LogbookPlace(ChartPlace):
             return lambda: write_note(self._session, row.step, before.text, before.caveat)
 
         self._row = None
-        self._do("take the note out", do)
+        self._do(say("take the note out"), do)
 
     def _ask_for_file(self) -> None:
         row = self._row
         if row is None or not self._own(row):
             return
-        name, _ = QFileDialog.getOpenFileName(self, f"A picture or file for step {row.step}")
+        name, _ = QFileDialog.getOpenFileName(self, say("A picture or file for step {step}", step=row.step))
         if name:
             self.attach(row.step, Path(name))
 
@@ -330,7 +348,7 @@ class LogbookPlace(ChartPlace):
         file = next((f for f in record.attached if row is not None and f.id == row.item), None) if record else None
         if file is None:
             return
-        name, _ = QFileDialog.getSaveFileName(self, "Save the file", Path(file.name).name)
+        name, _ = QFileDialog.getSaveFileName(self, say("Save the file"), Path(file.name).name)
         if name:
             self._change(lambda: save_attachment(self._session, file, Path(name)))
 
@@ -365,13 +383,18 @@ class LogbookPlace(ChartPlace):
         head = QHBoxLayout()
         head.setSpacing(8)
         head.addWidget(self.search, 2)
-        for words, box in (("Show", self.kinds), ("of", self.benchmark), ("with", self.verdict), ("", self.counted)):
+        for words, box in (
+            (say("Show"), self.kinds),
+            (say("of"), self.benchmark),
+            (say("with"), self.verdict),
+            ("", self.counted),
+        ):
             if words:
                 head.addWidget(label(words, "muted"))
             head.addWidget(box)
-        self._columns_button = button("Columns …", "flat")
+        self._columns_button = button(say("Columns …"), "flat")
         self._columns_button.clicked.connect(self._offer_columns)
-        self._book_button = button("Field book …", "flat", "Show another field book, too")
+        self._book_button = button(say("Field book …"), "flat", say("Show another field book, too"))
         self._book_button.clicked.connect(self._ask_for_book)
         under = QHBoxLayout()
         under.addWidget(self.sentence, 1)

@@ -15,6 +15,7 @@ from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.side import Side
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
 
@@ -22,9 +23,9 @@ if TYPE_CHECKING:
     from yondle.desktop.charts.map_chart import MapChart
 
 _SIDE_WIDTH = 330
-NOTHING = (
-    "No two knobs vary together yet.\nA map takes two values of each with all else the same: sweep one knob at two values of"
-    " another, or search an edge over a second knob (E in Tune)."
+NOTHING = say(
+    "No two knobs vary together yet.\nA map takes two values of each with all else the same: sweep one "
+    "knob at two values of another, or search an edge over a second knob (E in Tune)."
 )
 
 
@@ -34,7 +35,7 @@ class MapPlace(ChartPlace):
     proposed = Signal(dict)
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, "Map", NOTHING, lambda: self.chart)
+        super().__init__(theme, say("Map"), NOTHING, lambda: self.chart)
         self._session, self._views = session, views
         self._pairs: tuple[tuple[Knob, Knob], ...] = ()
         self._pair, self._swapped, self._benchmark = 0, False, 0
@@ -42,22 +43,22 @@ class MapPlace(ChartPlace):
         self._seen = -1
         self.view: MapView | None = None
         self.chart: MapChart | None = None
-        self.pairs = Choice([], "Two knobs")
+        self.pairs = Choice([], say("Two knobs"))
         self.pairs.setMinimumContentsLength(30)
         self.pairs.activated.connect(self.choose_pair)
-        self.benchmarks = Choice([b.name for b in session.declaration.benchmarks], "Benchmark")
+        self.benchmarks = Choice([b.name for b in session.declaration.benchmarks], say("Benchmark"))
         self.benchmarks.activated.connect(self.choose_benchmark)
-        self.swap = button("Swap the axes")
+        self.swap = button(say("Swap the axes"))
         self.swap.clicked.connect(self._swap)
         self._held = Eliding("", "small")
         self._says = label("", "title", wrap=True)
         self._table = QGridLayout()
         self._table.setVerticalSpacing(4)
         self._about = label("", "", wrap=True)
-        self.propose_button = button("Propose this step", "main")
+        self.propose_button = button(say("Propose this step"), "main")
         self.propose_button.clicked.connect(self._propose)
         self._lay_out()
-        self.add_action("swap", "swap the axes", "X", self._swap)
+        self.add_action("swap", say("swap the axes"), "X", self._swap)
 
     def refresh(self) -> None:
         """Work out everything again if steps have changed since."""
@@ -67,7 +68,9 @@ class MapPlace(ChartPlace):
         before = self._pairs[self._pair] if self._pairs else None
         self._pairs = pairs_measured(self._session, self._views.settings)
         self.pairs.clear()
-        self.pairs.addItems([f"{one.name} and {other.name.lower()}" for one, other in self._pairs])
+        self.pairs.addItems(
+            [say("{one} and {other}", one=one.name, other=other.name.lower()) for one, other in self._pairs]
+        )
         if not self._pairs:
             self.view = None
             self.show_whole(False)
@@ -107,8 +110,12 @@ class MapPlace(ChartPlace):
         axes = ", ".join(
             f"{k.name} {way}{', ' + k.unit if k.unit else ''}" for k, way in ((across, "across"), (up, "up"))
         )
-        lines = " · lines of equal gain" if view.surface is not None else " · too few points for contour lines"
-        self._held.set_text(f"{view.held} · {axes} · gain over the baseline in %{lines}")
+        lines = (
+            say(" · lines of equal gain") if view.surface is not None else say(" · too few points for contour lines")
+        )
+        self._held.set_text(
+            say("{held} · {axes} · gain over the baseline in %{lines}", held=view.held, axes=axes, lines=lines)
+        )
         self._says.setText(view.sentence)
         clear(self._table)
         for row, (name, words, how) in enumerate(table_rows(view)):
@@ -122,23 +129,30 @@ class MapPlace(ChartPlace):
 
     def _tell_place(self, view: MapView) -> None:
         if self._place is None:
-            self._about.setText("Click the map: a mark tells its figures, an empty place becomes the next step.")
+            self._about.setText(say("Click the map: a mark tells its figures, an empty place becomes the next step."))
             self.propose_button.hide()
             return
         x, y = self._place
         name = f"{view.across.text(x)} and {view.up.text(y)}"
         known = next((p for p in view.points if (p.x, p.y) == (x, y)), None)
         if known is not None:
-            words = told_words(known.gain) if known.gain is not None else "no figures"
+            words = told_words(known.gain) if known.gain is not None else say("no figures")
             steps = ", ".join(str(n) for n in known.steps)
             self._about.setText(
-                f"{name}: {known.verdict}, {words}, {count(known.passes, 'pass', 'passes')}, step {steps}."
+                say(
+                    "{name}: {verdict}, {words}, {passes}, step {steps}.",
+                    name=name,
+                    verdict=known.verdict,
+                    words=words,
+                    passes=count(known.passes, "pass", "passes"),
+                    steps=steps,
+                )
             )
         else:
-            self._about.setText(f"{name}: not tested yet.")
+            self._about.setText(say("{name}: not tested yet.", name=name))
         changes = self._changes(view)
-        words = "Propose it as a joint step" if len(changes) > 1 else "Propose it as the next step"
-        self.propose_button.setText(words if changes else "In force now")
+        words = say("Propose it as a joint step") if len(changes) > 1 else say("Propose it as the next step")
+        self.propose_button.setText(words if changes else say("In force now"))
         self.propose_button.setEnabled(bool(changes))
         self.propose_button.show()
 
@@ -177,12 +191,12 @@ class MapPlace(ChartPlace):
         self._chart_box = QVBoxLayout()
         self._chart_box.setSpacing(4)
         self._chart_box.addWidget(self._held)
-        side = Side(_SIDE_WIDTH, "What it says")
-        side.heading("What it says")
+        side = Side(_SIDE_WIDTH, say("What it says"))
+        side.heading(say("What it says"))
         side.box.addWidget(self._says)
-        side.heading("Alone and together")
+        side.heading(say("Alone and together"))
         side.box.addLayout(self._table)
-        side.heading("Chosen place")
+        side.heading(say("Chosen place"))
         side.box.addWidget(self._about)
         side.box.addWidget(self.propose_button)
         side.box.addStretch(1)

@@ -25,6 +25,7 @@ from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import button, label
 from yondle.desktop.widgets.side import Side
+from yondle.language.saying import say
 from yondle.model.parts import Part
 
 if TYPE_CHECKING:
@@ -36,8 +37,8 @@ _PAGE_MARGIN = 22
 _LATER_MS = 400
 _ROW_PX = 21
 _PART = Qt.ItemDataRole.UserRole
-FILES = "Web page (*.html);;PDF (*.pdf);;Markdown (*.md)"
-NOTHING = (
+FILES = say("Web page (*.html);;PDF (*.pdf);;Markdown (*.md)")
+NOTHING = say(
     "There is nothing to report yet.\nMeasure the baseline in Tune; the report grows with every step from then on."
 )
 
@@ -52,7 +53,7 @@ class Page(QTextBrowser):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.document().setDocumentMargin(_PAGE_MARGIN)
         self.document().setDefaultStyleSheet("h1 { font-size: 20px; } h2 { font-size: 15px; margin-top: 26px; }")
-        self.setAccessibleName("Preview of the report")
+        self.setAccessibleName(say("Preview of the report"))
 
     def show_page(self, html: str, pictures: dict[str, str]) -> None:
         """Show another page, scrolled as it was."""
@@ -83,13 +84,13 @@ class ReportPlace(ChartPlace):
     """The Report place for one session."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, "Report", NOTHING, lambda: None)
+        super().__init__(theme, say("Report"), NOTHING, lambda: None)
         self._session, self._views = session, views
         self._seen = -1
         self.page = Page()
         self.question = QLineEdit(question(session))
-        self.question.setPlaceholderText("The question this report answers")
-        self.question.setAccessibleName("Question")
+        self.question.setPlaceholderText(say("The question this report answers"))
+        self.question.setAccessibleName(say("Question"))
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(_LATER_MS)
@@ -97,23 +98,23 @@ class ReportPlace(ChartPlace):
         self.question.textEdited.connect(lambda: self._later.start())
         self.question.editingFinished.connect(self._keep_question)
         self.parts = QListWidget()
-        self.parts.setAccessibleName("Sections, in their order")
+        self.parts.setAccessibleName(say("Sections, in their order"))
         self.parts.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
         self.parts.itemChanged.connect(lambda _: self._keep_sections())
         self.parts.model().rowsMoved.connect(lambda: self._keep_sections())
-        self.up, self.down = button("Up", "", "Section up"), button("Down", "", "Section down")
+        self.up, self.down = button("Up", "", say("Section up")), button("Down", "", say("Section down"))
         self.up.clicked.connect(lambda: self._move(-1))
         self.down.clicked.connect(lambda: self._move(1))
-        self.write_button = button("Write it as …", "main")
+        self.write_button = button(say("Write it as …"), "main")
         self.write_button.clicked.connect(self._ask_to_save)
         self._done = label("", "muted", wrap=True)
         self._list_sections()
         self._lay_out()
         theme.changed.connect(self._show)
-        self.add_action("up", "section up", "Alt+Up", lambda: self._move(-1))
-        self.add_action("down", "section down", "Alt+Down", lambda: self._move(1))
-        self.actions_by_name["save"].setText("Report: write it as a web page, PDF or Markdown …")
-        self.actions_by_name["copy_table"].setText("Report: copy it as Markdown")
+        self.add_action("up", say("section up"), "Alt+Up", lambda: self._move(-1))
+        self.add_action("down", say("section down"), "Alt+Down", lambda: self._move(1))
+        self.actions_by_name["save"].setText(say("Report: write it as a web page, PDF or Markdown …"))
+        self.actions_by_name["copy_table"].setText(say("Report: copy it as Markdown"))
 
     def refresh(self) -> None:
         """Gather the report again if anything has changed since."""
@@ -131,7 +132,7 @@ class ReportPlace(ChartPlace):
     def save(self, path: Path) -> None:
         """Write the report; the ending of the name says as what."""
         written = write_report(self._session, path)
-        self._done.setText(f"{path.name} is written, {written // 1024 + 1} KiB.")
+        self._done.setText(say("{path} is written, {written} KiB.", path=path.name, written=written // 1024 + 1))
 
     def print_on(self, printer: QPrinter) -> None:
         """Print the report in the paper scheme."""
@@ -190,7 +191,7 @@ class ReportPlace(ChartPlace):
             self._keep_sections()
 
     def _ask_to_save(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Write the report", "report.html", FILES)
+        name, _ = QFileDialog.getSaveFileName(self, say("Write the report"), "report.html", FILES)
         if name:
             self._done.setText("")
             self._change(lambda: self.save(Path(name)))
@@ -207,10 +208,10 @@ class ReportPlace(ChartPlace):
         QGuiApplication.clipboard().setPixmap(self.page.grab())
 
     def _lay_out(self) -> None:
-        side = Side(_SIDE_WIDTH, "What the report has")
-        side.heading("The question it answers")
+        side = Side(_SIDE_WIDTH, say("What the report has"))
+        side.heading(say("The question it answers"))
         side.box.addWidget(self.question)
-        side.heading("Sections, in their order")
+        side.heading(say("Sections, in their order"))
         side.box.addWidget(self.parts)
         row = QHBoxLayout()
         row.addWidget(self.up)

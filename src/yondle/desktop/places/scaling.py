@@ -28,6 +28,7 @@ from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
 from yondle.desktop.widgets.side import Side
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, digits_for, number
@@ -41,22 +42,22 @@ if TYPE_CHECKING:
 
 _SIDE_WIDTH = 330
 _MOST_TABLE = 190
-NOTHING = (
-    "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob in Tune (W),"
-    " or test another value of one."
+NOTHING = say(
+    "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob "
+    "in Tune (W), or test another value of one."
 )
 PARAGRAPH = "\n\n"
 MANY = 12
 """With more curves than this they stand in small charts by group, unless the tuner says otherwise."""
-HOW = "Mean of the passes (of their logarithms, for scores); ± is half the 95\u202f% range by Student's t"
-TABLE_HEAD = "What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range"
+HOW = say("Mean of the passes (of their logarithms, for scores); ± is half the 95\u202f% range by Student's t")
+TABLE_HEAD = say("What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range")
 
 
 class ScalingPlace(ChartPlace):
     """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, "Scaling", NOTHING, self._shown_one)
+        super().__init__(theme, say("Scaling"), NOTHING, self._shown_one)
         self._session, self._views = session, views
         self._knobs: tuple[Knob, ...] = ()
         self._measures: tuple[Measure, ...] = ()
@@ -67,13 +68,13 @@ class ScalingPlace(ChartPlace):
         self.chart: CurvesChart | None = None
         self.panels: GroupPanels | None = None
         self._by_group: bool | None = None
-        self.grouped = button("By group", "flat", "Small charts, one for each part of the machine")
+        self.grouped = button(say("By group"), "flat", say("Small charts, one for each part of the machine"))
         self.grouped.setCheckable(True)
         self.grouped.clicked.connect(self._turn_grouped)
-        self.along = Choice([], "Along")
+        self.along = Choice([], say("Along"))
         self.along.setMinimumContentsLength(16)
         self.along.activated.connect(self._choose_nth)
-        self.held = Choice([], "All else held")
+        self.held = Choice([], say("All else held"))
         self.held.activated.connect(self.choose_group)
         self.held.setMinimumContentsLength(30)
         self._shown: list[QPushButton] = []
@@ -86,7 +87,7 @@ class ScalingPlace(ChartPlace):
         self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._own_limit, self._limits = label("", "", wrap=True), label("", "muted", wrap=True)
         self.target = QLineEdit()
-        self.target.setAccessibleName("Target score")
+        self.target.setAccessibleName(say("Target score"))
         self.target.setProperty("role", "tight")
         self.target.setMaximumWidth(110)
         self.target.textChanged.connect(self._tell_target)
@@ -96,11 +97,11 @@ class ScalingPlace(ChartPlace):
         self.table.chosen.connect(self._choose_cell)
         self._lay_out()
         for name, text, keys, do in (
-            ("next_benchmark", "next benchmark", "Down", lambda: self._step_benchmark(1)),
-            ("benchmark_before", "benchmark before", "Up", lambda: self._step_benchmark(-1)),
-            ("next_value", "next value", "Right", lambda: self._step_point(1)),
-            ("value_before", "value before", "Left", lambda: self._step_point(-1)),
-            ("grouped", "all in one chart, or small ones by group", "G", self.grouped.click),
+            ("next_benchmark", say("next benchmark"), "Down", lambda: self._step_benchmark(1)),
+            ("benchmark_before", say("benchmark before"), "Up", lambda: self._step_benchmark(-1)),
+            ("next_value", say("next value"), "Right", lambda: self._step_point(1)),
+            ("value_before", say("value before"), "Left", lambda: self._step_point(-1)),
+            ("grouped", say("all in one chart, or small ones by group"), "G", self.grouped.click),
         ):
             self.add_action(name, text, keys, do)
 
@@ -185,10 +186,15 @@ class ScalingPlace(ChartPlace):
         upward = MEASURE_WORDS[view.measure]
         if view.measure is Measure.VALUE:
             metric = curve.benchmark.metric
-            turned = " (lower is better, so the axis is turned)" if metric.direction is Direction.LOWER else ""
+            turned = say(" (lower is better, so the axis is turned)") if metric.direction is Direction.LOWER else ""
             upward = f"{curve.benchmark.name}, {metric.unit}{turned}"
         self._axis.set_text(
-            f"Upward {upward}; along {knob.name}{', ' + knob.unit if knob.unit else ''} · bars show 95 % ranges"
+            say(
+                "Upward {upward}; along {knob}{unit} · bars show 95 % ranges",
+                upward=upward,
+                knob=knob.name,
+                unit=", " + knob.unit if knob.unit else "",
+            )
         )
         self._says.setText(view.sentence)
         self._caveat.setText(" ".join(view.caveats))
@@ -241,7 +247,7 @@ class ScalingPlace(ChartPlace):
             clear(self._measure_row)
             self._shown = []
             for measure in measures:
-                made = button(str(measure).capitalize(), "flat", f"Show {measure}")
+                made = button(str(measure).capitalize(), "flat", say("Show {measure}", measure=measure))
                 made.setCheckable(True)
                 made.clicked.connect(lambda _=False, m=measure: self.choose_measure(m))
                 self._shown.append(made)
@@ -259,7 +265,7 @@ class ScalingPlace(ChartPlace):
         points = [(c, p) for c in view.curves for p in c.points if p.value == value]
         steps = sorted({n for _, p in points for n in p.steps})
         self._at.setText(view.knob.text(value))
-        self._steps.setText(f"step {', '.join(map(str, steps))}")
+        self._steps.setText(say("step {map}", map=", ".join(map(str, steps))))
         self._names.setText("\n".join(curve.benchmark.name for curve, _ in points))
         self._figures.setToolTip(
             "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points) + HOW
@@ -283,7 +289,9 @@ class ScalingPlace(ChartPlace):
         try:
             self._far.setText(target(self._session, self._views.settings, benchmark, float(words)).sentence)
         except ValueError:
-            self._far.setText(f"'{words}' is no number: give a score in {benchmark.metric.unit}.")
+            self._far.setText(
+                say("'{words}' is no number: give a score in {unit}.", words=words, unit=benchmark.metric.unit)
+            )
         except KnownError as error:
             self._far.setText(f"{error.problem} {error.remedy}")
 
@@ -296,7 +304,7 @@ class ScalingPlace(ChartPlace):
     def _lay_out(self) -> None:
         head = QHBoxLayout()
         head.setSpacing(8)
-        head.addWidget(label("Along", "muted"))
+        head.addWidget(label(say("Along"), "muted"))
         head.addWidget(self.along)
         head.addSpacing(10)
         head.addWidget(self.held, 1)
@@ -313,23 +321,23 @@ class ScalingPlace(ChartPlace):
         self._table_box = QScrollArea()
         self._table_box.setWidgetResizable(True)
         self._table_box.setWidget(self.table)
-        self._table_box.setAccessibleName("What each benchmark answers to")
+        self._table_box.setAccessibleName(say("What each benchmark answers to"))
         self.put_together(head, self._chart_box, self._side(), label(TABLE_HEAD, "heading"), self._table_box)
 
     def _side(self) -> QWidget:
-        side = Side(_SIDE_WIDTH, "What it says")
+        side = Side(_SIDE_WIDTH, say("What it says"))
         box = side.box
-        side.heading("What it says")
+        side.heading(say("What it says"))
         for words in (self._says, self._caveat, self._own_sentence, self._others):
             box.addWidget(words)
-        side.heading("At one value · click a mark for another")
+        side.heading(say("At one value · click a mark for another"))
         point = QGridLayout()
         point.addWidget(self._at, 0, 0)
         point.addWidget(self._steps, 0, 1, Qt.AlignmentFlag.AlignRight)
         point.addWidget(self._names, 1, 0)
         point.addWidget(self._figures, 1, 1)
         box.addLayout(point)
-        side.heading("What limits it there")
+        side.heading(say("What limits it there"))
         box.addWidget(self._own_limit)
         box.addWidget(self._limits)
         side.heading("A target")
@@ -360,7 +368,7 @@ class ScalingPlace(ChartPlace):
 
 def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
     if curve.capped:
-        return "capped"
+        return say("capped")
     half = (point.high - point.low) / 2
     digits = digits_for(half) if math.isfinite(half) else 1
     margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""

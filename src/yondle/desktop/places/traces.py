@@ -16,26 +16,27 @@ from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.desktop.widgets.span_panel import SpanPanel
+from yondle.language.saying import say
 from yondle.model.quantities import number
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.traces_chart import TracesChart
 
 _FOLLOW_MS, _TELL_MS = 2000, 120
-NOTHING = (
+NOTHING = say(
     "No test has been run yet.\nMeasure the baseline in Tune: what the sensors say is kept from its first second on."
 )
-UNREAD = "This test left no readings: it ended before any sensor was read."
-NO_SECOND = "Nothing beside it"
-WHOLE = "Whole test"
-ALONE, OVERLAY, DIFFERENCE = "One", "Overlay", "Difference"
+UNREAD = say("This test left no readings: it ended before any sensor was read.")
+NO_SECOND = say("Nothing beside it")
+WHOLE = say("Whole test")
+ALONE, OVERLAY, DIFFERENCE = say("One"), say("Overlay"), say("Difference")
 
 
 class TracesPlace(ChartPlace):
     """The Traces place for one session."""
 
     def __init__(self, theme: Theme, session: Session) -> None:
-        super().__init__(theme, "Traces", NOTHING, lambda: self.chart)
+        super().__init__(theme, say("Traces"), NOTHING, lambda: self.chart)
         self._session = session
         self._runs: tuple[Run, ...] = ()
         self._seen, self._stale = -1, False
@@ -56,34 +57,37 @@ class TracesPlace(ChartPlace):
         self._telling.timeout.connect(self._tell)
         self.view: SpanView | None = None
         self.chart: TracesChart | None = None
-        self.first = Choice([], "Test A")
-        self.second = Choice([], "Test B")
+        self.first = Choice([], say("Test A"))
+        self.second = Choice([], say("Test B"))
         for box in (self.first, self.second):
             box.setMinimumContentsLength(24)
         self.first.activated.connect(lambda i: self.choose_run(self._runs[i].attempt))
         self.second.activated.connect(lambda i: self.choose_second(self._runs[i - 1].attempt if i else None))
-        self.passes = Choice([], "Part of the test")
+        self.passes = Choice([], say("Part of the test"))
         self.passes.setMinimumContentsLength(16)
         self.passes.activated.connect(self.choose_pass)
-        self._ways = {name: button(name, "flat", f"{name} of the two tests") for name in (ALONE, OVERLAY, DIFFERENCE)}
+        self._ways = {
+            name: button(name, "flat", say("{name} of the two tests", name=name))
+            for name in (ALONE, OVERLAY, DIFFERENCE)
+        }
         for name, made in self._ways.items():
             made.setCheckable(True)
             made.clicked.connect(lambda _=False, n=name: self.show_how(n))
-        self.sensors = button("Sensors …", "flat", "Choose the sensors shown")
+        self.sensors = button(say("Sensors …"), "flat", say("Choose the sensors shown"))
         self.sensors.clicked.connect(self._offer_sensors)
         self._words = Eliding("", "small")
         self._unread = label(UNREAD, "muted", wrap=True)
         self.panel = SpanPanel()
         self._lay_out()
         for name, text, keys, do in (
-            ("flip", "flip between the two tests", "Space", self.flip),
-            ("overlay", "one over the other, or alone", "O", self._turn_overlay),
-            ("difference", "one less the other, or alone", "D", self._turn_difference),
-            ("zoom", "zoom to the chosen span", "Z", self._zoom),
-            ("next_pass", "next pass", "]", lambda: self._step_pass(1)),
-            ("pass_before", "pass before", "[", lambda: self._step_pass(-1)),
-            ("whole", "whole test", "Home", lambda: self.choose_pass(0)),
-            ("sensors", "choose the sensors shown", "S", self._offer_sensors),
+            ("flip", say("flip between the two tests"), "Space", self.flip),
+            ("overlay", say("one over the other, or alone"), "O", self._turn_overlay),
+            ("difference", say("one less the other, or alone"), "D", self._turn_difference),
+            ("zoom", say("zoom to the chosen span"), "Z", self._zoom),
+            ("next_pass", say("next pass"), "]", lambda: self._step_pass(1)),
+            ("pass_before", say("pass before"), "[", lambda: self._step_pass(-1)),
+            ("whole", say("whole test"), "Home", lambda: self.choose_pass(0)),
+            ("sensors", say("choose the sensors shown"), "S", self._offer_sensors),
         ):
             self.add_action(name, text, keys, do)
 
@@ -203,7 +207,7 @@ class TracesPlace(ChartPlace):
         if self._first is None:
             return
         menu = QMenu(self)
-        menu.setAccessibleName("Sensors shown")
+        menu.setAccessibleName(say("Sensors shown"))
         for panel in self._first.panels:
             entry = QAction(f"{panel.name}, {panel.unit}" if panel.unit else panel.name, menu)
             entry.setCheckable(True)
@@ -336,10 +340,14 @@ class TracesPlace(ChartPlace):
         if second is None:
             return told
         if self._flipped:
-            return f"B · {told} · space flips back to A"
+            return say("B · {told} · space flips back to A", told=told)
         if self._how == OVERLAY:
-            return f"A, coloured, over B, thin · A · {told} · space flips"
-        return f"A less B · {told}" if self._how == DIFFERENCE else f"A · {told} · space flips to B"
+            return say("A, coloured, over B, thin · A · {told} · space flips", told=told)
+        return (
+            say("A less B · {told}", told=told)
+            if self._how == DIFFERENCE
+            else say("A · {told} · space flips to B", told=told)
+        )
 
     # -- building ------------------------------------------------------------------------------------------------------
 

@@ -30,6 +30,7 @@ from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trou
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.next_step import SidePanel
 from yondle.desktop.widgets.rulers import GROUPED_FROM
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
 
 FOLDS = "unfolded groups"
 _PAINTED_MS = 60
-_NOTHING_MEASURED = "Nothing measured yet.\nEvery later gain is told against the baseline."
+_NOTHING_MEASURED = say("Nothing measured yet.\nEvery later gain is told against the baseline.")
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
 
@@ -228,10 +229,10 @@ class TunePlace(QWidget):
         self.chart_panel.offer(benchmarks)
         self.chart_panel.choose(benchmarks.index(self._benchmark))
         if self._knob() is None:
-            self.chart_panel.show_nothing("This rig has no knob to chart against.")
+            self.chart_panel.show_nothing(say("This rig has no knob to chart against."))
             return
         if self.chart is None:
-            self.chart_panel.show_nothing("Drawing …" if self.session.steps else _NOTHING_MEASURED)
+            self.chart_panel.show_nothing(say("Drawing …") if self.session.steps else _NOTHING_MEASURED)
             return
         view = self._chart_view()
         if view is not None and view.points:
@@ -269,14 +270,14 @@ class TunePlace(QWidget):
 
     def _show_progress(self) -> None:
         position = self.session.position
-        home = f" to step {position.step.number}" if position else ""
+        home = say(" to step {number}", number=position.step.number) if position else ""
         self.side.running.show_progress(self.progress, self._expected_s, home, self._paused)
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
     def _propose(self, knob_id: str, value: float) -> None:
         if self.running:
-            self.rulers.ask(knob_id, "A test is running", "Wait for its verdict, or stop it first (Esc).", [])
+            self.rulers.ask(knob_id, say("A test is running"), say("Wait for its verdict, or stop it first (Esc)."), [])
             return
         self._proposer.propose(knob_id, value)
         self._show_actions()
@@ -285,7 +286,8 @@ class TunePlace(QWidget):
         """Propose values chosen in another place, as a joint step where there are several."""
         if self.running:
             tell_trouble(
-                self.side.cards, KnownError("A test is running.", "Wait for its verdict, or stop it first (Esc).")
+                self.side.cards,
+                KnownError(say("A test is running."), say("Wait for its verdict, or stop it first (Esc).")),
             )
             return
         self.session.drop_proposal()
@@ -341,8 +343,8 @@ class TunePlace(QWidget):
         self._evening = True
         self._order("evening", lambda: run(lambda: not self._evening))
         self.side.cards.put(
-            "evening", "Heron's evening is being run",
-            "Every step you see is really tested on the simulated rig, as fast as it goes. Then it is yours.",
+            "evening", say("Heron's evening is being run"),
+            say("Every step you see is really tested on the simulated rig, as fast as it goes. Then it is yours."),
         )  # fmt: skip
 
     def _stop(self) -> None:
@@ -364,7 +366,7 @@ class TunePlace(QWidget):
     def _go_back(self) -> None:
         selected = self.trail.selected()
         if selected is not None:
-            self._order("go back", lambda: self.session.go_back(selected))
+            self._order(say("go back"), lambda: self.session.go_back(selected))
 
     def _keep_note(self, number: int, text: str) -> None:
         try:

@@ -16,13 +16,14 @@ from yondle.desktop.places.tune_words import tell_trouble
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.bench_forms import BenchmarksCard, ResultCard, TableCard, TableChoice, TypedFigure
 from yondle.desktop.widgets.cards import CardAction, Cards
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count
 
 if TYPE_CHECKING:
     from yondle.app.this_machine import Asked
 
-TABLES = "Tables (*.csv *.txt);;All files (*)"
+TABLES = say("Tables (*.csv *.txt);;All files (*)")
 
 
 class BenchOffers(QObject):
@@ -61,11 +62,11 @@ class BenchOffers(QObject):
             self.reopen.emit()
 
         actions = [
-            CardAction("Allow it on this machine", agree),
-            CardAction("Don't run it", lambda: self._cards.take(card), "main"),
+            CardAction(say("Allow it on this machine"), agree),
+            CardAction(say("Don't run it"), lambda: self._cards.take(card), "main"),
         ]
         text = f"It runs {asked.words}\nA logbook from someone else can run anything: look first."
-        self._cards.put(card, f"May '{asked.name}' run?", text, actions)
+        self._cards.put(card, say("May '{asked}' run?", asked=asked.name), text, actions)
 
     def ask_benchmarks(self) -> None:
         """Ask which benchmarks are run."""
@@ -90,7 +91,7 @@ class BenchOffers(QObject):
         """Ask for a table of another program, then how it is to be read."""
         if step is None:
             return
-        name, _ = QFileDialog.getOpenFileName(self._window, "Read a table", "", TABLES)
+        name, _ = QFileDialog.getOpenFileName(self._window, say("Read a table"), "", TABLES)
         if name:
             self.show_table(step, Path(name))
 
@@ -123,7 +124,11 @@ class BenchOffers(QObject):
                     self._session, step, path, columns, choice.unit, choice.direction, Told(), choice.decimal_comma
                 )
             )
-        self._cards.put("read", f"{count(kept, 'result')} kept with step {step}", f"From {path.name}.")
+        self._cards.put(
+            "read",
+            say("{results} kept with step {step}", results=count(kept, "result"), step=step),
+            say("From {path}.", path=path.name),
+        )
 
     def _carry_out(self, card: str, operation: Callable[[], None]) -> None:
         try:

@@ -16,6 +16,7 @@ from yondle.desktop.bridge import Bridge
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
 
@@ -69,9 +70,12 @@ class EdgeOffers(QObject):
         if knob is None:
             return
         if knob.risk is Risk.NONE:
-            understood = CardAction("Understood", lambda: self._cards.take(QUESTION))
-            text = f"{knob.name} is never harder to hold at one end than at the other. Choose a clock, a voltage or a timing."
-            self._cards.put(QUESTION, "No edge to find", text, [understood])
+            understood = CardAction(say("Understood"), lambda: self._cards.take(QUESTION))
+            text = say(
+                "{knob} is never harder to hold at one end than at the other. Choose a clock, a voltage or a timing.",
+                knob=knob.name,
+            )
+            self._cards.put(QUESTION, say("No edge to find"), text, [understood])
             return
         declaration = self._session.declaration
         low, high = declaration.own_range(knob)
@@ -94,12 +98,12 @@ class EdgeOffers(QObject):
         self._cards.take(CARD)
         if view is None or end.ended in (Ended.PAUSED, Ended.WAITING):
             return False
-        actions = [CardAction("Understood", lambda: self._cards.take(CARD), "main")]
+        actions = [CardAction(say("Understood"), lambda: self._cards.take(CARD), "main")]
         position = self._session.position if end.ended is Ended.DONE and view.along is None else None
         if position is not None and position.step.setup[view.knob.id] == view.recommended:
             number, load = position.step.number, view.load
-            actions.append(CardAction("Keep it as a profile …", lambda: self._keep(number, load)))
-        title = view.title if end.ended is Ended.DONE else f"The search is {end.ended}"
+            actions.append(CardAction(say("Keep it as a profile …"), lambda: self._keep(number, load)))
+        title = view.title if end.ended is Ended.DONE else say("The search is {ended}", ended=end.ended)
         self._cards.put_card(CARD, SearchCard(self._theme, title, view, view.proof, actions))
         return True
 
@@ -114,7 +118,7 @@ class EdgeOffers(QObject):
             return False
         self._cards.take(CARD)
         self._cards.put_card(
-            key, SearchCard(self._theme, "A search is not finished", view, f"{text} {view.coming}", actions)
+            key, SearchCard(self._theme, say("A search is not finished"), view, f"{text} {view.coming}", actions)
         )
         return True
 
@@ -128,7 +132,7 @@ class EdgeOffers(QObject):
     def _ask_to_tell(self) -> None:
         if self._question is not None:
             self._asked = ""
-            self._question.tell("Working out what it would take …", False)
+            self._question.tell(say("Working out what it would take …"), False)
             self._timer.start(_TOLD_AFTER_MS)
 
     def _work_out(self) -> None:
@@ -147,11 +151,11 @@ class EdgeOffers(QObject):
 
         def play() -> None:
             try:
-                seen = preview(self._session, parse_plan(text, "the search", self._session.declaration))
+                seen = preview(self._session, parse_plan(text, say("the search"), self._session.declaration))
             except KnownError as error:
                 self._told.emit(text, f"{error.problem} {error.remedy}", False)
             else:
-                words = typical_words(seen) if measured else "Run the baseline first: a search starts from it."
+                words = typical_words(seen) if measured else say("Run the baseline first: a search starts from it.")
                 self._told.emit(text, words, measured)
 
         self._bridge.prepare("what a search would take", play)
@@ -166,7 +170,7 @@ class EdgeOffers(QObject):
         if self._question is not None:
             self._cards.take(QUESTION)
             self._question = None
-            self._begin(self._asked, "the search", self.after_move)
+            self._begin(self._asked, say("the search"), self.after_move)
 
     def _text(self, card: EdgeCard) -> str:
         return edge_text(self._session.declaration, card.part(), STEP_PASSES)
@@ -174,6 +178,6 @@ class EdgeOffers(QObject):
     def _show(self, view: EdgeView) -> None:
         self._latest = view
         self._cards.take("plan")
-        pause = CardAction("Pause after this test", self._pause)
-        coming = view.coming or "Next: the recommended setting gets its whole check."
+        pause = CardAction(say("Pause after this test"), self._pause)
+        coming = view.coming or say("Next: the recommended setting gets its whole check.")
         self._cards.put_card(CARD, SearchCard(self._theme, view.searching, view, coming, [pause]))

@@ -41,6 +41,7 @@ from yondle.desktop.widgets.forms import (
     SweepCard,
 )
 from yondle.desktop.widgets.rulers import Rulers
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.profiles import Profile, Purpose
@@ -49,8 +50,8 @@ from yondle.model.sensors import Quantity
 from yondle.model.steps import StartAnswer
 
 LIMITED = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
-PLAN_FILES = "Plans (*.toml);;All files (*)"
-PROFILE_FILES = "Profiles (*.toml);;All files (*)"
+PLAN_FILES = say("Plans (*.toml);;All files (*)")
+PROFILE_FILES = say("Profiles (*.toml);;All files (*)")
 
 Run = Callable[[str, Callable[[], object]], None]
 
@@ -100,22 +101,26 @@ class TuneOffers(QObject):
             for knob_id, value in waiting.values.items()
             for knob in (declaration.knob(knob_id),)
         ]
-        title = f"Step {waiting.step.number}: enter by hand" if waiting.step else "Bring the rig back by hand"
+        title = (
+            say("Step {number}: enter by hand", number=waiting.step.number)
+            if waiting.step
+            else say("Bring the rig back by hand")
+        )
         if waiting.restarted and not virtual:
             text, go_on, asks = (
-                "The machine has restarted. Did it start with these values?",
-                "It started with them",
+                say("The machine has restarted. Did it start with these values?"),
+                say("It started with them"),
                 True,
             )
         elif virtual:
-            text = "Set by hand in firmware setup. On the simulated rig its owner enters them and restarts."
-            go_on, asks = "Enter them and restart", False
+            text = say("Set by hand in firmware setup. On the simulated rig its owner enters them and restarts.")
+            go_on, asks = say("Enter them and restart"), False
         else:
-            text = (
-                "Restart into firmware setup, enter this, and start the system again."
-                " Yondle opens by itself after you log in, and goes on."
+            text = say(
+                "Restart into firmware setup, enter this, and start the system again. Yondle opens by itself after "
+                "you log in, and goes on."
             )
-            go_on, asks = "The machine has restarted", False
+            go_on, asks = say("The machine has restarted"), False
         card = EntryCard(self._theme, title, text, entries, go_on, asks)
         card.drop_button.setVisible(waiting.step is not None)
         card.answered.connect(self._answer)
@@ -141,11 +146,11 @@ class TuneOffers(QObject):
         open_ = [item for item in items if not item.ready]
         text = "\n".join(f"{item.name}: {item.words}. {item.remedy}" for item in open_)
         actions = [
-            CardAction("Check again", self.check_ready, "main"),
-            CardAction("Go on all the same (it is recorded)", lambda: self._baseline_knowingly(missing)),
-            CardAction("Leave it", lambda: self._cards.take("ready")),
+            CardAction(say("Check again"), self.check_ready, "main"),
+            CardAction(say("Go on all the same (it is recorded)"), lambda: self._baseline_knowingly(missing)),
+            CardAction(say("Leave it"), lambda: self._cards.take("ready")),
         ]
-        self._cards.put("ready", "Not ready for a baseline", text, actions)
+        self._cards.put("ready", say("Not ready for a baseline"), text, actions)
 
     def _baseline_knowingly(self, missing: tuple[str, ...]) -> None:
         self._cards.take("ready")
@@ -156,7 +161,7 @@ class TuneOffers(QObject):
         session = self._session
         told = session.own.conditions
         rows = [(name, told.get(name, "")) for name in dict.fromkeys((*session.declaration.asks, *told))]
-        rows = rows or [("Room and place", "")]
+        rows = rows or [(say("Room and place"), "")]
         card = ConditionsCard(self._theme, rows, lambda: self._cards.take("conditions"))
         card.told.connect(self._keep_conditions)
         self._cards.put_card("conditions", card)
@@ -220,18 +225,18 @@ class TuneOffers(QObject):
 
     def _tell_sweep(self, card: SweepCard) -> None:
         try:
-            plan = parse_plan(self._sweep_text(card), "the sweep", self._session.declaration)
+            plan = parse_plan(self._sweep_text(card), say("the sweep"), self._session.declaration)
             seen = preview(self._session, plan)
         except KnownError as error:
             card.tell(f"{error.problem} {error.remedy}", False)
             return
-        left = "".join(f"\nLeft out: {words}." for words in seen.left_out)
+        left = "".join(say("\nLeft out: {words}.", words=words) for words in seen.left_out)
         card.tell(dry_words(seen) + left, seen.tests > 0 and self._session.baseline_step is not None)
 
     def _run_sweep(self, card: SweepCard) -> None:
         text = self._sweep_text(card)
         self._cards.take("sweep")
-        self.begin_plan(text, "the sweep", _nothing)
+        self.begin_plan(text, say("the sweep"), _nothing)
 
     def _sweep_text(self, card: SweepCard) -> str:
         low, high, by, passes, order = card.values()
@@ -242,7 +247,7 @@ class TuneOffers(QObject):
 
     def ask_plan_file(self) -> None:
         """Let the tuner choose a plan file, and say what it would do before anything moves."""
-        name, _ = QFileDialog.getOpenFileName(self._window, "Choose a plan", "", PLAN_FILES)
+        name, _ = QFileDialog.getOpenFileName(self._window, say("Choose a plan"), "", PLAN_FILES)
         if name:
             self.show_plan(Path(name))
 
@@ -254,10 +259,10 @@ class TuneOffers(QObject):
         except KnownError as error:
             tell_trouble(self._cards, error)
             return
-        left = "".join(f"\nLeft out: {words}." for words in seen.left_out)
+        left = "".join(say("\nLeft out: {words}.", words=words) for words in seen.left_out)
         actions = [
-            CardAction("Run the plan", lambda: self._begin_shown(text, str(path)), "main"),
-            CardAction("Leave it", lambda: self._cards.take("plan file")),
+            CardAction(say("Run the plan"), lambda: self._begin_shown(text, str(path)), "main"),
+            CardAction(say("Leave it"), lambda: self._cards.take("plan file")),
         ]
         self._cards.put("plan file", plan.name, dry_words(seen) + left, actions)
 
@@ -282,12 +287,14 @@ class TuneOffers(QObject):
 
         self._pause_plan = False
         self._run("plan", run)
-        pause = CardAction("Pause after this step", self._pause)
-        self._cards.put("plan", "A plan is running", "Esc stops it and puts the rig back.", [pause])
+        pause = CardAction(say("Pause after this step"), self._pause)
+        self._cards.put("plan", say("A plan is running"), say("Esc stops it and puts the rig back."), [pause])
 
     def _pause(self) -> None:
         self._pause_plan = True
-        self._cards.put("plan", "The plan pauses after this step", "What is under way is tested to its end.", [])
+        self._cards.put(
+            "plan", say("The plan pauses after this step"), say("What is under way is tested to its end."), []
+        )
 
     def plan_ended(self, end: PlanEnd) -> None:
         """Say how the plan's run ended."""
@@ -298,11 +305,11 @@ class TuneOffers(QObject):
             return
         if told:
             return
-        understood = CardAction("Understood", lambda: self._cards.take("plan"))
+        understood = CardAction(say("Understood"), lambda: self._cards.take("plan"))
         text = f"{end.reason[:1].upper() + end.reason[1:]}. {count(end.moves, 'move')} made."
         summary = summary_words(self._session, self._before)
         text += f"\n{summary}" if summary else ""
-        self._cards.put("plan", f"The plan is {end.ended}", text, [understood])
+        self._cards.put("plan", say("The plan is {ended}", ended=end.ended), text, [understood])
 
     def show_unfinished(self) -> None:
         """Offer to go on with a plan that was left unfinished."""
@@ -311,14 +318,17 @@ class TuneOffers(QObject):
             self._cards.take("plan")
             return
         try:
-            name = parse_plan(run.definition, "the plan", self._session.declaration).name
+            name = parse_plan(run.definition, say("the plan"), self._session.declaration).name
         except KnownError as error:
             name = error.problem
         made = sum(1 for move in run.moves if move.result is not None)
-        actions = [CardAction("Go on with it", self._go_on_plan, "main"), CardAction("End it", self._end_plan)]
+        actions = [
+            CardAction(say("Go on with it"), self._go_on_plan, "main"),
+            CardAction(say("End it"), self._end_plan),
+        ]
         text = f"{name}: {count(made, 'move')} made."
         if not self.edge.show_unfinished("plan", text, actions):
-            self._cards.put("plan", "A plan is not finished", text, actions)
+            self._cards.put("plan", say("A plan is not finished"), text, actions)
 
     def _end_plan(self) -> None:
         self._cards.take("plan")
@@ -332,7 +342,10 @@ class TuneOffers(QObject):
             return
         benchmarks = [(b.id, b.name) for b in self._session.declaration.benchmarks]
         card = ProfileCard(
-            self._theme, f"Keep step {number} as a profile", benchmarks, lambda: self._cards.take("profile")
+            self._theme,
+            say("Keep step {number} as a profile", number=number),
+            benchmarks,
+            lambda: self._cards.take("profile"),
         )
         card.wanted.connect(lambda name, purpose, benchmark: self._keep_profile(name, purpose, benchmark, number))
         if load:
@@ -352,14 +365,14 @@ class TuneOffers(QObject):
         """List the profiles with what each changes, and what can be done with it."""
         kept = profiles(self._session)
         hint = power_hint(self._session)
-        text = hint or ("" if kept else "None yet. Select a step that held and keep it by name (K).")
-        card = Card(self._theme, "Profiles", text, [])
+        text = hint or ("" if kept else say("None yet. Select a step that held and keep it by name (K)."))
+        card = Card(self._theme, say("Profiles"), text, [])
         for each in kept:
             self._add_profile(card, each)
         for words, do in (
-            ("Put everything at stock", self._to_stock),
-            ("Read a profile file …", self._ask_profile_file),
-            ("Close", lambda: self._cards.take("profiles")),
+            (say("Put everything at stock"), self._to_stock),
+            (say("Read a profile file …"), self._ask_profile_file),
+            (say("Close"), lambda: self._cards.take("profiles")),
         ):
             made = button(words)
             made.clicked.connect(do)
@@ -369,24 +382,28 @@ class TuneOffers(QObject):
     def _add_profile(self, card: Card, kept: Profile) -> None:
         here = kept.setup == self._session.in_force
         card.body.addSpacing(4)
-        card.body.addWidget(label(f"{kept.name} · {kept.purpose}{' · in force' if here else ''}", "strong", wrap=True))
+        card.body.addWidget(
+            label(f"{kept.name} · {kept.purpose}{say(' · in force') if here else ''}", "strong", wrap=True)
+        )
         compared = compared_to_stock(self._session, kept)
-        changed = ", ".join(f"{name} {new}" for name, _, new in compared.knobs) or "all at stock"
+        changed = ", ".join(f"{name} {new}" for name, _, new in compared.knobs) or say("all at stock")
         card.body.addWidget(label(changed, "muted", wrap=True))
         tested = kept.step is not None
-        use = button("Put in force" if tested else "Test it as a joint step", "", f"Use {kept.name}")
+        use = button(
+            say("Put in force") if tested else say("Test it as a joint step"), "", say("Use {kept}", kept=kept.name)
+        )
         use.setEnabled(not here)
         use.clicked.connect(lambda: self._use(kept.name) if tested else self._propose(kept.name))
-        write = button("Write to a file …", "flat")
+        write = button(say("Write to a file …"), "flat")
         write.clicked.connect(lambda: self._write_profile(kept))
-        drop = button("Drop", "flat", f"Drop {kept.name}")
+        drop = button(say("Drop"), "flat", say("Drop {kept}", kept=kept.name))
         drop.clicked.connect(lambda: self._drop_profile(kept.name))
         for made in (use, write, drop):
             card.body.addWidget(made)
 
     def _use(self, name: str) -> None:
         self._cards.take("profiles")
-        self._run("go back", lambda: use_profile(self._session, name))
+        self._run(say("go back"), lambda: use_profile(self._session, name))
 
     def _propose(self, name: str) -> None:
         self._cards.take("profiles")
@@ -402,21 +419,27 @@ class TuneOffers(QObject):
 
     def to_stock(self) -> None:
         """Put every knob at stock."""
-        self._run("go back", self._session.go_to_stock)
+        self._run(say("go back"), self._session.go_to_stock)
 
     def _write_profile(self, kept: Profile) -> None:
-        name, _ = QFileDialog.getSaveFileName(self._window, "Write the profile", f"{kept.name}.toml", PROFILE_FILES)
+        name, _ = QFileDialog.getSaveFileName(
+            self._window, say("Write the profile"), f"{kept.name}.toml", PROFILE_FILES
+        )
         if not name:
             return
         try:
             Path(name).write_text(profile_text(self._session, kept), "utf-8")
         except OSError as error:
             tell_trouble(
-                self._cards, KnownError(f"{name} can't be written ({error.strerror}).", "Choose another place.")
+                self._cards,
+                KnownError(
+                    say("{name} can't be written ({strerror}).", name=name, strerror=error.strerror),
+                    say("Choose another place."),
+                ),
             )
 
     def _ask_profile_file(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self._window, "Read a profile", "", PROFILE_FILES)
+        name, _ = QFileDialog.getOpenFileName(self._window, say("Read a profile"), "", PROFILE_FILES)
         if name:
             self._try(lambda: import_profile(self._session, Path(name)))
             self.show_profiles()

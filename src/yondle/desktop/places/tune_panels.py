@@ -9,6 +9,7 @@ from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, label
 from yondle.desktop.widgets.rulers import Rulers
 from yondle.desktop.widgets.trail import TrailView
+from yondle.language.saying import say
 
 TRAIL_WIDTH = 286
 FILTER_WIDTH, FILTER_HEIGHT = 168, 28
@@ -25,10 +26,10 @@ class TrailPanel(QFrame):
         box = QVBoxLayout(self)
         box.setContentsMargins(0, MARGIN - 2, 0, 0)
         box.setSpacing(6)
-        heading = label("Trail · one change at a time", "heading")
+        heading = label(say("Trail · one change at a time"), "heading")
         heading.setContentsMargins(MARGIN, 0, MARGIN, 0)
         self._empty = label(
-            "The trail begins with the baseline: stock, measured often enough to know the noise.", "muted", True
+            say("The trail begins with the baseline: stock, measured often enough to know the noise."), "muted", True
         )
         self._empty.setContentsMargins(MARGIN, 0, MARGIN, 0)
         self._space = QWidget()
@@ -52,15 +53,15 @@ class RulersPanel(QWidget):
         super().__init__()
         self.rulers = Rulers(theme)
         self.filter = QLineEdit()
-        self.filter.setPlaceholderText("Filter knobs  Ctrl+F")
-        self.filter.setToolTip("A name, a group, or: changed, tried, by hand")
-        self.filter.setAccessibleName("Filter knobs")
+        self.filter.setPlaceholderText(say("Filter knobs  Ctrl+F"))
+        self.filter.setToolTip(say("A name, a group, or: changed, tried, by hand"))
+        self.filter.setAccessibleName(say("Filter knobs"))
         self.filter.setClearButtonEnabled(True)
         self.filter.setFixedSize(FILTER_WIDTH, FILTER_HEIGHT)
         self.filter.setProperty("role", "tight")
         self.filter.textChanged.connect(self.rulers.filter_by)
         head = QHBoxLayout()
-        heading = Eliding("Rulers · drag a marker, or press ← → to propose the next value", "heading")
+        heading = Eliding(say("Rulers · drag a marker, or press ← → to propose the next value"), "heading")
         heading.setFixedHeight(FILTER_HEIGHT)
         head.addWidget(heading, 1)
         head.addWidget(self.filter)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from yondle.app.session import Session
 from yondle.desktop.widgets.cards import CardAction
 from yondle.desktop.widgets.rulers import Rulers
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 
@@ -68,8 +69,8 @@ class Proposer:
             error.problem,
             error.remedy,
             [
-                CardAction("Test the first one now  ⏎", self._test, "main"),
-                CardAction("Drop it and propose this one", self.replace),
-                CardAction("Make it a joint step  J", self.make_joint),
+                CardAction(say("Test the first one now  ⏎"), self._test, "main"),
+                CardAction(say("Drop it and propose this one"), self.replace),
+                CardAction(say("Make it a joint step  J"), self.make_joint),
             ],
         )

@@ -7,6 +7,7 @@ from yondle.app.views.proposal import ProposalView, check_rows
 from yondle.app.views.trail import step_title
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.next_step import NextWords
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict
 
@@ -14,15 +15,17 @@ from yondle.model.verdicts import Verdict
 def next_words(session: Session, proposal: ProposalView | None, busy: bool) -> NextWords:
     """Say what comes next."""
     if busy:
-        return NextWords("Working …", about="The rig is being brought to its settings.")
+        return NextWords(say("Working …"), about=say("The rig is being brought to its settings."))
     if session.waiting is not None:
-        return NextWords("Waiting for you", about="The values on the card above are entered by hand.")
+        return NextWords(say("Waiting for you"), about=say("The values on the card above are entered by hand."))
     if session.baseline_step is None:
-        about = "Every benchmark several times at stock: from their spread follows what difference can be seen at all."
-        return NextWords("Measure stock first", about=about, rows=check_rows(session, session.check()))
+        about = say(
+            "Every benchmark several times at stock: from their spread follows what difference can be seen at all."
+        )
+        return NextWords(say("Measure stock first"), about=about, rows=check_rows(session, session.check()))
     if proposal is None:
-        about = "Move one marker on a ruler. One step changes one knob, so that its gain can be told."
-        return NextWords("Propose a step", about=about)
+        about = say("Move one marker on a ruler. One step changes one knob, so that its gain can be told.")
+        return NextWords(say("Propose a step"), about=about)
     warning = "\n".join(proposal.warnings)
     return NextWords(proposal.title, proposal.change, proposal.about, proposal.chance_text, warning, proposal.rows)
 
@@ -31,10 +34,23 @@ def tell_resumed(cards: Cards, session: Session) -> None:
     """Say what was on trial when Yondle ended, what that means, and where the rig is now."""
     for resumed in session.resumed:
         step = resumed.step.step
-        where = f"step {resumed.rests_at_step}" if resumed.rests_at_step is not None else "stock"
-        read = "read back as set" if resumed.verified else "not confirmed by reading back"
-        title = f"Step {step.number} was on trial: {step_title(session.declaration, step)}"
-        text = f"{resumed.outcome.reason}\n\nThe rig is at {where}, {read}. Nothing was tried again by itself."
+        where = (
+            say("step {rests_at_step}", rests_at_step=resumed.rests_at_step)
+            if resumed.rests_at_step is not None
+            else say("stock")
+        )
+        read = say("read back as set") if resumed.verified else say("not confirmed by reading back")
+        title = say(
+            "Step {number} was on trial: {step_title}",
+            number=step.number,
+            step_title=step_title(session.declaration, step),
+        )
+        text = say(
+            "{reason}\n\nThe rig is at {where}, {read}. Nothing was tried again by itself.",
+            reason=resumed.outcome.reason,
+            where=where,
+            read=read,
+        )
         _put(cards, f"resumed {step.number}", title, text, resumed.outcome.verdict)
 
 
@@ -45,8 +61,8 @@ def tell_verdict(cards: Cards, session: Session) -> int | None:
         return None
     latest = max(tested, key=lambda record: record.attempts[-1].id)
     number, here, seen = latest.step.number, session.position, session.verified
-    where = f"step {here.step.number}" if here else "stock"
-    read = f", {seen.as_set} of {seen.of} settings read back as set" if seen else ""
+    where = say("step {number}", number=here.step.number) if here else say("stock")
+    read = say(", {as_set} of {of} settings read back as set", as_set=seen.as_set, of=seen.of) if seen else ""
     _put(cards, "verdict", f"Step {number}: {latest.verdict}", f"The rig is at {where}{read}.", latest.verdict)
     return number
 
@@ -56,9 +72,11 @@ def tell_trouble(cards: Cards, error: object) -> None:
     if isinstance(error, KnownError):
         _put(cards, "error", error.problem, error.remedy)
     else:
-        text = f"{type(error).__name__}: {error}. The details are in the log; the rig was put back."
+        text = say(
+            "{name}: {error}. The details are in the log; the rig was put back.", name=type(error).__name__, error=error
+        )
         _put(cards, "error", "A fault of the program", text)
 
 
 def _put(cards: Cards, name: str, title: str, text: str, verdict: Verdict | None = None) -> None:
-    cards.put(name, title, text, [CardAction("Understood", lambda: cards.take(name))], verdict)
+    cards.put(name, title, text, [CardAction(say("Understood"), lambda: cards.take(name))], verdict)

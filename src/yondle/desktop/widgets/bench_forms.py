@@ -11,9 +11,10 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QLineEdit
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, button, label
 from yondle.desktop.widgets.cards import Card
+from yondle.language.saying import say
 from yondle.model.workloads import Direction, Workload
 
-SCORES, FRAMES = "several figures", "frame times"
+SCORES, FRAMES = say("several figures"), say("frame times")
 FRAME_UNITS = ("ms", "s", "us")
 
 
@@ -23,7 +24,7 @@ class BenchmarksCard(Card):
     chosen = Signal(tuple)
 
     def __init__(self, theme: Theme, offered: list[Workload], run: set[str], close: Callable[[], None]) -> None:
-        super().__init__(theme, "Benchmarks to run", "Every pass of a test runs each of these once.", [])
+        super().__init__(theme, say("Benchmarks to run"), say("Every pass of a test runs each of these once."), [])
         self.boxes: dict[str, QCheckBox] = {}
         for work in offered:
             box = QCheckBox(f"{work.name}, {work.metric.unit}" if work.metric.unit else work.name)
@@ -31,7 +32,7 @@ class BenchmarksCard(Card):
             box.setChecked(work.id in run)
             self.boxes[work.id] = box
             self.body.addWidget(box)
-        keep, leave = button("Run these", "main"), button("Leave it")
+        keep, leave = button(say("Run these"), "main"), button(say("Leave it"))
         keep.clicked.connect(
             lambda: self.chosen.emit(tuple(name for name, box in self.boxes.items() if box.isChecked()))
         )
@@ -61,14 +62,14 @@ class ResultCard(Card):
 
     def __init__(self, theme: Theme, step: int, last: Workload | None, close: Callable[[], None]) -> None:
         title = f"A figure measured at step {step}"
-        super().__init__(theme, title, "After a game or another program. Its gain is told like any other.", [])
+        super().__init__(theme, title, say("After a game or another program. Its gain is told like any other."), [])
         self.fields: dict[str, QLineEdit] = {}
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         rows = (
-            ("benchmark", "Benchmark", last.name if last else ""), ("score", "Figure", ""),
-            ("unit", "Unit", last.metric.unit if last else "frames/s"), ("preset", "Preset", ""),
-            ("passage", "Passage", ""), ("note", "Note", ""),
+            ("benchmark", say("Benchmark"), last.name if last else ""), ("score", say("Figure"), ""),
+            ("unit", say("Unit"), last.metric.unit if last else "frames/s"), ("preset", say("Preset"), ""),
+            ("passage", say("Passage"), ""), ("note", say("Note"), ""),
         )  # fmt: skip
         for i, (key, name, value) in enumerate(rows):
             grid.addWidget(label(name, "muted"), i, 0)
@@ -76,12 +77,12 @@ class ResultCard(Card):
             field.setAccessibleName(name)
             self.fields[key] = field
             grid.addWidget(field, i, 1)
-        self.direction = Choice([str(each) for each in Direction], "Which way is up")
+        self.direction = Choice([str(each) for each in Direction], say("Which way is up"))
         if last is not None:
             self.direction.setCurrentText(str(last.metric.direction))
         grid.addWidget(self.direction, len(rows), 1)
         self.body.addLayout(grid)
-        self.keep_button, leave = button("Keep it", "main"), button("Leave it")
+        self.keep_button, leave = button(say("Keep it"), "main"), button(say("Leave it"))
         self.keep_button.clicked.connect(self._tell)
         self.fields["score"].returnPressed.connect(self._tell)
         leave.clicked.connect(close)
@@ -113,25 +114,28 @@ class TableCard(Card):
 
     def __init__(self, theme: Theme, step: int, name: str, columns: tuple[str, ...], close: Callable[[], None]) -> None:
         super().__init__(
-            theme, f"{name} at step {step}", "Nothing is guessed: say what it holds and in which unit.", []
+            theme,
+            say("{name} at step {step}", name=name, step=step),
+            say("Nothing is guessed: say what it holds and in which unit."),
+            [],
         )
-        self.kind = Choice([SCORES, FRAMES], "What it holds")
-        self.names, self.figures = Choice(list(columns), "Names"), Choice(list(columns), "Figures")
+        self.kind = Choice([SCORES, FRAMES], say("What it holds"))
+        self.names, self.figures = Choice(list(columns), say("Names")), Choice(list(columns), say("Figures"))
         self.figures.setCurrentIndex(min(1, len(columns) - 1))
         self.benchmark, self.unit = QLineEdit(), QLineEdit()
-        self.benchmark.setAccessibleName("Benchmark")
-        self.unit.setAccessibleName("Unit")
-        self.frame_unit = Choice(list(FRAME_UNITS), "Unit of the frame times")
-        self.direction = Choice([str(each) for each in Direction], "Which way is up")
-        self.stamps = QCheckBox("moments, not durations")
-        self.comma = QCheckBox("decimal comma")
+        self.benchmark.setAccessibleName(say("Benchmark"))
+        self.unit.setAccessibleName(say("Unit"))
+        self.frame_unit = Choice(list(FRAME_UNITS), say("Unit of the frame times"))
+        self.direction = Choice([str(each) for each in Direction], say("Which way is up"))
+        self.stamps = QCheckBox(say("moments, not durations"))
+        self.comma = QCheckBox(say("decimal comma"))
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         self._rows = []
         for i, (words, field, when) in enumerate(
             (
-                ("Holds", self.kind, None), ("Names in", self.names, False), ("Benchmark", self.benchmark, True),
-                ("Figures in", self.figures, None), ("Unit", self.unit, False), ("Unit", self.frame_unit, True),
+                (say("Holds"), self.kind, None), (say("Names in"), self.names, False), (say("Benchmark"), self.benchmark, True),
+                (say("Figures in"), self.figures, None), (say("Unit"), self.unit, False), (say("Unit"), self.frame_unit, True),
                 ("", self.direction, False), ("", self.stamps, True), ("", self.comma, None),
             )
         ):  # fmt: skip
@@ -141,7 +145,7 @@ class TableCard(Card):
             self._rows.append((shown, field, when))
         grid.setColumnStretch(1, 1)
         self.body.addLayout(grid)
-        self.read_button, leave = button("Read it", "main"), button("Leave it")
+        self.read_button, leave = button(say("Read it"), "main"), button(say("Leave it"))
         self.read_button.clicked.connect(self._tell)
         leave.clicked.connect(close)
         self.body.addWidget(self.read_button)

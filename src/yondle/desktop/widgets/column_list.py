@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
 
 from yondle.app.columns import Offer
 from yondle.desktop.widgets.basics import children, top_items
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 _ADDRESS, _FILE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -30,7 +31,7 @@ class ColumnList(QTreeWidget):
         self._filling = False
         self.setHeaderHidden(True)
         self.setIndentation(14)
-        self.setAccessibleName("What can be compared")
+        self.setAccessibleName(say("What can be compared"))
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._shown: tuple[object, ...] = ()
         self._later.connect(self.chosen, Qt.ConnectionType.QueuedConnection)

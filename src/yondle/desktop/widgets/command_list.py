@@ -6,6 +6,8 @@ from PySide6.QtCore import QEvent, QObject, QRect, Qt
 from PySide6.QtGui import QAction, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QFrame, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
+from yondle.language.saying import say
+
 WIDTH, HEIGHT = 460, 380
 
 
@@ -15,10 +17,10 @@ class CommandList(QFrame):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setObjectName("card")
-        self.setAccessibleName("Command list")
+        self.setAccessibleName(say("Command list"))
         self._actions: list[QAction] = []
         self._field = QLineEdit()
-        self._field.setPlaceholderText("Type what you want to do")
+        self._field.setPlaceholderText(say("Type what you want to do"))
         self._field.textChanged.connect(self._filter)
         self._field.installEventFilter(self)
         self._list = QTreeWidget()
@@ -86,7 +88,7 @@ class CommandList(QFrame):
                 item.setDisabled(not action.isEnabled())
                 self._list.addTopLevelItem(item)
         if not self._list.topLevelItemCount():
-            item = QTreeWidgetItem(["No command of that name", ""])
+            item = QTreeWidgetItem([say("No command of that name"), ""])
             item.setDisabled(True)
             self._list.addTopLevelItem(item)
         self._choose(0)

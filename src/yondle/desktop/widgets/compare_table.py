@@ -25,6 +25,7 @@ from yondle.app.views.gains import how_gained
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font
 from yondle.desktop.widgets.basics import children, top_items
+from yondle.language.saying import say
 from yondle.model.quantities import THIN, count
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
@@ -50,7 +51,7 @@ class CompareTable(QTreeWidget):
         self.view: CompareView | None = None
         self.order: tuple[int, bool] | None = None
         """The column whose gain rows stand in order of, and whether they rise."""
-        self.setAccessibleName("Columns side by side")
+        self.setAccessibleName(say("Columns side by side"))
         self.setItemDelegate(_Cells(theme, self))
         self.setHeader(_Head(theme, self))
         self.setIndentation(14)
@@ -179,7 +180,7 @@ class CompareTable(QTreeWidget):
         self._widths()
 
 
-_SPREAD = "geometric mean of {}, with half its 95\u202f% range"
+_SPREAD = say("geometric mean of {}, with half its 95\u202f% range")
 
 
 def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
@@ -192,7 +193,12 @@ def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
         if cell is not None:
             spread = f"{score_words(cell, row.benchmark)}: {_SPREAD.format(count(cell.spread.n, 'pass', 'passes'))}"
             together = (
-                f"\nThe range holds for all columns of the row together. {how_gained(cell.gain)}" if cell.gain else ""
+                say(
+                    "\nThe range holds for all columns of the row together. {how_gained}",
+                    how_gained=how_gained(cell.gain),
+                )
+                if cell.gain
+                else ""
             )
             item.setToolTip(i + 1, spread + together)
     item.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
@@ -262,7 +268,9 @@ class _Cells(QStyledItemDelegate):
         self._write(painter, first, row.benchmark.name + (" *" if row.caveat else ""))
         painter.setFont(font(SMALL_PX))
         painter.setPen(c.muted)
-        self._write(painter, second, metric.unit + (", lower is better" if metric.direction is Direction.LOWER else ""))
+        self._write(
+            painter, second, metric.unit + (say(", lower is better") if metric.direction is Direction.LOWER else "")
+        )
 
     def _paint_cell(self, painter: QPainter, box: QRectF, row: Row, cell: Cell, against: bool) -> None:
         c = self._theme.colours
@@ -331,7 +339,11 @@ class _Head(QHeaderView):
         at, view = self.logicalIndexAt(event.position().toPoint()) - 1, self._table.view
         inside = view is not None and 0 <= at < len(view.columns)
         self.setToolTip(
-            f"{view.columns[at].name}: {view.columns[at].setup}\nClick to order rows by it, double-click to compare with it"
+            say(
+                "{columns}: {setup}\nClick to order rows by it, double-click to compare with it",
+                columns=view.columns[at].name,
+                setup=view.columns[at].setup,
+            )
             if view is not None and inside
             else ""
         )
@@ -360,7 +372,7 @@ class _Head(QHeaderView):
         self._write(painter, first, column.name + arrow)
         painter.setFont(font(SMALL_PX))
         painter.setPen(c.muted)
-        words = "compared with · " if at == view.against else ""
+        words = say("compared with · ") if at == view.against else ""
         self._write(painter, QRectF(box.left(), box.top() + 20, box.width(), 18), words + column.setup)
         painter.restore()
 

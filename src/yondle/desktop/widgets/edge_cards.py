@@ -19,6 +19,7 @@ from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.widgets.basics import Choice, button, label
 from yondle.desktop.widgets.cards import Card, CardAction
 from yondle.desktop.widgets.forms import FIELD_WIDTH, value_box
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import CRASH_PRICE_S, Style
@@ -26,7 +27,7 @@ from yondle.planning.finding import Edge
 
 _PLOT_HEIGHT = 128
 _LONGEST_S = 3600.0
-_HERE = "nothing else"
+_HERE = say("nothing else")
 _USUAL_AT = 5
 
 
@@ -46,33 +47,33 @@ class EdgeCard(Card):
         close: Callable[[], None],
     ) -> None:
         text = "Tests chosen one by one: each is the one that tells most for its price. The rig ends at what is recommended."
-        super().__init__(theme, f"Find the edge of {knob.name.lower()}", text, [])
+        super().__init__(theme, say("Find the edge of {knob}", knob=knob.name.lower()), text, [])
         self.knob = knob
         self._loads = [id_ for id_, _ in loads]
         self._others = others
-        self.load = Choice([name for _, name in loads], "Load")
-        self.standard = Choice([str(s) for s in Standard], "Standard")
+        self.load = Choice([name for _, name in loads], say("Load"))
+        self.standard = Choice([str(s) for s in Standard], say("Standard"))
         self.standard.setCurrentText(str(Standard.DAILY))
-        self.crashes = Choice([str(s) for s in Style], "Style")
+        self.crashes = Choice([str(s) for s in Style], say("Style"))
         self.crashes.setCurrentText(str(Style.EVEN))
-        self.limit = value_box(knob, limit, "Not beyond")
+        self.limit = value_box(knob, limit, say("Not beyond"))
         self.hours = QDoubleSpinBox()
         self.hours.setRange(0.0, 100.0)
         self.hours.setSingleStep(0.5)
         self.hours.setDecimals(1)
         self.hours.setSuffix(" h")
-        self.hours.setSpecialValueText("no limit")
+        self.hours.setSpecialValueText(say("no limit"))
         self.hours.setMinimumWidth(FIELD_WIDTH)
-        self.hours.setAccessibleName("At most under load")
+        self.hours.setAccessibleName(say("At most under load"))
         self.room = QSpinBox()
         self.room.setRange(0, MOST_ROOM)
-        self.room.setSpecialValueText("none")
-        self.room.setSuffix(" notches")
+        self.room.setSpecialValueText(say("none"))
+        self.room.setSuffix(say(" notches"))
         self.room.setMinimumWidth(FIELD_WIDTH)
-        self.room.setAccessibleName("Room below what is recommended")
-        self.along = Choice([_HERE, *(k.name for k, _ in others)], "Over a second knob")
+        self.room.setAccessibleName(say("Room below what is recommended"))
+        self.along = Choice([_HERE, *(k.name for k, _ in others)], say("Over a second knob"))
         self.at = QLineEdit()
-        self.at.setAccessibleName("Values of the second knob")
+        self.at.setAccessibleName(say("Values of the second knob"))
         self.at.setProperty("role", "tight")
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
@@ -80,9 +81,9 @@ class EdgeCard(Card):
             ("holds", self.load),
             ("standard", self.standard),
             ("crashes", self.crashes),
-            ("not beyond", self.limit),
-            ("at most", self.hours),
-            ("room kept", self.room),
+            (say("not beyond"), self.limit),
+            (say("at most"), self.hours),
+            (say("room kept"), self.room),
             ("over", self.along),
             ("", self.at),
         )
@@ -93,9 +94,9 @@ class EdgeCard(Card):
         self.body.addLayout(grid)
         self.meaning = label("", "small", wrap=True)
         self.told = label("", "", wrap=True)
-        self.run_button = button("Find the edge", "main")
+        self.run_button = button(say("Find the edge"), "main")
         self.run_button.clicked.connect(self.wanted.emit)
-        leave = button("Leave it")
+        leave = button(say("Leave it"))
         leave.clicked.connect(close)
         for widget in (self.meaning, self.told, self.run_button, leave):
             self.body.addWidget(widget)
@@ -134,7 +135,13 @@ class EdgeCard(Card):
             spread = (low + (high - low) * i / (_USUAL_AT - 1) for i in range(_USUAL_AT))
             self.at.setText("; ".join(dict.fromkeys(along.bare(along.nearest(v)) for v in spread)))
             self.at.setCursorPosition(0)
-            self.at.setToolTip(f"Values of {along.name.lower()} in {along.unit}, with semicolons between them")
+            self.at.setToolTip(
+                say(
+                    "Values of {along} in {unit}, with semicolons between them",
+                    along=along.name.lower(),
+                    unit=along.unit,
+                )
+            )
         self.at.setVisible(along is not None)
         self.room.setEnabled(along is None)
         self._turn(None)
@@ -150,7 +157,9 @@ class EdgeCard(Card):
             f" {str(style).capitalize()}: a crash counts {CRASH_PRICE_S[style] / 60:.0f} min beyond its restart."
         )
         if self._along() is not None:
-            words += " Searched at each of these values, each search telling the next; the rig ends where it is now."
+            words += say(
+                " Searched at each of these values, each search telling the next; the rig ends where it is now."
+            )
         self.meaning.setText(words)
 
 
@@ -182,7 +191,7 @@ class _Plot(QWidget):
         self._view = view
         self._low, self._high = _span(view)
         self.setMinimumHeight(_PLOT_HEIGHT)
-        self.setAccessibleName(f"Search of {view.knob.name}. {view.verdict}")
+        self.setAccessibleName(say("Search of {knob}. {verdict}", knob=view.knob.name, verdict=view.verdict))
         theme.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QHBoxLayout, QLineEdi
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, button, label
 from yondle.desktop.widgets.cards import Card
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.profiles import Purpose
 from yondle.model.sensors import Channel
@@ -19,7 +20,7 @@ from yondle.model.verdicts import Failure
 from yondle.planning.plans import Order
 
 FIELD_WIDTH = 96
-UNTIL_IT_FAILS, IN_ROUNDS = "until it fails", "in rounds"
+UNTIL_IT_FAILS, IN_ROUNDS = say("until it fails"), say("in rounds")
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,29 +48,29 @@ class EntryCard(Card):
             value = label(entry.value, "large")
             value.setAlignment(Qt.AlignmentFlag.AlignRight)
             grid.addWidget(value, i, 1)
-            was = label(f"now {entry.now}", "small")
+            was = label(say("now {now}", now=entry.now), "small")
             grid.addWidget(was, i, 2)
         grid.setColumnStretch(0, 1)
         self.body.addLayout(grid)
         self.go_on_button = button(go_on, "main")
         self.go_on_button.clicked.connect(lambda: self.answered.emit(None if not asks else StartAnswer()))
         self.body.addWidget(self.go_on_button)
-        self.stopped_button = button("It didn't start")
+        self.stopped_button = button(say("It didn't start"))
         self.stopped_button.setVisible(asks)
         self.stopped_button.clicked.connect(self._ask_where)
         self.body.addWidget(self.stopped_button)
         self.where = QLineEdit()
-        self.where.setPlaceholderText("Where it stopped, if it showed that")
-        self.where.setAccessibleName("Where it stopped")
+        self.where.setPlaceholderText(say("Where it stopped, if it showed that"))
+        self.where.setAccessibleName(say("Where it stopped"))
         self.code = QLineEdit()
-        self.code.setPlaceholderText("The code the board showed")
-        self.code.setAccessibleName("Code")
-        self.keep_button = button("Keep this answer", "main")
+        self.code.setPlaceholderText(say("The code the board showed"))
+        self.code.setAccessibleName(say("Code"))
+        self.keep_button = button(say("Keep this answer"), "main")
         self.keep_button.clicked.connect(self._tell_where)
         for widget in (self.where, self.code, self.keep_button):
             widget.hide()
             self.body.addWidget(widget)
-        self.drop_button = button("Drop this step")
+        self.drop_button = button(say("Drop this step"))
         self.drop_button.clicked.connect(self.dropped)
         self.body.addWidget(self.drop_button)
 
@@ -94,17 +95,17 @@ class RangeCard(Card):
     def __init__(self, theme: Theme, knob: Knob, low: float, high: float, close: Callable[[], None]) -> None:
         super().__init__(
             theme,
-            f"Your own limits for {knob.name.lower()}",
-            "What lies beyond can't be proposed until you change this.",
+            say("Your own limits for {knob}", knob=knob.name.lower()),
+            say("What lies beyond can't be proposed until you change this."),
             [],
         )
         self._knob = knob
-        self.low, self.high = value_box(knob, low, "Lowest"), value_box(knob, high, "Highest")
+        self.low, self.high = value_box(knob, low, say("Lowest")), value_box(knob, high, say("Highest"))
         row = QHBoxLayout()
         for name, box in (("lowest", self.low), ("highest", self.high)):
             row.addWidget(label(name, "muted"))
             row.addWidget(box)
-        set_, whole, leave = button("Set", "main"), button("Whole range"), button("Leave it")
+        set_, whole, leave = button(say("Set"), "main"), button(say("Whole range")), button(say("Leave it"))
         set_.clicked.connect(lambda: self.chosen.emit(self.low.value(), self.high.value()))
         whole.clicked.connect(lambda: self.chosen.emit(None, None))
         leave.clicked.connect(close)
@@ -122,7 +123,7 @@ class SensorLimitsCard(Card):
 
     def __init__(self, theme: Theme, rows: list[tuple[Channel, float | None]], close: Callable[[], None]) -> None:
         super().__init__(
-            theme, "Stop a test above", "A reading beyond its limit ends the test and puts the rig back.", []
+            theme, say("Stop a test above"), say("A reading beyond its limit ends the test and puts the rig back."), []
         )
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
@@ -132,18 +133,18 @@ class SensorLimitsCard(Card):
             box.setRange(0.0, 9999.0)
             box.setDecimals(2 if channel.digits == 3 else 0)
             box.setSingleStep(0.01 if channel.digits == 3 else 1.0)
-            box.setSpecialValueText("no limit")
+            box.setSpecialValueText(say("no limit"))
             box.setSuffix(f" {channel.unit}")
             box.setValue(most or 0.0)
             box.setKeyboardTracking(False)
-            box.setAccessibleName(f"Limit of {channel.name}")
+            box.setAccessibleName(say("Limit of {channel}", channel=channel.name))
             box.valueChanged.connect(lambda value, c=channel.id: self.chosen.emit(c, value or None))
             self.boxes[channel.id] = box
             grid.addWidget(label(channel.name, "", wrap=True), i, 0)
             grid.addWidget(box, i, 1)
         grid.setColumnStretch(0, 1)
         self.body.addLayout(grid)
-        done = button("Done", "main")
+        done = button(say("Done"), "main")
         done.clicked.connect(close)
         self.body.addWidget(done)
 
@@ -157,21 +158,26 @@ class SweepCard(Card):
     def __init__(
         self, theme: Theme, knob: Knob, low: float, high: float, passes: int, close: Callable[[], None]
     ) -> None:
-        super().__init__(theme, f"Sweep {knob.name.lower()}", "Every value is tried from where the rig is now.", [])
+        super().__init__(
+            theme,
+            say("Sweep {knob}", knob=knob.name.lower()),
+            say("Every value is tried from where the rig is now."),
+            [],
+        )
         self.knob = knob
-        self.low, self.high = value_box(knob, low, "From"), value_box(knob, high, "To")
+        self.low, self.high = value_box(knob, low, say("From")), value_box(knob, high, say("To"))
         self.by = QDoubleSpinBox()
         self.by.setDecimals(knob.digits)
         self.by.setRange(knob.step, max(knob.step, knob.high - knob.low))
         self.by.setSingleStep(knob.step)
         self.by.setSuffix(f" {knob.unit}" if knob.unit else "")
         self.by.setValue(max(1, round((high - low) / knob.step / 4)) * knob.step)
-        self.by.setAccessibleName("By")
+        self.by.setAccessibleName(say("By"))
         self.passes = QSpinBox()
         self.passes.setRange(2, 200)
         self.passes.setValue(passes)
-        self.passes.setAccessibleName("Passes")
-        self.order = Choice([*(str(order) for order in Order), IN_ROUNDS, UNTIL_IT_FAILS], "Order")
+        self.passes.setAccessibleName(say("Passes"))
+        self.order = Choice([*(str(order) for order in Order), IN_ROUNDS, UNTIL_IT_FAILS], say("Order"))
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
@@ -188,9 +194,9 @@ class SweepCard(Card):
         self.body.addLayout(grid)
         self.told = label("", "", wrap=True)
         self.body.addWidget(self.told)
-        self.run_button = button("Run the sweep", "main")
+        self.run_button = button(say("Run the sweep"), "main")
         self.run_button.clicked.connect(lambda: self.wanted.emit(knob.id))
-        leave = button("Leave it")
+        leave = button(say("Leave it"))
         leave.clicked.connect(close)
         self.body.addWidget(self.run_button)
         self.body.addWidget(leave)
@@ -225,17 +231,17 @@ class ProfileCard(Card):
     wanted = Signal(str, object, str)
 
     def __init__(self, theme: Theme, title: str, benchmarks: list[tuple[str, str]], close: Callable[[], None]) -> None:
-        super().__init__(theme, title, "Every knob and timing of it is kept.", [])
+        super().__init__(theme, title, say("Every knob and timing of it is kept."), [])
         self.name = QLineEdit()
-        self.name.setPlaceholderText("Name, for example Quiet night")
-        self.name.setAccessibleName("Profile name")
-        self.purpose = Choice([str(p) for p in Purpose], "Purpose")
-        self.benchmark = Choice([], "Benchmark")
+        self.name.setPlaceholderText(say("Name, for example Quiet night"))
+        self.name.setAccessibleName(say("Profile name"))
+        self.purpose = Choice([str(p) for p in Purpose], say("Purpose"))
+        self.benchmark = Choice([], say("Benchmark"))
         for id_, shown in benchmarks:
             self.benchmark.addItem(shown, id_)
         self.benchmark.hide()
         self.purpose.currentTextChanged.connect(lambda text: self.benchmark.setVisible(text == str(Purpose.BENCHMARK)))
-        keep, leave = button("Keep it", "main"), button("Leave it")
+        keep, leave = button(say("Keep it"), "main"), button(say("Leave it"))
         keep.clicked.connect(self._keep)
         leave.clicked.connect(close)
         self.keep_button = keep
@@ -261,15 +267,15 @@ class ReferenceCard(Card):
     told = Signal(str, str, str)
 
     def __init__(self, theme: Theme, benchmarks: list[tuple[str, str]], close: Callable[[], None]) -> None:
-        super().__init__(theme, "A reference", "Scores from elsewhere; more under the same name join them.", [])
+        super().__init__(theme, "A reference", say("Scores from elsewhere; more under the same name join them."), [])
         self.name, self.scores = QLineEdit(), QLineEdit()
-        for field, words in ((self.name, "Name"), (self.scores, "Scores, with spaces between")):
+        for field, words in ((self.name, say("Name")), (self.scores, say("Scores, with spaces between"))):
             field.setPlaceholderText(words)
             field.setAccessibleName(words)
-        self.benchmark = Choice([], "Benchmark")
+        self.benchmark = Choice([], say("Benchmark"))
         for id_, shown in benchmarks:
             self.benchmark.addItem(shown, id_)
-        keep, leave = button("Keep it", "main"), button("Leave it")
+        keep, leave = button(say("Keep it"), "main"), button(say("Leave it"))
         keep.clicked.connect(
             lambda: self.told.emit(self.name.text(), str(self.benchmark.currentData()), self.scores.text())
         )
@@ -285,7 +291,9 @@ class ConditionsCard(Card):
     told = Signal(dict)
 
     def __init__(self, theme: Theme, rows: list[tuple[str, str]], close: Callable[[], None]) -> None:
-        super().__init__(theme, "Conditions", "Kept with every test from now on. Leave empty what you don't know.", [])
+        super().__init__(
+            theme, say("Conditions"), say("Kept with every test from now on. Leave empty what you don't know."), []
+        )
         self.fields: dict[str, QLineEdit] = {}
         for name, value in rows:
             self.body.addWidget(label(name, "small"))
@@ -293,7 +301,7 @@ class ConditionsCard(Card):
             field.setAccessibleName(name)
             self.fields[name] = field
             self.body.addWidget(field)
-        keep, leave = button("Keep", "main"), button("Leave it")
+        keep, leave = button(say("Keep"), "main"), button(say("Leave it"))
         keep.clicked.connect(lambda: self.told.emit({name: field.text() for name, field in self.fields.items()}))
         leave.clicked.connect(close)
         self.body.addWidget(keep)

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidge
 from yondle.app.views.log import Kind, LogRow, when_words
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import Theme, font
+from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
 Index = QModelIndex | QPersistentModelIndex
@@ -37,7 +38,7 @@ COLUMNS = (
     Column("kind", lambda r: str(r.kind), lambda r: list(Kind).index(r.kind), 70),
     Column("what", lambda r: r.what, lambda r: r.what.casefold(), 214),
     Column("verdict", lambda r: str(r.verdict or ""), lambda r: str(r.verdict or ""), 112),
-    Column("left out", lambda r: r.left_out, lambda r: r.left_out, 96),
+    Column(say("left out"), lambda r: r.left_out, lambda r: r.left_out, 96),
     Column(
         "figure", lambda r: "" if r.value is None else f"{r.value:.6g}",
         lambda r: float("-inf") if r.value is None else r.value, 90, False,
@@ -92,7 +93,12 @@ class LogModel(QAbstractTableModel):
                 return self._mark(row.verdict)
             case Qt.ItemDataRole.FontRole if row.discarded and column.head in ("what", "figure"):
                 return self._struck
-            case Qt.ItemDataRole.ForegroundRole if row.left_out or column.head in ("when", "kind", "told", "left out"):
+            case Qt.ItemDataRole.ForegroundRole if row.left_out or column.head in (
+                "when",
+                "kind",
+                "told",
+                say("left out"),
+            ):
                 return self._theme.colours.muted
             case Qt.ItemDataRole.TextAlignmentRole if column.head in ("step", "figure"):
                 return int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -131,7 +137,7 @@ class LogTable(QTableView):
         super().__init__(parent)
         self.model_ = LogModel(theme, self)
         self.setModel(self.model_)
-        self.setAccessibleName("Everything in the logbook")
+        self.setAccessibleName(say("Everything in the logbook"))
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setShowGrid(False)

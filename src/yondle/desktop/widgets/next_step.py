@@ -23,6 +23,7 @@ from yondle.desktop.charts.strips import Strip, StripsView
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, clear, label
 from yondle.desktop.widgets.cards import Cards, MarkView
+from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
 WIDTH = 286
@@ -74,7 +75,7 @@ class NextSection(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(5)
-        layout.addWidget(label("Next step", "heading"))
+        layout.addWidget(label(say("Next step"), "heading"))
         self.title = label("", "large", wrap=True)
         self.change = label("", "large", wrap=True)
         self.about = label("", "muted", wrap=True)
@@ -84,11 +85,11 @@ class NextSection(QWidget):
         for widget in (self.title, self.change, self.about, self.chance, self.warning, self.rows):
             layout.addWidget(widget)
         self._test, self._baseline, self._drop = test, baseline, drop
-        self.test_button = button("Test this step  ⏎", "main", "Test this step")
+        self.test_button = button(say("Test this step  ⏎"), "main", say("Test this step"))
         self.test_button.clicked.connect(test.trigger)
-        self.baseline_button = button("Run the baseline", "main")
+        self.baseline_button = button(say("Run the baseline"), "main")
         self.baseline_button.clicked.connect(baseline.trigger)
-        self.drop_button = button("Drop it  Esc", "", "Drop the proposal")
+        self.drop_button = button(say("Drop it  Esc"), "", say("Drop the proposal"))
         self.drop_button.clicked.connect(drop.trigger)
         for made in (self.test_button, self.baseline_button, self.drop_button):
             layout.addWidget(made)
@@ -118,15 +119,15 @@ class RunningSection(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(5)
-        self.heading = label("Running", "heading")
+        self.heading = label(say("Running"), "heading")
         self.doing = Eliding()
         self.left = label("", "small")
         self.strips = StripsView(theme)
-        self.pause_button = button("Pause  P", "", "Pause before the next pass")
+        self.pause_button = button(say("Pause  P"), "", say("Pause before the next pass"))
         self.pause_button.clicked.connect(pause.trigger)
-        self.stop_button = button("Stop and go back  Esc", "danger", "Stop and go back")
+        self.stop_button = button(say("Stop and go back  Esc"), "danger", say("Stop and go back"))
         self.stop_button.clicked.connect(stop.trigger)
-        self.halt_button = button("Emergency stop  Shift+Esc", "danger", "Emergency stop")
+        self.halt_button = button(say("Emergency stop  Shift+Esc"), "danger", say("Emergency stop"))
         self.halt_button.clicked.connect(halt.trigger)
         for widget in (
             self.heading,
@@ -141,12 +142,14 @@ class RunningSection(QWidget):
 
     def show_progress(self, progress: Progress, expected_s: float, home: str, paused: bool) -> None:
         """Show where the test is."""
-        count = f" · pass {progress.number} of {progress.of}" if progress.of else ""
-        self.heading.setText(f"Running · step {progress.step}{count}" if progress.running else "Running")
+        count = say(" · pass {number} of {of}", number=progress.number, of=progress.of) if progress.of else ""
+        self.heading.setText(
+            say("Running · step {step}{count}", step=progress.step, count=count) if progress.running else say("Running")
+        )
         self.doing.set_text(progress.doing[:1].upper() + progress.doing[1:])
-        self.left.setText("paused, the load is off" if paused else progress.left(expected_s))
-        self.pause_button.setText("Go on  P" if paused else "Pause  P")
-        self.stop_button.setText(f"Stop and go back{home}  Esc")
+        self.left.setText(say("paused, the load is off") if paused else progress.left(expected_s))
+        self.pause_button.setText(say("Go on  P") if paused else say("Pause  P"))
+        self.stop_button.setText(say("Stop and go back{home}  Esc", home=home))
         self.strips.take(progress)
 
 
@@ -161,7 +164,7 @@ class Inspector(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(5)
-        self.heading = label("Selected step", "heading")
+        self.heading = label(say("Selected step"), "heading")
         head = QHBoxLayout()
         head.setSpacing(7)
         self.mark = MarkView(theme, Verdict.UNPROVEN)
@@ -171,21 +174,21 @@ class Inspector(QWidget):
         self.reason = label("", "", wrap=True)
         self.rows = Rows()
         self.notes = label("", "muted", wrap=True)
-        self.back_button = button("Go back here  G", "", "Go back here")
+        self.back_button = button(say("Go back here  G"), "", say("Go back here"))
         self.back_button.clicked.connect(go_back.trigger)
-        self.again_button = button("Once more, to be sure  O", "", "Once more, to be sure")
+        self.again_button = button(say("Once more, to be sure  O"), "", say("Once more, to be sure"))
         self.again_button.clicked.connect(again.trigger)
-        self.profile_button = button("Keep as a profile  K", "", "Keep as a profile")
+        self.profile_button = button(say("Keep as a profile  K"), "", say("Keep as a profile"))
         self.profile_button.clicked.connect(keep.trigger)
         self.signs = label("", "muted", wrap=True)
-        self.note_button = button("Write a note  N", "", "Write a note")
+        self.note_button = button(say("Write a note  N"), "", say("Write a note"))
         self.note_button.clicked.connect(note.trigger)
         self.editor = QPlainTextEdit()
-        self.editor.setPlaceholderText("What you saw, the code the board showed, what to try next")
+        self.editor.setPlaceholderText(say("What you saw, the code the board showed, what to try next"))
         self.editor.setMaximumHeight(80)
-        self.editor.setAccessibleName("Note")
+        self.editor.setAccessibleName(say("Note"))
         self.editor.setTabChangesFocus(True)
-        self.keep_button = button("Keep the note  Ctrl+⏎", "main", "Keep the note")
+        self.keep_button = button(say("Keep the note  Ctrl+⏎"), "main", say("Keep the note"))
         self.keep_button.setShortcut("Ctrl+Return")
         self.keep_button.clicked.connect(self._keep)
         layout.addWidget(self.heading)
@@ -205,7 +208,7 @@ class Inspector(QWidget):
         self.setVisible(view is not None)
         if view is None:
             return
-        self.heading.setText(f"Selected · step {view.number}")
+        self.heading.setText(say("Selected · step {number}", number=view.number))
         self.mark.show_verdict(view.verdict)
         self.title.setText(view.title)
         self.reason.setText(view.reason)

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 from yondle.app.views.log import Kind, LogRow, when_words
 from yondle.desktop.widgets.basics import button, label
 from yondle.desktop.widgets.side import Side
+from yondle.language.saying import say
 
 _WIDTH, _NOTE_HEIGHT = 320, 84
 _CAN_BE_DISCARDED = (Kind.PASS, Kind.FIGURE)
@@ -27,24 +28,24 @@ class RowPanel(Side):
     """The panel; its buttons are connected by the place it stands in."""
 
     def __init__(self) -> None:
-        super().__init__(_WIDTH, "The chosen row")
+        super().__init__(_WIDTH, say("The chosen row"))
         self._what, self._about = label("", "title", wrap=True), label("", "small", wrap=True)
         self._told = label("", "", wrap=True)
         self._names, self._figures = label("", "muted"), label("")
         self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.step_button, self.trace_button = button("Show the step"), button("Show its trace")
+        self.step_button, self.trace_button = button(say("Show the step")), button(say("Show its trace"))
         self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why it is left out")
-        self.reason.setAccessibleName("Why the pass is discarded")
-        self.discard_button = button("Discard it", "danger")
+        self.reason.setPlaceholderText(say("Why it is left out"))
+        self.reason.setAccessibleName(say("Why the pass is discarded"))
+        self.discard_button = button(say("Discard it"), "danger")
         self.note = QPlainTextEdit()
-        self.note.setAccessibleName("Note")
-        self.note.setPlaceholderText("A note, or what others must know to judge this")
+        self.note.setAccessibleName(say("Note"))
+        self.note.setPlaceholderText(say("A note, or what others must know to judge this"))
         self.note.setFixedHeight(_NOTE_HEIGHT)
-        self.caveat = QCheckBox("A caveat, told in every report")
-        self.keep_button, self.drop_button = button("Keep"), button("Take it out", "danger")
-        self.attach_button = button("Attach a file …")
-        self.save_button, self.detach_button = button("Save it as …"), button("Take it out", "danger")
+        self.caveat = QCheckBox(say("A caveat, told in every report"))
+        self.keep_button, self.drop_button = button(say("Keep")), button(say("Take it out"), "danger")
+        self.attach_button = button(say("Attach a file …"))
+        self.save_button, self.detach_button = button(say("Save it as …")), button(say("Take it out"), "danger")
         self._buttons, self.remarks = QWidget(), QWidget()
         self._lay_out()
 
@@ -53,13 +54,14 @@ class RowPanel(Side):
         for part in (self._about, self._told, self._names, self._figures, self._buttons, self.remarks):
             part.setVisible(row is not None)
         if row is None:
-            self._what.setText("Choose a row.")
+            self._what.setText(say("Choose a row."))
             return
         self._what.setText(row.what)
         self._about.setText(
-            f"{row.kind} at step {row.step}, {when_words(row.at)}" + ("" if own else f", in {row.book}")
+            say("{kind} at step {step}, {when}", kind=row.kind, step=row.step, when=when_words(row.at))
+            + ("" if own else say(", in {book}", book=row.book))
         )
-        self._told.setText(f"Left out of figures: {row.left_out}" if row.left_out else row.told)
+        self._told.setText(say("Left out of figures: {left_out}", left_out=row.left_out) if row.left_out else row.told)
         self._names.setText("\n".join(name for name, _ in facts))
         self._figures.setText("\n".join(words for _, words in facts))
         self.remarks.setVisible(own)
@@ -68,11 +70,11 @@ class RowPanel(Side):
         can_discard = own and (bool(row.discarded) or (row.kind in _CAN_BE_DISCARDED and not row.left_out))
         self.reason.setVisible(can_discard and not row.discarded)
         self.discard_button.setVisible(can_discard)
-        self.discard_button.setText("Count it again" if row.discarded else "Discard it")
+        self.discard_button.setText(say("Count it again") if row.discarded else say("Discard it"))
         note = own and row.kind in _WRITTEN
         self.note.setPlainText(row.what if note else "")
         self.caveat.setChecked(row.kind is Kind.CAVEAT)
-        self.keep_button.setText("Keep the change" if note else f"Keep at step {row.step}")
+        self.keep_button.setText(say("Keep the change") if note else say("Keep at step {step}", step=row.step))
         self.drop_button.setVisible(note)
         self.save_button.setVisible(own and row.kind is Kind.FILE)
         self.detach_button.setVisible(own and row.kind is Kind.FILE)
@@ -88,14 +90,14 @@ class RowPanel(Side):
         inner.setContentsMargins(0, 6, 0, 0)
         inner.addWidget(self.reason)
         inner.addWidget(self.discard_button)
-        inner.addWidget(label("Note at this step", "heading"))
+        inner.addWidget(label(say("Note at this step"), "heading"))
         inner.addWidget(self.note)
         inner.addWidget(self.caveat)
         inner.addLayout(_in_a_row(self.keep_button, self.drop_button))
-        inner.addWidget(label("Proof at this step", "heading"))
+        inner.addWidget(label(say("Proof at this step"), "heading"))
         inner.addLayout(_in_a_row(self.attach_button, self.save_button, self.detach_button))
         self.box.addWidget(self.remarks)
-        self.heading("Recorded with it")
+        self.heading(say("Recorded with it"))
         recorded = QGridLayout()
         recorded.addWidget(self._names, 0, 0)
         recorded.addWidget(self._figures, 0, 1)

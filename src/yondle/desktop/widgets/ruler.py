@@ -22,6 +22,7 @@ from yondle.app.views.proposal import NEARLY_SURE
 from yondle.app.views.rulers import Holding, RulerMark, RulerView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
+from yondle.language.saying import say
 from yondle.model.knobs import When
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
@@ -72,9 +73,16 @@ class Ruler(QWidget):
         """Show a knob's history; `held` is how each value would hold, for the knob in play."""
         self._view, self._in_play, self._locked, self._held = view, in_play, locked, held
         knob = view.knob
-        proposed = "" if view.proposed is None else f", proposed {knob.text(view.proposed)}"
-        self.setAccessibleName(f"{knob.name}, {knob.text(view.in_force)} in force{proposed}")
-        self.setAccessibleDescription("Left and right arrow propose the next value")
+        proposed = "" if view.proposed is None else say(", proposed {proposed}", proposed=knob.text(view.proposed))
+        self.setAccessibleName(
+            say(
+                "{knob}, {in_force} in force{proposed}",
+                knob=knob.name,
+                in_force=knob.text(view.in_force),
+                proposed=proposed,
+            )
+        )
+        self.setAccessibleDescription(say("Left and right arrow propose the next value"))
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -128,7 +136,11 @@ class Ruler(QWidget):
             return
         if self._limit_at is not None:
             self._limit_at = self._value_at(event.position().x())
-            QToolTip.showText(event.globalPosition().toPoint(), f"own limit {view.knob.text(self._limit_at)}", self)
+            QToolTip.showText(
+                event.globalPosition().toPoint(),
+                say("own limit {limit_at}", limit_at=view.knob.text(self._limit_at)),
+                self,
+            )
             self.update()
             return
         if self._dragging:
@@ -136,12 +148,18 @@ class Ruler(QWidget):
             return
         mark = self._mark_at(event.position())
         if mark is not None:
-            others = "" if mark.strong else ", with other settings elsewhere"
-            text = f"{view.knob.text(mark.value)}: {mark.verdict}{others} (step {mark.step})"
+            others = "" if mark.strong else say(", with other settings elsewhere")
+            text = say(
+                "{mark}: {verdict}{others} (step {step})",
+                mark=view.knob.text(mark.value),
+                verdict=mark.verdict,
+                others=others,
+                step=mark.step,
+            )
             QToolTip.showText(event.globalPosition().toPoint(), text, self)
         elif self._on_limit(event.position()):
             QToolTip.showText(
-                event.globalPosition().toPoint(), "Drag to change your own limit; L for exact values", self
+                event.globalPosition().toPoint(), say("Drag to change your own limit; L for exact values"), self
             )
         elif event.position().x() < SCALE_LEFT:
             QToolTip.showText(event.globalPosition().toPoint(), _told(view), self)
@@ -272,7 +290,9 @@ class Ruler(QWidget):
             painter.setPen(c.muted)
             box = QRectF(NAME_WIDTH + 6, 25, VALUE_WIDTH - 6, 16)
             painter.drawText(
-                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"now {knob.bare(view.in_force)}"
+                box,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                say("now {in_force}", in_force=knob.bare(view.in_force)),
             )
 
     def _paint_scale(self, painter: QPainter, view: RulerView) -> None:
@@ -404,9 +424,9 @@ def _told(view: RulerView) -> str:
     lines = [f"{knob.name} · {knob.subsystem} · {knob.when}"]
     lines += [knob.about] if knob.about else []
     lines += [f"{name} {value}" for name, value in view.derived]
-    lines.append(f"stock {knob.text(knob.stock)}")
+    lines.append(say("stock {stock}", stock=knob.text(knob.stock)))
     if view.ceiling is not None:
-        lines.append(f"own limit {knob.text(view.ceiling)}")
+        lines.append(say("own limit {ceiling}", ceiling=knob.text(view.ceiling)))
     return "\n".join(lines)
 
 

@@ -11,6 +11,7 @@ from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font, mixed
 from yondle.desktop.widgets.basics import label
 from yondle.desktop.widgets.cards import Card, CardAction
 from yondle.desktop.widgets.ruler import HEIGHT, Ruler
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.quantities import count
 from yondle.model.verdicts import Verdict
@@ -45,9 +46,11 @@ class GroupHead(QWidget):
         """Show how many knobs the group has, and those of them that aren't at stock."""
         self.unfolded = unfolded
         changed = [f"{v.knob.name} {v.knob.text(v.in_force)}" for v in views if v.in_force != v.knob.stock]
-        self._summary = " · ".join(changed) if changed else f"{count(len(views), 'knob')}, all at stock"
+        self._summary = (
+            " · ".join(changed) if changed else say("{knobs}, all at stock", knobs=count(len(views), "knob"))
+        )
         if unfolded and changed:
-            self._summary = f"{len(changed)} of {count(len(views), 'knob')} changed"
+            self._summary = say("{changed} of {knobs} changed", changed=len(changed), knobs=count(len(views), "knob"))
         state = "unfolded" if unfolded else "folded"
         self.setAccessibleName(f"{self.subsystem}, {state}: {self._summary}")
         self.setToolTip(f"{str(self.subsystem).capitalize()}: {self._summary}")
@@ -116,7 +119,7 @@ class Rulers(QScrollArea):
         self._layout = QVBoxLayout(self._inner)
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setSpacing(0)
-        self._nothing = label("No knob of that name. Esc clears the filter.", "muted")
+        self._nothing = label(say("No knob of that name. Esc clears the filter."), "muted")
         self._nothing.setContentsMargins(12, 10, 0, 10)
         self._nothing.hide()
         self._layout.addWidget(self._nothing)
@@ -280,8 +283,8 @@ class Rulers(QScrollArea):
     def _matches(self, view: RulerView) -> bool:
         knob = view.knob
         words = f"{knob.name} {knob.id} {knob.subsystem} {knob.when} {knob.about}".casefold()
-        words += " changed" if view.in_force != knob.stock else ""
-        words += " tried" if len(view.marks) > 1 else ""
+        words += say(" changed") if view.in_force != knob.stock else ""
+        words += say(" tried") if len(view.marks) > 1 else ""
         return all(word in words for word in self._filter.split())
 
     def _content_height(self) -> int:

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from yondle.app.views.sensitivities import Cell, Sensitivities
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
 _ROW, _HEAD, _NAMES, _LEAST_COLUMN = 26, 22, 150, 130
@@ -36,7 +37,7 @@ class SensitivityTable(QWidget):
             f"{b.name}: " + ", ".join(f"{k.name} {c.words}" for k, c in zip(told.knobs, cells, strict=True))
             for b, cells in zip(told.benchmarks, told.cells, strict=True)
         )
-        self.setAccessibleName("What each benchmark answers to. " + ". ".join(rows))
+        self.setAccessibleName(say("What each benchmark answers to. ") + ". ".join(rows))
         self.updateGeometry()
         self.update()
 
@@ -77,7 +78,7 @@ class SensitivityTable(QWidget):
         if cell is None:
             self.setToolTip("")
             return
-        within = f" ({cell.low:+.2f} to {cell.high:+.2f})" if math.isfinite(cell.low) else ""
+        within = say(" ({low:+.2f} to {high:+.2f})", low=cell.low, high=cell.high) if math.isfinite(cell.low) else ""
         self.setToolTip(f"{cell.words}{within}\n{cell.how}".strip())
 
     def _paint_cell(self, painter: QPainter, box: QRectF, cell: Cell, strongest: float) -> None:

@@ -8,22 +8,29 @@ from PySide6.QtWidgets import QGridLayout, QLabel
 from yondle.app.views.spans import SpanView
 from yondle.desktop.widgets.basics import label
 from yondle.desktop.widgets.side import Side
+from yondle.language.saying import say
 
 _WIDTH = 340
-HOW = (
-    "Lowest and highest reading of the span, and the mean over its time. A clock is below what was asked under 99.5\u202f% of it;"
-    " only time under load counts."
+HOW = say(
+    "Lowest and highest reading of the span, and the mean over its time. A clock is below what was asked "
+    "under 99.5\u202f% of it; only time under load counts."
 )
-ALONE = ("", "lowest", "mean", "highest")
-BESIDE = ("", "A", "B", "A less B")
-PARTS = ("Before it failed", "What held it back", "Hottest sensor", "Voltage set and measured", "Inside this pass")
+ALONE = ("", say("lowest"), say("mean"), say("highest"))
+BESIDE = ("", "A", "B", say("A less B"))
+PARTS = (
+    say("Before it failed"),
+    say("What held it back"),
+    say("Hottest sensor"),
+    say("Voltage set and measured"),
+    say("Inside this pass"),
+)
 
 
 class SpanPanel(Side):
     """The panel."""
 
     def __init__(self) -> None:
-        super().__init__(_WIDTH, "Figures of the span")
+        super().__init__(_WIDTH, say("Figures of the span"))
         self._title = label("", "strong")
         self._title.setToolTip(HOW)
         self.box.addWidget(self._title)
@@ -40,18 +47,18 @@ class SpanPanel(Side):
         self._parts = {
             name: self._part(name)
             for name in (
-                "Before it failed",
-                "What held it back",
-                "Hottest sensor",
-                "Voltage set and measured",
-                "Inside this pass",
+                say("Before it failed"),
+                say("What held it back"),
+                say("Hottest sensor"),
+                say("Voltage set and measured"),
+                say("Inside this pass"),
             )
         }
         self.box.addStretch(1)
 
     def show_span(self, view: SpanView, chosen: bool, beside: bool, inside: list[str]) -> None:
         """Show figures: of a `chosen` span or the whole test, alone or `beside` another's; `inside` tells one pass in full."""
-        self._title.setText(("Chosen span · " if chosen else "") + view.title)
+        self._title.setText((say("Chosen span · ") if chosen else "") + view.title)
         for head, words in zip(self._heads, BESIDE if beside else ALONE, strict=True):
             head.setText(words)
         lines = [
@@ -60,7 +67,13 @@ class SpanPanel(Side):
         ]
         for i, column in enumerate(self._columns):
             column.setText("\n".join(line[i] for line in lines))
-        said = (view.last, view.held_back, view.hottest or "No temperature was read.", view.voltage, "\n".join(inside))
+        said = (
+            view.last,
+            view.held_back,
+            view.hottest or say("No temperature was read."),
+            view.voltage,
+            "\n".join(inside),
+        )
         for (heading, body), words in zip(self._parts.values(), said, strict=True):
             body.setText(words)
             heading.setVisible(bool(words))

@@ -11,6 +11,7 @@ from yondle.app.views.gains import how_gained
 from yondle.app.views.trail import TrailRow, TrailRows
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
 ROW_HEIGHT = 47
@@ -49,7 +50,14 @@ class TrailModel(QAbstractListModel):
             return None
         row = self.rows[index.row()]
         if role == Qt.ItemDataRole.DisplayRole:
-            return f"Step {row.number}: {row.title}, {row.verdict}, {row.detail}, {row.gain_text}"
+            return say(
+                "Step {number}: {row}, {verdict}, {detail}, {gain_text}",
+                number=row.number,
+                row=row.title,
+                verdict=row.verdict,
+                detail=row.detail,
+                gain_text=row.gain_text,
+            )
         gain = f"\n{row.gain_text}\n{how_gained(row.gain)}" if row.gain_text else ""
         return f"Step {row.number} · {row.title}\n{row.verdict}; {row.detail}{gain}"
 
@@ -133,8 +141,8 @@ class TrailDelegate(QStyledItemDelegate):
         painter.setFont(small)
         failed = row.verdict in (Verdict.DOWN, Verdict.WRONG)
         painter.setPen(c.in_play if row.running else c.verdicts[Verdict.DOWN] if failed else c.muted)
-        note = f" · {row.notes} note{'s' if row.notes > 1 else ''}" if row.notes else ""
-        words = f"{row.number} · {'on trial' if row.running else row.detail}{note}"
+        note = say(" · {notes} note{more}", notes=row.notes, more="s" if row.notes > 1 else "") if row.notes else ""
+        words = f"{row.number} · {say('on trial') if row.running else row.detail}{note}"
         detail = QFontMetrics(small).elidedText(words, Qt.TextElideMode.ElideRight, int(right - TEXT_X))
         painter.drawText(QRectF(TEXT_X, box.top() + 24, right - TEXT_X, 16), Qt.AlignmentFlag.AlignVCenter, detail)
 
@@ -153,7 +161,7 @@ class TrailView(QListView):
         self.setMouseTracking(True)
         self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setAccessibleName("Trail of steps")
+        self.setAccessibleName(say("Trail of steps"))
         self.selectionModel().currentChanged.connect(self._tell)
         theme.changed.connect(self.viewport().update)
         self._quiet = False

@@ -13,6 +13,7 @@ from pydantic import Field
 
 from yondle.formats.knob_table import Identifier, KnobTable, Name, Table
 from yondle.formats.toml_files import validated
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk, Setup, Subsystem, When
 from yondle.model.rigs import KnobReply, RigDeclaration
@@ -44,7 +45,7 @@ class Machine(Protocol):
 
 def parse_by_hand(text: str, source: str) -> tuple[tuple[Knob, ...], dict[str, float], dict[str, float]]:
     """Read knobs set by hand; gives them with their ceilings and the constants that derived quantities need."""
-    file = validated(_File, text, source, "describes no knobs", DOCUMENT)
+    file = validated(_File, text, source, say("describes no knobs"), DOCUMENT)
     knobs = tuple(_knob(name, table) for name, table in file.knobs.items())
     ceilings = {name: table.ceiling for name, table in file.knobs.items() if table.ceiling is not None}
     return knobs, ceilings, file.constants
@@ -54,11 +55,13 @@ class ByHandRig:
     """Everything the machine underneath does, and more knobs that `apply` leaves to the tuner."""
 
     def __init__(self, machine: Machine, text: str) -> None:
-        knobs, ceilings, constants = parse_by_hand(text, "the knobs set by hand")
+        knobs, ceilings, constants = parse_by_hand(text, say("the knobs set by hand"))
         below = machine.declaration
         twice = {k.id for k in below.knobs} & {k.id for k in knobs}
         if twice:
-            raise KnownError(f"{twice.pop()} is set by the system on this machine.", "Give yours another name.")
+            raise KnownError(
+                say("{pop} is set by the system on this machine.", pop=twice.pop()), say("Give yours another name.")
+            )
         self._machine = machine
         self._own = {knob.id for knob in knobs}
         self.declaration = replace(

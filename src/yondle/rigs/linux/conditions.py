@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from yondle.language.saying import say
 from yondle.rigs.linux.smbios import in_words, modules
 
 _DMI = {
@@ -37,7 +38,7 @@ class Conditions:
         governors = {self._text(f"devices/system/cpu/cpufreq/{p.name}/scaling_governor") for p in self._policies()}
         governors.discard("")
         if governors:
-            found["governor"] = " and ".join(sorted(governors))
+            found["governor"] = say(" and ").join(sorted(governors))
         return found
 
     def _power_source(self) -> str:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from yondle.language.saying import say
 from yondle.rigs.linux.files import Tree
 
 
@@ -37,70 +38,72 @@ class Found:
 _CPU = "sys/devices/system/cpu"
 FAMILIES = (
     Family(
-        "core clocks", (f"{_CPU}/cpufreq/policy*/scaling_max_freq",),
-        "clocks under load, their ceiling, governor and energy preference",
-        "a virtual machine hides them; on a real one the kernel's frequency driver isn't loaded",
+        say("core clocks"), (f"{_CPU}/cpufreq/policy*/scaling_max_freq",),
+        say("clocks under load, their ceiling, governor and energy preference"),
+        say("a virtual machine hides them; on a real one the kernel's frequency driver isn't loaded"),
     ),
     Family(
         "boost", (f"{_CPU}/cpufreq/boost", f"{_CPU}/intel_pstate/no_turbo"),
-        "clocks above the nominal one, on or off", "the frequency driver doesn't offer it",
+        say("clocks above the nominal one, on or off"), say("the frequency driver doesn't offer it"),
     ),
     Family(
-        "processors on line", (f"{_CPU}/cpu*/online",),
-        "using fewer processors; else the number of workers does", "the kernel was built without taking processors off line",
+        say("processors on line"), (f"{_CPU}/cpu*/online",),
+        say("using fewer processors; else the number of workers does"), say("the kernel was built without taking processors off line"),
     ),
     Family(
-        "threads per core", (f"{_CPU}/smt/control",), "a second thread per core, on or off", "this processor has none",
+        say("threads per core"), (f"{_CPU}/smt/control",), say("a second thread per core, on or off"), say("this processor has none"),
     ),
     Family(
-        "power limits and energy", ("sys/class/powercap/*:*/energy_uj",),
-        "power drawn by the processor, its limits, score per watt",
-        "the driver isn't loaded (try: modprobe intel_rapl_msr), or a virtual machine hides it; a meter at the wall does too",
+        say("power limits and energy"), ("sys/class/powercap/*:*/energy_uj",),
+        say("power drawn by the processor, its limits, score per watt"),
+        say("the driver isn't loaded (try: modprobe intel_rapl_msr), or a virtual machine hides it; a meter at "
+"the wall does too"),
     ),
     Family(
-        "power modes", ("sys/firmware/acpi/platform_profile",), "the maker's named modes", "mostly laptops have them",
+        say("power modes"), ("sys/firmware/acpi/platform_profile",), say("the maker's named modes"), say("mostly laptops have them"),
     ),
     Family(
-        "temperatures, fans, voltages", ("sys/class/hwmon/hwmon*/name",),
-        "heat, fan levels, voltages under load; without temperatures no ceiling guards a test",
-        "no sensor driver is loaded, or a virtual machine hides them",
+        say("temperatures, fans, voltages"), ("sys/class/hwmon/hwmon*/name",),
+        say("heat, fan levels, voltages under load; without temperatures no ceiling guards a test"),
+        say("no sensor driver is loaded, or a virtual machine hides them"),
     ),
     Family(
-        "graphics cards", ("sys/class/drm/card[0-9]",),
-        "graphics clocks, power, use, link width", "there is none, or its driver isn't loaded",
+        say("graphics cards"), ("sys/class/drm/card[0-9]",),
+        say("graphics clocks, power, use, link width"), say("there is none, or its driver isn't loaded"),
     ),
     Family(
-        "clock and voltage table of a graphics card", ("sys/class/drm/card[0-9]/device/pp_od_clk_voltage",),
-        "graphics clock, memory clock and voltage",
-        "the driver offers it for some cards only, and only with overdriving allowed at the start of the kernel",
+        say("clock and voltage table of a graphics card"), ("sys/class/drm/card[0-9]/device/pp_od_clk_voltage",),
+        say("graphics clock, memory clock and voltage"),
+        say("the driver offers it for some cards only, and only with overdriving allowed at the start of the "
+"kernel"),
     ),
     Family(
-        "large pages", ("sys/kernel/mm/transparent_hugepage/enabled",),
-        "memory in pages of 2 MiB: what latency and bandwidth answer to", "the kernel was built without them",
+        say("large pages"), ("sys/kernel/mm/transparent_hugepage/enabled",),
+        say("memory in pages of 2 MiB: what latency and bandwidth answer to"), say("the kernel was built without them"),
     ),
     Family(
-        "throttle counters", (f"{_CPU}/cpu*/thermal_throttle",),
-        "knowing that heat took clock away, even between two readings", "this processor or virtual machine doesn't count it",
+        say("throttle counters"), (f"{_CPU}/cpu*/thermal_throttle",),
+        say("knowing that heat took clock away, even between two readings"), say("this processor or virtual machine doesn't count it"),
     ),
     Family(
-        "memory error counters", ("sys/devices/system/edac/mc/mc*",),
-        "errors that memory corrected: the first sign of a setting too sharp",
-        "memory without error correction can't count; only the memory check sees its errors",
+        say("memory error counters"), ("sys/devices/system/edac/mc/mc*",),
+        say("errors that memory corrected: the first sign of a setting too sharp"),
+        say("memory without error correction can't count; only the memory check sees its errors"),
     ),
     Family(
-        "kernel log", ("dev/kmsg",), "hardware errors as evidence for a verdict",
-        "only root, or who is let, may read it: sysctl kernel.dmesg_restrict=0",
+        say("kernel log"), ("dev/kmsg",), say("hardware errors as evidence for a verdict"),
+        say("only root, or who is let, may read it: sysctl kernel.dmesg_restrict=0"),
     ),
     Family(
-        "crash records", ("sys/fs/pstore",), "what the kernel died of, over a restart",
-        "the firmware keeps none; the boot's identity still tells that it went down",
+        say("crash records"), ("sys/fs/pstore",), say("what the kernel died of, over a restart"),
+        say("the firmware keeps none; the boot's identity still tells that it went down"),
     ),
     Family(
-        "board and firmware", ("sys/class/dmi/id/board_name",), "naming the conditions a result holds for",
-        "tell them yourself: yondle condition",
+        say("board and firmware"), ("sys/class/dmi/id/board_name",), say("naming the conditions a result holds for"),
+        say("tell them yourself: yondle condition"),
     ),
     Family(
-        "power source", ("sys/class/power_supply/*/type",), "on battery or on mains", "a desktop has none",
+        say("power source"), ("sys/class/power_supply/*/type",), say("on battery or on mains"), say("a desktop has none"),
     ),
 )  # fmt: skip
 

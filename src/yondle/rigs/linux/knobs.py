@@ -7,6 +7,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from yondle.language.saying import say
 from yondle.model.knobs import Knob, Risk, Subsystem
 from yondle.rigs.linux.helper import Interface
 
@@ -29,26 +30,28 @@ class _About:
 
 _P, _G = Subsystem.PROCESSOR, Subsystem.GRAPHICS
 _ABOUT: Mapping[str, _About] = {
-    "core_clock_most": _About("Highest core clock", "MHz", _P, Risk.UP, True),
-    "core_clock_least": _About("Lowest core clock", "MHz", _P),
-    "governor": _About("Governor", "", _P, about="how the kernel chooses the clock"),
-    "energy_preference": _About("Energy preference", "", _P, about="what the processor itself leans to"),
-    "boost": _About("Boost", "", _P, about="clocks above the nominal one"),
-    "turbo": _About("Boost", "", _P, about="clocks above the nominal one"),
-    "threads_per_core": _About("Second thread per core", "", _P),
-    "most_performance": _About("Highest performance", "%", _P, proportional=True, coarsest=5.0),
-    "processors_on_line": _About("Processors on line", "", _P, proportional=True, coarsest=1.0),
-    "power_limit_long": _About("Power limit, lasting", "W", _P, Risk.UP, coarsest=5.0),
-    "power_limit_short": _About("Power limit, short", "W", _P, Risk.UP, coarsest=5.0),
-    "power_mode": _About("Power mode", "", Subsystem.WHOLE),
-    "fan": _About("Fan", "%", Subsystem.COOLING, Risk.DOWN, coarsest=5.0),
-    "graphics_level": _About("Graphics performance level", "", _G),
-    "graphics_power_limit": _About("Graphics power limit", "W", _G, Risk.UP, coarsest=5.0),
-    "graphics_clock": _About("Graphics clock", "MHz", _G, Risk.UP, True, 25.0),
-    "graphics_memory_clock": _About("Graphics memory clock", "MHz", _G, Risk.UP, True, 25.0),
-    "graphics_voltage_offset": _About("Graphics voltage offset", "mV", _G, Risk.DOWN, coarsest=5.0),
-    "graphics_clock_most": _About("Highest graphics clock", "MHz", _G, Risk.UP, True, 50.0),
-    "large_pages": _About("Large pages", "", Subsystem.MEMORY, about="memory in pages of 2 MiB instead of 4 KiB"),
+    "core_clock_most": _About(say("Highest core clock"), "MHz", _P, Risk.UP, True),
+    "core_clock_least": _About(say("Lowest core clock"), "MHz", _P),
+    "governor": _About(say("Governor"), "", _P, about=say("how the kernel chooses the clock")),
+    "energy_preference": _About(say("Energy preference"), "", _P, about=say("what the processor itself leans to")),
+    "boost": _About(say("Boost"), "", _P, about=say("clocks above the nominal one")),
+    "turbo": _About(say("Boost"), "", _P, about=say("clocks above the nominal one")),
+    "threads_per_core": _About(say("Second thread per core"), "", _P),
+    "most_performance": _About(say("Highest performance"), "%", _P, proportional=True, coarsest=5.0),
+    "processors_on_line": _About(say("Processors on line"), "", _P, proportional=True, coarsest=1.0),
+    "power_limit_long": _About(say("Power limit, lasting"), "W", _P, Risk.UP, coarsest=5.0),
+    "power_limit_short": _About(say("Power limit, short"), "W", _P, Risk.UP, coarsest=5.0),
+    "power_mode": _About(say("Power mode"), "", Subsystem.WHOLE),
+    "fan": _About(say("Fan"), "%", Subsystem.COOLING, Risk.DOWN, coarsest=5.0),
+    "graphics_level": _About(say("Graphics performance level"), "", _G),
+    "graphics_power_limit": _About(say("Graphics power limit"), "W", _G, Risk.UP, coarsest=5.0),
+    "graphics_clock": _About(say("Graphics clock"), "MHz", _G, Risk.UP, True, 25.0),
+    "graphics_memory_clock": _About(say("Graphics memory clock"), "MHz", _G, Risk.UP, True, 25.0),
+    "graphics_voltage_offset": _About(say("Graphics voltage offset"), "mV", _G, Risk.DOWN, coarsest=5.0),
+    "graphics_clock_most": _About(say("Highest graphics clock"), "MHz", _G, Risk.UP, True, 50.0),
+    "large_pages": _About(
+        say("Large pages"), "", Subsystem.MEMORY, about=say("memory in pages of 2 MiB instead of 4 KiB")
+    ),
 }
 
 
@@ -80,7 +83,7 @@ def _about(knob: str) -> tuple[_About | None, str]:
     if knob.startswith("fan_"):
         return _ABOUT["fan"], knob.removeprefix("fan_").replace("_", " ")
     matched = re.fullmatch(r"(\w+)_(\d)", knob)
-    return (_ABOUT.get(matched.group(1)), f"of card {matched.group(2)}") if matched else (None, "")
+    return (_ABOUT.get(matched.group(1)), say("of card {group}", group=matched.group(2))) if matched else (None, "")
 
 
 def _step(low: float, high: float, now: float, coarsest: float) -> float | None:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.rigs.linux import helper
 
@@ -44,13 +45,13 @@ class Way:
 def find_way(uid: int | None = None, installed: Path = INSTALLED, policy: Path = POLICY) -> Way:
     """Find out how values that only root may set can be set here."""
     if (os.getuid() if uid is None else uid) == 0:
-        return Way((sys.executable, "-I", helper.__file__), "directly, since Yondle runs as root")
+        return Way((sys.executable, "-I", helper.__file__), say("directly, since Yondle runs as root"))
     pkexec = shutil.which("pkexec")
     if pkexec is None:
-        return Way((), "", "the desktop's authorisation service (pkexec) isn't there")
+        return Way((), "", say("the desktop's authorisation service (pkexec) isn't there"))
     if not installed.is_file() or not policy.is_file():
-        return Way((), "", "the helper isn't installed: run  sudo yondle helper install")
-    return Way((pkexec, str(installed)), "through the desktop's authorisation service")
+        return Way((), "", say("the helper isn't installed: run  sudo yondle helper install"))
+    return Way((pkexec, str(installed)), say("through the desktop's authorisation service"))
 
 
 class HelperLine:
@@ -68,7 +69,7 @@ class HelperLine:
         """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""
         answer = self._ask({"do": "set", "knob": knob, "value": value})
         if not answer.get("ok"):
-            raise KnownError(str(answer.get("why", "the helper gave no reason")), "Choose another value.")
+            raise KnownError(str(answer.get("why", "the helper gave no reason")), say("Choose another value."))
         reads = answer.get("reads")
         return float(reads) if isinstance(reads, int | float) else None
 
@@ -97,8 +98,8 @@ class HelperLine:
                 code = _end(process)
                 self._process = None
                 raise KnownError(
-                    f"The helper that sets values as root doesn't answer (it ended with code {code}).",
-                    "Was the authorisation declined? Try again, or look at 'yondle inspect'.",
+                    say("The helper that sets values as root doesn't answer (it ended with code {code}).", code=code),
+                    say("Was the authorisation declined? Try again, or look at 'yondle inspect'."),
                 ) from error
             return answer
 
@@ -109,7 +110,9 @@ class HelperLine:
                 start_new_session=True,
             )  # fmt: skip
         except OSError as error:
-            raise KnownError(f"The helper can't be started ({error}).", "See 'yondle inspect'.") from error
+            raise KnownError(
+                say("The helper can't be started ({error}).", error=error), say("See 'yondle inspect'.")
+            ) from error
         self._number = 0
         self._keeper = threading.Thread(target=self._keep_alive, name="helper", daemon=True)
         self._keeper.start()

@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.linux.files import Source, Tree
@@ -116,8 +117,8 @@ def _clocks(tree: Tree) -> Iterator[Probe]:
         return read
 
     where = f"{files[0].parent.parent}/policy*/scaling_cur_freq"
-    mean = Channel("core_clock_mean", "Core clock, mean", "MHz", Quantity.CLOCK, _P, 0)
-    lowest = Channel("core_clock_lowest", "Core clock, lowest", "MHz", Quantity.CLOCK, _P, 0)
+    mean = Channel("core_clock_mean", say("Core clock, mean"), "MHz", Quantity.CLOCK, _P, 0)
+    lowest = Channel("core_clock_lowest", say("Core clock, lowest"), "MHz", Quantity.CLOCK, _P, 0)
     yield Probe(mean, of_all(lambda values: sum(values) / len(values)), where)
     yield Probe(lowest, of_all(min), where)
 
@@ -148,9 +149,9 @@ def _packages(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
         name = tree.text(zone / "name") or zone.name
         meter = EnergyMeter(tree.source(zone / "energy_uj"), tree.number(zone / "max_energy_range_uj"), now)
         parent = tree.text(zone / "../name") if zone.name.count(":") > 1 else ""
-        words = f"{name} of {parent}" if parent else name
+        words = say("{name} of {parent}", name=name, parent=parent) if parent else name
         subsystem = _M if name == "dram" else _P
-        channel = Channel(slug(f"power_{words}"), f"Power, {words}", "W", Quantity.POWER, subsystem, 1)
+        channel = Channel(slug(f"power_{words}"), say("Power, {words}", words=words), "W", Quantity.POWER, subsystem, 1)
         yield Probe(channel, meter.watts, str(zone / "energy_uj"))
 
 
@@ -159,17 +160,17 @@ def _graphics(tree: Tree) -> Iterator[Probe]:
         tail = "" if card.name == "card0" else f" {card.name[4:]}"
         device = card / "device"
         simple = (
-            (device / "gpu_busy_percent", "Graphics in use", "%", Quantity.USE, 1.0, 0),
-            (device / "mem_info_vram_used", "Graphics memory used", "GiB", Quantity.OTHER, float(1 << 30), 2),
-            (card / "gt_cur_freq_mhz", "Graphics clock", "MHz", Quantity.CLOCK, 1.0, 0),
+            (device / "gpu_busy_percent", say("Graphics in use"), "%", Quantity.USE, 1.0, 0),
+            (device / "mem_info_vram_used", say("Graphics memory used"), "GiB", Quantity.OTHER, float(1 << 30), 2),
+            (card / "gt_cur_freq_mhz", say("Graphics clock"), "MHz", Quantity.CLOCK, 1.0, 0),
         )
         for file, name, unit, quantity, scale, digits in simple:
             if tree.number(file) is not None:
                 channel = Channel(slug(name + tail), name + tail, unit, quantity, _G, digits)
                 yield _plain(channel, tree.source(file), scale, str(file))
         levels = (
-            ("pp_dpm_sclk", "Graphics clock"),
-            ("pp_dpm_mclk", "Graphics memory clock"),
+            ("pp_dpm_sclk", say("Graphics clock")),
+            ("pp_dpm_mclk", say("Graphics memory clock")),
         )
         for file_name, name in levels:
             if "*" in tree.text(device / file_name):
@@ -184,9 +185,19 @@ def _links(tree: Tree) -> Iterator[Probe]:
         most = tree.number(device / "max_link_width")
         if most and tree.number(device / "current_link_width") is not None:
             tail = "" if card.name == "card0" else f" {card.name[4:]}"
-            about = f"of {most:.0f} lanes, at {tree.text(device / 'max_link_speed') or 'a speed not told'} at most"
+            about = say(
+                "of {most:.0f} lanes, at {device} at most",
+                most=most,
+                device=tree.text(device / "max_link_speed") or say("a speed not told"),
+            )
             channel = Channel(
-                slug("link_width" + tail), f"Link width{tail}", "lanes", Quantity.OTHER, _G, 0, about=about
+                slug("link_width" + tail),
+                say("Link width{tail}", tail=tail),
+                "lanes",
+                Quantity.OTHER,
+                _G,
+                0,
+                about=about,
             )
             yield _plain(channel, tree.source(device / "current_link_width"), 1.0, str(device))
 
@@ -200,13 +211,19 @@ def _counters(tree: Tree) -> Iterator[Probe]:
     if throttles:
         sources = [tree.source(file) for file in throttles]
         channel = Channel(
-            THROTTLES, "Throttled for heat", "", Quantity.COUNT, _P, 0, about="by any core or package since the start"
+            THROTTLES,
+            say("Throttled for heat"),
+            "",
+            Quantity.COUNT,
+            _P,
+            0,
+            about=say("by any core or package since the start"),
         )
         yield Probe(channel, _sum(sources), "sys/devices/system/cpu/cpu*/thermal_throttle/*_throttle_count")
     for controller in tree.found("sys/devices/system/edac/mc/mc[0-9]*"):
-        for file, words in (("ce_count", "corrected"), ("ue_count", "not corrected")):
+        for file, words in (("ce_count", "corrected"), ("ue_count", say("not corrected"))):
             if tree.number(controller / file) is not None:
-                name = f"Memory errors {words} ({controller.name})"
+                name = say("Memory errors {words} ({controller})", words=words, controller=controller.name)
                 channel = Channel(slug(f"{controller.name}_{file}"), name, "", Quantity.ERRORS, _M, 0)
                 yield _plain(channel, tree.source(controller / file), 1.0, str(controller / file))
 

@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from yondle.language.saying import say
+
 TABLE = "sys/firmware/dmi/tables/DMI"
 _MEMORY_DEVICE, _END = 17, 127
 _LARGEST = 1 << 20
@@ -38,8 +40,8 @@ def in_words(fitted: list[Module]) -> str:
     words = []
     for (mib, made_for, runs_at), count in Counter((m.mib, m.made_for, m.runs_at) for m in fitted).items():
         size = f"{mib / 1024:g} GiB" if mib >= 1024 else f"{mib} MiB"
-        rate = f" at {runs_at} MT/s" if runs_at else ""
-        made = f", made for {made_for} MT/s" if made_for and made_for != runs_at else ""
+        rate = say(" at {runs_at} MT/s", runs_at=runs_at) if runs_at else ""
+        made = say(", made for {made_for} MT/s", made_for=made_for) if made_for and made_for != runs_at else ""
         words.append(f"{count} x {size}{rate}{made}")
     return "; ".join(words)
 

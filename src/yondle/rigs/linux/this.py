@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
@@ -105,7 +106,7 @@ class ThisRig:
         self._interfaces = {k: v for k, v in self._interfaces.items() if k in stock}
         hard_load, hard_load_s = host.hard_load
         self.declaration = RigDeclaration(
-            info=RigInfo("this", "This machine", "here", False, self._parts()),
+            info=RigInfo("this", say("This machine"), "here", False, self._parts()),
             knobs=(*self._worker_knob(), *stock.values()),
             channels=tuple(probe.channel for probe in self.probes),
             workloads=host.workloads,
@@ -116,7 +117,7 @@ class ThisRig:
             hard_load_s=hard_load_s,
             loads_for=host.loads_for,
             chosen=host.usual,
-            asks=("cooler", "room temperature in °C", "sample of each part"),
+            asks=("cooler", say("room temperature in °C"), say("sample of each part")),
         )
 
     def boot_id(self) -> str:
@@ -142,7 +143,7 @@ class ThisRig:
     def restart(self) -> float:
         """Yondle doesn't restart the machine it runs on by itself; the tuner does."""
         raise KnownError(
-            "Yondle doesn't restart this machine by itself.", "Restart it yourself, then open the logbook."
+            say("Yondle doesn't restart this machine by itself."), say("Restart it yourself, then open the logbook.")
         )
 
     def pending(self) -> Mapping[str, float]:
@@ -209,7 +210,7 @@ class ThisRig:
         count = float(len(self._cpus))
         if count < 2:
             return ()
-        return (Knob(WORKERS, "Workers", "", Subsystem.PROCESSOR, 1, count, 1, count, proportional=True),)
+        return (Knob(WORKERS, say("Workers"), "", Subsystem.PROCESSOR, 1, count, 1, count, proportional=True),)
 
     def _parts(self) -> dict[str, str]:
         facts = {
@@ -224,35 +225,35 @@ class ThisRig:
         """Use, load and the kernel's log: what /proc and /dev tell."""
         processor, memory = Subsystem.PROCESSOR, Subsystem.MEMORY
         found = [
-            Probe(Channel("in_use", "In use", "%", Quantity.USE, processor, 0), self._meter.whole, "/proc/stat"),
+            Probe(Channel("in_use", say("In use"), "%", Quantity.USE, processor, 0), self._meter.whole, "/proc/stat"),
             Probe(
-                Channel("other_use", "Other programs", "%", Quantity.USE, processor, 1,
-                        about="processor time that neither Yondle nor its benchmark used"),
+                Channel("other_use", say("Other programs"), "%", Quantity.USE, processor, 1,
+                        about=say("processor time that neither Yondle nor its benchmark used")),
                 self._meter.others,
                 "/proc/stat",
             ),
         ]  # fmt: skip
         if self._proc.cpu_times().get("cpu", CpuTimes(0.0, 0.0)).stolen_s > 0:
-            about = "processor time that the host of this virtual machine took; part of what other programs used"
-            channel = Channel(STOLEN, "Taken by the host", "%", Quantity.USE, processor, 1, about=about)
+            about = say("processor time that the host of this virtual machine took; part of what other programs used")
+            channel = Channel(STOLEN, say("Taken by the host"), "%", Quantity.USE, processor, 1, about=about)
             found.append(Probe(channel, self._meter.stolen, "/proc/stat"))
         for cpu in self._cpus:
-            channel = Channel(f"cpu{cpu}_use", f"Processor {cpu}", "%", Quantity.USE, processor, 0)
+            channel = Channel(f"cpu{cpu}_use", say("Processor {cpu}", cpu=cpu), "%", Quantity.USE, processor, 0)
             found.append(Probe(channel, self._meter.of(f"cpu{cpu}"), "/proc/stat"))
         if self._proc.clock_mhz() is not None and not list(self._tree.found(_CLOCKS)):
-            channel = Channel("clock", "Clock", "MHz", Quantity.CLOCK, processor, 0)
+            channel = Channel("clock", say("Clock"), "MHz", Quantity.CLOCK, processor, 0)
             found.append(Probe(channel, self._slowly(self._proc.clock_mhz), "/proc/cpuinfo"))
         if self._proc.memory_gib() is not None:
-            channel = Channel("memory_used", "Memory used", "GiB", Quantity.OTHER, memory, 2)
+            channel = Channel("memory_used", say("Memory used"), "GiB", Quantity.OTHER, memory, 2)
             found.append(Probe(channel, self._slowly(self._memory_used), "/proc/meminfo"))
         for resource, subsystem in (("cpu", processor), ("memory", memory)):
             if self._proc.pressure_percent(resource) is not None:
-                name = "Waiting for processor" if resource == "cpu" else "Waiting for memory"
+                name = say("Waiting for processor") if resource == "cpu" else say("Waiting for memory")
                 channel = Channel(f"{resource}_pressure", name, "%", Quantity.OTHER, subsystem, 1)
                 found.append(Probe(channel, self._pressure(resource), f"/proc/pressure/{resource}"))
         if self._log.readable:
             channel = Channel(
-                KERNEL_ERRORS, "Hardware errors in the kernel's log", "", Quantity.ERRORS, Subsystem.WHOLE, 0
+                KERNEL_ERRORS, say("Hardware errors in the kernel's log"), "", Quantity.ERRORS, Subsystem.WHOLE, 0
             )
             found.append(Probe(channel, self._log.sample, "/dev/kmsg"))
         return found

@@ -18,6 +18,7 @@ from typing import Protocol
 
 import serial
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import METER, Channel, Quantity, Reading
@@ -59,17 +60,22 @@ class MeterPlan:
 
     def __post_init__(self) -> None:
         if self.unit not in UNITS:
-            raise KnownError(f"A meter in '{self.unit}' isn't known.", f"Its unit is one of {', '.join(UNITS)}.")
+            raise KnownError(
+                say("A meter in '{unit}' isn't known.", unit=self.unit),
+                say("Its unit is one of {units}.", units=", ".join(UNITS)),
+            )
         if not self.name.strip() or len(self.name) > 40:
             raise KnownError(
-                "A meter has a name of 1 to 40 characters.", "Name what it measures, such as 'wall power'."
+                say("A meter has a name of 1 to 40 characters."), say("Name what it measures, such as 'wall power'.")
             )
         if self.ask and ("\n" in self.ask or not self.ask.strip().endswith("?")):
-            raise KnownError(f"'{self.ask}' is no SCPI query.", "A query ends with '?', such as MEAS:VOLT:DC?")
+            raise KnownError(
+                say("'{ask}' is no SCPI query.", ask=self.ask), say("A query ends with '?', such as MEAS:VOLT:DC?")
+            )
         if not self.ask and not self.serial:
-            raise KnownError("A meter on the network is asked.", "Give its SCPI query, such as MEAS:POW?")
+            raise KnownError(say("A meter on the network is asked."), say("Give its SCPI query, such as MEAS:POW?"))
         if not 1 <= self.field <= 20 or not math.isfinite(self.factor) or self.factor == 0:
-            raise KnownError("The field counts from 1 to 20, and the factor isn't 0.", "Correct it.")
+            raise KnownError(say("The field counts from 1 to 20, and the factor isn't 0."), say("Correct it."))
 
     @property
     def serial(self) -> bool:

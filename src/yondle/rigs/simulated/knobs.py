@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk, Subsystem
 from yondle.rigs.simulated.parts import KnobPart
@@ -23,36 +24,42 @@ class _Kind:
 
 
 KINDS: dict[str, _Kind] = {
-    "core_clock": _Kind("Core clock", "MHz", _P, Risk.UP, True),
-    "bus_clock": _Kind("Bus clock", "MHz", _P, Risk.UP, True, "Core and memory clock hang on it."),
-    "core_ratio": _Kind("Core ratio", "×", _P, Risk.UP, True, "Core clock is bus clock times this."),
-    "core_voltage": _Kind("Core voltage", "V", _P, Risk.DOWN),
-    "load_line": _Kind("Load line", "", _P, about="How far the core voltage drops under load."),
-    "vector_offset": _Kind("Vector clock offset", "MHz", _P, Risk.DOWN, about="Taken off in wide-vector loads."),
-    "power_limit": _Kind("Power limit", "W", _P),
-    "heat_limit": _Kind("Heat limit", "°C", _P, about="The processor slows itself down to stay below it."),
-    "cores_in_use": _Kind("Cores in use", "", _P, proportional=True),
-    "threads_per_core": _Kind("Threads per core", "", _P),
-    "power_mode": _Kind("Power mode", "", _P),
-    "memory_rate": _Kind("Memory rate", "MT/s", _M, Risk.UP, True),
-    "memory_ratio": _Kind("Memory ratio", "×", _M, Risk.UP, True, "Memory clock is bus clock times this."),
-    "controller_ratio": _Kind("Controller ratio", "", _M, Risk.NONE, about="Memory controller to memory clock."),
-    "cas": _Kind("CAS latency", "", _M, Risk.DOWN),
-    "trcd": _Kind("tRCD", "", _M, Risk.DOWN, about="Row to column delay in clocks."),
-    "trp": _Kind("tRP", "", _M, Risk.DOWN, about="Row precharge in clocks."),
-    "tras": _Kind("tRAS", "", _M, Risk.DOWN, about="Row active time in clocks."),
-    "trfc": _Kind("tRFC", "", _M, Risk.DOWN, about="Refresh cycle time in clocks."),
-    "refresh_interval": _Kind("tREFI", "", _M, Risk.UP, about="Clocks between refreshes; warm memory needs fewer."),
-    "command_rate": _Kind("Command rate", "", _M),
-    "memory_voltage": _Kind("Memory voltage", "V", _M, Risk.DOWN),
-    "controller_voltage": _Kind("Controller voltage", "V", _M, Risk.DOWN),
-    "memory_channels": _Kind("Memory channels", "", _M, proportional=True, about="Modules fitted."),
-    "graphics_clock": _Kind("Graphics clock", "MHz", _G, Risk.UP, True),
-    "graphics_memory_clock": _Kind("Graphics memory clock", "MHz", _G, Risk.UP, True),
-    "graphics_power_limit": _Kind("Graphics power limit", "W", _G),
-    "link_width": _Kind("Link width", "", _G, about="Lanes between graphics and processor."),
-    "fan_level": _Kind("Fan level", "%", _C),
-    "graphics_fan": _Kind("Graphics fan", "%", _C),
+    "core_clock": _Kind(say("Core clock"), "MHz", _P, Risk.UP, True),
+    "bus_clock": _Kind(say("Bus clock"), "MHz", _P, Risk.UP, True, say("Core and memory clock hang on it.")),
+    "core_ratio": _Kind(say("Core ratio"), "×", _P, Risk.UP, True, say("Core clock is bus clock times this.")),
+    "core_voltage": _Kind(say("Core voltage"), "V", _P, Risk.DOWN),
+    "load_line": _Kind(say("Load line"), "", _P, about=say("How far the core voltage drops under load.")),
+    "vector_offset": _Kind(
+        say("Vector clock offset"), "MHz", _P, Risk.DOWN, about=say("Taken off in wide-vector loads.")
+    ),
+    "power_limit": _Kind(say("Power limit"), "W", _P),
+    "heat_limit": _Kind(say("Heat limit"), "°C", _P, about=say("The processor slows itself down to stay below it.")),
+    "cores_in_use": _Kind(say("Cores in use"), "", _P, proportional=True),
+    "threads_per_core": _Kind(say("Threads per core"), "", _P),
+    "power_mode": _Kind(say("Power mode"), "", _P),
+    "memory_rate": _Kind(say("Memory rate"), "MT/s", _M, Risk.UP, True),
+    "memory_ratio": _Kind(say("Memory ratio"), "×", _M, Risk.UP, True, say("Memory clock is bus clock times this.")),
+    "controller_ratio": _Kind(
+        say("Controller ratio"), "", _M, Risk.NONE, about=say("Memory controller to memory clock.")
+    ),
+    "cas": _Kind(say("CAS latency"), "", _M, Risk.DOWN),
+    "trcd": _Kind("tRCD", "", _M, Risk.DOWN, about=say("Row to column delay in clocks.")),
+    "trp": _Kind("tRP", "", _M, Risk.DOWN, about=say("Row precharge in clocks.")),
+    "tras": _Kind("tRAS", "", _M, Risk.DOWN, about=say("Row active time in clocks.")),
+    "trfc": _Kind("tRFC", "", _M, Risk.DOWN, about=say("Refresh cycle time in clocks.")),
+    "refresh_interval": _Kind(
+        "tREFI", "", _M, Risk.UP, about=say("Clocks between refreshes; warm memory needs fewer.")
+    ),
+    "command_rate": _Kind(say("Command rate"), "", _M),
+    "memory_voltage": _Kind(say("Memory voltage"), "V", _M, Risk.DOWN),
+    "controller_voltage": _Kind(say("Controller voltage"), "V", _M, Risk.DOWN),
+    "memory_channels": _Kind(say("Memory channels"), "", _M, proportional=True, about=say("Modules fitted.")),
+    "graphics_clock": _Kind(say("Graphics clock"), "MHz", _G, Risk.UP, True),
+    "graphics_memory_clock": _Kind(say("Graphics memory clock"), "MHz", _G, Risk.UP, True),
+    "graphics_power_limit": _Kind(say("Graphics power limit"), "W", _G),
+    "link_width": _Kind(say("Link width"), "", _G, about=say("Lanes between graphics and processor.")),
+    "fan_level": _Kind(say("Fan level"), "%", _C),
+    "graphics_fan": _Kind(say("Graphics fan"), "%", _C),
 }
 
 
@@ -70,7 +77,8 @@ def declared(rig: RigFile) -> tuple[Knob, ...]:
     for name in rig.knobs:
         if name not in KINDS:
             raise KnownError(
-                f"The rig file names a knob this model hasn't got: {name}.", f"It has: {', '.join(KINDS)}."
+                say("The rig file names a knob this model hasn't got: {name}.", name=name),
+                say("It has: {kinds}.", kinds=", ".join(KINDS)),
             )
     return tuple(_knob(name, kind, rig.knobs[name]) for name, kind in KINDS.items() if name in rig.knobs)
 
@@ -102,13 +110,13 @@ def take(knob: Knob, part: KnobPart, asked: float) -> Taken | str:
     except KnownError as refusal:
         return refusal.problem
     if part.refused_above is not None and value > part.refused_above:
-        return f"the firmware takes at most {knob.text(part.refused_above)}"
+        return say("the firmware takes at most {refused_above}", refused_above=knob.text(part.refused_above))
     if part.refused_below is not None and value < part.refused_below:
-        return f"the firmware takes at least {knob.text(part.refused_below)}"
+        return say("the firmware takes at least {refused_below}", refused_below=knob.text(part.refused_below))
     if part.rounded_to is not None:
         rounded = knob.nearest(part.low + round((value - part.low) / part.rounded_to) * part.rounded_to)
         if rounded != value:
-            return Taken(rounded, rounded, f"rounded to {knob.text(rounded)}")
+            return Taken(rounded, rounded, say("rounded to {rounded}", rounded=knob.text(rounded)))
     if part.in_force_up_to is not None and value > part.in_force_up_to:
         return Taken(value, knob.nearest(part.in_force_up_to))
     return Taken(value, value)

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from yondle.formats.knob_table import Identifier, KnobTable, Name, Positive, Real, Table
+from yondle.language.saying import say
 from yondle.model.knobs import When
 
 NotNegative = Annotated[Real, Field(ge=0)]
@@ -124,7 +125,7 @@ class LoadPart(Table):
     @model_validator(mode="after")
     def _fails_somehow(self) -> LoadPart:
         if self.freezes + self.restarts + self.program_crashes <= 0:
-            raise ValueError("one of freezes, restarts and program_crashes must be above 0")
+            raise ValueError(say("one of freezes, restarts and program_crashes must be above 0"))
         return self
 
 
@@ -243,7 +244,7 @@ class WorkloadPart(Table):
     def _does_something(self) -> WorkloadPart:
         work = self.compute_gcycles + self.serial_gcycles + self.traffic_gb + self.khops + self.fixed_s
         if work + self.graphics_gcycles + self.graphics_traffic_gb + self.link_gb <= 0:
-            raise ValueError("a unit of work must take some time")
+            raise ValueError(say("a unit of work must take some time"))
         return self
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.knobs import Setup, Subsystem, When
 from yondle.model.pacing import pacing
@@ -25,12 +26,13 @@ def declaration_of(rig: RigFile) -> RigDeclaration:
     unknown = [name for name in rig.sensors if name not in KINDS]
     if unknown:
         raise KnownError(
-            f"The rig file names a sensor this model hasn't got: {unknown[0]}.", f"It has: {', '.join(KINDS)}."
+            say("The rig file names a sensor this model hasn't got: {unknown}.", unknown=unknown[0]),
+            say("It has: {kinds}.", kinds=", ".join(KINDS)),
         )
     if rig.check.settle_below_c <= rig.room.dawn_c:
         raise KnownError(
-            "check.settle_below_c is not above the room's temperature at dawn.",
-            "No cooler gets there; give a higher start temperature.",
+            say("check.settle_below_c is not above the room's temperature at dawn."),
+            say("No cooler gets there; give a higher start temperature."),
         )
     check = rig.check
     loads_for = {
@@ -70,9 +72,9 @@ def _constants(rig: RigFile) -> dict[str, float]:
 
 def _codes(rig: RigFile) -> dict[str, tuple[Subsystem, str]]:
     meanings = (
-        (rig.codes.core, Subsystem.PROCESSOR, "the processor doesn't answer"),
-        (rig.codes.memory, Subsystem.MEMORY, "memory training doesn't end"),
-        (rig.codes.graphics, Subsystem.GRAPHICS, "graphics doesn't answer"),
+        (rig.codes.core, Subsystem.PROCESSOR, say("the processor doesn't answer")),
+        (rig.codes.memory, Subsystem.MEMORY, say("memory training doesn't end")),
+        (rig.codes.graphics, Subsystem.GRAPHICS, say("graphics doesn't answer")),
     )
     return {code: (subsystem, words) for code, subsystem, words in meanings if code}
 
@@ -104,9 +106,9 @@ class SimulatedRun:
         if self._world.state.down:
             raise MachineDownError(run.failure or Failure(self._world.state.down), self._world.state.code)
         if run.failure is not None:
-            words = "the program ended by itself"
+            words = say("the program ended by itself")
             if run.failure is Failure.WRONG_RESULTS:
-                words = "a result differed from its check value"
+                words = say("a result differed from its check value")
             return PassResult(False, None, run.failed_s - run.started_s, run.failure.value, words)
         if self._world.state.t_s < run.ends_s - 1e-9:
             return None
@@ -172,7 +174,7 @@ class SimulatedRig:
             if isinstance(taken, str):
                 replies.append(KnobReply(knob.id, asked, False, taken))
             elif knob.when is When.BY_HAND:
-                replies.append(KnobReply(knob.id, asked, False, "it is set by hand"))
+                replies.append(KnobReply(knob.id, asked, False, say("it is set by hand")))
             elif knob.when is When.RESTART:
                 later[knob.id] = taken
                 replies.append(KnobReply(knob.id, asked, True, taken.message, after_restart=True))

@@ -11,6 +11,7 @@ from pydantic import model_validator
 
 from yondle.formats.knob_table import Identifier, Table
 from yondle.formats.toml_files import read_text, tables, validated
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.rigs.simulated.parts import (
     CheckPart,
@@ -58,17 +59,19 @@ class RigFile(Table):
     def _hangs_together(self) -> RigFile:
         for name, workload in self.workloads.items():
             if workload.load not in self.loads:
-                raise ValueError(f"workloads.{name}.load names no load of this file: {workload.load}")
+                raise ValueError(
+                    say("workloads.{name}.load names no load of this file: {load}", name=name, load=workload.load)
+                )
             if workload.graphics_gcycles + workload.graphics_traffic_gb + workload.link_gb > 0 and not self.graphics:
-                raise ValueError(f"workloads.{name} needs graphics, and there is no [graphics]")
+                raise ValueError(say("workloads.{name} needs graphics, and there is no [graphics]", name=name))
         if all(workload.figure == "none" for workload in self.workloads.values()):
-            raise ValueError("at least one workload needs a figure: without a score no gain can be told")
+            raise ValueError(say("at least one workload needs a figure: without a score no gain can be told"))
         for key in ("hard_load", "memory_load", "graphics_load"):
             named = getattr(self.check, key)
             if named is not None and named not in self.workloads:
-                raise ValueError(f"check.{key} names no workload of this file: {named}")
+                raise ValueError(say("check.{key} names no workload of this file: {named}", key=key, named=named))
         if self.rig.starts_at.tzinfo is None:
-            raise ValueError("rig.starts_at needs a UTC offset, such as 2026-10-17T20:30:00+01:00")
+            raise ValueError(say("rig.starts_at needs a UTC offset, such as 2026-10-17T20:30:00+01:00"))
         self._choices_have_meanings()
         return self
 
@@ -82,12 +85,12 @@ class RigFile(Table):
         ):
             part = self.knobs.get(knob)
             if part is not None and len(part.choices) != len(meanings):
-                raise ValueError(f"knobs.{knob}.choices and {where} must be equally many")
+                raise ValueError(say("knobs.{knob}.choices and {where} must be equally many", knob=knob, where=where))
 
 
 def parse_rig_file(text: str, source: str) -> RigFile:
     """Read a rig from TOML text; raises KnownError naming the first things wrong and where they stand."""
-    return validated(RigFile, text, source, "doesn't describe a rig", DOCUMENT)
+    return validated(RigFile, text, source, say("doesn't describe a rig"), DOCUMENT)
 
 
 def rig_text(which: str) -> tuple[str, str]:
@@ -102,7 +105,10 @@ def rig_text(which: str) -> tuple[str, str]:
     if like is None:
         return text, source
     if like not in SHIPPED or like == which:
-        raise KnownError(f"{source} is like '{like}', which is no shipped rig.", f"Give one of {', '.join(SHIPPED)}.")
+        raise KnownError(
+            say("{source} is like '{like}', which is no shipped rig.", source=source, like=like),
+            say("Give one of {shipped}.", shipped=", ".join(SHIPPED)),
+        )
     import tomlkit
 
     base = tomllib.loads(rig_text(like)[0])
@@ -114,11 +120,12 @@ def rig_text(which: str) -> tuple[str, str]:
 def _text_of(which: str) -> tuple[str, str]:
     if which in SHIPPED:
         text = resources.files("yondle.rigs.simulated").joinpath("shipped", f"{which}.toml").read_text("utf-8")
-        return text, f"the shipped rig '{which}'"
+        return text, say("the shipped rig '{which}'", which=which)
     path = Path(which)
     if not path.is_file():
         raise KnownError(
-            f"There is no rig '{which}'.", f"Give one of {', '.join(SHIPPED)}, this, or the path of a rig file."
+            say("There is no rig '{which}'.", which=which),
+            say("Give one of {shipped}, this, or the path of a rig file.", shipped=", ".join(SHIPPED)),
         )
     return read_text(path, DOCUMENT), str(path)
 
@@ -137,5 +144,8 @@ def _drop(tables: dict[str, Any], place: str, source: str) -> None:
     for key in path:
         tables = tables.get(key, {})
     if last not in tables:
-        raise KnownError(f"{source} does without '{place}', which isn't there.", "Take it out of the list.")
+        raise KnownError(
+            say("{source} does without '{place}', which isn't there.", source=source, place=place),
+            say("Take it out of the list."),
+        )
     del tables[last]

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from random import Random
 
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.simulated.parts import SensorPart
@@ -64,40 +65,40 @@ def _lanes_reported(world: World) -> float:
 KINDS: dict[str, _Kind] = {
     kind.channel.id: kind
     for kind in (
-        _kind("processor_temperature", "Processor", "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
-        _kind("hottest_core", "Hottest core", "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
-        _kind("core_clock_effective", "Core clock", "MHz", Quantity.CLOCK, _P, lambda w: w.draw.clock_ghz * 1000.0,
+        _kind("processor_temperature", say("Processor"), "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
+        _kind("hottest_core", say("Hottest core"), "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
+        _kind("core_clock_effective", say("Core clock"), "MHz", Quantity.CLOCK, _P, lambda w: w.draw.clock_ghz * 1000.0,
               0, "core_clock"),
-        _kind("package_power", "Package power", "W", Quantity.POWER, _P, lambda w: w.draw.power_w, 1),
-        _kind("core_voltage_measured", "Core voltage", "V", Quantity.VOLTAGE, _P, lambda w: w.draw.voltage_v, 3,
+        _kind("package_power", say("Package power"), "W", Quantity.POWER, _P, lambda w: w.draw.power_w, 1),
+        _kind("core_voltage_measured", say("Core voltage"), "V", Quantity.VOLTAGE, _P, lambda w: w.draw.voltage_v, 3,
               "core_voltage"),
-        _kind("core_voltage_asked", "Core voltage as asked", "V", Quantity.OTHER, _P,
-              lambda w: w.settings.core_voltage_v, 3, "", "repeats the setting; not a measurement"),
-        _kind("fan_speed", "Fan", "1/min", Quantity.FAN, _C, _rpm, 0),
-        _kind("cooler_temperature", "Cooler", "°C", Quantity.TEMPERATURE, _C, lambda w: w.state.cooler_c),
-        _kind("board_temperature", "Board", "°C", Quantity.TEMPERATURE, _W, _board_c, 0),
-        _kind("room_temperature", "Room", "°C", Quantity.TEMPERATURE, _W, lambda w: w.heat.room_c(w.state.t_s)),
-        _kind("wall_power", "Wall power", "W", Quantity.POWER, _W, _wall_w, 0),
-        _kind("in_use", "In use", "%", Quantity.USE, _P, _in_use, 0),
-        _kind("power_limited", "Power limit reached", "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0,
+        _kind("core_voltage_asked", say("Core voltage as asked"), "V", Quantity.OTHER, _P,
+              lambda w: w.settings.core_voltage_v, 3, "", say("repeats the setting; not a measurement")),
+        _kind("fan_speed", say("Fan"), "1/min", Quantity.FAN, _C, _rpm, 0),
+        _kind("cooler_temperature", say("Cooler"), "°C", Quantity.TEMPERATURE, _C, lambda w: w.state.cooler_c),
+        _kind("board_temperature", say("Board"), "°C", Quantity.TEMPERATURE, _W, _board_c, 0),
+        _kind("room_temperature", say("Room"), "°C", Quantity.TEMPERATURE, _W, lambda w: w.heat.room_c(w.state.t_s)),
+        _kind("wall_power", say("Wall power"), "W", Quantity.POWER, _W, _wall_w, 0),
+        _kind("in_use", say("In use"), "%", Quantity.USE, _P, _in_use, 0),
+        _kind("power_limited", say("Power limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0,
               "power_limit", of="package_power"),
-        _kind("heat_limited", "Heat limit reached", "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0),
-        _kind("core_errors", "Core errors corrected", "", Quantity.ERRORS, _P,
+        _kind("heat_limited", say("Heat limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0),
+        _kind("core_errors", say("Core errors corrected"), "", Quantity.ERRORS, _P,
               lambda w: float(w.state.core_corrected), 0),
-        _kind("memory_rate_effective", "Memory rate", "MT/s", Quantity.CLOCK, _M,
+        _kind("memory_rate_effective", say("Memory rate"), "MT/s", Quantity.CLOCK, _M,
               lambda w: w.settings.memory_rate_mt_s, 0, "memory_rate"),
-        _kind("memory_temperature", "Memory", "°C", Quantity.TEMPERATURE, _M, lambda w: w.state.memory_c),
-        _kind("memory_errors", "Memory errors corrected", "", Quantity.ERRORS, _M,
+        _kind("memory_temperature", say("Memory"), "°C", Quantity.TEMPERATURE, _M, lambda w: w.state.memory_c),
+        _kind("memory_errors", say("Memory errors corrected"), "", Quantity.ERRORS, _M,
               lambda w: float(w.state.memory_corrected), 0),
-        _kind("graphics_clock_effective", "Graphics clock", "MHz", Quantity.CLOCK, _G,
+        _kind("graphics_clock_effective", say("Graphics clock"), "MHz", Quantity.CLOCK, _G,
               lambda w: w.graphics_draw.clock_mhz, 0, "graphics_clock"),
-        _kind("graphics_temperature", "Graphics", "°C", Quantity.TEMPERATURE, _G, lambda w: w.state.graphics_c),
-        _kind("graphics_power", "Graphics power", "W", Quantity.POWER, _G, lambda w: w.graphics_draw.power_w),
-        _kind("graphics_in_use", "Graphics in use", "%", Quantity.USE, _G, _pixels_in_use, 0),
-        _kind("graphics_power_limited", "Graphics power limit reached", "", Quantity.FLAG, _G,
+        _kind("graphics_temperature", say("Graphics"), "°C", Quantity.TEMPERATURE, _G, lambda w: w.state.graphics_c),
+        _kind("graphics_power", say("Graphics power"), "W", Quantity.POWER, _G, lambda w: w.graphics_draw.power_w),
+        _kind("graphics_in_use", say("Graphics in use"), "%", Quantity.USE, _G, _pixels_in_use, 0),
+        _kind("graphics_power_limited", say("Graphics power limit reached"), "", Quantity.FLAG, _G,
               lambda w: float(w.graphics_draw.power_limited), 0, "graphics_power_limit", of="graphics_power"),
-        _kind("link_lanes", "Link lanes as reported", "", Quantity.OTHER, _G, _lanes_reported, 0, "",
-              "what was agreed on; a splitter behind it may use fewer"),
+        _kind("link_lanes", say("Link lanes as reported"), "", Quantity.OTHER, _G, _lanes_reported, 0, "",
+              say("what was agreed on; a splitter behind it may use fewer")),
     )
 }  # fmt: skip
 

@@ -10,6 +10,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from random import Random
 
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import MACHINE_FAILURES, Failure
 from yondle.rigs.simulated import memory
@@ -72,11 +73,12 @@ class WorldState:
         try:
             state = cls(**json.loads(path.read_text("utf-8")))
             if state.values.keys() != values.keys() or not math.isfinite(state.t_s + state.die_c + state.cooler_c):
-                raise ValueError("it belongs to another rig")
+                raise ValueError(say("it belongs to another rig"))
             return state
         except (ValueError, TypeError, AttributeError) as error:
             raise KnownError(
-                f"{path} is no state of a simulated machine.", "Move it away: the machine then starts afresh at stock."
+                say("{path} is no state of a simulated machine.", path=path),
+                say("Move it away: the machine then starts afresh at stock."),
             ) from error
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.memory_size import MIB, last_level_cache, may_take
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings, rates
@@ -86,7 +87,9 @@ class Work:
         with self._timing("read"):
             total = read(b)
         if total != _wrapped(value * b.size):
-            wrong = wrong or f"read: sum {total} instead of {_wrapped(value * b.size)}"
+            wrong = wrong or say(
+                "read: sum {total} instead of {wrapped}", total=total, wrapped=_wrapped(value * b.size)
+            )
         with self._timing("copy"):
             copy(c, b)
         wrong = wrong or _differing(c, value, "copy")
@@ -109,7 +112,9 @@ def _differing(a: Integers, value: int, part: str) -> str:
     if not at.size:
         return ""
     word = int(at[0]) * SAMPLE_EVERY
-    return f"{part}: word {word} is {int(a[word]):016x} instead of {value:016x}"
+    return say(
+        "{part}: word {word} is {a:016x} instead of {value:016x}", part=part, word=word, a=int(a[word]), value=value
+    )
 
 
 def _wrapped(total: int) -> int:
@@ -127,7 +132,7 @@ def make(place: Place) -> Work:
     array = max(LEAST_BYTES, CACHES * last_level_cache())
     room = may_take(3 * array, place.options.memory_mib) // 3
     if room < LEAST_BYTES:
-        raise CannotRun("There is too little free memory to measure its bandwidth.", "Close other programs.")
+        raise CannotRun(say("There is too little free memory to measure its bandwidth."), say("Close other programs."))
     return Work(room // place.of // 8)
 
 

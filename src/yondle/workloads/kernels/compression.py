@@ -14,6 +14,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.random_words import fill_words
 from yondle.workloads.kernels.serve import Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings
@@ -66,7 +67,7 @@ class Work:
             with self.timings.timing("unpacking", TEXT_BYTES / MIB):
                 back = self._unpack(packed)
         except (zlib.error, lzma.LZMAError) as error:
-            return 0.0, f"what was packed can't be unpacked ({error})"
+            return 0.0, say("what was packed can't be unpacked ({error})", error=error)
         return TEXT_BYTES / MIB, self._wrong(packed, back)
 
     def spoil(self) -> None:
@@ -76,9 +77,15 @@ class Work:
     def _wrong(self, packed: bytes, back: bytes) -> str:
         crc, crc_packed = zlib.crc32(back), zlib.crc32(packed)
         if crc != EXPECTED_CRC:
-            return f"checksum of the text {crc:08x} instead of {EXPECTED_CRC:08x}"
+            return say(
+                "checksum of the text {crc:08x} instead of {expected_crc:08x}", crc=crc, expected_crc=EXPECTED_CRC
+            )
         if self._packed_before not in (None, crc_packed):
-            return f"packed otherwise than before ({crc_packed:08x}, {self._packed_before:08x})"
+            return say(
+                "packed otherwise than before ({crc_packed:08x}, {packed_before:08x})",
+                crc_packed=crc_packed,
+                packed_before=self._packed_before,
+            )
         self._packed_before = crc_packed
         return ""
 

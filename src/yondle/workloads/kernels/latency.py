@@ -15,6 +15,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.memory_size import MIB, may_take
 from yondle.workloads.kernels.random_words import next_state, word_of
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
@@ -67,7 +68,9 @@ class Chains:
             _link(chain, size // NODE_BYTES, np.uint64(SEED))
             self.by_size[size] = chain
         if not self.by_size:
-            raise CannotRun("There is too little free memory to measure its latency.", "Close other programs.")
+            raise CannotRun(
+                say("There is too little free memory to measure its latency."), say("Close other programs.")
+            )
 
 
 class Work:
@@ -91,7 +94,7 @@ class Work:
         chain = self._chains[size]
         with self.timings.timing(label(size), rounds * nodes / 1e9):
             end = _follow(chain, start, rounds * nodes)
-        wrong = "" if int(end) == int(start) else f"{label(size)}: the cycle doesn't close"
+        wrong = "" if int(end) == int(start) else say("{label}: the cycle doesn't close", label=label(size))
         return rounds * nodes / 1e6, wrong
 
     def spoil(self) -> None:

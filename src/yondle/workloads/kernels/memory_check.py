@@ -14,6 +14,7 @@ import numba
 import numpy as np
 from numba import njit
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.memory_size import MIB, may_take
 from yondle.workloads.kernels.random_words import Words
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
@@ -41,10 +42,10 @@ class Pattern:
 
 
 PATTERNS = (
-    Pattern("all ones", 0xFFFF_FFFF_FFFF_FFFF, 0),
-    Pattern("alternating bits", 0x5555_5555_5555_5555, 0),
-    Pattern("random words", 0x9E37_79B9_7F4A_7C15, int(RANDOM)),
-    Pattern("own address", 0, int(ADDRESS)),
+    Pattern(say("all ones"), 0xFFFF_FFFF_FFFF_FFFF, 0),
+    Pattern(say("alternating bits"), 0x5555_5555_5555_5555, 0),
+    Pattern(say("random words"), 0x9E37_79B9_7F4A_7C15, int(RANDOM)),
+    Pattern(say("own address"), 0, int(ADDRESS)),
 )
 
 
@@ -63,7 +64,7 @@ PHASES = (
     Phase("fill", False, False, True, 1),
     Phase("upward", False, False, True, 2),
     Phase("downward", True, True, True, 2),
-    Phase("last look", False, False, False, 1),
+    Phase(say("last look"), False, False, False, 1),
 )
 
 
@@ -201,7 +202,9 @@ def make(place: Place) -> Work:
     """Give a worker its cells; raises CannotRun where there is too little memory."""
     room = may_take(WANTED_BYTES, place.options.memory_mib)
     if room < LEAST_BYTES * place.of:
-        raise CannotRun("There is too little free memory to check.", "Close other programs, or allow it more.")
+        raise CannotRun(
+            say("There is too little free memory to check."), say("Close other programs, or allow it more.")
+        )
     words = room // place.of // 8
     return Work(words, place.index * words)
 

@@ -12,6 +12,7 @@ from typing import Any
 import numba
 import numpy as np
 
+from yondle.language.saying import say
 from yondle.workloads.kernels import compression, memory_check, vector_bits, whole_numbers, wide_arithmetic
 from yondle.workloads.kernels.serve import Kernel, Place, Work, serve
 from yondle.workloads.kernels.timings import Timings
@@ -25,8 +26,8 @@ class Mixed:
 
     def __init__(self, place: Place) -> None:
         self._works: list[tuple[str, Work]] = [
-            ("wide arithmetic", wide_arithmetic.make(place)),
-            ("whole numbers", whole_numbers.make(place)),
+            (say("wide arithmetic"), wide_arithmetic.make(place)),
+            (say("whole numbers"), whole_numbers.make(place)),
             ("memory", memory_check.Work(MEMORY_WORDS, place.index * MEMORY_WORDS)),
             ("compression", compression.make_quick(place)),
         ]

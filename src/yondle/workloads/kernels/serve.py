@@ -18,6 +18,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.reference import ReferenceClock
 from yondle.workloads.kernels.timings import Timings, rates
 
@@ -116,7 +117,7 @@ def _work_through(kernel: Kernel, crew: _Crew) -> None:
     workers = crew.workers
     crew.get_ready()
     _say("ready", pid=os.getpid(), page_kib=os.sysconf("SC_PAGE_SIZE") // 1024, **_large_pages(), **kernel.facts)
-    order = json.loads(sys.stdin.readline() or '{"do": "stop"}')
+    order = json.loads(sys.stdin.readline() or say('{"do": "stop"}'))
     if order["do"] != "go":
         return
     threading.Thread(target=_listen, args=(crew.stop,), daemon=True).start()
@@ -128,7 +129,16 @@ def _work_through(kernel: Kernel, crew: _Crew) -> None:
         raise trouble
     wrong = [w for w in workers if w.wrong]
     if wrong:
-        detail = "; ".join(f"processor {w.cpu}: {w.wrong} of {w.units} units, first {w.first_wrong}" for w in wrong)
+        detail = "; ".join(
+            say(
+                "processor {cpu}: {wrong} of {units} units, first {first_wrong}",
+                cpu=w.cpu,
+                wrong=w.wrong,
+                units=w.units,
+                first_wrong=w.first_wrong,
+            )
+            for w in wrong
+        )
         _say("wrong", detail=detail, processors=[w.cpu for w in wrong], seconds=seconds)
         return
     _say_result(kernel, workers, seconds, per_second)
@@ -194,7 +204,7 @@ class _Crew:
             clock = ReferenceClock()
             wrong = work.unit()[1]
             if wrong:
-                self._found_wrong(worker, f"{wrong} (while warming up)")
+                self._found_wrong(worker, say("{wrong} (while warming up)", wrong=wrong))
             work.timings.forget()
             made.set()
             self._word.wait()
@@ -219,7 +229,7 @@ class _Crew:
             worker.units += 1
             worker.work += amount
             if wrong:
-                self._found_wrong(worker, f"unit {worker.units}: {wrong}")
+                self._found_wrong(worker, say("unit {units}: {wrong}", units=worker.units, wrong=wrong))
 
     def _found_wrong(self, worker: _Worker, words: str) -> None:
         worker.wrong += 1
@@ -272,7 +282,7 @@ def _large_pages() -> dict[str, float]:
 
 
 def _options() -> argparse.Namespace:
-    parser = argparse.ArgumentParser(description="A built-in workload of Yondle; speaks JSON lines.")
+    parser = argparse.ArgumentParser(description=say("A built-in workload of Yondle; speaks JSON lines."))
     parser.add_argument("--cpus", type=_numbers, required=True, help="processor numbers; one worker is pinned to each")
     parser.add_argument("--nice", type=int, default=0, help="by how much to lower the priority (negative raises it)")
     parser.add_argument("--memory-mib", type=int, default=0, help="how much memory a memory load may take in all")

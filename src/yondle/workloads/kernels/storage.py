@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.random_words import Words, fill_words, next_state, word_of
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings, rates
@@ -53,7 +54,10 @@ class TestFile:
             os.unlink(name)
             self._write_all()
         except OSError as error:
-            raise CannotRun(f"The storage test can't write in {folder} ({error}).", "Choose another folder.") from error
+            raise CannotRun(
+                say("The storage test can't write in {folder} ({error}).", folder=folder, error=error),
+                say("Choose another folder."),
+            ) from error
 
     def expected(self, first: int, count: int) -> Words:
         """Give what pieces hold: random words turned by the piece's number and the round in which it was written."""
@@ -177,7 +181,15 @@ def _must_have_room(folder: Path) -> None:
     room = os.statvfs(folder)
     free = room.f_bavail * room.f_frsize
     if free < 2 * FILE_BYTES:
-        raise CannotRun(f"{folder} has {free >> 20} MiB free; the storage test needs {FILE_BYTES >> 19}.", "Free some.")
+        raise CannotRun(
+            say(
+                "{folder} has {free} MiB free; the storage test needs {file_bytes}.",
+                folder=folder,
+                free=free >> 20,
+                file_bytes=FILE_BYTES >> 19,
+            ),
+            say("Free some."),
+        )
 
 
 def _open_past_cache(name: str) -> tuple[int, bool]:
@@ -191,7 +203,7 @@ def _open_past_cache(name: str) -> tuple[int, bool]:
 def _facts(works: Sequence[Any]) -> dict[str, Any]:
     file: TestFile = works[0].file
     kind = file_system(file.folder)
-    memory = " (a RAM disk: this measures memory)" if kind in RAM_DISKS else ""
+    memory = say(" (a RAM disk: this measures memory)") if kind in RAM_DISKS else ""
     return {"folder": str(file.folder), "file_system": kind + memory, "past_cache": "yes" if file.direct else "no"}
 
 

@@ -15,6 +15,7 @@ import scipy
 import scipy.fft
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.random_words import fill_words
 from yondle.workloads.kernels.serve import Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings
@@ -75,10 +76,12 @@ class Work:
         error = float(np.linalg.norm(back - signal) / np.linalg.norm(signal))
         allowed = EPSILON * math.log2(size)
         if not error <= allowed:
-            return f"{label(size)}: error {error:.1e}, {allowed:.1e} is allowed"
+            return say(
+                "{label}: error {error:.1e}, {allowed:.1e} is allowed", label=label(size), error=error, allowed=allowed
+            )
         crc = zlib.crc32(back.tobytes())
         if self._crc.setdefault(size, crc) != crc:
-            return f"{label(size)}: other bits than before"
+            return say("{label}: other bits than before", label=label(size))
         return ""
 
 

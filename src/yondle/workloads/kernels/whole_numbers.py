@@ -13,6 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.workloads.kernels.random_words import Words, fill_words
 from yondle.workloads.kernels.serve import Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings
@@ -143,7 +144,9 @@ class Work:
     def unit(self) -> tuple[float, str]:
         """Do one unit; its work is in millions of keys."""
         found = self.run()
-        return KEYS / 1e6, "" if found == EXPECTED else f"hash {found:016x} instead of {EXPECTED:016x}"
+        return KEYS / 1e6, "" if found == EXPECTED else say(
+            "hash {found:016x} instead of {expected:016x}", found=found, expected=EXPECTED
+        )
 
     def spoil(self) -> None:
         """Flip one bit of a key in the table."""

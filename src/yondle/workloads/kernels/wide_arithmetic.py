@@ -19,6 +19,7 @@ from numba import njit, types
 from numba.extending import intrinsic
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.workloads.kernels import vector_bits
 from yondle.workloads.kernels.serve import Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings
@@ -132,7 +133,9 @@ class Work:
     def unit(self) -> tuple[float, str]:
         """Do one unit; its work is in 1e9 floating-point operations."""
         crc = self.run()
-        return GFLOP_PER_UNIT, "" if crc == EXPECTED_CRC else f"checksum {crc:08x} instead of {EXPECTED_CRC:08x}"
+        return GFLOP_PER_UNIT, "" if crc == EXPECTED_CRC else say(
+            "checksum {crc:08x} instead of {expected_crc:08x}", crc=crc, expected_crc=EXPECTED_CRC
+        )
 
     def spoil(self) -> None:
         """Flip one bit of a start value."""
