@@ -11,6 +11,7 @@ import pytest
 from hypothesis import settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["YONDLE_LANGUAGE"] = "en"
 
 from yondle.app.machines import RigChoice, choose_rig
 from yondle.app.session import Session

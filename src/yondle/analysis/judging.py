@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from yondle.language.saying import say
+from yondle.language.saying import capital, in_sentence, named, say
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -61,7 +61,8 @@ def failed(failure: Failure, reason: str, stage: str = "", after_s: float | None
 def down_outcome(failure: Failure, code: str, when: str, stage: str, after_s: float | None) -> Outcome:
     """Make the outcome of a machine that went down."""
     shown = say(", code {code}", code=code) if code else ""
-    return failed(failure, f"{failure.value.capitalize()} {when}{shown}.", stage, after_s, code)
+    words = say("{failure} {when}{shown}.", failure=capital(named(failure)), when=when, shown=shown)
+    return failed(failure, words, stage, after_s, code)
 
 
 def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
@@ -77,7 +78,9 @@ def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
         if result.duration_s >= 0.5
         else say("in the first moment")
     )
-    reason = f"{failure.value.capitalize()} {when} of {name}{detail}."
+    reason = say(
+        "{failure} {when} of {name}{detail}.", failure=capital(named(failure)), when=when, name=name, detail=detail
+    )
     return failed(failure, reason, record.stage, result.duration_s)
 
 
@@ -142,7 +145,7 @@ def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outco
     worst = min(short, key=lambda s: s.mean / s.asked)
     channel = declaration.channel(worst.channel)
     why = ", ".join(
-        say("{name} in {share} % of the time", name=name.lower(), share=number(100 * share))
+        say("{name} in {share} % of the time", name=in_sentence(name), share=number(100 * share))
         for name, share in worst.limits
     )
     load = declaration.workload(worst.workload).name
@@ -251,7 +254,7 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
         parts.append(
             say(
                 "{score_passes} of {benchmarks}",
-                score_passes=count(len(scored), say("score pass"), say("score passes")),
+                score_passes=count(len(scored), "score pass", "score passes"),
                 benchmarks=count(len(benchmarks), "benchmark"),
             )
         )
@@ -268,7 +271,7 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
         parts.append(
             say(
                 "{disturbed_passes} left out",
-                disturbed_passes=count(disturbed, say("disturbed pass"), say("disturbed passes")),
+                disturbed_passes=count(disturbed, "disturbed pass", "disturbed passes"),
             )
         )
     return ", ".join(parts) or say("nothing was run")

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yondle.language.saying import say
-from yondle.model.quantities import THIN, number
+from yondle.language.saying import named, say
+from yondle.model.quantities import number
 
 FLAGGED_SHARE = 0.05
 """A limit that is reached for a smaller share of the time is not what holds a benchmark back."""
@@ -54,8 +54,13 @@ class Answer:
     @property
     def words(self) -> str:
         """Say it."""
-        within = f"({number(self.low, 2)} to {number(self.high, 2)})"
-        return f"{number(self.slope, 2)}{THIN}% for each +1{THIN}% of {self.knob} {within}"
+        within = say("({low} to {high})", low=number(self.low, 2), high=number(self.high, 2))
+        return say(
+            "{slope}\u202f% for each +1\u202f% of {knob} {within}",
+            slope=number(self.slope, 2),
+            knob=self.knob,
+            within=within,
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,9 +97,9 @@ def what_limits(seen: Evidence) -> Finding:
     strongest = max((a for a in seen.answers if a.low > 0.0), key=lambda a: a.slope, default=None)
     answered = strongest is not None and strongest.slope >= ANSWERS
     if graphics is not None and graphics >= BUSY_PERCENT and not answered:
-        return Finding(Bound.GRAPHICS, "graphics", busy)
+        return Finding(Bound.GRAPHICS, named(Bound.GRAPHICS), busy)
     if strongest is not None and strongest.slope >= ANSWERS:
-        return Finding(strongest.part, str(strongest.part), (strongest.words, *busy))
+        return Finding(strongest.part, named(strongest.part), (strongest.words, *busy))
     still = [a for a in seen.answers if a.high < DOES_NOT]
     if any(a.part is Bound.PROCESSOR for a in still) and any(a.part is Bound.MEMORY for a in still):
         return Finding(Bound.ELSEWHERE, say("neither clock nor memory"), (*(a.words for a in still), *busy))

@@ -27,11 +27,10 @@ def come_back_with(logbook: Path) -> bool:
     """Have this logbook opened after the next login; tells whether that could be arranged."""
     path = entry_path()
     command = " ".join(_quoted(word) for word in (sys.executable, "-m", "yondle.main", "open", str(logbook.absolute())))
-    text = say(
-        "[Desktop Entry]\nType=Application\nVersion=1.5\nName=Yondle goes on\nComment=A step waits for this "
-        "restart\nExec={command}\nTerminal=false\nX-Yondle-Logbook={absolute}\n",
-        command=command,
-        absolute=logbook.absolute(),
+    text = (
+        f"[Desktop Entry]\nType=Application\nVersion=1.5\nName={say('Yondle goes on')}\n"
+        f"Comment={say('A step waits for this restart')}\nExec={command}\nTerminal=false\n"
+        f"X-Yondle-Logbook={logbook.absolute()}\n"
     )
     if "\n" in str(logbook):
         return False

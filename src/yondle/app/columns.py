@@ -11,7 +11,7 @@ from yondle.app.field_books import ReadBook, read_book
 from yondle.app.own import LONGEST_NAME
 from yondle.app.session import Session
 from yondle.app.views.measured import FieldBook, Figure, Setting, Settings, changed_words, like, setting_of, settings_of
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile
@@ -261,7 +261,7 @@ def _told(book: FieldBook, address: str, name: str) -> str:
     if not address.isdigit():
         return name
     step, knob = book.step(int(address)).step, book.declaration.knob
-    words = ", ".join(f"{knob(c.knob).name.lower()} {knob(c.knob).text(c.new)}" for c in step.changes)
+    words = ", ".join(f"{in_sentence(knob(c.knob).name)} {knob(c.knob).text(c.new)}" for c in step.changes)
     return f"{name} · {words or step.kind}"
 
 

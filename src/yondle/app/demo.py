@@ -22,10 +22,17 @@ MEMORY_TUNED = {
     "controller_voltage": 1.15,
 }  # fmt: skip
 """What Heron II's better memory takes."""
-SWEEP = say(
-    '\nformat = "yondle-plan 1"\nname = "power limits"\npasses = 5\n[[do]]\nkind = "sweep"\nknob = '
-    '"power_limit"\nfrom = {low}\nto = {high}\nby = 5\n'
-)
+SWEEP = """
+format = "yondle-plan 1"
+name = "power limits"
+passes = 5
+[[do]]
+kind = "sweep"
+knob = "power_limit"
+from = {low}
+to = {high}
+by = 5
+"""
 LEAST_POWER_W, MOST_POWER_W = 40.0, 110.0
 
 

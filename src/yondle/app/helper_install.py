@@ -10,17 +10,24 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.rigs.linux.privilege import INSTALLED, POLICY
 
-POLICY_TEXT = say(
-    '<?xml version="1.0" encoding="UTF-8"?>\n<!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD '
-    'polkit Policy Configuration 1.0//EN"\n '
-    '"http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">\n<policyconfig>\n  <action '
-    'id="net.yondle.helper">\n    <description>Set clocks, limits and switches of this '
-    "machine</description>\n    <message>Yondle wants to set clocks, limits and switches of this "
-    "machine. They are put back when it ends.</message>\n    <defaults>\n      "
-    "<allow_any>no</allow_any>\n      <allow_inactive>no</allow_inactive>\n      "
-    "<allow_active>auth_admin_keep</allow_active>\n    </defaults>\n    <annotate "
-    'key="org.freedesktop.policykit.exec.path">{helper}</annotate>\n  </action>\n</policyconfig>\n'
-)
+POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit Policy Configuration 1.0//EN"
+ "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
+<policyconfig>
+  <action id="net.yondle.helper">
+    <description>Set clocks, limits and switches of this machine</description>
+    <description xml:lang="de">Takte, Grenzen und Schalter dieses Rechners setzen</description>
+    <message>Yondle wants to set clocks, limits and switches of this machine. They are put back when it ends.</message>
+    <message xml:lang="de">Yondle möchte Takte, Grenzen und Schalter dieses Rechners setzen. Wenn es endet, werden sie zurückgestellt.</message>
+    <defaults>
+      <allow_any>no</allow_any>
+      <allow_inactive>no</allow_inactive>
+      <allow_active>auth_admin_keep</allow_active>
+    </defaults>
+    <annotate key="org.freedesktop.policykit.exec.path">{helper}</annotate>
+  </action>
+</policyconfig>
+"""
 """As polkit(8) describes; the person at the machine is asked for an administrator's word, others can't."""
 
 
@@ -31,7 +38,7 @@ def install(root: Path = Path("/")) -> list[Path]:
     source = files("yondle.rigs.linux").joinpath("helper.py").read_text("utf-8")
     try:
         for path, text, mode in (
-            (target, say("#!/usr/bin/python3 -I\n{source}", source=source), 0o755),
+            (target, f"#!/usr/bin/python3 -I\n{source}", 0o755),
             (policy, POLICY_TEXT.format(helper=INSTALLED), 0o644),
         ):
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -60,7 +67,7 @@ def remove(root: Path = Path("/")) -> list[Path]:
 
 def _must_be_root(root: Path) -> None:
     if root == Path("/") and os.getuid() != 0:
-        raise KnownError(say("Only root may do that."), say("sudo yondle helper …"))
+        raise KnownError(say("Only root may do that."), "sudo yondle helper …")
 
 
 def _below(root: Path, path: Path) -> Path:

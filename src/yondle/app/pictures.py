@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yondle.app.views.charting import ChartView
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.workloads import Direction
 from yondle.reports.picture import Picture, PicturePoint, draw
 
@@ -15,7 +15,7 @@ def chart_svg(view: ChartView, rig: str) -> str:
     turned = say(", lower is better") if lower else ""
     picture = Picture(
         title=say(
-            "{rig} · {workload} against {knob}", rig=rig, workload=view.workload.name, knob=view.knob.name.lower()
+            "{rig} · {workload} against {knob}", rig=rig, workload=view.workload.name, knob=in_sentence(view.knob.name)
         ),
         sentence=view.sentence,
         x_label=f"{view.knob.name}, {view.knob.unit}" if view.knob.unit else view.knob.name,

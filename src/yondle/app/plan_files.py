@@ -10,7 +10,7 @@ from pydantic import Field
 from yondle.analysis.stability import Standard
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Risk
 from yondle.model.quantities import THIN
@@ -132,12 +132,12 @@ def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
     table: dict[str, Any] = {"kind": "edge", "knob": knob.id, "loads": list(part.loads)}
     table |= {"standard": str(part.standard), "style": str(part.style)}
     table |= {name: value for name, value in (("to", part.to), ("hours", part.hours)) if value is not None}
-    name = say("The edge of {knob}, {standard}", knob=knob.name.lower(), standard=part.standard)
+    name = say("The edge of {knob}, {standard}", knob=in_sentence(knob.name), standard=part.standard)
     if part.room:
         table["room"] = part.room
     if part.along is not None:
         table |= {"along": part.along, "at": list(part.at)}
-        name += say(", over {knob}", knob=declaration.knob(part.along).name.lower())
+        name += say(", over {knob}", knob=in_sentence(declaration.knob(part.along).name))
     return _plan_text(name, passes, table)
 
 

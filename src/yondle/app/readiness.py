@@ -6,7 +6,7 @@ import shutil
 from dataclasses import dataclass
 
 from yondle.app.session import Session
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.quantities import number, quantity
 
 LOOKED_AT_S = 1.0
@@ -38,7 +38,7 @@ def readiness(session: Session) -> tuple[ReadyItem, ...]:
 
 def not_ready(items: tuple[ReadyItem, ...]) -> tuple[str, ...]:
     """Give in words what is not ready, as it is recorded when the tuner goes on knowingly."""
-    return tuple(f"{item.name.lower()}: {item.words}" for item in items if not item.ready)
+    return tuple(f"{in_sentence(item.name)}: {item.words}" for item in items if not item.ready)
 
 
 def _reading(session: Session, channel_id: str) -> float | None:

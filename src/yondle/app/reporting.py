@@ -18,7 +18,7 @@ from yondle.app.views.gains import benchmark_of, gain_of, gain_words, lows_gain_
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.limits import limits
 from yondle.app.views.trail import failure_words, on_path, step_detail, step_title
-from yondle.language.saying import say
+from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.pacing import LOW
@@ -143,7 +143,13 @@ class _Gatherer:
         tests = count(len(self._attempts), "test")
         first, last = (f"{datetime.fromisoformat(day):%d %B %Y}".lstrip("0") for day in (days[0], days[-1]))
         when = say("{first} to {last}", first=first, last=last) if len(days) > 1 else first
-        return f"{tests} of {count(len(self._session.steps), 'step')}, {when}. Made by Yondle {__version__}."
+        return say(
+            "{tests} of {steps}, {when}. Made by Yondle {version}.",
+            tests=tests,
+            steps=count(len(self._session.steps), "step"),
+            when=when,
+            version=__version__,
+        )
 
     @property
     def _attempts(self) -> list[Attempt]:
@@ -166,7 +172,14 @@ class _Gatherer:
         together = mean_gain(self._session, chosen)
         title = step_title(self._declaration, chosen.step)
         whole = say(": {range} over stock on the whole", range=range_words(together)) if together is not None else ""
-        return [*blocks, Words(f"Step {chosen.step.number} ({title}) {chosen.verdict}{whole}.")]
+        told = say(
+            "Step {number} ({title}) {verdict}{whole}.",
+            number=chosen.step.number,
+            title=title,
+            verdict=chosen.verdict,
+            whole=whole,
+        )
+        return [*blocks, Words(told)]
 
     def _machine(self) -> list[Block]:
         rows = list(self._declaration.info.facts.items())
@@ -175,13 +188,20 @@ class _Gatherer:
             for name, value in attempt.conditions.items():
                 if isinstance(value, str) and name not in dict(rows):
                     told.setdefault(name, set()).add(value)
-        rows += [(name, " / ".join(sorted(values))) for name, values in sorted(told.items()) if name != ASKED_BECAUSE]
+        rows += [
+            (name, " / ".join(named(value) for value in sorted(values)))
+            for name, values in sorted(told.items())
+            if name != ASKED_BECAUSE
+        ]
         rooms = [float(v) for a in self._attempts if (v := a.conditions.get("room temperature in °C")) is not None]
         if rooms:
             rows.append(
-                ("room", say("{rooms} to {rooms2}", rooms=number(min(rooms), 1), rooms2=quantity(max(rooms), "°C", 1)))
+                (
+                    later("room"),
+                    say("{rooms} to {rooms2}", rooms=number(min(rooms), 1), rooms2=quantity(max(rooms), "°C", 1)),
+                )
             )
-        return [Pairs(tuple((name.capitalize(), value) for name, value in rows))] if rows else []
+        return [Pairs(tuple((capital(named(name)), value) for name, value in rows))] if rows else []
 
     def _path(self) -> list[Block]:
         benchmark = benchmark_of(self._session)
@@ -192,12 +212,18 @@ class _Gatherer:
                 (
                     Cell(str(record.step.number)),
                     Cell(step_title(self._declaration, record.step) + ("" if record.step.number in path else " ·")),
-                    Cell(str(record.verdict), record.verdict),
+                    Cell(named(record.verdict), record.verdict),
                     Cell(gain_words(value)),
                     Cell(step_detail(self._declaration, record, benchmark)),
                 )
             )
-        head = ("step", say("what changed"), "verdict", say("{benchmark} over stock", benchmark=benchmark.name), "")
+        head = (
+            say("step"),
+            say("what changed"),
+            say("verdict"),
+            say("{benchmark} over stock", benchmark=benchmark.name),
+            "",
+        )
         table = Table(head, tuple(rows), frozenset({0, 3}), say("No step was tested yet."))
         return [table, Words(say("Steps with a dot were tried and left; the others lead to where the rig is."))]
 
@@ -219,11 +245,13 @@ class _Gatherer:
             rows.append(
                 (
                     Cell(benchmark.name), Cell(f"{number(told.mean, digits)}{margin}{THIN}{benchmark.metric.unit}"),
-                    Cell(str(told.n)), Cell(varies), Cell(wanted), Cell(str(benchmark.metric.direction)),
+                    Cell(str(told.n)), Cell(varies), Cell(wanted), Cell(named(benchmark.metric.direction)),
                 )
             )  # fmt: skip
         head = ("benchmark", say("at stock, 95 % range"), "passes", say("spread of a pass"), say("to see 1\u202f%"), "")
-        words = "Warm-up passes, disturbed and discarded ones are kept in the logbook and left out of every figure."
+        words = say(
+            "Warm-up passes, disturbed and discarded ones are kept in the logbook and left out of every figure."
+        )
         return [Table(head, tuple(rows), frozenset({1, 2, 3})), Words(words)]
 
     def _scaling(self) -> list[Block]:
@@ -252,7 +280,11 @@ class _Gatherer:
                 )
             )  # fmt: skip
         together = mean_gain(self._session, chosen)
-        title = f"Step {chosen.step.number}: {step_title(self._declaration, chosen.step)}, against the baseline."
+        title = say(
+            "Step {number}: {step_title}, against the baseline.",
+            number=chosen.step.number,
+            step_title=step_title(self._declaration, chosen.step),
+        )
         blocks: list[Block] = [Words(title)]
         head = ("benchmark", say("gain, 95\u202f% margin"), say("passes, here and at stock"), LOW)
         blocks.append(Table(head, tuple(rows), frozenset({1, 2}), say("No benchmark has figures.")))
@@ -273,7 +305,7 @@ class _Gatherer:
                         (Cell(f"{record.step.number}"), Cell(title), Cell(benchmark.name), Cell(told_words(told)))
                     )
         head = ("step", say("what changed"), "benchmark", "")
-        empty = "Every difference that was measured shows above the noise."
+        empty = say("Every difference that was measured shows above the noise.")
         capped = [b.name for b in self._declaration.benchmarks if self._capped(b)]
         note = [Words(say("At a cap, so it tells nothing: {capped}.", capped=", ".join(capped)))] if capped else []
         return [Table(head, tuple(rows), frozenset({0}), empty), *note]
@@ -325,7 +357,9 @@ class _Gatherer:
                 )
         for limit in self._declaration.limits:
             channel = self._declaration.channel(limit.channel)
-            own.append((f"{channel.name}, stop", quantity(limit.most, channel.unit, channel.digits)))
+            own.append(
+                (say("{channel}, stop", channel=channel.name), quantity(limit.most, channel.unit, channel.digits))
+            )
         blocks: list[Block] = [Pairs(tuple(own))] if own else []
         chosen = self._chosen
         if chosen is None:
@@ -369,7 +403,7 @@ class _Gatherer:
             blocks.append(Table(("step", "pass", "reason"), tuple(rows), frozenset({0})))
         notes = [(r, n) for r in self._session.steps for n in r.notes]
         rows_ = [
-            (Cell(str(r.step.number)), Cell("caveat" if n.caveat else "note"), Cell(n.text))
+            (Cell(str(r.step.number)), Cell(say("caveat") if n.caveat else say("note")), Cell(n.text))
             for r, n in sorted(notes, key=lambda pair: not pair[1].caveat)
         ]
         if rows_:
@@ -388,7 +422,7 @@ class _Gatherer:
         seed = re.search(r"^seed *= *(\d+)", self._session.logbook.rig()[2], re.MULTILINE)
         if seed is not None:
             rows.append(("seed", seed[1]))
-        words = "Make a field book for such a rig, run the baseline, then: yondle plan run BOOK again.toml"
+        words = say("Make a field book for such a rig, run the baseline, then: yondle plan run BOOK again.toml")
         return [Pairs(tuple(rows)), Words(words), File("again.toml", plan_again(self._session))]
 
 
@@ -397,7 +431,7 @@ def _chart(knob: Knob, view: ScalingView) -> Chart:
     first = shown[0]
     knee = first.reading.knee.at if first.reading is not None and first.reading.knee is not None else None
     return Chart(
-        say("Along {knob}", knob=knob.name.lower()),
+        say("Along {knob}", knob=in_sentence(knob.name)),
         f"{knob.name}, {knob.unit}" if knob.unit else knob.name,
         say("gain over the baseline, %; bars show 95 % ranges, the band the noise at stock"),
         tuple(_chart_curve(curve) for curve in shown),

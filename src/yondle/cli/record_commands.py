@@ -16,7 +16,7 @@ from yondle.app.session import Session
 from yondle.app.views.log import Filter, Kind, LogRows, book_title, matching, when_words
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict
 
@@ -90,10 +90,10 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             cells = (
                 when_words(row.at),
                 str(row.step),
-                str(row.kind),
+                named(row.kind),
                 place,
                 row.what,
-                str(row.verdict or ""),
+                named(row.verdict or ""),
                 row.left_out,
             )
             table.add_row(*cells)

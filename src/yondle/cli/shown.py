@@ -161,7 +161,7 @@ def print_trail(session: Session, console: Console, benchmark_id: str = "") -> N
     ):
         table.add_column(title, justify="right" if justify == "right" else "left", overflow="fold")
     for row in Trail(session).rows(benchmark):
-        here = "← here" if row.is_position else "" if row.on_path else "left"
+        here = say("← here") if row.is_position else "" if row.on_path else "left"
         sign = SIGNS[SHAPES[row.verdict]]
         table.add_row(sign, str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here)
     console.print(table)

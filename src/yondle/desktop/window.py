@@ -29,11 +29,19 @@ from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, label
 from yondle.desktop.widgets.command_list import CommandList
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
-from yondle.model.quantities import THIN, duration, number
+from yondle.model.quantities import duration, number
 
-PLACES = ("Tune", "Scaling", "Map", "Compare", "Traces", "Logbook", "Report")
+PLACES = (
+    later("Tune"),
+    later("Scaling"),
+    later("Map"),
+    later("Compare"),
+    later("Traces"),
+    later("Logbook"),
+    later("Report"),
+)
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -161,7 +169,7 @@ class MainWindow(QMainWindow):
         self._rig_name = label("Yondle", "strong")
         self._tabs: list[QPushButton] = []
         for i, name in enumerate(PLACES):
-            tab = button(name, "flat", say("{name} place", name=name))
+            tab = button(named(name), "flat", say("{name} place", name=named(name)))
             tab.setToolTip(f"Ctrl+{i + 1}")
             tab.setCheckable(True)
             tab.clicked.connect(lambda _=False, i=i: self.go_to(i))
@@ -213,7 +221,7 @@ class MainWindow(QMainWindow):
             (say("Open this machine's field book"), "", self.start_this),
             (say("Open a field book …"), "Ctrl+O", self._ask_for_file),
             (say("Close the field book"), "Ctrl+W", self._close_book),
-            *((say("Go to {name}", name=name), f"Ctrl+{i + 1}", lambda i=i: self.go_to(i)) for i, name in enumerate(PLACES)),
+            *((say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.go_to(i)) for i, name in enumerate(PLACES)),
             (say("Change the pace of the simulated rig"), "Ctrl+P", self._next_pace),
             (say("Use the paper scheme"), "", lambda: self._theme.force("paper")),
             (say("Use the night scheme"), "", lambda: self._theme.force("night")),
@@ -365,7 +373,12 @@ class MainWindow(QMainWindow):
         latest = max(self.session.steps, key=lambda record: max((a.id for a in record.attempts), default=0))
         if latest.outcome is None:
             return
-        title = f"{self.session.declaration.info.name}: step {latest.step.number} {latest.verdict}"
+        title = say(
+            "{info}: step {number} {verdict}",
+            info=self.session.declaration.info.name,
+            number=latest.step.number,
+            verdict=latest.verdict,
+        )
         words = latest.outcome.reason
         self.bridge.prepare("notify", lambda: notify(title, words))
 
@@ -378,7 +391,7 @@ class MainWindow(QMainWindow):
         parts = []
         room = facts.get("room temperature in °C")
         if isinstance(room, float):
-            parts.append(f"{number(room, 1)}{THIN}°C outside")
+            parts.append(say("{room}\u202f°C outside", room=number(room, 1)))
         if facts.get("power"):
             parts.append(str(facts["power"]))
         parts.append(say("simulated rig") if session.machine.virtual is not None else say("this machine"))

@@ -9,7 +9,7 @@ from yondle.engine.ports import Clock, Recorder, Rig, Run
 from yondle.engine.requests import Request, Requests
 from yondle.engine.states import State, Trigger, follow
 from yondle.engine.watcher import BlockGatherer, Breach, Guard
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.events import BlockRecorded, Durable, Record, Sampled, StateChanged
 from yondle.model.quantities import quantity
 from yondle.model.sensors import Reading
@@ -53,13 +53,13 @@ class Bench:
         """Go to the next state."""
         before, self.state = self.state, follow(self.state, trigger)
         if self.state is not before:
-            self._listener(StateChanged(self.state.name, self.state.value))
+            self._listener(StateChanged(self.state.name, named(self.state)))
 
     def rest(self) -> None:
         """Come to rest whatever the state was: for trouble only, when the record can't be kept."""
         self._blocks.flush()
         self.state = State.RESTING
-        self._listener(StateChanged(State.RESTING.name, State.RESTING.value))
+        self._listener(StateChanged(State.RESTING.name, named(State.RESTING)))
 
     def sample(self) -> tuple[Reading, ...]:
         """Read the sensors without waiting."""

@@ -20,7 +20,7 @@ from yondle.engine.ports import Clock, Hands, Recorder, Rig
 from yondle.engine.requests import Requests
 from yondle.engine.setting import HandsNeeded, Refusal, Setter
 from yondle.engine.states import State, Trigger
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 from yondle.model.errors import MachineDownError
 from yondle.model.events import (
     Applied,
@@ -183,7 +183,7 @@ class Engine:
             return None
         except MachineDownError as down:
             stage = passes[-1].stage if passes else "setting"
-            outcome = down_outcome(down.failure, down.code, "between passes", stage, None)
+            outcome = down_outcome(down.failure, down.code, later("between passes"), stage, None)
         except BaseException:
             self._end_in_trouble(order.home)
             raise
@@ -235,7 +235,9 @@ class Engine:
         except MachineDownError as down:
             restarting = self._bench.state is State.RESTARTING
             when, stage = (
-                (say("after the restart"), "starting") if restarting else (say("when the values were set"), "setting")
+                (say("after the restart"), later("starting"))
+                if restarting
+                else (say("when the values were set"), later("setting"))
             )
             raise Ended(down_outcome(down.failure, down.code, when, stage, 0.0)) from down
         read_back = self._setter.read()
@@ -257,7 +259,7 @@ class Engine:
             reason = say(
                 "{knob} {asked} was entered, {shown} reads back.", knob=knob.name, asked=knob.text(asked), shown=shown
             )
-            raise Ended(failed(Failure.NOT_IN_FORCE, reason, "reading back", 0.0))
+            raise Ended(failed(Failure.NOT_IN_FORCE, reason, later("reading back"), 0.0))
 
     def _must_be_taken(self, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
         for reply in replies:
@@ -286,7 +288,7 @@ class Engine:
                 shown=shown,
                 why=why,
             )
-            raise Ended(failed(Failure.NOT_IN_FORCE, reason, "reading back", 0.0))
+            raise Ended(failed(Failure.NOT_IN_FORCE, reason, later("reading back"), 0.0))
 
     def _with_evidence(self, order: Order, outcome: Outcome, passes: list[PassRecord]) -> Outcome:
         """Add what the sensors said last and what the failure points to."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from yondle.analysis.judging import failed
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Failure, Outcome
@@ -42,9 +42,9 @@ def _where(
 ) -> tuple[str, str, float | None]:
     match last_act:
         case "StepOpened":
-            return say("before anything was set"), "opening", None
+            return say("before anything was set"), later("opening"), None
         case "ApplyOpened":
-            return say("while the values were being set"), "setting", None
+            return say("while the values were being set"), later("setting"), None
         case "PassOpened":
             stage = str(detail.get("stage", ""))
             name = declaration.workload(str(detail.get("workload"))).name
@@ -54,6 +54,6 @@ def _where(
             after = last_sample_s - began
             return say("at least {after} into {name}", after=duration(after), name=name), stage, after
         case "SettleOpened":
-            return say("while it was cooling down"), "cooling down", None
+            return say("while it was cooling down"), later("cooling down"), None
         case _:
-            return "between passes", "between passes", None
+            return say("between passes"), later("between passes"), None

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from yondle.language.saying import say
-
 
 class State(StrEnum):
     """What the engine is doing."""
@@ -92,7 +90,7 @@ def follow(state: State, trigger: Trigger) -> State:
 
 def table() -> str:
     """Write the table of transitions as Markdown."""
-    lines = [say("| while | on | then |"), "| --- | --- | --- |"]
+    lines = ["| while | on | then |", "| --- | --- | --- |"]
     lines += [f"| {state} | {trigger} | {after} |" for (state, trigger), after in TRANSITIONS.items()]
     return "\n".join(lines)
 

@@ -20,6 +20,7 @@ ENGLISH, MARKED = "en", "qps"
 """`qps` is nobody's language: it puts brackets around whatever can be translated, so that what can't be is seen."""
 _OPEN, _CLOSE = "⟦", "⟧"
 _DECIMAL_COMMA = frozenset({"de"})
+_CAPITAL_NOUNS = frozenset({"de"})
 
 
 def _wanted() -> list[str]:
@@ -60,6 +61,11 @@ def say(sentence: str, /, **parts: Any) -> str:
 def named(words: str) -> str:
     """Give words that are known only when the program runs, such as the name of a sensor, as they are said here."""
     return _marked(_catalogue.gettext(str(words))) if words else ""
+
+
+def several(n: int, one: str, many: str, /, **parts: Any) -> str:
+    """Give the sentence for one of something or for `n`, like `say`; the count itself is the part `n`."""
+    return _formatter.vformat(_marked(_catalogue.ngettext(one, many, n)), (), {"n": n, **parts})
 
 
 def later(words: str) -> str:
@@ -103,9 +109,14 @@ def with_mark(text: str) -> str:
     return text.replace(".", DECIMAL_MARK)
 
 
-def plain(text: str) -> str:
-    """Give a typed figure with a decimal point, whichever mark the language has: '1,25' is '1.25' where a comma is usual."""
-    return text.replace(DECIMAL_MARK, ".")
+def capital(words: str) -> str:
+    """Begin a sentence with these words."""
+    return words[:1].upper() + words[1:]
+
+
+def in_sentence(name: str) -> str:
+    """Write a name as it stands inside a sentence: in lower case, but for languages that write nouns with a capital."""
+    return name if LANGUAGE in _CAPITAL_NOUNS else name.lower()
 
 
 def _marked(text: str) -> str:

@@ -144,7 +144,12 @@ class Knob:
     def _range(self) -> str:
         if self.choices:
             return say("one of {choices}", choices=", ".join(self.choices))
-        return f"a value from {self.bare(self.low)} to {self.text(self.high)} in steps of {self.text(self.step)}"
+        return say(
+            "a value from {low} to {high} in steps of {step}",
+            low=self.bare(self.low),
+            high=self.text(self.high),
+            step=self.text(self.step),
+        )
 
 
 @dataclass(frozen=True, slots=True)

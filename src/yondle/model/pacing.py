@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 
-LOW = "1 % low"
+LOW = later("1 % low")
 LATE = 1.5
 """A frame that takes this many times the median is a late one."""
 
@@ -26,7 +26,7 @@ class Pacing:
 
     def parts(self) -> dict[str, float]:
         """Give the sub-scores under the names they are shown by; late frames in %."""
-        return {LOW: self.low_1, "0.1 % low": self.low_01, "late frames": 100.0 * self.late}
+        return {LOW: self.low_1, later("0.1 % low"): self.low_01, later("late frames"): 100.0 * self.late}
 
 
 def pacing(times: Sequence[float], per_second: float = 1000.0) -> Pacing:

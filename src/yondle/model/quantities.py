@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+from yondle.language.saying import Counted, with_mark
+
 THIN = "\u202f"
 MINUS = "\u2212"
 
@@ -12,7 +14,7 @@ def number(value: float, digits: int = 0) -> str:
     """Write a number with a thin space between thousands (from four digits on) and a true minus sign."""
     if not math.isfinite(value):
         return "–"
-    text = f"{abs(value):,.{digits}f}".replace(",", THIN)
+    text = with_mark(f"{abs(value):,.{digits}f}".replace(",", THIN))
     negative = value < 0 and float(f"{value:.{digits}f}") != 0
     return (MINUS if negative else "") + text
 
@@ -33,7 +35,7 @@ def duration(seconds: float) -> str:
     """Write a duration in the two largest units that matter: '12 s', '3 min 12 s', '1 h 5 min'."""
     whole = max(0, round(seconds))
     if whole < 60:
-        return f"{whole}{THIN}s" if whole or seconds == 0 else f"{seconds:.1f}{THIN}s"
+        return f"{whole}{THIN}s" if whole or seconds == 0 else f"{number(seconds, 1)}{THIN}s"
     minutes, rest = divmod(whole, 60)
     if minutes < 60:
         return f"{minutes}{THIN}min {rest}{THIN}s" if rest else f"{minutes}{THIN}min"
@@ -49,5 +51,5 @@ def digits_for(spread: float, most: int = 3) -> int:
 
 
 def count(n: int, noun: str, plural: str = "") -> str:
-    """Write a count with its noun, '1 pass' or '5 passes'."""
-    return f"{number(n)} {noun if n == 1 else plural or noun + 's'}"
+    """Write a count with its noun, '1 pass' or '5 passes'; the noun is looked up in the user's language."""
+    return Counted(n, number(n), noun, plural or f"{noun}s")

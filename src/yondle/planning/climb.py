@@ -6,7 +6,7 @@ from collections.abc import Generator
 from dataclasses import dataclass, field
 
 from yondle.analysis.hold import Run
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Check
@@ -119,7 +119,7 @@ def attain(
     again = yield Try({knob_id: value}, say("tries again with what it lacked"))
     if again.verdict is Verdict.HELD:
         return again
-    back = yield GoBack(tried.position, say("{helper} did not help", helper=helper.name.lower()))
+    back = yield GoBack(tried.position, say("{helper} did not help", helper=in_sentence(helper.name)))
     return Tried(again.verdict, back.in_force, back.position, again.step)
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from yondle.analysis.edges import expected
 from yondle.analysis.hold import Believed, Run, Scale
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
@@ -148,7 +148,7 @@ def typical_run(knob: Knob, start: float, test: Try) -> Run:
 def load_check(declaration: RigDeclaration, load: str, seconds: float, times: int = 1) -> Check:
     """Make a check that is one load, once or several times, and no more."""
     work = declaration.workload(load)
-    stage = Stage(say("{work} for the edge", work=work.name.lower()), StageKind.LOAD, (load,), times, 0, seconds)
+    stage = Stage(say("{work} for the edge", work=in_sentence(work.name)), StageKind.LOAD, (load,), times, 0, seconds)
     return Check((stage,), declaration.settle_channel, declaration.settle_below)
 
 

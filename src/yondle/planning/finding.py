@@ -238,7 +238,12 @@ class EdgeSearch:
         """Say in one sentence why a test comes next."""
         now = self._chooser().recommended(self._told())
         load = declaration.workload(self.load_of(test)).name
-        begin = f"{duration(test.seconds)} of {load} at {self.knob.text(self.value_of(test.notch))}"
+        begin = say(
+            "{seconds} of {load} at {value_of}",
+            seconds=duration(test.seconds),
+            load=load,
+            value_of=self.knob.text(self.value_of(test.notch)),
+        )
         up, down = test.if_held - now, now - test.if_failed
         more, fewer = (count(n, "notch", "notches") for n in (up, down))
         if test.chance < SURE_TO_FAIL:
@@ -253,7 +258,7 @@ class EdgeSearch:
             gains = say("if it fails, {fewer} fewer can be recommended", fewer=fewer)
         else:
             gains = say("either end narrows where the edge lies")
-        return f"{begin}: {gains} ({number(100 * test.chance)} % to hold)"
+        return say("{begin}: {gains} ({chance} % to hold)", begin=begin, gains=gains, chance=number(100 * test.chance))
 
     def _told(self) -> list[Posterior]:
         return told_by_others(list(self._loads.values()), self.notches)

@@ -54,7 +54,7 @@ BUILT_IN = (
         ),
         Metric(say("Wide arithmetic"), "GFLOP/s", digits=1),
         Subsystem.PROCESSOR,
-        load=say("wide vectors"),
+        load="wide vectors",
     ),
     _built_in(
         "whole_numbers",

@@ -85,7 +85,7 @@ class CommandRun:
         for name, pattern in self._own.patterns.items():
             value = self._number(pattern, text)
             if value is None:
-                what = say("the sub-score '{name}'", name=name) if name else "a score"
+                what = say("the sub-score '{name}'", name=name) if name else say("a score")
                 return self._failed(
                     Failure.NOT_RUN,
                     say("what it printed has no number for {what} ({pattern})", what=what, pattern=pattern.pattern),

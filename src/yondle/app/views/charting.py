@@ -9,7 +9,7 @@ from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.app.session import Session
 from yondle.app.views.rounds import rounds_view
 from yondle.app.views.trail import failure_words
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import MINUS, number, quantity, signed_percent
 from yondle.model.steps import StepRecord
@@ -109,7 +109,7 @@ def _sentence(
     base: Spread | None,
     fit: Elasticity | None,
 ) -> str:
-    name, score = knob.name.lower(), benchmark.name
+    name, score = in_sentence(knob.name), benchmark.name
     if base is None:
         return say("Nothing measured yet: the baseline comes first.")
     if at_cap([(p.value, list(p.scores)) for p in strong], benchmark.metric.cap):

@@ -14,7 +14,8 @@ from yondle.analysis.scaling import at_cap
 from yondle.app.columns import Column
 from yondle.app.views.gains import gain_words, range_words
 from yondle.app.views.measured import unlike_words
-from yondle.language.saying import say
+from yondle.language.saying import named, say
+from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, number, quantity, signed_percent
 from yondle.model.sensors import Quantity
@@ -97,12 +98,13 @@ def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, fl
 
 
 TYPED_IN, POWER = say("typed in"), "power"
-_ORDER = {"processor": 0, "memory": 1, "graphics": 2, "storage": 3, "machine": 4, TYPED_IN: 5}
+_PARTS = (Subsystem.PROCESSOR, Subsystem.MEMORY, Subsystem.GRAPHICS, Subsystem.STORAGE, Subsystem.WHOLE)
+_ORDER = {**{named(part): place for place, part in enumerate(_PARTS)}, TYPED_IN: len(_PARTS)}
 
 
 def group_name(benchmark: Workload) -> str:
     """Name the group a benchmark stands in: the part of the machine it is for, or that it was typed in."""
-    return TYPED_IN if benchmark.by_hand else str(benchmark.subsystem)
+    return TYPED_IN if benchmark.by_hand else named(benchmark.subsystem)
 
 
 def cell_words(cell: Cell | None, benchmark: Workload, against: bool) -> str:
@@ -226,7 +228,7 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
         lines.append((f"{LOW}, {unit}", tuple(words)))
     for name in _parts(benchmark, columns):
         each = [_facts(column, benchmark, PART + name) for column in columns]
-        lines.append((name, tuple(_mean_words(side, digits) for side in each)))
+        lines.append((named(name), tuple(_mean_words(side, digits) for side in each)))
     lines += _costs(benchmark, columns)
     for i in range(max((len(c.scores) for c in cells if c is not None), default=0)):
         words = [number(c.scores[i], digits) if c is not None and i < len(c.scores) else "" for c in cells]

@@ -12,7 +12,7 @@ from yondle.app.views.gains import told_words
 from yondle.app.views.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, unlike_words
 from yondle.app.views.showing import AGAINST_BASELINE, Measure, Shower
 from yondle.app.views.trail import failure_words
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say, several
 from yondle.model.knobs import Knob
 from yondle.model.quantities import MINUS, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -98,7 +98,7 @@ def scaling(
     if not groups:
         words = say(
             "No two values of {knob} are measured with all else the same: sweep it, or test another value.",
-            knob=knob.name.lower(),
+            knob=in_sentence(knob.name),
         )
         return ScalingView(knob, measure, (), (), {}, "", (), words, 0, (), declaration.own_range(knob))
     group = groups[min(chosen, len(groups) - 1)]
@@ -157,7 +157,7 @@ def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
 
 def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, capped: bool, ends: str) -> str:
     """Read one curve aloud; `ends` says what lies between its lowest and its highest value."""
-    name, along = benchmark.name, knob.name.lower()
+    name, along = benchmark.name, in_sentence(knob.name)
     turned = say(" (lower is better, turned)") if benchmark.metric.direction is Direction.LOWER else ""
     if capped:
         cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
@@ -218,7 +218,7 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
                 turned=turned,
                 share=share,
             )
-    return f"{name} gains {each}{within}{turned}."
+    return say("{name} gains {each}{within}{turned}.", name=name, each=each, within=within, turned=turned)
 
 
 def _from(knob: Knob, reading: CurveReading) -> str:
@@ -237,7 +237,7 @@ def signed(value: float) -> str:
 
 def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
     """Say what all curves say: which answer, which bend, which don't, which are capped."""
-    along = knob.name.lower()
+    along = in_sentence(knob.name)
     answer = [c for c in curves if not c.capped and c.answers]
     bent = [c for c in answer if c.reading is not None and c.reading.knee is not None]
     stopped = [c for c in curves if not c.capped and c.reading is not None and c.reading.shape is Shape.CAPPED]
@@ -254,31 +254,43 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
                 say("Past {at} {benchmark} gains next to nothing more.", at=at, benchmark=bent[0].benchmark.name)
             )
         elif share < 1.0:
-            brings = say(
-                "brings {benchmark} {share}\u202f% of what it did",
-                benchmark=bent[0].benchmark.name,
-                share=number(100 * share),
+            parts.append(
+                say(
+                    "Past {at} each further step brings {benchmark} {share}\u202f% of what it did.",
+                    at=at,
+                    benchmark=bent[0].benchmark.name,
+                    share=number(100 * share),
+                )
             )
-            parts.append(say("Past {at} each further step {brings}.", at=at, brings=brings))
     if answer:
         best = max(answer, key=lambda c: abs(c.ends.fraction) if c.ends is not None else 0.0)
         names = _listed([c.benchmark.name for c in answer])
         most = say(", {benchmark} most", benchmark=best.benchmark.name) if len(answer) > 1 else ""
-        parts.append(f"{names} {'answers' if len(answer) == 1 else 'answer'} to {along}{most}.")
+        parts.append(
+            several(
+                len(answer),
+                "{names} answers to {along}{most}.",
+                "{names} answer to {along}{most}.",
+                names=names,
+                along=along,
+                most=most,
+            )
+        )
     if still:
         parts.append(
-            say(
-                "{listed} {more} no sign of it.",
+            several(
+                len(still),
+                "{listed} shows no sign of it.",
+                "{listed} show no sign of it.",
                 listed=_listed([c.benchmark.name for c in still]),
-                more="shows" if len(still) == 1 else "show",
             )
         )
     capped = [c.benchmark.name for c in curves if c.capped]
     if capped:
-        parts.append(say("{listed} {more} capped.", listed=_listed(capped), more="is" if len(capped) == 1 else "are"))
+        parts.append(several(len(capped), "{listed} is capped.", "{listed} are capped.", listed=_listed(capped)))
     if stopped:
         names = _listed([c.benchmark.name for c in stopped])
-        parts.append(say("{names} {more} into a cap.", names=names, more="runs" if len(stopped) == 1 else "run"))
+        parts.append(several(len(stopped), "{names} runs into a cap.", "{names} run into a cap.", names=names))
     return " ".join(parts)
 
 

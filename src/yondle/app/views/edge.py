@@ -11,7 +11,7 @@ from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
 from yondle.app.plan_files import parse_plan
 from yondle.app.plans import attempted, told_of, tried_of
 from yondle.app.session import Session
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, duration, number
@@ -126,14 +126,17 @@ def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> Edge
     part, search = stretch.part, stretch.search
     knob, found = search.knob, search.found()
     coming = _coming_words(session, stretch)
-    words, title = found_words(session, part, knob, found), say("The edge of {knob} is found", knob=knob.name.lower())
-    searching = say("Finding the edge of {knob}", knob=knob.name.lower())
+    words, title = (
+        found_words(session, part, knob, found),
+        say("The edge of {knob} is found", knob=in_sentence(knob.name)),
+    )
+    searching = say("Finding the edge of {knob}", knob=in_sentence(knob.name))
     if search.held_back_from is not None:
         words += say(
             " Nothing from {held_back_from} on: the machine was held back there.",
             held_back_from=knob.text(search.held_back_from),
         )
-        title = say("Held back before the edge of {knob}", knob=knob.name.lower())
+        title = say("Held back before the edge of {knob}", knob=in_sentence(knob.name))
     if found.contradicted_from is not None:
         words += say(
             " {contradicted_from} failed although more than that held: something else has changed, so nothing "
@@ -149,8 +152,8 @@ def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> Edge
         title = say(
             "{edges} of {knob}, over {along}",
             edges=count(len(line), "edge"),
-            knob=knob.name.lower(),
-            along=along.name.lower(),
+            knob=in_sentence(knob.name),
+            along=in_sentence(along.name),
         )
         searching += say(" at {at} ({line} of {values})", at=at, line=len(line), values=len(stretch.line.values))
         words = say(

@@ -23,7 +23,7 @@ from yondle.app.columns import Books, title
 from yondle.app.views.gains import gain_words
 from yondle.app.views.measured import FieldBook, Figure, Setting, changed_words, like, setting_of
 from yondle.app.views.showing import above_room_k, hottest_c, temperatures
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.verdicts import Verdict
@@ -270,10 +270,17 @@ def _sentence(view: CostView) -> str:
     best = view.costs[view.best]
     several = len({c.machine for c in view.costs}) > 1
     where = f"{best.machine}, {shortened(best.setup)}" if several else shortened(best.setup)
-    parts = [f"Most {view.benchmark.name} per watt: {where}{_against(best)}."]
+    parts = [
+        say(
+            "Most {benchmark} per watt: {where}{against}.",
+            benchmark=view.benchmark.name,
+            where=where,
+            against=_against(best),
+        )
+    ]
     if view.alike:
         parts.append(
-            say("{other_settings} can't be told from it.", other_settings=count(len(view.alike), say("other setting")))
+            say("{other_settings} can't be told from it.", other_settings=count(len(view.alike), "other setting"))
         )
     if view.knee is not None and 0.0 <= view.knee.after < view.knee.before:
         within = say("{low} to {high}", low=number(view.knee.low, 1), high=number(view.knee.high, 1))
@@ -282,7 +289,11 @@ def _sentence(view: CostView) -> str:
         )
     if best.joules is not None:
         parts.append(
-            say("It takes {joules} by {power}.", joules=joules_words(best.joules, view.work), power=view.power.lower())
+            say(
+                "It takes {joules} by {power}.",
+                joules=joules_words(best.joules, view.work),
+                power=in_sentence(view.power),
+            )
         )
     if best.battery_s is not None and view.battery_wh is not None:
         parts.append(

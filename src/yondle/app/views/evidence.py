@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from yondle.analysis.limiting import Answer, Bound, Evidence, Flag
 from yondle.analysis.scaling import at_cap
 from yondle.app.views.measured import Figure, Setting
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob, Subsystem
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
@@ -55,7 +55,7 @@ def _flag(declaration: RigDeclaration, channel: Channel, setting: Setting, figur
         if (mean := _mean(figures, c)) is not None and (asked := setting.setup.get(c.follows))
     ]
     held = min((mean / asked for mean, asked in clocks), default=None)
-    return Flag(channel.name.removesuffix(" reached").lower(), share, held)
+    return Flag(in_sentence(channel.name.removesuffix(say(" reached"))), share, held)
 
 
 def _use(declaration: RigDeclaration, figures: tuple[Figure, ...], part: Subsystem) -> float | None:
@@ -67,4 +67,4 @@ def answer(knob: Knob, slope: float, low: float, high: float) -> Answer | None:
     """Give what a slope along a knob says of a part: only clocks and rates, that a score can follow in proportion, do."""
     if not knob.proportional or knob.subsystem not in PARTS or low != low:
         return None
-    return Answer(PARTS[knob.subsystem], knob.name.lower(), slope, low, high)
+    return Answer(PARTS[knob.subsystem], in_sentence(knob.name), slope, low, high)

@@ -8,7 +8,7 @@ from yondle.analysis.group import Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, gain
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, number, signed_percent
 from yondle.model.steps import StepRecord
@@ -61,7 +61,7 @@ def gain_words(value: Gain | None) -> str:
     if value is None:
         return ""
     if value.word is GainWord.TOO_FEW:
-        return str(value.word)
+        return named(value.word)
     if value.word is GainWord.WITHIN_NOISE:
         return say("within noise")
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1

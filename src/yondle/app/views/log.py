@@ -11,7 +11,7 @@ from yondle.app.field_books import ReadBook
 from yondle.app.views.measured import FieldBook
 from yondle.app.views.trail import failure_words, step_title
 from yondle.app.views.workers import PER_SECOND, PER_WORKER
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.quantities import THIN, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
@@ -31,7 +31,15 @@ class Kind(StrEnum):
     FILE = "file"
 
 
-_PLURALS = {Kind.PASS: "passes"}
+_PLURALS = {
+    Kind.TEST: say("tests"),
+    Kind.PASS: say("passes"),
+    Kind.INCIDENT: say("incidents"),
+    Kind.NOTE: say("notes"),
+    Kind.CAVEAT: say("caveats"),
+    Kind.FIGURE: say("figures"),
+    Kind.FILE: say("files"),
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +79,7 @@ class Filter:
     @property
     def sentence(self) -> str:
         """Read the filter aloud."""
-        kinds = say(" and ").join(_PLURALS.get(k, f"{k}s") for k in Kind if k in self.kinds) or say("everything")
+        kinds = say(" and ").join(_PLURALS[k] for k in Kind if k in self.kinds) or say("everything")
         parts = [say("Shows {kinds}", kinds=kinds)]
         if self.benchmark:
             parts.append(say("of {benchmark}", benchmark=self.benchmark))
@@ -173,7 +181,7 @@ def _attempt_rows(
     yield _row(book, record, Kind.TEST, attempt.started_at, title, reason, verdict, attempt=attempt.id, more=conditions)
     if outcome is not None and outcome.failure is not None:
         parts = [
-            say("stage {stage}", stage=outcome.stage) if outcome.stage else "",
+            say("stage {stage}", stage=named(outcome.stage)) if outcome.stage else "",
             say("code {code}", code=outcome.code) if outcome.code else "",
         ]
         parts += [
@@ -199,13 +207,13 @@ def _pass_row(book: str, record: StepRecord, attempt: Attempt, made: PassRecord,
     elif result.score is not None and work is not None:
         what = f"{name} {quantity(result.score, work.metric.unit, work.metric.digits)}"
     else:
-        what = f"{name}: {result.failure or say('done')}, {duration(result.duration_s)}"
+        what = f"{name}: {named(result.failure) or say('done')}, {duration(result.duration_s)}"
     facts = result.facts if result is not None else {}
     at = attempt.started_at
     if made.started_s > attempt.started_s:
         begun = datetime.fromisoformat(at) + timedelta(seconds=made.started_s - attempt.started_s)
         at = begun.isoformat(timespec="seconds")
-    told = [f"{n.removeprefix(PART)} {_short(v)}" for n, v in facts.items() if n.startswith(PART)]
+    told = [f"{named(n.removeprefix(PART))} {_short(v)}" for n, v in facts.items() if n.startswith(PART)]
     told += [str(facts[n]) for n in ("preset", "passage", "detail") if n in facts]
     details = result.detail if result is not None else ""
     return _row(
@@ -228,7 +236,7 @@ def _left_out(made: PassRecord) -> str:
     return "" if made.counts else say("no score")
 
 
-_READ = {"most": "highest", "least": "lowest"}
+_READ = {"most": say("highest"), "least": say("lowest"), "mean": say("mean")}
 
 
 def _short(value: str | float) -> str:
@@ -240,9 +248,9 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
     made = next((p for a in record.attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item), None)
     if made is None or made.result is None:
         return ()
-    facts = [("lasted", duration(made.result.duration_s)), *made.result.facts.items()]
+    facts = [(later("lasted"), duration(made.result.duration_s)), *made.result.facts.items()]
     if made.result.frame_times_ms:
-        facts.append(("frames", len(made.result.frame_times_ms)))
+        facts.append((later("frames"), len(made.result.frame_times_ms)))
     told = []
     channels = {c.id: c for c in declaration.channels}
     for name, value in facts:
@@ -251,9 +259,9 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
         if read is not None and isinstance(value, float | int):
             told.append((f"{read.name}, {_READ.get(what, what)}", quantity(value, read.unit, read.digits)))
         elif name in (PER_WORKER, PER_SECOND):
-            told.append((name.replace("_", " "), say("{split} figures", split=len(str(value).split(",")))))
+            told.append((named(name.replace("_", " ")), say("{split} figures", split=len(str(value).split(",")))))
         else:
-            told.append((name.removeprefix(PART), _short(value)))
+            told.append((named(name.removeprefix(PART)), _short(value)))
     return tuple(told)
 
 
@@ -274,7 +282,7 @@ def _row(
     more: str = "",
 ) -> LogRow:
     out = left_out or (say("discarded: {discarded}", discarded=discarded) if discarded else "")
-    words = (book, str(record.step.number), kind, what, told, str(verdict or ""), out, more, at)
+    words = (book, str(record.step.number), named(kind), what, told, named(verdict or ""), out, more, at)
     haystack = " ".join(words).replace(THIN, "").casefold()
     return LogRow(
         book,

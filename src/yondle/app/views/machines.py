@@ -10,7 +10,7 @@ from yondle.analysis.margins import spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE
 from yondle.app.columns import Books, title
 from yondle.app.views.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, like
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import signed_percent
 from yondle.model.verdicts import Verdict
@@ -152,7 +152,7 @@ def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | No
             "{first} and {other} share too little to be compared: it takes four values of {knob} each.",
             first=first.name,
             other=other.name,
-            knob=knob.name.lower(),
+            knob=in_sentence(knob.name),
         )
     if meet is not None:
         below, above = (first, other) if meet.first_below else (other, first)
@@ -191,7 +191,7 @@ def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | No
 
 
 def _sentence(knob: Knob, benchmark: Workload, lines: tuple[Line, ...], meetings: tuple[Meeting, ...]) -> str:
-    along = say("{benchmark} along {knob}", benchmark=benchmark.name, knob=knob.name.lower())
+    along = say("{benchmark} along {knob}", benchmark=benchmark.name, knob=in_sentence(knob.name))
     if not lines:
         return say("{along} isn't measured at two values anywhere: sweep it, or choose another.", along=along)
     if not meetings:

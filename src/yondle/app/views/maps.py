@@ -14,7 +14,7 @@ from yondle.analysis.surface import Surface, fit_surface
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_words, how_gained, told_words
 from yondle.app.views.measured import Setting, Settings, held_words
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
 from yondle.model.verdicts import Verdict
@@ -172,8 +172,8 @@ def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoin
         return say(
             "{benchmark} has no figures at any pair of {across} and {up}.",
             benchmark=benchmark.name,
-            across=across.name.lower(),
-            up=up.name.lower(),
+            across=in_sentence(across.name),
+            up=in_sentence(up.name),
         )
     best = max(known, key=lambda p: p.gain.fraction if p.gain is not None else -math.inf)
     words = say(

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, named, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
@@ -121,7 +121,7 @@ def like(declaration: RigDeclaration, benchmark: Workload) -> Workload | None:
 def changed_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
     """Say which knobs differ from stock, leaving out those named; empty where none does."""
     changed = [declaration.knob(c.knob) for c in declaration.stock.changes_to(setup) if c.knob not in without]
-    return ", ".join(f"{k.name.lower()} {k.text(setup[k.id])}" for k in changed)
+    return ", ".join(f"{in_sentence(k.name)} {k.text(setup[k.id])}" for k in changed)
 
 
 def held_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
@@ -140,7 +140,7 @@ def unlike_words(settings: Iterable[Setting], expected: frozenset[str] = frozens
         for name, value in setting.conditions:
             told.setdefault(name, set()).add(value)
     unlike = [
-        f"{name} ({', '.join(sorted(values))})"
+        f"{named(name)} ({', '.join(named(value) for value in sorted(values))})"
         for name, values in sorted(told.items())
         if len(values) > 1 and name not in expected
     ]

@@ -70,7 +70,12 @@ def _sentence(knob: Knob, benchmark: Workload, gains: tuple[tuple[float, Gain], 
     value, best = max(gains, key=lambda pair: pair[1].fraction)
     together = say(" (margins hold for all {gains} values together)", gains=len(gains)) if len(gains) > 1 else ""
     if best.word is GainWord.GAIN:
-        words = f"In rounds: {knob.text(value)} brought most, {gain_words(best)}{together}."
+        words = say(
+            "In rounds: {value} brought most, {gain}{together}.",
+            value=knob.text(value),
+            gain=gain_words(best),
+            together=together,
+        )
     else:
         seen = f"{number(100 * best.visible, 1)}{THIN}%"
         needed = _needed(best, len(gains), pooled)

@@ -10,7 +10,7 @@ import numpy as np
 from yondle.analysis.traces import Below, SpanFigures, below, difference, hottest, span_figures, time_on, within
 from yondle.app.views.lines import ASKED, SET, STOP, lines_of
 from yondle.app.views.traces import FRAMES, Panel, Trace, temperatures_of
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.pacing import pacing
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Channel, Quantity
@@ -164,7 +164,7 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
         if channel.quantity is Quantity.FLAG and channel.id in trace.columns:
             up, whole = time_on(times, trace.columns[channel.id][span].astype(np.float64), loaded)
             if up > 0.0 and whole > 0.0:
-                name = channel.name.removesuffix(" reached")
+                name = channel.name.removesuffix(say(" reached"))
                 parts.append(
                     say(
                         "{name} reached for {up}, {up2}\u202f% of the load.",
@@ -259,9 +259,9 @@ def last_words(trace: Trace) -> str:
             continue
         first, last = float(inside[0]), float(inside[-1])
         if channel.quantity in _SIGNS and last > first:
-            signs.append(say("{channel} rose by {last}", channel=channel.name.lower(), last=number(last - first)))
+            signs.append(say("{channel} rose by {last}", channel=in_sentence(channel.name), last=number(last - first)))
         elif channel.quantity is Quantity.FLAG and inside.max() > 0.0:
-            signs.append(channel.name.lower())
+            signs.append(in_sentence(channel.name))
         elif abs(last - first) >= _LEAST_CHANGE.get(channel.quantity, math.inf):
             moved.append(
                 say(

@@ -8,7 +8,7 @@ from yondle.analysis.margins import GainWord
 from yondle.app.session import Session
 from yondle.app.views.gains import benchmark_of, gain_of, gain_words
 from yondle.app.views.trail import step_title
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.quantities import count, duration
 from yondle.model.verdicts import Verdict
 
@@ -24,7 +24,7 @@ def summary_words(session: Session, since: int) -> str:
     if not made:
         return ""
     ends = Counter(a.outcome.verdict for _, a in made if a.outcome is not None)
-    told = ", ".join(f"{ends[verdict]} {verdict}" for verdict in Verdict if ends[verdict])
+    told = ", ".join(f"{ends[verdict]} {named(verdict)}" for verdict in Verdict if ends[verdict])
     first = min(a.started_s for _, a in made)
     last = max(
         (p.started_s + (p.result.duration_s if p.result else 0.0) for _, a in made for p in a.passes), default=first

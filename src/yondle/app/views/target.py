@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.app.session import Session
 from yondle.app.views.measured import Group, Setting, Settings, groups_of
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count, number, quantity
@@ -120,7 +120,7 @@ def _against(session: Session, knob: Knob, group: Group, value: float) -> tuple[
     failed = [s.setup[knob.id] for s in group.settings if s.failure is not None and not s.figures]
     told = []
     if not knob.low <= value <= knob.high:
-        told.append(say("beyond what {knob} takes", knob=knob.name.lower()))
+        told.append(say("beyond what {knob} takes", knob=in_sentence(knob.name)))
     elif not low <= value <= high:
         told.append(say("beyond your own limit of {high}", high=knob.text(high if value > high else low)))
     if not min(tested) <= value <= max(tested):

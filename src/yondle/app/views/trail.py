@@ -16,7 +16,7 @@ from yondle.analysis.stability import HOUR_S, most_per_hour
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
 from yondle.app.views.workers import PER_WORKER, numbers_in
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
@@ -194,24 +194,24 @@ def failure_words(outcome: Outcome) -> str:
     """Write a failure in a few words, with its time or code where that tells something."""
     failure, after_s = outcome.failure, outcome.time_to_failure_s
     if failure is None:
-        return str(outcome.verdict)
+        return named(outcome.verdict)
     if failure in START_FAILURES:
-        return say("{failure}, code {code}", failure=failure, code=outcome.code) if outcome.code else str(failure)
+        return say("{failure}, code {code}", failure=failure, code=outcome.code) if outcome.code else named(failure)
     if failure is Failure.ERRORS_CORRECTED:
-        return outcome.reason.rstrip(".").split(": ", 1)[-1].join((say("errors corrected: "), ""))
+        return say("errors corrected: {what}", what=outcome.reason.rstrip(".").split(": ", 1)[-1])
     if VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG):
         if after_s is None:
-            return str(failure)
+            return named(failure)
         return (
             say("{failure} after {after_s}", failure=failure, after_s=duration(after_s))
             if after_s >= AT_ONCE_S
             else say("{failure} at once", failure=failure)
         )
     if failure is Failure.CLOCK_NOT_HELD:
-        return outcome.reason.split(" in ")[0].split(" not held: ")[-1].join((say("clock not held: "), ""))
+        return say("clock not held: {what}", what=outcome.reason.split(": ", 1)[-1].split(" in ")[0])
     if failure is Failure.CEILING:
         return outcome.reason.split(";")[0]
-    return str(failure)
+    return named(failure)
 
 
 def step_view(session: Session, step_number: int) -> StepView:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yondle.language.saying import say
+from yondle.language.saying import capital, named, say
 from yondle.model.quantities import THIN, number
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import PassRecord
@@ -25,15 +25,15 @@ def worker_lines(declaration: RigDeclaration, made: PassRecord | None) -> list[s
     metric = declaration.workload(made.workload).metric
     lines = []
     if result.score is not None:
-        lines.append(f"{metric.name.capitalize()}: {number(result.score, metric.digits)}{THIN}{metric.unit}")
+        lines.append(f"{capital(metric.name)}: {number(result.score, metric.digits)}{THIN}{metric.unit}")
     if made.disturbed:
         lines.append(say("Disturbed, left out of figures: {disturbed}", disturbed=made.disturbed))
-    lines += [f"{n.removeprefix(PART)}: {_told(v)}" for n, v in result.facts.items() if n.startswith(PART)]
+    lines += [f"{named(n.removeprefix(PART))}: {_told(v)}" for n, v in result.facts.items() if n.startswith(PART)]
     rates = numbers_in(result.facts.get(PER_WORKER, ""))
     if len(rates) > 1 and sum(rates) > 0.0:
         mean = sum(rates) / len(rates)
         lines += [say("Worker {i}: {against}", i=i, against=_against(rate, mean)) for i, rate in enumerate(rates)]
-    lines += [f"{name.capitalize()}: {_told(v)}" for name, v in result.facts.items() if name.startswith(NODE)]
+    lines += [f"{capital(named(name))}: {_told(v)}" for name, v in result.facts.items() if name.startswith(NODE)]
     seconds = numbers_in(result.facts.get(PER_SECOND, ""))
     if len(seconds) > 1 and sum(seconds) > 0.0:
         slowest = min(range(len(seconds)), key=seconds.__getitem__)

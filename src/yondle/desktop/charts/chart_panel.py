@@ -113,7 +113,7 @@ class ChartPanel(QWidget):
         metric, knob = view.workload.metric, view.knob
         turned = say(", lower is better") if metric.direction is Direction.LOWER else ""
         outside = self.chart.outside(view)
-        off = say(" · {faint_points} outside", faint_points=count(outside, say("faint point"))) if outside else ""
+        off = say(" · {faint_points} outside", faint_points=count(outside, "faint point")) if outside else ""
         self._note.set_text(
             say("{unit}{turned} · bars show 95 % ranges{off}", unit=metric.unit, turned=turned, off=off)
         )

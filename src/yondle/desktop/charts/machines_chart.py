@@ -12,6 +12,7 @@ from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.workloads import Direction
 
@@ -94,9 +95,16 @@ class MachinesChart(PlaceChart):
         half = (point.high - point.low) / 2
         digits = digits_for(half) if math.isfinite(half) else view.benchmark.metric.digits
         margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
-        return (
-            f"{line.name} at {view.knob.text(point.value)}\n{number(point.mean, digits)}{margin} {view.benchmark.metric.unit},"
-            f" {count(len(point.passes), 'pass', 'passes')}\n{point.verdict}, step {', '.join(map(str, point.steps))}"
+        return say(
+            "{line} at {point}\n{mean}{margin} {unit}, {passes}\n{verdict}, step {map}",
+            line=line.name,
+            point=view.knob.text(point.value),
+            mean=number(point.mean, digits),
+            margin=margin,
+            unit=view.benchmark.metric.unit,
+            passes=count(len(point.passes), "pass", "passes"),
+            verdict=point.verdict,
+            map=", ".join(map(str, point.steps)),
         )
 
     def _draw_crossing(self, view: MachinesView, at: float, low: float, high: float) -> None:
@@ -104,7 +112,7 @@ class MachinesChart(PlaceChart):
         band = pg.LinearRegionItem((low, high), brush=faded(c.muted, 0.13), pen=pg.mkPen(None), movable=False)
         band.setZValue(-9)
         self.addItem(band, ignoreBounds=True)
-        words = f"cross at {view.knob.text(view.knob.nearest(at))}"
+        words = say("cross at {nearest}", nearest=view.knob.text(view.knob.nearest(at)))
         options = {"position": 0.96, "color": c.muted, "anchors": [(0, 0)] * 2}
         line = pg.InfiniteLine(at, angle=90, pen=pg.mkPen(faded(c.muted, 0.8), width=1), label=words, labelOpts=options)
         line.label.setFont(font(SMALL_PX))

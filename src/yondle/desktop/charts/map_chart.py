@@ -211,9 +211,14 @@ class MapChart(PlaceChart):
         assert view is not None
         told = told_words(what.gain) if what.gain is not None else say("no figures")
         steps = ", ".join(str(n) for n in what.steps)
-        return (
-            f"{view.across.text(what.x)}, {view.up.text(what.y)}\n{told}, {count(what.passes, 'pass', 'passes')}\n"
-            f"{what.verdict}, step {steps}"
+        return say(
+            "{x}, {y}\n{told}, {passes}\n{verdict}, step {steps}",
+            x=view.across.text(what.x),
+            y=view.up.text(what.y),
+            told=told,
+            passes=count(what.passes, "pass", "passes"),
+            verdict=what.verdict,
+            steps=steps,
         )
 
 

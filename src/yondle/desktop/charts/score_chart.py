@@ -133,7 +133,7 @@ class ScoreChart(pg.PlotWidget):
         self.addItem(region, ignoreBounds=True)
         half = (view.baseline.high - view.baseline.low) / 2
         digits = digits_for(half)
-        words = f"baseline {number(view.baseline.mean, digits)} ± {number(half, digits)}"
+        words = say("baseline {mean} ± {half}", mean=number(view.baseline.mean, digits), half=number(half, digits))
         self._edge_label(words, view.baseline.high, on_left=_crowded_on_the_right(view))
 
     def _draw_proportion(self, view: ChartView) -> None:

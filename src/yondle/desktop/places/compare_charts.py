@@ -117,7 +117,9 @@ class CompareCharts(QWidget):
             return
         metric = self._benchmark.metric
         turned = say(", lower is better, so the axis is turned") if metric.direction is Direction.LOWER else ""
-        upward = f"Upward {self._benchmark.name}, {metric.unit}{turned}"
+        upward = say(
+            "Upward {benchmark}, {unit}{turned}", benchmark=self._benchmark.name, unit=metric.unit, turned=turned
+        )
         if self._page == COSTS:
             self.cost_view = efficiency(self._books, self._benchmark, self._battery)
             self._axis.set_text(

@@ -29,7 +29,7 @@ from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.desktop.widgets.log_table import COLUMNS, LogTable
 from yondle.desktop.widgets.row_panel import RowPanel
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
 
@@ -82,7 +82,7 @@ class LogbookPlace(ChartPlace):
         self.kinds.setMinimumContentsLength(18)
         self.benchmark = Choice([ANY_BENCHMARK], say("Of which benchmark"))
         self.benchmark.setMinimumContentsLength(14)
-        self.verdict = Choice([ANY_VERDICT, *(str(v) for v in Verdict)], say("With which verdict"))
+        self.verdict = Choice([ANY_VERDICT, *(named(v) for v in Verdict)], say("With which verdict"))
         self.counted = Choice([words for words, _ in _COUNTED], say("Whether they count"))
         self.counted.setMinimumContentsLength(20)
         for box in (self.kinds, self.benchmark, self.verdict, self.counted):
@@ -144,7 +144,7 @@ class LogbookPlace(ChartPlace):
             self.search.text(),
             _KINDS[self.kinds.currentIndex()][1],
             "" if benchmark == ANY_BENCHMARK else benchmark,
-            None if verdict == ANY_VERDICT else Verdict(verdict),
+            None if verdict == ANY_VERDICT else tuple(Verdict)[self.verdict.currentIndex() - 1],
             _COUNTED[self.counted.currentIndex()][1],
         )
 
@@ -193,7 +193,7 @@ class LogbookPlace(ChartPlace):
         )
 
     def _ask_to_merge(self) -> None:
-        kinds = "Field books (*.yondle)"
+        kinds = say("Field books (*.yondle)")
         other, _ = QFileDialog.getOpenFileName(self, say("The other field book"), "", kinds)
         into, _ = (
             QFileDialog.getSaveFileName(self, say("The field book to make"), "both.yondle", kinds)
@@ -231,7 +231,7 @@ class LogbookPlace(ChartPlace):
         menu = QMenu(self)
         menu.setAccessibleName(say("Columns shown"))
         for i, column in enumerate(COLUMNS):
-            entry = QAction(column.head, menu)
+            entry = QAction(named(column.head), menu)
             entry.setCheckable(True)
             entry.setChecked(not self.table.isColumnHidden(i))
             entry.toggled.connect(lambda on, i=i: self.table.show_column(i, on))

@@ -15,7 +15,7 @@ from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.side import Side
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
 
@@ -69,7 +69,7 @@ class MapPlace(ChartPlace):
         self._pairs = pairs_measured(self._session, self._views.settings)
         self.pairs.clear()
         self.pairs.addItems(
-            [say("{one} and {other}", one=one.name, other=other.name.lower()) for one, other in self._pairs]
+            [say("{one} and {other}", one=one.name, other=in_sentence(other.name)) for one, other in self._pairs]
         )
         if not self._pairs:
             self.view = None
@@ -133,7 +133,7 @@ class MapPlace(ChartPlace):
             self.propose_button.hide()
             return
         x, y = self._place
-        name = f"{view.across.text(x)} and {view.up.text(y)}"
+        name = say("{x} and {y}", x=view.across.text(x), y=view.up.text(y))
         known = next((p for p in view.points if (p.x, p.y) == (x, y)), None)
         if known is not None:
             words = told_words(known.gain) if known.gain is not None else say("no figures")

@@ -28,7 +28,7 @@ from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
 from yondle.desktop.widgets.side import Side
-from yondle.language.saying import say
+from yondle.language.saying import capital, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, digits_for, number
@@ -247,7 +247,7 @@ class ScalingPlace(ChartPlace):
             clear(self._measure_row)
             self._shown = []
             for measure in measures:
-                made = button(str(measure).capitalize(), "flat", say("Show {measure}", measure=measure))
+                made = button(capital(named(measure)), "flat", say("Show {measure}", measure=measure))
                 made.setCheckable(True)
                 made.clicked.connect(lambda _=False, m=measure: self.choose_measure(m))
                 self._shown.append(made)
@@ -340,7 +340,7 @@ class ScalingPlace(ChartPlace):
         side.heading(say("What limits it there"))
         box.addWidget(self._own_limit)
         box.addWidget(self._limits)
-        side.heading("A target")
+        side.heading(say("A target"))
         row = QHBoxLayout()
         row.addWidget(self.target)
         row.addWidget(self._goal, 1)

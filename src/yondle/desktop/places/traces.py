@@ -336,7 +336,13 @@ class TracesPlace(ChartPlace):
 
     def _named(self, shown: Trace, second: Trace | None) -> str:
         """Say what is shown: which test, how it ended, how much was read, and what lies beside it."""
-        told = f"{shown.run.words} · {end_words(shown)} · {number(shown.readings)} readings of {len(shown.columns)} sensors"
+        told = say(
+            "{run} · {end} · {readings} readings of {columns} sensors",
+            run=shown.run.words,
+            end=end_words(shown),
+            readings=number(shown.readings),
+            columns=len(shown.columns),
+        )
         if second is None:
             return told
         if self._flipped:

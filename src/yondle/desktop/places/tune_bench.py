@@ -65,7 +65,7 @@ class BenchOffers(QObject):
             CardAction(say("Allow it on this machine"), agree),
             CardAction(say("Don't run it"), lambda: self._cards.take(card), "main"),
         ]
-        text = f"It runs {asked.words}\nA logbook from someone else can run anything: look first."
+        text = say("It runs {asked}\nA logbook from someone else can run anything: look first.", asked=asked.words)
         self._cards.put(card, say("May '{asked}' run?", asked=asked.name), text, actions)
 
     def ask_benchmarks(self) -> None:

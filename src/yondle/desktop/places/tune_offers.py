@@ -306,7 +306,9 @@ class TuneOffers(QObject):
         if told:
             return
         understood = CardAction(say("Understood"), lambda: self._cards.take("plan"))
-        text = f"{end.reason[:1].upper() + end.reason[1:]}. {count(end.moves, 'move')} made."
+        text = say(
+            "{upper}. {moves} made.", upper=end.reason[:1].upper() + end.reason[1:], moves=count(end.moves, "move")
+        )
         summary = summary_words(self._session, self._before)
         text += f"\n{summary}" if summary else ""
         self._cards.put("plan", say("The plan is {ended}", ended=end.ended), text, [understood])
@@ -326,7 +328,7 @@ class TuneOffers(QObject):
             CardAction(say("Go on with it"), self._go_on_plan, "main"),
             CardAction(say("End it"), self._end_plan),
         ]
-        text = f"{name}: {count(made, 'move')} made."
+        text = say("{name}: {moves} made.", name=name, moves=count(made, "move"))
         if not self.edge.show_unfinished("plan", text, actions):
             self._cards.put("plan", say("A plan is not finished"), text, actions)
 

@@ -63,7 +63,13 @@ def tell_verdict(cards: Cards, session: Session) -> int | None:
     number, here, seen = latest.step.number, session.position, session.verified
     where = say("step {number}", number=here.step.number) if here else say("stock")
     read = say(", {as_set} of {of} settings read back as set", as_set=seen.as_set, of=seen.of) if seen else ""
-    _put(cards, "verdict", f"Step {number}: {latest.verdict}", f"The rig is at {where}{read}.", latest.verdict)
+    _put(
+        cards,
+        "verdict",
+        say("Step {number}: {verdict}", number=number, verdict=latest.verdict),
+        say("The rig is at {where}{read}.", where=where, read=read),
+        latest.verdict,
+    )
     return number
 
 
@@ -75,7 +81,7 @@ def tell_trouble(cards: Cards, error: object) -> None:
         text = say(
             "{name}: {error}. The details are in the log; the rig was put back.", name=type(error).__name__, error=error
         )
-        _put(cards, "error", "A fault of the program", text)
+        _put(cards, "error", say("A fault of the program"), text)
 
 
 def _put(cards: Cards, name: str, title: str, text: str, verdict: Verdict | None = None) -> None:

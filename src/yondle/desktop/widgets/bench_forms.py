@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QLineEdit
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, button, label
 from yondle.desktop.widgets.cards import Card
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.workloads import Direction, Workload
 
 SCORES, FRAMES = say("several figures"), say("frame times")
@@ -61,7 +61,7 @@ class ResultCard(Card):
     typed = Signal(object)
 
     def __init__(self, theme: Theme, step: int, last: Workload | None, close: Callable[[], None]) -> None:
-        title = f"A figure measured at step {step}"
+        title = say("A figure measured at step {step}", step=step)
         super().__init__(theme, title, say("After a game or another program. Its gain is told like any other."), [])
         self.fields: dict[str, QLineEdit] = {}
         grid = QGridLayout()
@@ -77,9 +77,9 @@ class ResultCard(Card):
             field.setAccessibleName(name)
             self.fields[key] = field
             grid.addWidget(field, i, 1)
-        self.direction = Choice([str(each) for each in Direction], say("Which way is up"))
+        self.direction = Choice([named(each) for each in Direction], say("Which way is up"))
         if last is not None:
-            self.direction.setCurrentText(str(last.metric.direction))
+            self.direction.setCurrentText(named(last.metric.direction))
         grid.addWidget(self.direction, len(rows), 1)
         self.body.addLayout(grid)
         self.keep_button, leave = button(say("Keep it"), "main"), button(say("Leave it"))
@@ -91,7 +91,7 @@ class ResultCard(Card):
 
     def _tell(self) -> None:
         texts = {key: field.text().strip() for key, field in self.fields.items()}
-        self.typed.emit(TypedFigure(direction=Direction(self.direction.currentText()), **texts))
+        self.typed.emit(TypedFigure(direction=tuple(Direction)[self.direction.currentIndex()], **texts))
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,7 +126,7 @@ class TableCard(Card):
         self.benchmark.setAccessibleName(say("Benchmark"))
         self.unit.setAccessibleName(say("Unit"))
         self.frame_unit = Choice(list(FRAME_UNITS), say("Unit of the frame times"))
-        self.direction = Choice([str(each) for each in Direction], say("Which way is up"))
+        self.direction = Choice([named(each) for each in Direction], say("Which way is up"))
         self.stamps = QCheckBox(say("moments, not durations"))
         self.comma = QCheckBox(say("decimal comma"))
         grid = QGridLayout()
@@ -167,7 +167,7 @@ class TableCard(Card):
                 self.benchmark.text().strip() if frames else self.names.currentText(),
                 self.figures.currentText(),
                 self.frame_unit.currentText() if frames else self.unit.text().strip(),
-                Direction(self.direction.currentText()),
+                tuple(Direction)[self.direction.currentIndex()],
                 self.stamps.isChecked(),
                 self.comma.isChecked(),
             )

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QVBoxLayout, QWid
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import button, clear, label
+from yondle.language.saying import named
 from yondle.model.verdicts import Verdict
 
 
@@ -32,12 +33,12 @@ class MarkView(QWidget):
         self._theme = theme
         self._verdict = verdict
         self.setFixedSize(QSize(16, 16))
-        self.setAccessibleName(str(verdict))
+        self.setAccessibleName(named(verdict))
 
     def show_verdict(self, verdict: Verdict) -> None:
         """Show another mark."""
         self._verdict = verdict
-        self.setAccessibleName(str(verdict))
+        self.setAccessibleName(named(verdict))
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:

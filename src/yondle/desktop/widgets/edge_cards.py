@@ -19,7 +19,7 @@ from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.widgets.basics import Choice, button, label
 from yondle.desktop.widgets.cards import Card, CardAction
 from yondle.desktop.widgets.forms import FIELD_WIDTH, value_box
-from yondle.language.saying import say
+from yondle.language.saying import capital, in_sentence, named, say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import CRASH_PRICE_S, Style
@@ -46,16 +46,19 @@ class EdgeCard(Card):
         others: list[tuple[Knob, tuple[float, float]]],
         close: Callable[[], None],
     ) -> None:
-        text = "Tests chosen one by one: each is the one that tells most for its price. The rig ends at what is recommended."
-        super().__init__(theme, say("Find the edge of {knob}", knob=knob.name.lower()), text, [])
+        text = say(
+            "Tests chosen one by one: each is the one that tells most for its price. The rig ends at what is "
+            "recommended."
+        )
+        super().__init__(theme, say("Find the edge of {knob}", knob=in_sentence(knob.name)), text, [])
         self.knob = knob
         self._loads = [id_ for id_, _ in loads]
         self._others = others
         self.load = Choice([name for _, name in loads], say("Load"))
-        self.standard = Choice([str(s) for s in Standard], say("Standard"))
-        self.standard.setCurrentText(str(Standard.DAILY))
-        self.crashes = Choice([str(s) for s in Style], say("Style"))
-        self.crashes.setCurrentText(str(Style.EVEN))
+        self.standard = Choice([named(s) for s in Standard], say("Standard"))
+        self.standard.setCurrentText(named(Standard.DAILY))
+        self.crashes = Choice([named(s) for s in Style], say("Style"))
+        self.crashes.setCurrentText(named(Style.EVEN))
         self.limit = value_box(knob, limit, say("Not beyond"))
         self.hours = QDoubleSpinBox()
         self.hours.setRange(0.0, 100.0)
@@ -112,7 +115,8 @@ class EdgeCard(Card):
     def part(self) -> Edge:
         """Give what is to be searched; raises KnownError for a value of the second knob that it doesn't take."""
         load, along = self._loads[self.load.currentIndex()], self._along()
-        standard, style = Standard(self.standard.currentText()), Style(self.crashes.currentText())
+        standard = tuple(Standard)[self.standard.currentIndex()]
+        style = tuple(Style)[self.crashes.currentIndex()]
         at = tuple(along.parsed(words) for words in self.at.text().split(";") if words.strip()) if along else ()
         room, over = (self.room.value(), None) if along is None else (0, along.id)
         limit, hours = self.limit.value(), self.hours.value() or None
@@ -138,7 +142,7 @@ class EdgeCard(Card):
             self.at.setToolTip(
                 say(
                     "Values of {along} in {unit}, with semicolons between them",
-                    along=along.name.lower(),
+                    along=in_sentence(along.name),
                     unit=along.unit,
                 )
             )
@@ -151,10 +155,14 @@ class EdgeCard(Card):
         self.changed.emit()
 
     def _say_meaning(self) -> None:
-        standard, style = Standard(self.standard.currentText()), Style(self.crashes.currentText())
-        words = (
-            f"{str(standard).capitalize()}: fails {STANDARD_WORDS[standard]}."
-            f" {str(style).capitalize()}: a crash counts {CRASH_PRICE_S[style] / 60:.0f} min beyond its restart."
+        standard = tuple(Standard)[self.standard.currentIndex()]
+        style = tuple(Style)[self.crashes.currentIndex()]
+        words = say(
+            "{standard}: fails {standard_words}. {style}: a crash counts {crash_price_s:.0f} min beyond its restart.",
+            standard=capital(named(standard)),
+            standard_words=STANDARD_WORDS[standard],
+            style=capital(named(style)),
+            crash_price_s=CRASH_PRICE_S[style] / 60,
         )
         if self._along() is not None:
             words += say(

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QHBoxLayout, QLineEdi
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, button, label
 from yondle.desktop.widgets.cards import Card
-from yondle.language.saying import say
+from yondle.language.saying import in_sentence, named, say
 from yondle.model.knobs import Knob
 from yondle.model.profiles import Purpose
 from yondle.model.sensors import Channel
@@ -95,7 +95,7 @@ class RangeCard(Card):
     def __init__(self, theme: Theme, knob: Knob, low: float, high: float, close: Callable[[], None]) -> None:
         super().__init__(
             theme,
-            say("Your own limits for {knob}", knob=knob.name.lower()),
+            say("Your own limits for {knob}", knob=in_sentence(knob.name)),
             say("What lies beyond can't be proposed until you change this."),
             [],
         )
@@ -160,7 +160,7 @@ class SweepCard(Card):
     ) -> None:
         super().__init__(
             theme,
-            say("Sweep {knob}", knob=knob.name.lower()),
+            say("Sweep {knob}", knob=in_sentence(knob.name)),
             say("Every value is tried from where the rig is now."),
             [],
         )
@@ -177,7 +177,7 @@ class SweepCard(Card):
         self.passes.setRange(2, 200)
         self.passes.setValue(passes)
         self.passes.setAccessibleName(say("Passes"))
-        self.order = Choice([*(str(order) for order in Order), IN_ROUNDS, UNTIL_IT_FAILS], say("Order"))
+        self.order = Choice([*(named(order) for order in Order), IN_ROUNDS, UNTIL_IT_FAILS], say("Order"))
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
@@ -212,7 +212,7 @@ class SweepCard(Card):
     def values(self) -> tuple[float, float, float, int, Order | None]:
         """Give from, to, by, passes and order; a climb, and a sweep in rounds, have none."""
         chosen = self.order.currentText()
-        order = Order(chosen) if chosen not in (UNTIL_IT_FAILS, IN_ROUNDS) else None
+        order = tuple(Order)[self.order.currentIndex()] if chosen not in (UNTIL_IT_FAILS, IN_ROUNDS) else None
         return self.low.value(), self.high.value(), self.by.value(), self.passes.value(), order
 
     def _turn(self, order: str) -> None:
@@ -235,12 +235,14 @@ class ProfileCard(Card):
         self.name = QLineEdit()
         self.name.setPlaceholderText(say("Name, for example Quiet night"))
         self.name.setAccessibleName(say("Profile name"))
-        self.purpose = Choice([str(p) for p in Purpose], say("Purpose"))
+        self.purpose = Choice([named(p) for p in Purpose], say("Purpose"))
         self.benchmark = Choice([], say("Benchmark"))
         for id_, shown in benchmarks:
             self.benchmark.addItem(shown, id_)
         self.benchmark.hide()
-        self.purpose.currentTextChanged.connect(lambda text: self.benchmark.setVisible(text == str(Purpose.BENCHMARK)))
+        self.purpose.currentTextChanged.connect(
+            lambda text: self.benchmark.setVisible(text == named(Purpose.BENCHMARK))
+        )
         keep, leave = button(say("Keep it"), "main"), button(say("Leave it"))
         keep.clicked.connect(self._keep)
         leave.clicked.connect(close)
@@ -251,12 +253,12 @@ class ProfileCard(Card):
 
     def suggest(self, purpose: Purpose, benchmark: str) -> None:
         """Choose a purpose, and the benchmark where it is one's best."""
-        self.purpose.setCurrentText(str(purpose))
+        self.purpose.setCurrentText(named(purpose))
         if purpose is Purpose.BENCHMARK:
             self.benchmark.setCurrentIndex(self.benchmark.findData(benchmark))
 
     def _keep(self) -> None:
-        purpose = Purpose(self.purpose.currentText())
+        purpose = tuple(Purpose)[self.purpose.currentIndex()]
         benchmark = str(self.benchmark.currentData()) if purpose is Purpose.BENCHMARK else ""
         self.wanted.emit(self.name.text(), purpose, benchmark)
 
@@ -267,7 +269,9 @@ class ReferenceCard(Card):
     told = Signal(str, str, str)
 
     def __init__(self, theme: Theme, benchmarks: list[tuple[str, str]], close: Callable[[], None]) -> None:
-        super().__init__(theme, "A reference", say("Scores from elsewhere; more under the same name join them."), [])
+        super().__init__(
+            theme, say("A reference"), say("Scores from elsewhere; more under the same name join them."), []
+        )
         self.name, self.scores = QLineEdit(), QLineEdit()
         for field, words in ((self.name, say("Name")), (self.scores, say("Scores, with spaces between"))):
             field.setPlaceholderText(words)

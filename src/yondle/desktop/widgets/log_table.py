@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidge
 from yondle.app.views.log import Kind, LogRow, when_words
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import Theme, font
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.verdicts import Verdict
 
 Index = QModelIndex | QPersistentModelIndex
@@ -32,18 +32,18 @@ class Column:
 
 
 COLUMNS = (
-    Column("when", lambda r: when_words(r.at), lambda r: r.at, 116),
-    Column("book", lambda r: r.book, lambda r: r.book.casefold(), 100, False),
-    Column("step", lambda r: str(r.step), lambda r: r.step, 44),
-    Column("kind", lambda r: str(r.kind), lambda r: list(Kind).index(r.kind), 70),
-    Column("what", lambda r: r.what, lambda r: r.what.casefold(), 214),
-    Column("verdict", lambda r: str(r.verdict or ""), lambda r: str(r.verdict or ""), 112),
-    Column(say("left out"), lambda r: r.left_out, lambda r: r.left_out, 96),
+    Column(later("when"), lambda r: when_words(r.at), lambda r: r.at, 116),
+    Column(later("book"), lambda r: r.book, lambda r: r.book.casefold(), 100, False),
+    Column(later("step"), lambda r: str(r.step), lambda r: r.step, 44),
+    Column(later("kind"), lambda r: named(r.kind), lambda r: list(Kind).index(r.kind), 70),
+    Column(later("what"), lambda r: r.what, lambda r: r.what.casefold(), 214),
+    Column(later("verdict"), lambda r: named(r.verdict or ""), lambda r: str(r.verdict or ""), 112),
+    Column(later("left out"), lambda r: r.left_out, lambda r: r.left_out, 96),
     Column(
-        "figure", lambda r: "" if r.value is None else f"{r.value:.6g}",
+        later("figure"), lambda r: "" if r.value is None else f"{r.value:.6g}",
         lambda r: float("-inf") if r.value is None else r.value, 90, False,
     ),
-    Column("told", lambda r: r.told, lambda r: r.told.casefold(), 0),
+    Column(later("told"), lambda r: r.told, lambda r: r.told.casefold(), 0),
 )  # fmt: skip
 
 
@@ -97,7 +97,7 @@ class LogModel(QAbstractTableModel):
                 "when",
                 "kind",
                 "told",
-                say("left out"),
+                "left out",
             ):
                 return self._theme.colours.muted
             case Qt.ItemDataRole.TextAlignmentRole if column.head in ("step", "figure"):
@@ -107,7 +107,7 @@ class LogModel(QAbstractTableModel):
     def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Name the columns."""
         if way is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return COLUMNS[section].head
+            return named(COLUMNS[section].head)
         return None
 
     def _sorted(self, rows: list[LogRow]) -> list[LogRow]:

@@ -22,7 +22,7 @@ from yondle.app.views.proposal import NEARLY_SURE
 from yondle.app.views.rulers import Holding, RulerMark, RulerView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.knobs import When
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
@@ -220,8 +220,8 @@ class Ruler(QWidget):
         knob, value = self._view.knob, self._value_at(x)
         low, high = (knob.bare(knob.nearest(v)) for v in held.edge)
         chance = number(100 * min(held.chances.get(value, 0.0), NEARLY_SURE))
-        edge = f"edge between {low} and {high} {knob.unit} (95 %)"
-        return f"{knob.text(value)}: {chance} % to hold this check\n{edge}"
+        edge = say("edge between {low} and {high} {unit} (95 %)", low=low, high=high, unit=knob.unit)
+        return say("{value}: {chance} % to hold this check\n{edge}", value=knob.text(value), chance=chance, edge=edge)
 
     def _on_limit(self, where: QPointF) -> bool:
         view = self._view
@@ -274,7 +274,7 @@ class Ruler(QWidget):
         painter.drawText(QRectF(12, 6, NAME_WIDTH, 18), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(small)
         painter.setPen(c.muted)
-        words = [*(value for _, value in view.derived), *([] if knob.when is When.LIVE else [str(knob.when)])]
+        words = [*(value for _, value in view.derived), *([] if knob.when is When.LIVE else [named(knob.when)])]
         metrics = QFontMetrics(small)
         while len(words) > 1 and metrics.horizontalAdvance(" · ".join(words)) > NAME_WIDTH + 4:
             words.pop()

@@ -11,7 +11,7 @@ from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font, mixed
 from yondle.desktop.widgets.basics import label
 from yondle.desktop.widgets.cards import Card, CardAction
 from yondle.desktop.widgets.ruler import HEIGHT, Ruler
-from yondle.language.saying import say
+from yondle.language.saying import capital, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.quantities import count
 from yondle.model.verdicts import Verdict
@@ -53,7 +53,7 @@ class GroupHead(QWidget):
             self._summary = say("{changed} of {knobs} changed", changed=len(changed), knobs=count(len(views), "knob"))
         state = "unfolded" if unfolded else "folded"
         self.setAccessibleName(f"{self.subsystem}, {state}: {self._summary}")
-        self.setToolTip(f"{str(self.subsystem).capitalize()}: {self._summary}")
+        self.setToolTip(f"{capital(named(self.subsystem))}: {self._summary}")
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -83,7 +83,7 @@ class GroupHead(QWidget):
         name_font.setBold(True)
         painter.setFont(name_font)
         painter.setPen(c.ink)
-        name = str(self.subsystem).capitalize()
+        name = capital(named(self.subsystem))
         wide = painter.fontMetrics().horizontalAdvance(name)
         painter.drawText(26, 0, wide + 4, self.height(), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(font(SMALL_PX))

@@ -12,6 +12,7 @@ from yondle.app.views.trail import TrailRow, TrailRows
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
+from yondle.model.quantities import count
 from yondle.model.verdicts import Verdict
 
 ROW_HEIGHT = 47
@@ -59,7 +60,14 @@ class TrailModel(QAbstractListModel):
                 gain_text=row.gain_text,
             )
         gain = f"\n{row.gain_text}\n{how_gained(row.gain)}" if row.gain_text else ""
-        return f"Step {row.number} · {row.title}\n{row.verdict}; {row.detail}{gain}"
+        return say(
+            "Step {number} · {row}\n{verdict}; {detail}{gain}",
+            number=row.number,
+            row=row.title,
+            verdict=row.verdict,
+            detail=row.detail,
+            gain=gain,
+        )
 
 
 class TrailDelegate(QStyledItemDelegate):
@@ -141,7 +149,7 @@ class TrailDelegate(QStyledItemDelegate):
         painter.setFont(small)
         failed = row.verdict in (Verdict.DOWN, Verdict.WRONG)
         painter.setPen(c.in_play if row.running else c.verdicts[Verdict.DOWN] if failed else c.muted)
-        note = say(" · {notes} note{more}", notes=row.notes, more="s" if row.notes > 1 else "") if row.notes else ""
+        note = f" · {count(row.notes, 'note')}" if row.notes else ""
         words = f"{row.number} · {say('on trial') if row.running else row.detail}{note}"
         detail = QFontMetrics(small).elidedText(words, Qt.TextElideMode.ElideRight, int(right - TEXT_X))
         painter.drawText(QRectF(TEXT_X, box.top() + 24, right - TEXT_X, 16), Qt.AlignmentFlag.AlignVCenter, detail)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yondle.language.saying import say
+from yondle.language.saying import later
 from yondle.rigs.linux.smbios import in_words, modules
 
 _DMI = {
@@ -31,14 +31,14 @@ class Conditions:
             if words:
                 found[name] = words
         if self._modules:
-            found["memory modules"] = self._modules
+            found[later("memory modules")] = self._modules
         source = self._power_source()
         if source:
-            found["power source"] = source
+            found[later("power source")] = source
         governors = {self._text(f"devices/system/cpu/cpufreq/{p.name}/scaling_governor") for p in self._policies()}
         governors.discard("")
         if governors:
-            found["governor"] = say(" and ").join(sorted(governors))
+            found[later("governor")] = " and ".join(sorted(governors))
         return found
 
     def _power_source(self) -> str:
@@ -46,8 +46,8 @@ class Conditions:
         supplies = sorted((self._sys / "class/power_supply").glob("*"))
         kinds = [(self._of(p, "type"), self._of(p, "status"), self._of(p, "online")) for p in supplies]
         if any(kind == "Battery" and status == "Discharging" for kind, status, _ in kinds):
-            return "battery"
-        return "mains" if any(kind == "Mains" and online == "1" for kind, _, online in kinds) else ""
+            return later("battery")
+        return later("mains") if any(kind == "Mains" and online == "1" for kind, _, online in kinds) else ""
 
     def _policies(self) -> list[Path]:
         return sorted((self._sys / "devices/system/cpu/cpufreq").glob("policy*"))

@@ -85,7 +85,7 @@ class MeterPlan:
     def channel(self) -> Channel:
         """Give the channel its readings go to."""
         id_ = METER + re.sub(r"[^a-z0-9]+", "_", self.name.lower()).strip("_")
-        about = f"outside meter at {self.address}"
+        about = say("outside meter at {address}", address=self.address)
         digits = 3 if self.unit == "V" else 1
         return Channel(id_, self.name, self.unit, UNITS[self.unit], Subsystem.WHOLE, digits, self.follows, about)
 
@@ -201,7 +201,7 @@ class Meter:
                 talk.say(self.plan.ask)
             line = talk.line()
             if not line:
-                raise TimeoutError("it says nothing")
+                raise TimeoutError(say("it says nothing"))
             if not line.endswith(b"\n"):
                 continue
             value = parse_line(line, self.plan.field)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from random import Random
 
+from yondle.language.saying import named
 from yondle.model.workloads import Direction, Metric
 from yondle.rigs.simulated.parts import WorkloadPart
 
@@ -56,7 +57,7 @@ def metric_of(work: WorkloadPart) -> Metric:
     direction = Direction.LOWER if work.figure == "seconds" else Direction.HIGHER
     per = 60.0 if work.figure == "per minute" else 1.0
     cap = work.cap_per_s * per if work.cap_per_s and work.figure != "seconds" else None
-    return Metric(work.name, work.unit, direction, work.digits, cap)
+    return Metric(named(work.name), work.unit, direction, work.digits, cap)
 
 
 def figure(work: WorkloadPart, units_done: float, seconds: float, first: bool, chance: Random) -> float | None:

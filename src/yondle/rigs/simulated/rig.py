@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.knobs import Setup, Subsystem, When
 from yondle.model.pacing import pacing
@@ -44,7 +44,7 @@ def declaration_of(rig: RigFile) -> RigDeclaration:
         if load is not None
     }
     return RigDeclaration(
-        info=RigInfo(rig.rig.id, rig.rig.name, rig.rig.place, True, dict(rig.rig.facts)),
+        info=RigInfo(rig.rig.id, rig.rig.name, named(rig.rig.place), True, dict(rig.rig.facts)),
         knobs=declared(rig),
         channels=tuple(KINDS[name].channel for name in rig.sensors),
         workloads=tuple(_workload(name, rig) for name in rig.workloads),
@@ -83,14 +83,14 @@ def _workload(name: str, rig: RigFile) -> Workload:
     work = rig.workloads[name]
     load = rig.loads[work.load]
     scored = work.figure != "none"
-    metric = metric_of(work) if scored else Metric(work.name, "")
+    metric = metric_of(work) if scored else Metric(named(work.name), "")
     less = "vector_offset" if load.vector and "vector_offset" in rig.knobs else ""
     subsystem = Subsystem.PROCESSOR
     if load.graphics_use > 0.5:
         subsystem = Subsystem.GRAPHICS
     elif load.memory_use > 0.5:
         subsystem = Subsystem.MEMORY
-    return Workload(name, work.name, work.about, metric, work.pass_s, scored, work.load, less, subsystem)
+    return Workload(name, named(work.name), named(work.about), metric, work.pass_s, scored, work.load, less, subsystem)
 
 
 class SimulatedRun:

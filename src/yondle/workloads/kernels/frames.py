@@ -28,7 +28,11 @@ LOOK_AT_SCENE_EVERY = 16
 _OFF_SCREEN: dict[str, Any] = {"backend": "egl", "libgl": "libGL.so.1", "libegl": "libEGL.so.1"}
 _CORNERS = np.array([-1, -1, 3, -1, -1, 3], np.float32)
 
-_VERTEX = say("\n#version 330\nin vec2 corner;\nvoid main() { gl_Position = vec4(corner, 0.0, 1.0); }\n")
+_VERTEX = """
+#version 330
+in vec2 corner;
+void main() { gl_Position = vec4(corner, 0.0, 1.0); }
+"""
 
 _HASH = """
 uint mixed(uint x) {
@@ -41,28 +45,48 @@ uint mixed(uint x) {
 _EXACT_FRAGMENT = (
     "#version 330\n"
     + _HASH
-    + say(
-        "\nout uint value;\nvoid main() {\n    uint x = uint(gl_FragCoord.y) * 256u + "
-        "uint(gl_FragCoord.x);\n    for (int i = 0; i < 16; ++i) x = mixed(x + uint(i));\n    value = x;\n}\n"
-    )
+    + """
+out uint value;
+void main() {
+    uint x = uint(gl_FragCoord.y) * 256u + uint(gl_FragCoord.x);
+    for (int i = 0; i < 16; ++i) x = mixed(x + uint(i));
+    value = x;
+}
+"""
 )
 
 _SCENE_FRAGMENT = (
     "#version 330\n"
     + _HASH
-    + say(
-        "\nuniform vec2 size;\nuniform int depth;\nout vec4 colour;\nfloat ground(vec2 p) {\n    float "
-        "height = 0.0, weight = 0.5;\n    for (int i = 0; i < 5; ++i) {\n        vec2 cell = floor(p), part "
-        "= fract(p);\n        part = part * part * (3.0 - 2.0 * part);\n        vec4 corners;\n        for "
-        "(int k = 0; k < 4; ++k) {\n            uint n = uint(int(cell.x) + (k & 1) + 4096) * 73856093u ^ "
-        "uint(int(cell.y) + (k >> 1) + 4096) * 19349663u;\n            corners[k] = float(mixed(n) >> 8) / "
-        "16777216.0;\n        }\n        height += weight * mix(mix(corners[0], corners[1], part.x), "
-        "mix(corners[2], corners[3], part.x), part.y);\n        p *= 2.03; weight *= 0.5;\n    }\n    return "
-        "height;\n}\nvoid main() {\n    vec2 p = gl_FragCoord.xy / size.y * 6.0;\n    float light = 0.0;\n   "
-        " for (int i = 0; i < depth; ++i) {\n        p += 0.37 * vec2(ground(p + float(i)), ground(p.yx - "
-        "float(i)));\n        light += ground(p);\n    }\n    colour = vec4(light / float(depth), "
-        "fract(light), fract(light * 7.0), 1.0);\n}\n"
-    )
+    + """
+uniform vec2 size;
+uniform int depth;
+out vec4 colour;
+float ground(vec2 p) {
+    float height = 0.0, weight = 0.5;
+    for (int i = 0; i < 5; ++i) {
+        vec2 cell = floor(p), part = fract(p);
+        part = part * part * (3.0 - 2.0 * part);
+        vec4 corners;
+        for (int k = 0; k < 4; ++k) {
+            uint n = uint(int(cell.x) + (k & 1) + 4096) * 73856093u ^ uint(int(cell.y) + (k >> 1) + 4096) * 19349663u;
+            corners[k] = float(mixed(n) >> 8) / 16777216.0;
+        }
+        height += weight * mix(mix(corners[0], corners[1], part.x), mix(corners[2], corners[3], part.x), part.y);
+        p *= 2.03; weight *= 0.5;
+    }
+    return height;
+}
+void main() {
+    vec2 p = gl_FragCoord.xy / size.y * 6.0;
+    float light = 0.0;
+    for (int i = 0; i < depth; ++i) {
+        p += 0.37 * vec2(ground(p + float(i)), ground(p.yx - float(i)));
+        light += ground(p);
+    }
+    colour = vec4(light / float(depth), fract(light), fract(light * 7.0), 1.0);
+}
+"""
 )
 
 
@@ -124,7 +148,7 @@ class Frames:
         if not bad.size:
             return ""
         y, x = divmod(int(bad[0]), EXACT[0])
-        return f"{bad.size} wrong pixels, first at {x}, {y}"
+        return say("{size} wrong pixels, first at {x}, {y}", size=bad.size, x=x, y=y)
 
     def _scene_changed(self) -> str:
         if self._count % LOOK_AT_SCENE_EVERY != 1:

@@ -14,7 +14,7 @@ import numba
 import numpy as np
 from numba import njit
 
-from yondle.language.saying import say
+from yondle.language.saying import say, several
 from yondle.workloads.kernels.memory_size import MIB, may_take
 from yondle.workloads.kernels.random_words import Words
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
@@ -171,8 +171,13 @@ class Work:
             return ""
         self._found[:] = 0
         numbers = ", ".join(str(bit) for bit in range(64) if bits >> bit & 1)
-        words = (
-            f"{count} word{'s' if count > 1 else ''}, first at byte {cell * 8:#x} (held {held:016x}), bits {numbers}"
+        words = several(
+            count,
+            "{n} word, at byte {place} (held {held}), bits {numbers}",
+            "{n} words, first at byte {place} (held {held}), bits {numbers}",
+            place=f"{cell * 8:#x}",
+            held=f"{held:016x}",
+            numbers=numbers,
         )
         return f"{words}, {pattern.name}, {phase.name}"
 

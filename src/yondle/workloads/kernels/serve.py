@@ -117,7 +117,7 @@ def _work_through(kernel: Kernel, crew: _Crew) -> None:
     workers = crew.workers
     crew.get_ready()
     _say("ready", pid=os.getpid(), page_kib=os.sysconf("SC_PAGE_SIZE") // 1024, **_large_pages(), **kernel.facts)
-    order = json.loads(sys.stdin.readline() or say('{"do": "stop"}'))
+    order = json.loads(sys.stdin.readline() or '{"do": "stop"}')
     if order["do"] != "go":
         return
     threading.Thread(target=_listen, args=(crew.stop,), daemon=True).start()

@@ -77,7 +77,7 @@ class TestFile:
         if not len(bad):
             return ""
         row, word = (int(v) for v in bad[0])
-        return f"{len(bad)} words differ, first at byte {(first + row) * PIECE + word * 8:#x}"
+        return say("{bad} words differ, first at byte {first:#x}", bad=len(bad), first=(first + row) * PIECE + word * 8)
 
     def _write_all(self) -> None:
         for at in range(0, FILE_BYTES, LARGE):
