@@ -73,6 +73,10 @@ def _in_code(path: Path) -> Iterator[Text]:
                 yield Text(words, "", place, node.lineno)
             case ast.Call(func=ast.Name(id=name)) if name in SAYING and name != "named":
                 raise SystemExit(f"{place}:{node.lineno}: {name}() needs its sentence written out where it stands.")
+            case ast.Call(
+                func=ast.Name(id="several"), args=[_, ast.Constant(value=str(one)), ast.Constant(value=str(many))]
+            ):
+                yield Text(one, many, place, node.lineno)
             case ast.Call(func=ast.Name(id="count"), args=[_, ast.Constant(value=str(noun)), *rest]):
                 plural = rest[0].value if rest and isinstance(rest[0], ast.Constant) else f"{noun}s"
                 yield Text(noun, str(plural), place, node.lineno)
@@ -86,13 +90,17 @@ def _in_rig_file(path: Path) -> Iterator[Text]:
     place = str(path.relative_to(SOURCE.parent))
     text = path.read_text("utf-8")
     for key, words in _named_in(tomllib.loads(text)):
-        line = next(i for i, told in enumerate(text.splitlines(), 1) if re.match(rf"{key} *= *", told) and words in told)
+        line = next(
+            i for i, told in enumerate(text.splitlines(), 1) if re.match(rf'"?{key}"? *= *', told) and words in told
+        )
         yield Text(words, "", place, line)
 
 
 def _named_in(table: Any) -> Iterator[tuple[str, str]]:
     for key, value in table.items() if isinstance(table, dict) else enumerate(table) if isinstance(table, list) else ():
-        if isinstance(value, str) and key in ("name", "place", "about"):
+        if key == "facts":
+            yield from ((name.strip('"'), name) for name in value)
+        elif isinstance(value, str) and key in ("name", "place", "about"):
             yield key, value
         elif isinstance(value, dict | list):
             yield from _named_in(value)

@@ -5,9 +5,11 @@ from __future__ import annotations
 import logging
 import sys
 
+import typer.main
 from platformdirs import user_log_path
 
 from yondle.cli.commands import WindowOrder, build
+from yondle.cli.help import translated
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -21,9 +23,9 @@ def main() -> None:
 
 def run(arguments: list[str]) -> int:
     """Run one command line; returns the exit code: 0 done, 2 something to put right, 1 a fault of the program."""
-    app = build(_open_window)
+    command = translated(typer.main.get_command(build(_open_window)))
     try:
-        app(args=arguments, prog_name="yondle")
+        command(args=arguments, prog_name="yondle")
     except SystemExit as leave:
         return leave.code if isinstance(leave.code, int) else EXIT_BUG
     except KnownError as error:

@@ -6,7 +6,7 @@ import math
 import re
 from dataclasses import replace
 
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -94,7 +94,7 @@ class Own:
         known = next((w for w in self.typed if w.name.casefold() == clean.casefold()), None)
         if known is not None:
             if (known.metric.unit, known.metric.direction) != (unit, direction):
-                asked = f"{known.metric.unit or say('no unit')}, {known.metric.direction}"
+                asked = f"{known.metric.unit or say('no unit')}, {named(known.metric.direction)}"
                 raise KnownError(
                     say("{known} is kept in {asked}.", known=known.name, asked=asked),
                     say("Give it so, or another name."),

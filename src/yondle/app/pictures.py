@@ -29,7 +29,8 @@ def chart_svg(view: ChartView, rig: str) -> str:
             for p in view.points
         ),
         failures=tuple(
-            (f.value, f.verdict, say("{f} at {f2}", f=f.words, f2=view.knob.text(f.value))) for f in view.failures
+            (f.value, f.verdict, say("{failure} at {value}", failure=f.words, value=view.knob.text(f.value)))
+            for f in view.failures
         ),
         baseline=(view.baseline.mean, view.baseline.low, view.baseline.high) if view.baseline else None,
         proportion=view.anchor,

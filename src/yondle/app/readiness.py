@@ -82,12 +82,11 @@ def _temperature(session: Session) -> ReadyItem | None:
         )
     settled = now <= declaration.settle_below
     limit = quantity(declaration.settle_below, channel.unit)
-    words = say(
-        "{channel} at {now}, {more} {limit}",
-        channel=channel.name,
-        now=quantity(now, channel.unit, channel.digits),
-        more=say("below") if settled else say("above"),
-        limit=limit,
+    at = quantity(now, channel.unit, channel.digits)
+    words = (
+        say("{channel} at {at}, below {limit}", channel=channel.name, at=at, limit=limit)
+        if settled
+        else say("{channel} at {at}, above {limit}", channel=channel.name, at=at, limit=limit)
     )
     return ReadyItem(say("Temperatures"), settled, words, say("Let it cool; every round waits for it anyway."))
 

@@ -23,7 +23,7 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.pacing import LOW
 from yondle.model.parts import Part
-from yondle.model.quantities import THIN, count, digits_for, duration, number, quantity
+from yondle.model.quantities import THIN, count, date, digits_for, duration, number, quantity
 from yondle.model.steps import ASKED_BECAUSE, Attempt, StepRecord
 from yondle.model.workloads import Workload
 from yondle.reports.content import (
@@ -141,7 +141,7 @@ class _Gatherer:
         if not days:
             return say("Nothing was tested yet.")
         tests = count(len(self._attempts), "test")
-        first, last = (f"{datetime.fromisoformat(day):%d %B %Y}".lstrip("0") for day in (days[0], days[-1]))
+        first, last = (date(datetime.fromisoformat(day)) for day in (days[0], days[-1]))
         when = say("{first} to {last}", first=first, last=last) if len(days) > 1 else first
         return say(
             "{tests} of {steps}, {when}. Made by Yondle {version}.",
@@ -409,7 +409,7 @@ class _Gatherer:
         if rows_:
             blocks.append(Table(("step", "", ""), tuple(rows_), frozenset({0})))
         files = [
-            say("{f} at step {number} (SHA-256 {sha256}…)", f=f.name, number=r.step.number, sha256=f.sha256[:16])
+            say("{file} at step {number} (SHA-256 {sha256}…)", file=f.name, number=r.step.number, sha256=f.sha256[:16])
             for r in self._session.steps
             for f in r.attached
         ]

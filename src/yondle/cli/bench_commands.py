@@ -17,7 +17,7 @@ from yondle.app.results import Told, columns_of, import_frames, import_scores, i
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.steps import AddedResult
@@ -71,8 +71,8 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
                 print_json({"benchmarks": [{"id": w.id, "name": w.name, "run": w.id in chosen} for w in scored]})
                 return
             for work in scored:
-                mark = say("typed in") if work.by_hand else "run" if work.id in chosen else "-"
-                console.print(f"{mark:9} {work.id}: {work.name} ({work.metric.unit}, {work.metric.direction})")
+                mark = say("typed in") if work.by_hand else say("run") if work.id in chosen else "-"
+                console.print(f"{mark:9} {work.id}: {work.name} ({work.metric.unit}, {named(work.metric.direction)})")
 
     @app.command()
     def result(

@@ -55,7 +55,7 @@ from yondle.cli.shown import (
 )
 from yondle.cli.trace_command import add_trace_command
 from yondle.cli.watch_command import add_watch_command
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count, duration
 from yondle.model.steps import StepRecord
@@ -222,7 +222,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
             print_json({"workloads": [_workload_values(w) for w in declared.workloads]})
             return
         for work in declared.workloads:
-            figure = f"{work.metric.unit}, {work.metric.direction}" if work.scored else say("a load, not scored")
+            figure = f"{work.metric.unit}, {named(work.metric.direction)}" if work.scored else say("a load, not scored")
             cap = say(", capped at {cap:g}", cap=work.metric.cap) if work.metric.cap else ""
             console.print(
                 say(

@@ -126,7 +126,7 @@ def _show(view: CompareView, console: Console, passes: bool) -> None:
             table.add_row(f"  {row.benchmark.name}", *words)
             for name, values in details(view, row) if passes else ():
                 table.add_row(f"    {name}", *values)
-    table.add_row(Text("all", "bold"), *(mean_words(m) for m in view.means))
+    table.add_row(Text(say("all"), "bold"), *(mean_words(m) for m in view.means))
     console.print(table)
     for column in view.columns:
         console.print(f"{column.name}: {column.setup}")

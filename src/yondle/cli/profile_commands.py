@@ -73,7 +73,7 @@ def profile_app(console: Console) -> typer.Typer:
         with opened(lambda: Session.open(logbook)) as session:
             compared = compared_to_stock(session, profile(session, name))
             table = Table(box=None, padding=(0, 2, 0, 0))
-            for title in ("", "stock", name):
+            for title in ("", say("stock"), name):
                 table.add_column(title, justify="left" if not title else "right")
             for row in (*compared.knobs, *compared.derived):
                 table.add_row(*row)

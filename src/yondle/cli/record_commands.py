@@ -83,7 +83,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             print_json({"rows": [{k: v for k, v in asdict(row).items() if k != "haystack"} for row in found]})
             return
         table = Table(box=None, header_style="bold", pad_edge=False)
-        for head in ("when", "step", "kind", "pass", "what", "verdict", say("left out")):
+        for head in (say("when"), say("step"), say("kind"), say("pass"), say("what"), say("verdict"), say("left out")):
             table.add_column(head, overflow="fold")
         for row in found[:most]:
             place = f"{row.attempt}/{row.item}" if row.kind is Kind.PASS else ""

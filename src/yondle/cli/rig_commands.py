@@ -30,7 +30,8 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 print_json({"ready": all(i.ready for i in items), "items": [asdict(i) for i in items]})
                 return
             for item in items:
-                console.print(f"{'ready    ' if item.ready else say('NOT READY')}  {item.name}: {item.words}.")
+                state = say("ready") if item.ready else say("NOT READY")
+                console.print(f"{state:9}  {item.name}: {item.words}.")
                 if not item.ready:
                     console.print(f"           {item.remedy}")
             for name in session.not_told:

@@ -16,7 +16,7 @@ from yondle.app.progress import Progress
 from yondle.app.session import Session
 from yondle.app.views.gains import benchmark_of, gain_of
 from yondle.app.views.trail import Trail
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.events import Record
 from yondle.model.marks import SHAPES, Shape
 from yondle.model.quantities import duration
@@ -154,18 +154,18 @@ def print_trail(session: Session, console: Console, benchmark_id: str = "") -> N
     table = Table(box=None, padding=(0, 2, 0, 0), title_justify="left", header_style="bold")
     for title, justify in (
         ("", "left"),
-        ("step", "right"),
-        ("what", "left"),
+        (say("step"), "right"),
+        (say("what"), "left"),
         (say("{benchmark} over baseline", benchmark=benchmark.name), "right"),
         ("", "left"),
     ):
         table.add_column(title, justify="right" if justify == "right" else "left", overflow="fold")
     for row in Trail(session).rows(benchmark):
-        here = say("← here") if row.is_position else "" if row.on_path else "left"
+        here = say("← here") if row.is_position else "" if row.on_path else say("left")
         sign = SIGNS[SHAPES[row.verdict]]
         table.add_row(sign, str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here)
     console.print(table)
-    console.print("  ".join(f"{SIGNS[shape]} {verdict}" for verdict, shape in SHAPES.items()))
+    console.print("  ".join(f"{SIGNS[shape]} {named(verdict)}" for verdict, shape in SHAPES.items()))
 
 
 def print_outcome(session: Session, record: StepRecord, console: Console) -> None:

@@ -61,7 +61,7 @@ def readings_csv(trace: Trace, low: float, high: float) -> str:
     known = {c.id: f"{c.name} ({c.unit})" if c.unit else c.name for c in trace.declaration.channels}
     inside = (trace.times >= low) & (trace.times <= high)
     columns = [(known.get(name, name), values[inside]) for name, values in trace.columns.items()]
-    rows = [[say("time (s)"), *(name for name, _ in columns)]]
+    rows = [["time (s)", *(name for name, _ in columns)]]
     for i, t in enumerate(trace.times[inside].tolist()):
         rows.append([f"{t:.6g}", *("" if v[i] != v[i] else f"{v[i]:.7g}" for _, v in columns)])
     return csv_text(rows)
@@ -70,7 +70,7 @@ def readings_csv(trace: Trace, low: float, high: float) -> str:
 def _show(trace: Trace, view: SpanView, console: Console) -> None:
     console.print(f"{trace.run.words}: {end_words(trace)}. {view.title}.")
     table = Table(box=None, header_style="bold", pad_edge=False)
-    for i, head in enumerate(("", "lowest", "mean", "highest")):
+    for i, head in enumerate(("", say("lowest"), say("mean"), say("highest"))):
         table.add_column(head, justify="right" if i else "left")
     for row in view.rows:
         table.add_row(row.name, row.lowest, row.mean, row.highest)

@@ -9,6 +9,7 @@ from array import array
 import numpy as np
 from numpy.typing import NDArray
 
+from yondle.language.saying import say
 from yondle.model.sensors import Reading, SampleBlock
 
 LARGEST_BLOCK_BYTES = 64 * 1024 * 1024
@@ -53,12 +54,12 @@ def unpack_arrays(
 def _inflated(channels: tuple[str, ...], samples: int, data: bytes) -> bytes:
     expected = samples * (8 + 4 * len(channels))
     if expected > LARGEST_BLOCK_BYTES:
-        raise ValueError("the block is larger than any that is written")
+        raise ValueError(say("the block is larger than any that is written"))
     unpacker = zlib.decompressobj()
     try:
         raw = unpacker.decompress(data, expected + 1)
     except zlib.error as error:
-        raise ValueError("the block is damaged") from error
+        raise ValueError(say("the block is damaged")) from error
     if len(raw) != expected:
-        raise ValueError("the block has the wrong length")
+        raise ValueError(say("the block has the wrong length"))
     return raw

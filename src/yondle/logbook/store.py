@@ -14,6 +14,7 @@ from typing import IO, Any
 import sqlalchemy as sa
 from sqlalchemy import event
 
+from yondle.language.saying import say
 from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION
 from yondle.model.errors import KnownError
 
@@ -43,10 +44,10 @@ class WriterLock:
             file.seek(0)
             holder = file.read(20).strip()
             file.close()
-            who = f"process {holder}" if holder.isdigit() else "another program"
+            who = say("process {holder}", holder=holder) if holder.isdigit() else say("another program")
             raise KnownError(
-                f"{self._path.with_suffix('')} is open in {who}.",
-                "Close it there first; two programs never write one logbook.",
+                say("{with_suffix} is open in {who}.", with_suffix=self._path.with_suffix(""), who=who),
+                say("Close it there first; two programs never write one logbook."),
             ) from error
         file.truncate(0)
         file.write(str(os.getpid()))
@@ -67,9 +68,11 @@ def create_store(path: Path) -> None:
         with path.open("xb"):
             pass
     except FileExistsError:
-        raise KnownError(f"{path} is already there.", "Open it, or give another name.") from None
+        raise KnownError(say("{path} is already there.", path=path), say("Open it, or give another name.")) from None
     except FileNotFoundError:
-        raise KnownError(f"There is no folder {path.parent}.", "Make it first, or give another place.") from None
+        raise KnownError(
+            say("There is no folder {parent}.", parent=path.parent), say("Make it first, or give another place.")
+        ) from None
     except OSError as error:
         raise _no_permission(path, error) from error
     try:
@@ -117,7 +120,10 @@ def open_to_read(path: Path) -> sa.Engine:
             version = _version(connection)
         _must_not_be_newer(path, version)
         if version < SCHEMA_VERSION:
-            raise KnownError(f"{path} was written by an older Yondle.", "Open it once, which brings it up to date.")
+            raise KnownError(
+                say("{path} was written by an older Yondle.", path=path),
+                say("Open it once, which brings it up to date."),
+            )
     except CANNOT_ANSWER as error:
         engine.dispose()
         raise trouble(path, error) from error
@@ -146,17 +152,19 @@ def connect(path: Path) -> sa.Engine:
 def trouble(path: Path, error: sa.exc.DatabaseError | UnicodeDecodeError) -> KnownError:
     """Put what SQLite reports into a sentence that says what to do."""
     if isinstance(error, UnicodeDecodeError):
-        return damaged(path, "what should be text is none")
+        return damaged(path, say("what should be text is none"))
     words = str(error.orig).lower()
     if "full" in words or "disk i/o" in words or "file too large" in words:
         return KnownError(
-            f"{path} can't be written: the disk is full or may not hold more ({error.orig}).",
-            "Make room and start again; everything written before is safe.",
+            say("{path} can't be written: the disk is full or may not hold more ({orig}).", path=path, orig=error.orig),
+            say("Make room and start again; everything written before is safe."),
         )
     if "readonly" in words or "unable to open" in words:
-        return KnownError(f"{path} may not be written.", "Give yourself permission to write it and its folder.")
+        return KnownError(
+            say("{path} may not be written.", path=path), say("Give yourself permission to write it and its folder.")
+        )
     if "locked" in words:
-        return KnownError(f"{path} is in use by another program.", "Close it there first.")
+        return KnownError(say("{path} is in use by another program.", path=path), say("Close it there first."))
     return damaged(path, str(error.orig))
 
 
@@ -177,7 +185,9 @@ def must_be_there(path: Path) -> None:
     except OSError as error:
         raise _no_permission(path, error) from error
     if not there:
-        raise KnownError(f"There is no logbook {path}.", "Make one with 'yondle new', or check the name.")
+        raise KnownError(
+            say("There is no logbook {path}.", path=path), say("Make one with 'yondle new', or check the name.")
+        )
 
 
 def _must_be_logbook(path: Path) -> None:
@@ -188,16 +198,21 @@ def _must_be_logbook(path: Path) -> None:
     except OSError as error:
         raise _no_permission(path, error) from error
     if not header.startswith(_SQLITE_HEADER) or len(header) < 100:
-        raise KnownError(f"{path} is no logbook.", "Yondle opens files it made itself, usually named *.yondle.")
+        raise KnownError(
+            say("{path} is no logbook.", path=path), say("Yondle opens files it made itself, usually named *.yondle.")
+        )
     if int.from_bytes(header[68:72], "big") != APPLICATION_ID:
         raise KnownError(
-            f"{path} is a database of another program, not a logbook.", "Check the name; the file was left as it is."
+            say("{path} is a database of another program, not a logbook.", path=path),
+            say("Check the name; the file was left as it is."),
         )
 
 
 def _must_be_writable(path: Path) -> None:
     if not os.access(path, os.W_OK) or not os.access(path.parent, os.W_OK):
-        raise KnownError(f"{path} may not be written.", "Give yourself permission to write it and its folder.")
+        raise KnownError(
+            say("{path} may not be written.", path=path), say("Give yourself permission to write it and its folder.")
+        )
 
 
 def _version(connection: sa.Connection) -> int:
@@ -207,8 +222,13 @@ def _version(connection: sa.Connection) -> int:
 def _must_not_be_newer(path: Path, version: int) -> None:
     if version > SCHEMA_VERSION:
         raise KnownError(
-            f"{path} was written by a newer Yondle (schema {version}, this one knows {SCHEMA_VERSION}).",
-            "Open it with that version, or install it here; the file was left as it is.",
+            say(
+                "{path} was written by a newer Yondle (schema {version}, this one knows {schema_version}).",
+                path=path,
+                version=version,
+                schema_version=SCHEMA_VERSION,
+            ),
+            say("Open it with that version, or install it here; the file was left as it is."),
         )
 
 
@@ -229,10 +249,13 @@ def damaged(path: Path, detail: str) -> KnownError:
     """Say that a logbook is damaged, and what to do; of a long detail, which may hold anything, the beginning."""
     told = "".join(c if c.isprintable() else "·" for c in " ".join(detail.split()))
     return KnownError(
-        f"{path} is damaged ({told[:_LONGEST_DETAIL]}).",
-        "Work on a copy: keep the file as it is and restore the latest good copy you have.",
+        say("{path} is damaged ({told}).", path=path, told=told[:_LONGEST_DETAIL]),
+        say("Work on a copy: keep the file as it is and restore the latest good copy you have."),
     )
 
 
 def _no_permission(path: Path, error: OSError) -> KnownError:
-    return KnownError(f"{path} can't be used ({error.strerror}).", "Give yourself permission, or choose another place.")
+    return KnownError(
+        say("{path} can't be used ({strerror}).", path=path, strerror=error.strerror),
+        say("Give yourself permission, or choose another place."),
+    )

@@ -104,7 +104,7 @@ class Knob:
             return float(bare.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
         except ValueError:
             raise KnownError(
-                say("{self_} can't be '{wanted}'.", self_=self.name, wanted=wanted),
+                say("{knob} can't be '{wanted}'.", knob=self.name, wanted=wanted),
                 say("Give {range}.", range=self._range()),
             ) from None
 
@@ -112,19 +112,19 @@ class Knob:
         """Give the value as the knob takes it; raises KnownError for one outside its range or between its steps."""
         if not math.isfinite(value):
             raise KnownError(
-                say("{self_} can't be {value}.", self_=self.name, value=value),
+                say("{knob} can't be {value}.", knob=self.name, value=value),
                 say("Give {range}.", range=self._range()),
             )
         if not self.low - self.step * 1e-6 <= value <= self.high + self.step * 1e-6:
             shown = number(value, self.digits) if self.choices else self.text(value)
             raise KnownError(
-                say("{self_} of {shown} is outside its range.", self_=self.name, shown=shown),
+                say("{knob} of {shown} is outside its range.", knob=self.name, shown=shown),
                 say("Give {range}.", range=self._range()),
             )
         taken = self.nearest(value)
         if self.choices and taken != value:
             raise KnownError(
-                say("{self_} has no value {value:g}.", self_=self.name, value=value),
+                say("{knob} has no value {value:g}.", knob=self.name, value=value),
                 say("Give {range}.", range=self._range()),
             )
         if abs(taken - value) > self.step * 1e-6:
@@ -132,8 +132,8 @@ class Knob:
             up = self.at(math.floor((value - self.low) / self.step) + 1)
             raise KnownError(
                 say(
-                    "{self_} of {value} lies between its steps of {step}.",
-                    self_=self.name,
+                    "{knob} of {value} lies between its steps of {step}.",
+                    knob=self.name,
                     value=self.text(value),
                     step=self.text(self.step),
                 ),

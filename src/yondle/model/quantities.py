@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 import math
+from datetime import datetime
 
-from yondle.language.saying import Counted, with_mark
+from yondle.language.saying import Counted, say, with_mark
 
 THIN = "\u202f"
 MINUS = "\u2212"
+_MONTHS = (
+    say("January"), say("February"), say("March"), say("April"), say("May"), say("June"),
+    say("July"), say("August"), say("September"), say("October"), say("November"), say("December"),
+)  # fmt: skip
+_SHORT_MONTHS = (
+    say("Jan"), say("Feb"), say("Mar"), say("Apr"), say("May"), say("Jun"),
+    say("Jul"), say("Aug"), say("Sep"), say("Oct"), say("Nov"), say("Dec"),
+)  # fmt: skip
 
 
 def number(value: float, digits: int = 0) -> str:
@@ -53,3 +62,13 @@ def digits_for(spread: float, most: int = 3) -> int:
 def count(n: int, noun: str, plural: str = "") -> str:
     """Write a count with its noun, '1 pass' or '5 passes'; the noun is looked up in the user's language."""
     return Counted(n, number(n), noun, plural or f"{noun}s")
+
+
+def date(day: datetime) -> str:
+    """Write a date with its month in words, '18 October 2026'."""
+    return say("{day} {month} {year}", day=day.day, month=_MONTHS[day.month - 1], year=day.year)
+
+
+def moment(at: datetime) -> str:
+    """Write a moment shortly, '18 Oct 01:12:03'."""
+    return say("{day} {month} {time}", day=f"{at:%d}", month=_SHORT_MONTHS[at.month - 1], time=f"{at:%H:%M:%S}")

@@ -95,9 +95,7 @@ def strokes(chart: Chart) -> tuple[Shape, ...]:
 
     made: list[Shape] = []
     if chart.noise is not None:
-        made.append(
-            Box(_LEFT, y(chart.noise), WIDTH - _LEFT - _RIGHT, y(-chart.noise) - y(chart.noise), say("held"), 0.14)
-        )
+        made.append(Box(_LEFT, y(chart.noise), WIDTH - _LEFT - _RIGHT, y(-chart.noise) - y(chart.noise), "held", 0.14))
     made += _axes(chart, (x0, x1), (y0, y1), x, y)
     if chart.knee is not None:
         made.append(Stroke(((x(chart.knee), _TOP), (x(chart.knee), HEIGHT - _BOTTOM)), STRONG, 1.0, "4 3"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from jinja2 import Environment, PackageLoader
 from markupsafe import Markup
 
+from yondle.language.saying import LANGUAGE
 from yondle.model.marks import NIGHT, PAPER, Palette
 from yondle.reports.cleaning import cleaned
 from yondle.reports.content import Cell, Chart, File, Pairs, Report, Table, Words
@@ -24,7 +25,7 @@ def html(report: Report) -> str:
     )
     environment.filters["clean"] = cleaned
     template = environment.get_template("report.html")
-    return template.render(report=report, light=_variables(PAPER), dark=_variables(NIGHT))
+    return template.render(report=report, language=LANGUAGE, light=_variables(PAPER), dark=_variables(NIGHT))
 
 
 def _variables(palette: Palette) -> Markup:

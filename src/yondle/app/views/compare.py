@@ -213,7 +213,7 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
     """Write what a row expands to, a name and a word for every column: places, prices, lows, sub-scores, costs, passes."""
     benchmark, cells, columns = row.benchmark, row.cells, view.columns
     unit, digits = benchmark.metric.unit, benchmark.metric.digits
-    lines: list[tuple[str, tuple[str, ...]]] = [("place", tuple(rank_words(cell) for cell in cells))]
+    lines: list[tuple[str, tuple[str, ...]]] = [(say("place"), tuple(rank_words(cell) for cell in cells))]
     paid = tuple(price_words(more, c.gain if c else None) for more, c in zip(view.dearer, cells, strict=True))
     if any(paid):
         lines.append((say("price of each +1\u202f%"), paid))
@@ -225,7 +225,7 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
             _with_gain(_mean_words(side, digits), cell.lows if cell else None)
             for side, cell in zip(lows, cells, strict=True)
         ]
-        lines.append((f"{LOW}, {unit}", tuple(words)))
+        lines.append((f"{named(LOW)}, {unit}", tuple(words)))
     for name in _parts(benchmark, columns):
         each = [_facts(column, benchmark, PART + name) for column in columns]
         lines.append((named(name), tuple(_mean_words(side, digits) for side in each)))

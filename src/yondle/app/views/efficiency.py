@@ -144,14 +144,14 @@ def cost_words(cost: Cost, view: CostView) -> tuple[tuple[str, str], ...]:
     unit = view.benchmark.metric.unit
     margin = f" ± {number(cost.watts_margin, 1)}" if math.isfinite(cost.watts_margin) else ""
     lines = [
-        ("score", f"{quantity(cost.score, unit, view.benchmark.metric.digits)}{_also(gain_words(cost.gain))}"),
-        ("power", f"{number(cost.watts, 1)}{margin}{THIN}W"),
+        (say("score"), f"{quantity(cost.score, unit, view.benchmark.metric.digits)}{_also(gain_words(cost.gain))}"),
+        (say("power"), f"{number(cost.watts, 1)}{margin}{THIN}W"),
         (say("score per watt"), gain_words(cost.per_watt)),
-        ("energy", joules_words(cost.joules, view.work) if cost.joules is not None else ""),
+        (say("energy"), joules_words(cost.joules, view.work) if cost.joules is not None else ""),
         (say("one charge"), _charge(cost, view)),
         (say("hottest sensor"), quantity(cost.hottest_c, "°C", 1) if cost.hottest_c is not None else ""),
         (say("score per degree above the room"), _per_degree(cost, view)),
-        ("fan", quantity(cost.fan, "1/min") if cost.fan is not None else ""),
+        (say("fan"), quantity(cost.fan, "1/min") if cost.fan is not None else ""),
     ]
     return tuple((name, words) for name, words in lines if words)
 

@@ -12,7 +12,7 @@ from yondle.app.views.measured import FieldBook
 from yondle.app.views.trail import failure_words, step_title
 from yondle.app.views.workers import PER_SECOND, PER_WORKER
 from yondle.language.saying import later, named, say
-from yondle.model.quantities import THIN, duration, number, quantity
+from yondle.model.quantities import THIN, duration, moment, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import Verdict
@@ -88,7 +88,7 @@ class Filter:
         if self.counted is not None:
             parts.append(say("that count") if self.counted else say("left out of figures"))
         if self.words:
-            parts.append(say("with '{self_}' in it", self_=self.words))
+            parts.append(say("with '{words}' in it", words=self.words))
         return " ".join(parts)
 
 
@@ -135,7 +135,7 @@ def book_title(book: FieldBook) -> str:
 def when_words(at: str) -> str:
     """Write a date shortly: '18 Oct 01:12'."""
     try:
-        return f"{datetime.fromisoformat(at):%d %b %H:%M:%S}"
+        return moment(datetime.fromisoformat(at))
     except ValueError:
         return at
 
@@ -259,7 +259,7 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
         if read is not None and isinstance(value, float | int):
             told.append((f"{read.name}, {_READ.get(what, what)}", quantity(value, read.unit, read.digits)))
         elif name in (PER_WORKER, PER_SECOND):
-            told.append((named(name.replace("_", " ")), say("{split} figures", split=len(str(value).split(",")))))
+            told.append((named(name.replace("_", " ")), say("{figures} figures", figures=len(str(value).split(",")))))
         else:
             told.append((named(name.removeprefix(PART)), _short(value)))
     return tuple(told)

@@ -14,7 +14,7 @@ from yondle.analysis.surface import Surface, fit_surface
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_words, how_gained, told_words
 from yondle.app.views.measured import Setting, Settings, held_words
-from yondle.language.saying import in_sentence, say
+from yondle.language.saying import capital, in_sentence, say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
 from yondle.model.verdicts import Verdict
@@ -190,10 +190,9 @@ def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoin
     over = table.left_over
     low, high = number(100 * over.low, 1), number(100 * over.high, 1)
     return say(
-        "{words} {upper}{over}: {fraction} left over ({low} to {high}).",
+        "{words} {together}: {fraction} left over ({low} to {high}).",
         words=words,
-        upper=over.words[:1].upper(),
-        over=over.words[1:],
+        together=capital(over.words),
         fraction=signed_percent(over.fraction),
         low=low,
         high=high,
@@ -218,7 +217,7 @@ def table_rows(view: MapView) -> tuple[tuple[str, str, str], ...]:
         "{across} {x0} to {x1} alone", across=view.across.name, x0=view.across.bare(x0), x1=view.across.text(x1)
     )
     up = say("{up} {y0} to {y1} alone", up=view.up.name, y0=view.up.bare(y0), y1=view.up.text(y1))
-    gains = ((across, table.first), (up, table.second), ("both", table.both))
+    gains = ((across, table.first), (up, table.second), (say("both"), table.both))
     return (
         *((name, gain_words(told), how_gained(told)) for name, told in gains),
         (say("left over"), f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}", _LEFT_OVER),

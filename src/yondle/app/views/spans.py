@@ -144,7 +144,7 @@ def _frame_rows(trace: Trace, low: float, high: float) -> list[SpanRow]:
     told = pacing(made.tolist())
     return [
         SpanRow(
-            "Frames/s",
+            say("Frames/s"),
             number(1000.0 / float(made.max()), 1),
             number(told.mean, 1),
             number(1000.0 / float(made.min()), 1),

@@ -52,7 +52,7 @@ class PassSpan:
         """Name it: the benchmark and which time it ran."""
         if self.record.stage != SCORE_STAGE:
             return self.name
-        return say("{self_}, warm-up", self_=self.name) if self.record.warm_up else f"{self.name} {self.record.round}"
+        return say("{name}, warm-up", name=self.name) if self.record.warm_up else f"{self.name} {self.record.round}"
 
 
 @dataclass(frozen=True, slots=True)

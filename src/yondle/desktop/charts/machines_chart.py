@@ -96,7 +96,7 @@ class MachinesChart(PlaceChart):
         digits = digits_for(half) if math.isfinite(half) else view.benchmark.metric.digits
         margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
         return say(
-            "{line} at {point}\n{mean}{margin} {unit}, {passes}\n{verdict}, step {map}",
+            "{line} at {point}\n{mean}{margin} {unit}, {passes}\n{verdict}, step {steps}",
             line=line.name,
             point=view.knob.text(point.value),
             mean=number(point.mean, digits),
@@ -104,7 +104,7 @@ class MachinesChart(PlaceChart):
             unit=view.benchmark.metric.unit,
             passes=count(len(point.passes), "pass", "passes"),
             verdict=point.verdict,
-            map=", ".join(map(str, point.steps)),
+            steps=", ".join(map(str, point.steps)),
         )
 
     def _draw_crossing(self, view: MachinesView, at: float, low: float, high: float) -> None:

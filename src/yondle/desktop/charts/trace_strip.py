@@ -220,11 +220,8 @@ class TraceStrip:
     def _heading(self, shown: Shown, panel: Panel) -> tuple[str, str]:
         name = f"{panel.name}, {panel.unit}" if panel.unit else panel.name
         if shown.difference:
-            return say(
-                "{channels}{more}, A less B",
-                channels=panel.channels[0].name,
-                more=f", {panel.unit}" if panel.unit else "",
-            ), ""
+            unit = f", {panel.unit}" if panel.unit else ""
+            return say("{channel}{unit}, A less B", channel=panel.channels[0].name, unit=unit), ""
         if len(panel.channels) < 2:
             return name, ""
         strong = _strongest(shown.front, panel)

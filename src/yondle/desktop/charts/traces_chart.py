@@ -102,7 +102,7 @@ class TracesChart(QScrollArea):
         first, last = np.searchsorted(trace.times, (low, high))
         channels = [c for panel in self._panels for c in panel.channels if c.id in trace.columns]
         step = max(1, -(-int(last - first) // _MOST_ROWS))
-        lines = ["\t".join([say("time (s)"), *(f"{c.name} ({c.unit})" if c.unit else c.name for c in channels)])]
+        lines = ["\t".join(["time (s)", *(f"{c.name} ({c.unit})" if c.unit else c.name for c in channels)])]
         for i in range(int(first), int(last), step):
             bunch = slice(i, min(i + step, int(last)))
             values = [trace.columns[c.id][bunch] for c in channels]

@@ -39,13 +39,13 @@ NOTHING = say(
 )
 NO_MATCH = say("Nothing in the logbook is like this. Take a word out of the search, or widen the filter.")
 _KINDS: tuple[tuple[str, frozenset[Kind]], ...] = (
-    ("everything", frozenset()),
-    ("tests", frozenset({Kind.TEST})),
-    ("passes", frozenset({Kind.PASS})),
-    ("incidents", frozenset({Kind.INCIDENT})),
+    (say("everything"), frozenset()),
+    (say("tests"), frozenset({Kind.TEST})),
+    (say("passes"), frozenset({Kind.PASS})),
+    (say("incidents"), frozenset({Kind.INCIDENT})),
     (say("notes and caveats"), frozenset({Kind.NOTE, Kind.CAVEAT})),
     (say("figures from elsewhere"), frozenset({Kind.FIGURE})),
-    ("files", frozenset({Kind.FILE})),
+    (say("files"), frozenset({Kind.FILE})),
 )
 _COUNTED = ((say("whether they count or not"), None), (say("that count"), True), (say("left out of figures"), False))
 ANY_BENCHMARK, ANY_VERDICT = say("any benchmark"), say("any verdict")
@@ -98,7 +98,7 @@ class LogbookPlace(ChartPlace):
         self._connect()
         self._lay_out()
         for name, text, keys, do in (
-            ("search", "search", "Ctrl+F", self.search.setFocus),
+            ("search", say("search"), "Ctrl+F", self.search.setFocus),
             ("step", say("show the step in Tune (Return in the table)"), "", self._go_to_step),
             ("trace", say("show the trace"), "T", self._go_to_trace),
             ("discard", say("discard the pass, or count it again"), "Delete", self._discard),

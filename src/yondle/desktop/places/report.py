@@ -102,7 +102,7 @@ class ReportPlace(ChartPlace):
         self.parts.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
         self.parts.itemChanged.connect(lambda _: self._keep_sections())
         self.parts.model().rowsMoved.connect(lambda: self._keep_sections())
-        self.up, self.down = button("Up", "", say("Section up")), button("Down", "", say("Section down"))
+        self.up, self.down = button(say("Up"), "", say("Section up")), button(say("Down"), "", say("Section down"))
         self.up.clicked.connect(lambda: self._move(-1))
         self.down.clicked.connect(lambda: self._move(1))
         self.write_button = button(say("Write it as …"), "main")

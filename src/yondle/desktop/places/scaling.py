@@ -265,7 +265,7 @@ class ScalingPlace(ChartPlace):
         points = [(c, p) for c in view.curves for p in c.points if p.value == value]
         steps = sorted({n for _, p in points for n in p.steps})
         self._at.setText(view.knob.text(value))
-        self._steps.setText(say("step {map}", map=", ".join(map(str, steps))))
+        self._steps.setText(say("step {steps}", steps=", ".join(map(str, steps))))
         self._names.setText("\n".join(curve.benchmark.name for curve, _ in points))
         self._figures.setToolTip(
             "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points) + HOW

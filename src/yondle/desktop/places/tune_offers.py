@@ -41,7 +41,7 @@ from yondle.desktop.widgets.forms import (
     SweepCard,
 )
 from yondle.desktop.widgets.rulers import Rulers
-from yondle.language.saying import say
+from yondle.language.saying import capital, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.profiles import Profile, Purpose
@@ -306,9 +306,7 @@ class TuneOffers(QObject):
         if told:
             return
         understood = CardAction(say("Understood"), lambda: self._cards.take("plan"))
-        text = say(
-            "{upper}. {moves} made.", upper=end.reason[:1].upper() + end.reason[1:], moves=count(end.moves, "move")
-        )
+        text = say("{reason}. {moves} made.", reason=capital(end.reason), moves=count(end.moves, "move"))
         summary = summary_words(self._session, self._before)
         text += f"\n{summary}" if summary else ""
         self._cards.put("plan", say("The plan is {ended}", ended=end.ended), text, [understood])

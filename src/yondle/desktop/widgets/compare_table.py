@@ -85,7 +85,7 @@ class CompareTable(QTreeWidget):
             for row_item in children(item):
                 row_item.setExpanded(row_item.text(0) in opened)
         if len(view.rows) > 1:
-            self.addTopLevelItem(QTreeWidgetItem(["all", *(mean_words(m) for m in view.means)]))
+            self.addTopLevelItem(QTreeWidgetItem([say("all"), *(mean_words(m) for m in view.means)]))
         self._widths()
 
     @property

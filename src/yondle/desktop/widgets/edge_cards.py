@@ -81,13 +81,13 @@ class EdgeCard(Card):
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
-            ("holds", self.load),
-            ("standard", self.standard),
-            ("crashes", self.crashes),
+            (say("holds"), self.load),
+            (say("standard"), self.standard),
+            (say("crashes"), self.crashes),
             (say("not beyond"), self.limit),
             (say("at most"), self.hours),
             (say("room kept"), self.room),
-            ("over", self.along),
+            (say("over"), self.along),
             ("", self.at),
         )
         for i, (name, box) in enumerate(fields):

@@ -102,7 +102,7 @@ class RangeCard(Card):
         self._knob = knob
         self.low, self.high = value_box(knob, low, say("Lowest")), value_box(knob, high, say("Highest"))
         row = QHBoxLayout()
-        for name, box in (("lowest", self.low), ("highest", self.high)):
+        for name, box in ((say("lowest"), self.low), (say("highest"), self.high)):
             row.addWidget(label(name, "muted"))
             row.addWidget(box)
         set_, whole, leave = button(say("Set"), "main"), button(say("Whole range")), button(say("Leave it"))
@@ -181,11 +181,11 @@ class SweepCard(Card):
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
-            ("from", self.low),
-            ("to", self.high),
-            ("by", self.by),
-            ("passes", self.passes),
-            ("order", self.order),
+            (say("from"), self.low),
+            (say("to"), self.high),
+            (say("by"), self.by),
+            (say("passes"), self.passes),
+            (say("order"), self.order),
         )
         for i, (name, box) in enumerate(fields):
             grid.addWidget(label(name, "muted", wrap=True), i, 0)

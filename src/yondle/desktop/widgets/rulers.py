@@ -51,8 +51,8 @@ class GroupHead(QWidget):
         )
         if unfolded and changed:
             self._summary = say("{changed} of {knobs} changed", changed=len(changed), knobs=count(len(views), "knob"))
-        state = "unfolded" if unfolded else "folded"
-        self.setAccessibleName(f"{self.subsystem}, {state}: {self._summary}")
+        state = say("unfolded") if unfolded else say("folded")
+        self.setAccessibleName(f"{named(self.subsystem)}, {state}: {self._summary}")
         self.setToolTip(f"{capital(named(self.subsystem))}: {self._summary}")
         self.update()
 

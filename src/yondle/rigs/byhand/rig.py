@@ -60,7 +60,7 @@ class ByHandRig:
         twice = {k.id for k in below.knobs} & {k.id for k in knobs}
         if twice:
             raise KnownError(
-                say("{pop} is set by the system on this machine.", pop=twice.pop()), say("Give yours another name.")
+                say("{knob} is set by the system on this machine.", knob=twice.pop()), say("Give yours another name.")
             )
         self._machine = machine
         self._own = {knob.id for knob in knobs}
