@@ -14,6 +14,7 @@ import sys
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass
+from io import BytesIO
 from pathlib import Path
 from string import Formatter
 from typing import Any
@@ -130,7 +131,8 @@ def read(language: str) -> Catalog:
 
 def renewed(language: str) -> Catalog:
     """Give a catalogue with every text of the program: kept where it is translated, empty where it is new, else gone."""
-    before, now = read(language), Catalog(language, domain=DOMAIN, project="Yondle", fuzzy=False, header_comment=HEAD)
+    before, now = read(language), Catalog(language, domain=DOMAIN, project="Yondle", fuzzy=False, header_comment=HEAD, version="", copyright_holder="")
+    now.creation_date, now.revision_date = before.creation_date, before.revision_date
     for text in texts():
         old = before.get(text.words)
         wanted = (text.words, text.plural) if text.plural else text.words
@@ -150,8 +152,6 @@ HEAD = "# What Yondle says in another language. `make texts` brings this file up
 
 def compiled(catalogue: Catalog) -> bytes:
     """Compile a catalogue for the program."""
-    from io import BytesIO
-
     file = BytesIO()
     write_mo(file, catalogue)
     return file.getvalue()

@@ -47,7 +47,7 @@ class Shape(StrEnum):
     PART = "part of it does not scale"
     KNEE = "knee"
     NEARLY_FLAT = "nearly flat above"
-    CAPPED = say("capped")
+    CAPPED = "capped"
     PEAK = "peak"
 
 

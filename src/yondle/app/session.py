@@ -21,7 +21,7 @@ from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
 from yondle.engine.requests import Request
 from yondle.engine.states import State
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.events import (
@@ -197,7 +197,7 @@ class Session:
         self._waits.must_be_none()
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._resting.position, stock)
         home = self.in_force if self._resting.position is not None else stock
-        said = ((say("not ready, gone on knowingly"), "; ".join(knowingly)),) if knowingly else ()
+        said = ((later("not ready, gone on knowingly"), "; ".join(knowingly)),) if knowingly else ()
         return self._test(step, check, home, said=said)
 
     def test(self, passes: int | None = None) -> StepRecord:

@@ -29,7 +29,7 @@ from yondle.workloads.commands import OwnCommand
 from yondle.workloads.host import ChildHost, Settings
 
 COMMANDS, METERS, SETTINGS, STOCK, OTHERS = (
-    "own workloads", "meters", "workload settings", "stock", say("others at most"),
+    "own workloads", "meters", "workload settings", "stock", "others at most",
 )  # fmt: skip
 MOST_MEMORY_MIB = 1 << 24
 METER_LOOKED_AT_S = 0.05

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 
-PART = say("part ")
+PART = "part "
 """What the name of a fact begins with that is a sub-score."""
 
 

@@ -23,13 +23,13 @@ from yondle.app.columns import Books, title
 from yondle.app.views.gains import gain_words
 from yondle.app.views.measured import FieldBook, Figure, Setting, changed_words, like, setting_of
 from yondle.app.views.showing import above_room_k, hottest_c, temperatures
-from yondle.language.saying import in_sentence, say
+from yondle.language.saying import in_sentence, later, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 
-BATTERY = say("battery in Wh")
+BATTERY = later("battery in Wh")
 """The condition under which the tuner tells what the battery holds."""
 STABLE = (Verdict.HELD, Verdict.HELD_BACK)
 """What may be recommended: a power limit holds the clock back, which is what it is for."""

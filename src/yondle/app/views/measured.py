@@ -7,14 +7,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
-from yondle.language.saying import in_sentence, named, say
+from yondle.language.saying import in_sentence, later, named, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
 from yondle.model.workloads import Workload
 
-_OWN = ("asked because", say("room temperature in °C"))
+_OWN = ("asked because", later("room temperature in °C"))
 """Conditions that differ from test to test and make no two of them incomparable."""
 
 

@@ -22,7 +22,7 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 
 _STILL = 0.55
-_BENDS = {Shape.PEAK: "peak", Shape.NEARLY_FLAT: say("plateau from"), Shape.CAPPED: say("cap from")}
+_BENDS = {Shape.PEAK: say("peak"), Shape.NEARLY_FLAT: say("plateau from"), Shape.CAPPED: say("cap from")}
 """What the place where a curve bends is called, where it is more than a knee."""
 
 

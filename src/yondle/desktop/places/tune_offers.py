@@ -41,7 +41,7 @@ from yondle.desktop.widgets.forms import (
     SweepCard,
 )
 from yondle.desktop.widgets.rulers import Rulers
-from yondle.language.saying import capital, say
+from yondle.language.saying import capital, later, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.profiles import Profile, Purpose
@@ -161,7 +161,7 @@ class TuneOffers(QObject):
         session = self._session
         told = session.own.conditions
         rows = [(name, told.get(name, "")) for name in dict.fromkeys((*session.declaration.asks, *told))]
-        rows = rows or [(say("Room and place"), "")]
+        rows = rows or [(later("Room and place"), "")]
         card = ConditionsCard(self._theme, rows, lambda: self._cards.take("conditions"))
         card.told.connect(self._keep_conditions)
         self._cards.put_card("conditions", card)

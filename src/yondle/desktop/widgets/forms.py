@@ -300,9 +300,9 @@ class ConditionsCard(Card):
         )
         self.fields: dict[str, QLineEdit] = {}
         for name, value in rows:
-            self.body.addWidget(label(name, "small"))
+            self.body.addWidget(label(named(name), "small"))
             field = QLineEdit(value)
-            field.setAccessibleName(name)
+            field.setAccessibleName(named(name))
             self.fields[name] = field
             self.body.addWidget(field)
         keep, leave = button(say("Keep"), "main"), button(say("Leave it"))

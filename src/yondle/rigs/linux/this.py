@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
 
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
@@ -117,7 +117,7 @@ class ThisRig:
             hard_load_s=hard_load_s,
             loads_for=host.loads_for,
             chosen=host.usual,
-            asks=("cooler", say("room temperature in °C"), say("sample of each part")),
+            asks=(later("cooler"), later("room temperature in °C"), later("sample of each part")),
         )
 
     def boot_id(self) -> str:
