@@ -22,11 +22,13 @@ class Camera:
     def __init__(self, folder: Path, home: Path) -> None:
         from PySide6.QtWidgets import QApplication
 
+        from yondle.desktop.speaking import speak
         from yondle.desktop.theme import Theme
 
         self.folder = folder
         self.home = home
         self.app = QApplication.instance() or QApplication([])
+        speak(self.app)
         self.theme = Theme(self.app, "paper")
 
     @contextmanager

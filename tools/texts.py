@@ -27,7 +27,7 @@ from babel.messages.mofile import write_mo
 from babel.messages.pofile import read_po, write_po
 
 from yondle.cli.commands import build
-from yondle.language.saying import CATALOGUES, DOMAIN
+from yondle.language.saying import CATALOGUES, CONDITION, DOMAIN
 
 SOURCE = Path(__file__).parent.parent / "src" / "yondle"
 LANGUAGES = ("de",)
@@ -36,7 +36,8 @@ APART = frozenset({"language/saying.py", "rigs/linux/helper.py"})
 SAYING = frozenset({"say", "named", "later"})
 NEVER_SHOWN = frozenset({"Trigger", "Risk"})
 """Enumerations whose words no user meets."""
-CASES = frozenset({"dative", "genitive", "accusative"})
+ONLY_IN_A_LANGUAGE = frozenset({"dative", "genitive", "accusative", CONDITION})
+"""Contexts a language may add: other forms of a noun that is counted, and words that are others there (`named`)."""
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -131,7 +132,12 @@ def read(language: str) -> Catalog:
 
 def renewed(language: str) -> Catalog:
     """Give a catalogue with every text of the program: kept where it is translated, empty where it is new, else gone."""
-    before, now = read(language), Catalog(language, domain=DOMAIN, project="Yondle", fuzzy=False, header_comment=HEAD, version="", copyright_holder="")
+    before, now = (
+        read(language),
+        Catalog(
+            language, domain=DOMAIN, project="Yondle", fuzzy=False, header_comment=HEAD, version="", copyright_holder=""
+        ),
+    )
     now.creation_date, now.revision_date = before.creation_date, before.revision_date
     for text in texts():
         old = before.get(text.words)
@@ -142,7 +148,7 @@ def renewed(language: str) -> Catalog:
         now.add(wanted, known, locations=[(text.place, text.line)] if text.line else [(text.place, None)])
     for message in before:
         noun = message.id[0] if isinstance(message.id, tuple) else message.id
-        if message.context in CASES and now.get(noun) is not None:
+        if message.context in ONLY_IN_A_LANGUAGE and now.get(noun) is not None:
             now.add(message.id, message.string, context=message.context)
     return now
 

@@ -125,7 +125,7 @@ def _flag_words(flag: Flag) -> str:
 
 
 def _use_signs(seen: Evidence) -> tuple[str, ...]:
-    parts = (("processor", seen.processor_use), ("graphics", seen.graphics_use))
+    parts = ((say("processor"), seen.processor_use), (say("graphics"), seen.graphics_use))
     return tuple(
         say("{name} {use}\u202f% in use", name=name, use=number(min(max(use, 0.0), 100.0)))
         for name, use in parts

@@ -18,7 +18,7 @@ POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
     <description>Set clocks, limits and switches of this machine</description>
     <description xml:lang="de">Takte, Grenzen und Schalter dieses Rechners setzen</description>
     <message>Yondle wants to set clocks, limits and switches of this machine. They are put back when it ends.</message>
-    <message xml:lang="de">Yondle möchte Takte, Grenzen und Schalter dieses Rechners setzen. Wenn es endet, werden sie zurückgestellt.</message>
+    <message xml:lang="de">Yondle möchte Takte, Grenzen und Schalter setzen. Wenn es endet, werden sie zurückgestellt.</message>
     <defaults>
       <allow_any>no</allow_any>
       <allow_inactive>no</allow_inactive>

@@ -18,7 +18,7 @@ from yondle.app.views.gains import benchmark_of, gain_of, gain_words, lows_gain_
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.limits import limits
 from yondle.app.views.trail import failure_words, on_path, step_detail, step_title
-from yondle.language.saying import capital, in_sentence, later, named, say
+from yondle.language.saying import CONDITION, capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.pacing import LOW
@@ -201,7 +201,7 @@ class _Gatherer:
                     say("{rooms} to {rooms2}", rooms=number(min(rooms), 1), rooms2=quantity(max(rooms), "°C", 1)),
                 )
             )
-        return [Pairs(tuple((capital(named(name)), value) for name, value in rows))] if rows else []
+        return [Pairs(tuple((capital(named(name, CONDITION)), value) for name, value in rows))] if rows else []
 
     def _path(self) -> list[Block]:
         benchmark = benchmark_of(self._session)
@@ -275,7 +275,8 @@ class _Gatherer:
             lows = lows_gain_of(self._session, chosen, benchmark)
             rows.append(
                 (
-                    Cell(benchmark.name), Cell(told_words(told)), Cell(say("{n} and {n_baseline}", n=told.n, n_baseline=told.n_baseline)),
+                    Cell(benchmark.name), Cell(told_words(told)),
+                    Cell(say("{n} and {n_baseline}", n=told.n, n_baseline=told.n_baseline)),
                     Cell(told_words(lows) if lows is not None else ""),
                 )
             )  # fmt: skip

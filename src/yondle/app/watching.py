@@ -17,11 +17,19 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 
 _ACTS = {
-    "StepOpened": say("opening the step"), "ApplyOpened": say("setting values"), "Applied": say("reading back"), "SettleOpened": say("cooling down"),
-    "Settled": "cooled down", "EntryOpened": say("waiting for values entered by hand"), "Entered": say("values were entered"),
-    "RestartOpened": say("restarting"), "Restarted": say("started again"), "PassEnded": say("between passes"), "VerdictGiven": say("judging"),
+    "StepOpened": say("opening the step"),
+    "ApplyOpened": say("setting values"),
+    "Applied": say("reading back"),
+    "SettleOpened": say("cooling down"),
+    "Settled": say("cooled down"),
+    "EntryOpened": say("waiting for values entered by hand"),
+    "Entered": say("values were entered"),
+    "RestartOpened": say("restarting"),
+    "Restarted": say("started again"),
+    "PassEnded": say("between passes"),
+    "VerdictGiven": say("judging"),
     "PutBackOpened": say("putting back"),
-}  # fmt: skip
+}
 _SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.POWER, Quantity.FAN)
 _LATEST = 5
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from yondle.app.views.inspection import Inspection
-from yondle.language.saying import named, say
+from yondle.language.saying import CONDITION, named, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import quantity
 
@@ -15,7 +15,7 @@ def print_inspection(found: Inspection, console: Console) -> None:
     declared = found.declaration
     console.print(f"{declared.info.name} · {declared.info.place}")
     for name, value in declared.info.facts.items():
-        console.print(f"  {named(name)}: {value}")
+        console.print(f"  {named(name, CONDITION)}: {value}")
     console.print(say("Can be set:") if declared.knobs else say("Nothing can be set on this rig."))
     for knob in declared.knobs:
         ceiling = declared.ceilings.get(knob.id)

@@ -17,6 +17,9 @@ from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
 
+_READY, _NOT_READY = say("ready"), say("NOT READY")
+_STATE_WIDTH = max(len(_READY), len(_NOT_READY))
+
 
 def add_rig_commands(app: typer.Typer, console: Console) -> None:
     """Add these commands."""
@@ -30,8 +33,8 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 print_json({"ready": all(i.ready for i in items), "items": [asdict(i) for i in items]})
                 return
             for item in items:
-                state = say("ready") if item.ready else say("NOT READY")
-                console.print(f"{state:9}  {item.name}: {item.words}.")
+                state = _READY if item.ready else _NOT_READY
+                console.print(f"{state:{_STATE_WIDTH}}  {item.name}: {item.words}.")
                 if not item.ready:
                     console.print(f"           {item.remedy}")
             for name in session.not_told:

@@ -20,7 +20,7 @@ from yondle.app.views.showing import MEASURE_WORDS, Measure
 from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
@@ -122,8 +122,10 @@ def _map_cell(point: MapPoint | None) -> str:
     if point is None:
         return ""
     if point.gain is None:
-        return str(point.verdict)
-    return gain_words(point.gain) if point.verdict is Verdict.HELD else f"{gain_words(point.gain)}, {point.verdict}"
+        return named(point.verdict)
+    return (
+        gain_words(point.gain) if point.verdict is Verdict.HELD else f"{gain_words(point.gain)}, {named(point.verdict)}"
+    )
 
 
 def _map_values(view: MapView) -> dict[str, Any]:

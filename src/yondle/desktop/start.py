@@ -11,6 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QFontInfo
 from PySide6.QtWidgets import QApplication
 
+from yondle.desktop.speaking import speak
 from yondle.desktop.theme import Theme
 from yondle.desktop.window import MainWindow
 from yondle.language.saying import say
@@ -49,6 +50,7 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
     app.setApplicationName("Yondle")
     _follow_text_size(app)
     app.setDesktopFileName("net.yondle.Yondle")
+    speak(app)
     theme = Theme(app, os.environ.get(SCHEME_VARIABLE))
     window = MainWindow(theme)
     window.show()

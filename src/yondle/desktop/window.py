@@ -221,7 +221,10 @@ class MainWindow(QMainWindow):
             (say("Open this machine's field book"), "", self.start_this),
             (say("Open a field book …"), "Ctrl+O", self._ask_for_file),
             (say("Close the field book"), "Ctrl+W", self._close_book),
-            *((say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.go_to(i)) for i, name in enumerate(PLACES)),
+            *(
+                (say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.go_to(i))
+                for i, name in enumerate(PLACES)
+            ),
             (say("Change the pace of the simulated rig"), "Ctrl+P", self._next_pace),
             (say("Use the paper scheme"), "", lambda: self._theme.force("paper")),
             (say("Use the night scheme"), "", lambda: self._theme.force("night")),

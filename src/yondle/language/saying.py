@@ -18,6 +18,8 @@ CATALOGUES = Path(__file__).parent
 DOMAIN = "yondle"
 ENGLISH, MARKED = "en", "qps"
 """`qps` is nobody's language: it puts brackets around whatever can be translated, so that what can't be is seen."""
+CONDITION = "condition"
+"""Among what the conditions of a test are: the parts of a machine, its power, its room."""
 _OPEN, _CLOSE = "⟦", "⟧"
 _DECIMAL_COMMA = frozenset({"de"})
 _CAPITAL_NOUNS = frozenset({"de"})
@@ -58,9 +60,15 @@ def say(sentence: str, /, **parts: Any) -> str:
     return _formatter.vformat(found, (), parts) if parts else found
 
 
-def named(words: str) -> str:
-    """Give words that are known only when the program runs, such as the name of a sensor, as they are said here."""
-    return _marked(_catalogue.gettext(str(words))) if words else ""
+def named(words: str, among: str = "") -> str:
+    """Give words that are known only when the program runs, such as the name of a sensor, as they are said here.
+
+    `among` tells what they are one of, for languages that have another word for them there: power among conditions.
+    """
+    if not words:
+        return ""
+    found = _catalogue.pgettext(among, str(words)) if among else str(words)
+    return _marked(found if found != words else _catalogue.gettext(found))
 
 
 def several(n: int, one: str, many: str, /, **parts: Any) -> str:

@@ -21,6 +21,14 @@ ASK_S, TERMINATE_S = 0.4, 0.4
 LONGEST_LINE = 1 << 20
 _ERROR_TAIL = 400
 
+_OF_SIGNAL = {
+    "SIGSEGV": say("segmentation fault"),
+    "SIGILL": say("illegal instruction"),
+    "SIGBUS": say("bus error"),
+    "SIGFPE": say("arithmetic fault"),
+    "SIGABRT": say("it gave up by itself"),
+}
+
 
 class Child:
     """A process under way. `heard` gets each line it says, `over` is called once it has ended; both in a thread of their own."""
@@ -113,8 +121,7 @@ class Child:
                 else say("killed from outside")
             )
         else:
-            words = {"SIGSEGV": say("segmentation fault"), "SIGILL": say("illegal instruction"), "SIGBUS": say("bus error"),
-                     "SIGFPE": say("arithmetic fault"), "SIGABRT": say("it gave up by itself")}.get(name, say("ended by a signal"))  # fmt: skip
+            words = _OF_SIGNAL.get(name, say("ended by a signal"))
         return f"{words} ({name})"
 
     @property

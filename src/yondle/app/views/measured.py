@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
-from yondle.language.saying import in_sentence, later, named, say
+from yondle.language.saying import CONDITION, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
@@ -140,7 +140,7 @@ def unlike_words(settings: Iterable[Setting], expected: frozenset[str] = frozens
         for name, value in setting.conditions:
             told.setdefault(name, set()).add(value)
     unlike = [
-        f"{named(name)} ({', '.join(named(value) for value in sorted(values))})"
+        f"{named(name, CONDITION)} ({', '.join(named(value) for value in sorted(values))})"
         for name, values in sorted(told.items())
         if len(values) > 1 and name not in expected
     ]

@@ -86,7 +86,8 @@ class ScoreChart(pg.PlotWidget):
         unit = view.workload.metric.unit
         head = f"{view.knob.name} ({view.knob.unit})\tpasses\tmean ({unit})\tlow\thigh\tverdict\tother settings"
         lines = [
-            f"{p.value:g}\t{p.spread.n}\t{p.spread.mean:.6g}\t{p.spread.low:.6g}\t{p.spread.high:.6g}\t{p.verdict}\t{'as now' if p.strong else 'elsewhere'}"
+            f"{p.value:g}\t{p.spread.n}\t{p.spread.mean:.6g}\t{p.spread.low:.6g}\t{p.spread.high:.6g}\t{p.verdict}\t"
+            f"{'as now' if p.strong else 'elsewhere'}"
             for p in view.points
         ]
         return "\n".join([head, *lines])

@@ -34,7 +34,7 @@ class FirstPage(QWidget):
         box.addWidget(
             label(
                 say("Change one thing, test it, write it down. Yondle keeps the trail of every step, tells a gain from "
-"noise, and puts the machine back when a setting fails."),
+                "noise, and puts the machine back when a setting fails."),
                 "", wrap=True,
             )
         )  # fmt: skip
@@ -45,10 +45,17 @@ class FirstPage(QWidget):
         self.demo_button = button(say("Open Heron's field book"), "main")
         self.this_button = button(say("Start a field book"))
         for title, text, made in (
-            (say("Heron, a simulated PC"), say("Learn the work where nothing can break: an evening's climb to look at and go on with."),
-             self.demo_button),
-            (say("This machine"), say("Real benchmarks on the machine Yondle runs on, without any privilege."), self.this_button),
-        ):  # fmt: skip
+            (
+                say("Heron, a simulated PC"),
+                say("Learn the work where nothing can break: an evening's climb to look at and go on with."),
+                self.demo_button,
+            ),
+            (
+                say("This machine"),
+                say("Real benchmarks on the machine Yondle runs on, without any privilege."),
+                self.this_button,
+            ),
+        ):
             choices.addWidget(_choice(title, text, made))
         box.addLayout(choices)
         box.addSpacing(8)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QHBoxLayout, QLineEdi
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, button, label
 from yondle.desktop.widgets.cards import Card
-from yondle.language.saying import in_sentence, named, say
+from yondle.language.saying import CONDITION, in_sentence, named, say
 from yondle.model.knobs import Knob
 from yondle.model.profiles import Purpose
 from yondle.model.sensors import Channel
@@ -300,9 +300,9 @@ class ConditionsCard(Card):
         )
         self.fields: dict[str, QLineEdit] = {}
         for name, value in rows:
-            self.body.addWidget(label(named(name), "small"))
+            self.body.addWidget(label(named(name, CONDITION), "small"))
             field = QLineEdit(value)
-            field.setAccessibleName(named(name))
+            field.setAccessibleName(named(name, CONDITION))
             self.fields[name] = field
             self.body.addWidget(field)
         keep, leave = button(say("Keep"), "main"), button(say("Leave it"))

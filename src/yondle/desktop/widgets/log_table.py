@@ -32,7 +32,7 @@ class Column:
 
 
 COLUMNS = (
-    Column(later("when"), lambda r: when_words(r.at), lambda r: r.at, 116),
+    Column(later("when"), lambda r: when_words(r.at), lambda r: r.at, 132),
     Column(later("book"), lambda r: r.book, lambda r: r.book.casefold(), 100, False),
     Column(later("step"), lambda r: str(r.step), lambda r: r.step, 44),
     Column(later("kind"), lambda r: named(r.kind), lambda r: list(Kind).index(r.kind), 70),
@@ -151,7 +151,7 @@ class LogTable(QTableView):
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         for i, column in enumerate(COLUMNS):
             if column.width:
-                self.setColumnWidth(i, column.width)
+                self.setColumnWidth(i, max(column.width, head.sectionSizeHint(i)))
             self.setColumnHidden(i, not column.shown)
         head.setStretchLastSection(True)
         head.setFont(font(11, QFont.Weight.DemiBold))

@@ -20,6 +20,8 @@ from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
 
 _WIDTH, _NOTE_HEIGHT = 320, 84
+_BESIDE_NAMES = 40
+"""What the gap, the scroll bar and the margins take beside the names of what was recorded."""
 _CAN_BE_DISCARDED = (Kind.PASS, Kind.FIGURE)
 _WRITTEN = (Kind.NOTE, Kind.CAVEAT)
 
@@ -62,8 +64,12 @@ class RowPanel(Side):
             + ("" if own else say(", in {book}", book=row.book))
         )
         self._told.setText(say("Left out of figures: {left_out}", left_out=row.left_out) if row.left_out else row.told)
-        self._names.setText("\n".join(name for name, _ in facts))
+        names = [name for name, _ in facts]
         self._figures.setText("\n".join(words for _, words in facts))
+        room = _WIDTH - _BESIDE_NAMES - self._figures.sizeHint().width()
+        metrics = self._names.fontMetrics()
+        self._names.setText("\n".join(metrics.elidedText(n, Qt.TextElideMode.ElideMiddle, room) for n in names))
+        self._names.setToolTip("\n".join(names))
         self.remarks.setVisible(own)
         self.step_button.setEnabled(own)
         self.trace_button.setVisible(own and bool(row.attempt))

@@ -143,7 +143,7 @@ class TrailDelegate(QStyledItemDelegate):
         painter.setFont(title_font)
         painter.setPen(c.ink if row.on_path or row.running else c.muted)
         room = right - TEXT_X - (width + 8 if width else 0)
-        title = QFontMetrics(title_font).elidedText(row.title, Qt.TextElideMode.ElideRight, int(room))
+        title = QFontMetrics(title_font).elidedText(row.title, Qt.TextElideMode.ElideMiddle, int(room))
         painter.drawText(QRectF(TEXT_X, box.top() + 7, room, 18), Qt.AlignmentFlag.AlignVCenter, title)
         small = font(SMALL_PX)
         painter.setFont(small)

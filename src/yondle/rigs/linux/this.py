@@ -106,7 +106,7 @@ class ThisRig:
         self._interfaces = {k: v for k, v in self._interfaces.items() if k in stock}
         hard_load, hard_load_s = host.hard_load
         self.declaration = RigDeclaration(
-            info=RigInfo("this", say("This machine"), "here", False, self._parts()),
+            info=RigInfo("this", say("This machine"), say("here"), False, self._parts()),
             knobs=(*self._worker_knob(), *stock.values()),
             channels=tuple(probe.channel for probe in self.probes),
             workloads=host.workloads,
@@ -214,12 +214,12 @@ class ThisRig:
 
     def _parts(self) -> dict[str, str]:
         facts = {
-            "processor": self._proc.processor(),
-            "processors in use": str(len(self._cpus)),
-            "kernel": self._proc.kernel(),
+            later("processor"): self._proc.processor(),
+            later("processors in use"): str(len(self._cpus)),
+            later("kernel"): self._proc.kernel(),
         }
         memory = self._proc.memory_gib()
-        return {**facts, "memory": f"{memory[1]:.1f} GiB"} if memory is not None else facts
+        return {**facts, later("memory"): f"{memory[1]:.1f} GiB"} if memory is not None else facts
 
     def _own_probes(self) -> list[Probe]:
         """Use, load and the kernel's log: what /proc and /dev tell."""
