@@ -1,12 +1,13 @@
 # Everything a person or a machine does with this repository; each target sees to its own set-up.
 PY := .venv/bin/python
 
-.PHONY: help setup demo test lint screenshots bench numbers deb deb-test lock clean
+.PHONY: help setup demo test lint texts screenshots bench numbers deb deb-test lock clean
 
 help:
 	@echo "make demo         open Heron's field book (without a display: run the evening and print it)"
 	@echo "make test         run every check and test"
 	@echo "make setup        make .venv and install what is missing"
+	@echo "make texts        bring the catalogues of other languages up to date and compile them"
 	@echo "make screenshots  make the pictures in docs/screenshots anew from the demo data"
 	@echo "make bench        run the benchmarks and print their table"
 	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (an hour)"
@@ -30,6 +31,9 @@ lint: setup
 test: lint
 	$(PY) -m pytest -n 2 --dist loadfile --ignore=tests/linux
 	$(PY) -m pytest tests/linux
+
+texts: setup
+	$(PY) -m tools.texts
 
 screenshots: setup
 	$(PY) tools/screenshots.py

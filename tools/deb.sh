@@ -33,8 +33,9 @@ LAUNCHER
 chmod 755 "$root/usr/bin/yondle"
 $python -c "from pathlib import Path; from yondle.app.integrate import integrate; integrate(Path('$root/usr/share'))"
 rm -rf "$root/usr/share/applications/mimeinfo.cache" "$root"/usr/share/mime/[!p]*
-$python tools/manpage.py "$root/usr/share/man/man1/yondle.1"
-gzip -9n "$root/usr/share/man/man1/yondle.1"
+YONDLE_LANGUAGE=en $python tools/manpage.py "$root/usr/share/man/man1/yondle.1"
+YONDLE_LANGUAGE=de $python tools/manpage.py "$root/usr/share/man/de/man1/yondle.1"
+gzip -9n "$root/usr/share/man/man1/yondle.1" "$root/usr/share/man/de/man1/yondle.1"
 for shell in bash zsh fish; do
     case "$shell" in
         bash) target=bash-completion/completions/yondle ;;

@@ -29,6 +29,8 @@ update-mime-database /usr/share/mime
 grep -q 'application/vnd.yondle.logbook:\*.yondle' /usr/share/mime/globs
 test -s /usr/share/applications/net.yondle.Yondle.desktop
 test -s /usr/share/man/man1/yondle.1.gz
+test -s /usr/share/man/de/man1/yondle.1.gz
+LANG=de_DE.UTF-8 yondle status /nowhere.yondle 2>&1 | grep -q "Es gibt kein Logbuch"
 test -s /usr/share/bash-completion/completions/yondle
 apt-get purge -y -qq yondle > /dev/null
 test ! -e /usr/lib/yondle

@@ -11,56 +11,70 @@ import typer.main
 
 from yondle import __version__
 from yondle.cli.commands import build
+from yondle.cli.help import translated
+from yondle.language.saying import VARIABLE, languages, say
 
-HEAD = """.TH YONDLE 1 "" "Yondle {version}" "User Commands"
-.SH NAME
-yondle \\- a field book for PC tuners
-.SH SYNOPSIS
+NAME = r""".TH YONDLE 1 "" "Yondle {version}" "{manual}"
+.SH {name}
+yondle \- {summary}
+.SH {synopsis}
 .B yondle
 .RI [ COMMAND ]
 .RI [ ARGUMENTS ]
-.SH DESCRIPTION
-You change one setting, Yondle tests it, tells a gain from noise, writes everything down, and puts the machine back when the
-setting fails. Without a command it opens the window.
-.SH COMMANDS
-"""
-TAIL = """.SH EXIT STATUS
-.TP
-.B 0
-done
-.TP
-.B 1
-a fault of the program; its log says more
-.TP
-.B 2
-something that can be put right, with a sentence that says what
-.TP
-.B 3
-it didn't hold: \\fBstep\\fR and \\fBagain\\fR with \\fB\\-\\-strict\\fR, and \\fBwatch\\fR
-.TP
-.B 130
-stopped by Ctrl+C
-.SH FILES
-.TP
-.I $XDG_DATA_HOME/yondle
-field books made without naming a place
-.TP
-.I $XDG_STATE_HOME/yondle/log
-the log of faults
-.SH ENVIRONMENT
-.TP
-.B YONDLE_SCHEME
-.I paper
-or
-.I night
-forces a colour scheme
+.SH {description}
+{about}
+.SH {commands}
 """
 
 
 def page() -> str:
-    """Give the page as roff."""
-    root = typer.main.get_command(build(lambda _order: 0))
-    return HEAD.format(version=__version__) + "".join(_commands(root, "")) + TAIL
+    """Give the page as roff, in the language of this run."""
+    root = translated(typer.main.get_command(build(lambda _order: 0)))
+    return _head() + "".join(_commands(root, "")) + _tail()
+
+
+def _head() -> str:
+    return NAME.format(
+        version=__version__,
+        manual=say("User Commands"),
+        name=say("NAME"),
+        summary=say("a field book for PC tuners"),
+        synopsis=say("SYNOPSIS"),
+        description=say("DESCRIPTION"),
+        about=_roff(
+            say(
+                "You change one setting, Yondle tests it, tells a gain from noise, writes everything down, and puts the "
+                "machine back when the setting fails. Without a command it opens the window."
+            )
+        ),
+        commands=say("COMMANDS"),
+    )
+
+
+def _tail() -> str:
+    codes = (
+        ("0", say("done")),
+        ("1", say("a fault of the program; its log says more")),
+        ("2", say("something that can be put right, with a sentence that says what")),
+        ("3", say("it didn't hold: step and again with --strict, and watch")),
+        ("130", say("stopped by Ctrl+C")),
+    )
+    files = (
+        ("$XDG_DATA_HOME/yondle", say("field books made without naming a place")),
+        ("$XDG_STATE_HOME/yondle/log", say("the log of faults")),
+    )
+    variables = (
+        ("YONDLE_SCHEME", say("forces a colour scheme: paper or night")),
+        (
+            VARIABLE,
+            say("chooses the language: {languages}; else the language of the system", languages=", ".join(languages())),
+        ),
+    )
+    sections = ((say("EXIT STATUS"), codes, "B"), (say("FILES"), files, "I"), (say("ENVIRONMENT"), variables, "B"))
+    return "".join(
+        f".SH {heading}\n" + "".join(f".TP\n.{face} {_roff(name)}\n{_roff(words)}\n" for name, words in rows)
+        for heading, rows, face in sections
+    )
 
 
 def _commands(group: Any, before: str) -> list[str]:
@@ -92,7 +106,9 @@ def main() -> None:
     """Write the page."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("into", type=Path)
-    parser.parse_args().into.write_text(page(), "utf-8")
+    into: Path = parser.parse_args().into
+    into.parent.mkdir(parents=True, exist_ok=True)
+    into.write_text(page(), "utf-8")
 
 
 if __name__ == "__main__":

@@ -27,10 +27,10 @@ from babel.messages.mofile import write_mo
 from babel.messages.pofile import read_po, write_po
 
 from yondle.cli.commands import build
-from yondle.language.saying import CATALOGUES, CONDITION, DOMAIN
+from yondle.language.saying import CATALOGUES, CONDITION, DOMAIN, languages
 
 SOURCE = Path(__file__).parent.parent / "src" / "yondle"
-LANGUAGES = ("de",)
+MANUAL = Path(__file__).parent / "manpage.py"
 APART = frozenset({"language/saying.py", "rigs/linux/helper.py"})
 """Where `say` is made, and the helper: it runs as root by itself, and answers in English."""
 SAYING = frozenset({"say", "named", "later"})
@@ -64,11 +64,11 @@ def placeholders(words: str) -> frozenset[str]:
 
 
 def _code() -> list[Path]:
-    return [path for path in sorted(SOURCE.rglob("*.py")) if str(path.relative_to(SOURCE)) not in APART]
+    return [MANUAL, *(path for path in sorted(SOURCE.rglob("*.py")) if str(path.relative_to(SOURCE)) not in APART)]
 
 
 def _in_code(path: Path) -> Iterator[Text]:
-    place = str(path.relative_to(SOURCE.parent))
+    place = str(path.relative_to(SOURCE.parent)) if SOURCE in path.parents else path.name
     for node in ast.walk(ast.parse(path.read_text("utf-8"))):
         match node:
             case ast.Call(func=ast.Name(id=name), args=[ast.Constant(value=str(words)), *_]) if name in SAYING:
@@ -132,17 +132,13 @@ def read(language: str) -> Catalog:
 
 def renewed(language: str) -> Catalog:
     """Give a catalogue with every text of the program: kept where it is translated, empty where it is new, else gone."""
-    before, now = (
-        read(language),
-        Catalog(
-            language, domain=DOMAIN, project="Yondle", fuzzy=False, header_comment=HEAD, version="", copyright_holder=""
-        ),
-    )
+    before = read(language)
+    now = Catalog(language, domain=DOMAIN, project="Yondle", fuzzy=False, header_comment=HEAD)
     now.creation_date, now.revision_date = before.creation_date, before.revision_date
     for text in texts():
         old = before.get(text.words)
         wanted = (text.words, text.plural) if text.plural else text.words
-        known = old.string if old is not None else None
+        known = old.string if old is not None else ""
         if text.plural or isinstance(getattr(now.get(text.words), "id", None), tuple):
             known = known if isinstance(known, tuple) else (known or "", "")
         now.add(wanted, known, locations=[(text.place, text.line)] if text.line else [(text.place, None)])
@@ -166,7 +162,7 @@ def compiled(catalogue: Catalog) -> bytes:
 def main() -> int:
     """Bring every catalogue up to date; says how much is left to translate, which is also the exit code's word."""
     missing = 0
-    for language in LANGUAGES:
+    for language in languages()[1:]:
         catalogue = renewed(language)
         path_of(language).parent.mkdir(parents=True, exist_ok=True)
         with path_of(language).open("wb") as file:

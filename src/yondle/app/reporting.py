@@ -248,7 +248,14 @@ class _Gatherer:
                     Cell(str(told.n)), Cell(varies), Cell(wanted), Cell(named(benchmark.metric.direction)),
                 )
             )  # fmt: skip
-        head = ("benchmark", say("at stock, 95 % range"), "passes", say("spread of a pass"), say("to see 1\u202f%"), "")
+        head = (
+            say("benchmark"),
+            say("at stock, 95 % range"),
+            say("passes"),
+            say("spread of a pass"),
+            say("to see 1\u202f%"),
+            "",
+        )
         words = say(
             "Warm-up passes, disturbed and discarded ones are kept in the logbook and left out of every figure."
         )
@@ -287,7 +294,7 @@ class _Gatherer:
             step_title=step_title(self._declaration, chosen.step),
         )
         blocks: list[Block] = [Words(title)]
-        head = ("benchmark", say("gain, 95\u202f% margin"), say("passes, here and at stock"), LOW)
+        head = (say("benchmark"), say("gain, 95\u202f% margin"), say("passes, here and at stock"), LOW)
         blocks.append(Table(head, tuple(rows), frozenset({1, 2}), say("No benchmark has figures.")))
         if together is not None:
             blocks.append(Words(say("Geometric mean of what isn't capped: {range}.", range=range_words(together))))
@@ -305,7 +312,7 @@ class _Gatherer:
                     rows.append(
                         (Cell(f"{record.step.number}"), Cell(title), Cell(benchmark.name), Cell(told_words(told)))
                     )
-        head = ("step", say("what changed"), "benchmark", "")
+        head = (say("step"), say("what changed"), say("benchmark"), "")
         empty = say("Every difference that was measured shows above the noise.")
         capped = [b.name for b in self._declaration.benchmarks if self._capped(b)]
         note = [Words(say("At a cap, so it tells nothing: {capped}.", capped=", ".join(capped)))] if capped else []
@@ -333,10 +340,17 @@ class _Gatherer:
                 rows.append(
                     (
                         Cell(str(record.step.number)), Cell(step_title(self._declaration, record.step)),
-                        Cell(failure_words(outcome), outcome.verdict), Cell(outcome.stage), Cell(after), Cell(points),
+                        Cell(failure_words(outcome), outcome.verdict), Cell(named(outcome.stage)), Cell(after), Cell(points),
                     )
                 )  # fmt: skip
-        head = ("step", say("what changed"), say("how it failed"), "stage", "after", say("what it points to"))
+        head = (
+            say("step"),
+            say("what changed"),
+            say("how it failed"),
+            say("stage"),
+            say("after"),
+            say("what it points to"),
+        )
         return [Table(head, tuple(rows), frozenset({0, 4}), say("Nothing failed."))]
 
     def _limits(self) -> list[Block]:
@@ -373,7 +387,7 @@ class _Gatherer:
             (Cell(each.benchmark.name), Cell(each.finding.words), Cell("; ".join(each.finding.signs))) for each in told
         ]
         title = Words(say("What holds each benchmark back at step {number}:", number=chosen.step.number))
-        return [*blocks, title, Table(("benchmark", say("limited by"), "evidence"), tuple(rows))]
+        return [*blocks, title, Table((say("benchmark"), say("limited by"), say("evidence")), tuple(rows))]
 
     def _profiles(self) -> list[Block]:
         blocks: list[Block] = []
@@ -393,7 +407,8 @@ class _Gatherer:
             blocks.append(
                 Words(
                     say(
-                        "{passes} discarded by the tuner, with these reasons:", passes=count(left_out, "pass", "passes")
+                        "{passes} discarded by the tuner, with these reasons:",
+                        passes=count(left_out, "pass", "passes"),
                     )
                 )
             )
@@ -401,14 +416,14 @@ class _Gatherer:
                 (Cell(str(r.step.number)), Cell(self._declaration.workload(p.workload).name, struck=True), Cell(p.discarded))
                 for r in self._session.steps for a in r.attempts for p in a.passes if p.discarded
             ]  # fmt: skip
-            blocks.append(Table(("step", "pass", "reason"), tuple(rows), frozenset({0})))
+            blocks.append(Table((say("step"), say("pass"), say("reason")), tuple(rows), frozenset({0})))
         notes = [(r, n) for r in self._session.steps for n in r.notes]
         rows_ = [
             (Cell(str(r.step.number)), Cell(say("caveat") if n.caveat else say("note")), Cell(n.text))
             for r, n in sorted(notes, key=lambda pair: not pair[1].caveat)
         ]
         if rows_:
-            blocks.append(Table(("step", "", ""), tuple(rows_), frozenset({0})))
+            blocks.append(Table((say("step"), "", ""), tuple(rows_), frozenset({0})))
         files = [
             say("{file} at step {number} (SHA-256 {sha256}…)", file=f.name, number=r.step.number, sha256=f.sha256[:16])
             for r in self._session.steps

@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import gettext
 import os
-from collections.abc import Iterable
+from collections.abc import Mapping
 from enum import StrEnum
+from functools import cache
 from pathlib import Path
 from string import Formatter
 from typing import Any
 
 CATALOGUES = Path(__file__).parent
 DOMAIN = "yondle"
+VARIABLE = "YONDLE_LANGUAGE"
 ENGLISH, MARKED = "en", "qps"
-"""`qps` is nobody's language: it puts brackets around whatever can be translated, so that what can't be is seen."""
+"""`qps` is nobody's language: it puts brackets around whatever is looked up, so that what isn't is seen."""
 CONDITION = "condition"
 """Among what the conditions of a test are: the parts of a machine, its power, its room."""
 _OPEN, _CLOSE = "⟦", "⟧"
@@ -25,27 +27,27 @@ _DECIMAL_COMMA = frozenset({"de"})
 _CAPITAL_NOUNS = frozenset({"de"})
 
 
-def _wanted() -> list[str]:
-    """List the languages asked for, best first, without encoding or region: 'de_AT.UTF-8' is 'de'."""
-    for name in ("YONDLE_LANGUAGE", "LANGUAGE", "LC_ALL", "LC_MESSAGES", "LANG"):
-        found = os.environ.get(name, "")
-        if found:
-            return [part.split(".")[0].split("@")[0].split("_")[0].split("-")[0].lower() for part in found.split(":")]
-    return []
-
-
 def languages() -> tuple[str, ...]:
     """List the languages there are texts in, English first."""
     return (ENGLISH, *sorted(found.parent.parent.name for found in CATALOGUES.glob(f"*/LC_MESSAGES/{DOMAIN}.mo")))
 
 
-def _chosen(wanted: Iterable[str]) -> str:
+def chosen(environment: Mapping[str, str]) -> str:
+    """Choose the language from the variables of an environment, as its ISO 639 code; English where none of them is here.
+
+    Only the first variable that is set counts; encoding and region are left out, 'de_AT.UTF-8' asks for 'de'.
+    """
+    wanted = (environment.get(name, "") for name in (VARIABLE, "LANGUAGE", "LC_ALL", "LC_MESSAGES", "LANG"))
     there = {*languages(), MARKED}
-    return next((code for code in wanted if code in there), ENGLISH)
+    for part in next((value for value in wanted if value), "").split(":"):
+        code = part.split(".")[0].split("@")[0].split("_")[0].split("-")[0].lower()
+        if code in there:
+            return code
+    return ENGLISH
 
 
-LANGUAGE = _chosen(_wanted())
-"""The language of this run, as its ISO 639 code."""
+LANGUAGE = chosen(os.environ)
+"""The language of this run."""
 DECIMAL_MARK = "," if LANGUAGE in _DECIMAL_COMMA else "."
 
 _catalogue = gettext.translation(DOMAIN, CATALOGUES, [LANGUAGE], fallback=True)
@@ -57,7 +59,12 @@ def say(sentence: str, /, **parts: Any) -> str:
     Fractions in it get the language's decimal mark, words of an enumeration are looked up, too.
     """
     found = _marked(_catalogue.gettext(sentence))
-    return _formatter.vformat(found, (), parts) if parts else found
+    return _put(found, parts) if parts else found
+
+
+def several(n: int, one: str, many: str, /, **parts: Any) -> str:
+    """Give the sentence for one of something or for `n`, like `say`; the count itself is the part `n`."""
+    return _put(_marked(_catalogue.ngettext(one, many, n)), {"n": n, **parts})
 
 
 def named(words: str, among: str = "") -> str:
@@ -71,14 +78,24 @@ def named(words: str, among: str = "") -> str:
     return _marked(found if found != words else _catalogue.gettext(found))
 
 
-def several(n: int, one: str, many: str, /, **parts: Any) -> str:
-    """Give the sentence for one of something or for `n`, like `say`; the count itself is the part `n`."""
-    return _formatter.vformat(_marked(_catalogue.ngettext(one, many, n)), (), {"n": n, **parts})
-
-
 def later(words: str) -> str:
     """Give words back as they are: they are kept or compared in English and looked up where they are shown."""
     return words
+
+
+def capital(words: str) -> str:
+    """Begin a sentence with these words."""
+    return words[:1].upper() + words[1:]
+
+
+def in_sentence(name: str) -> str:
+    """Write a name as it stands inside a sentence: in lower case, but for languages that write nouns with a capital."""
+    return name if LANGUAGE in _CAPITAL_NOUNS else name.lower()
+
+
+def with_mark(figure: str) -> str:
+    """Write a figure that has a decimal point with the language's decimal mark."""
+    return figure.replace(".", DECIMAL_MARK)
 
 
 class Counted(str):
@@ -98,37 +115,35 @@ class Counted(str):
     def __format__(self, form: str) -> str:
         if not form:
             return str(self)
-        noun = _catalogue.npgettext(form, self._one, self._many, self._n)
-        return f"{self._written} {noun}"
+        return f"{self._written} {_catalogue.npgettext(form, self._one, self._many, self._n)}"
 
 
-class _Saying(Formatter):
-    """Puts parts into a sentence the way the language writes them."""
-
-    def format_field(self, value: Any, spec: str) -> str:
-        if isinstance(value, StrEnum):
-            return format(named(value), spec)
-        text = format(value, spec)
-        return with_mark(text) if isinstance(value, float) else str(text)
-
-
-def with_mark(text: str) -> str:
-    """Write a figure that has a decimal point with the language's decimal mark."""
-    return text.replace(".", DECIMAL_MARK)
+def _put(sentence: str, parts: Mapping[str, Any]) -> str:
+    """Put parts into a sentence the way the language writes them."""
+    made = []
+    for words, name, spec, conversion in _pieces(sentence):
+        made.append(words)
+        if name is not None:
+            made.append(_written(parts[name], spec, conversion))
+    return "".join(made)
 
 
-def capital(words: str) -> str:
-    """Begin a sentence with these words."""
-    return words[:1].upper() + words[1:]
+@cache
+def _pieces(sentence: str) -> tuple[tuple[str, str | None, str, str | None], ...]:
+    """Take a sentence apart; there are as many as the catalogue has, so they are kept."""
+    return tuple((words, name, spec or "", conversion) for words, name, spec, conversion in Formatter().parse(sentence))
 
 
-def in_sentence(name: str) -> str:
-    """Write a name as it stands inside a sentence: in lower case, but for languages that write nouns with a capital."""
-    return name if LANGUAGE in _CAPITAL_NOUNS else name.lower()
+def _written(value: Any, spec: str, conversion: str | None) -> str:
+    if conversion == "r":
+        value = repr(value)
+    if type(value) is str:
+        return format(value, spec) if spec else value
+    if isinstance(value, StrEnum):
+        return format(named(value), spec)
+    text = format(value, spec)
+    return with_mark(text) if isinstance(value, float) else str(text)
 
 
 def _marked(text: str) -> str:
     return f"{_OPEN}{text}{_CLOSE}" if LANGUAGE == MARKED and text.strip() else text
-
-
-_formatter = _Saying()
