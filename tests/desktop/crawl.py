@@ -52,7 +52,8 @@ KEPT = frozenset(
         "mV",
         "GB",
         "MT",
-        "ns", "toml",
+        "ns",
+        "toml",
         "tRCD",
         "tRP",
         "tRAS",
@@ -61,8 +62,8 @@ KEPT = frozenset(
     }
 )
 """Names, keys and units that are the same everywhere."""
-MEANT = re.compile(r"<[^>]*>|--\w+|\S*/\S*|^[\w.]+ = .*$|^\[\[\w+\]\]$", re.MULTILINE)
-"""Markup, options, units with a slash, and the lines of a plan file."""
+MEANT = re.compile(r"<[^>]*>|\w+\.toml|--\w+|\S*/\S*|^[\w.]+ = .*$|^\[\[\w+\]\]$", re.MULTILINE)
+"""Markup, a file, options, units with a slash, and the lines of a plan file."""
 MOST_ROWS = 60
 
 

@@ -21,6 +21,7 @@ BREACHES = {
     "Faces use operations and values": ("cli/shown.py", "import yondle.logbook.logbook"),
     "Qt stays in the desktop": ("app/progress.py", "import PySide6.QtCore"),
     "The model needs the standard library only": ("model/sensors.py", "import numpy"),
+    "The language is below everything": ("language/saying.py", "import yondle.model.knobs"),
 }
 
 
