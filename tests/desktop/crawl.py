@@ -25,12 +25,15 @@ from yondle.main import run
 from yondle.rigs.simulated.rigfile import rig_text
 
 PLACES = 7
+PLAN = Path(__file__).parent.parent.parent / "docs" / "plans" / "heron-night.toml"
 CARDS = ("limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "result", "profiles", "keep")
 COMMANDS = (
     "status {book}", "ready {book}", "limits {book}", "scaling {book} core_clock", "scaling {book}", "efficiency {book}",
     "map {book} core_clock memory_rate", "compare {book} stock here --passes", "log {book}", "target {book} stacking 400",
     "trace {book}", "profile list {book}", "benchmarks {book}", "workloads --rig heron", "inspect --rig heron",
-    "watch {book} --once", "back {book} 99", "step {book} core_clock=9999", "report {book} {folder}/report.md",
+    "watch {book} --once", "profile keep {book} Heron", "export {book} {folder}/book.csv", "plan check {book} {plan}",
+    "step {book} core_clock=4725 --passes 2", "note {book} 1 x", "stock {book}", "limit {book} core_clock=4900",
+    "back {book} 99", "step {book} core_clock=9999", "report {book} {folder}/report.md",
 )  # fmt: skip
 ROLES = (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole)
 TEXTS = ("text", "placeholderText", "title", "specialValueText", "suffix", "prefix", "toolTip", "accessibleName",
@@ -110,7 +113,7 @@ def items(view: QAbstractItemView) -> Iterator[str]:
 
 def main(folder: Path) -> int:
     """Print what was found; the exit code tells whether there was any."""
-    known = {*KEPT, *said_by(tomllib.loads(rig_text("heron")[0]))}
+    known = {*KEPT, *said_by(tomllib.loads(rig_text("heron")[0])), *said_by(tomllib.loads(PLAN.read_text("utf-8")))}
     found: dict[str, str] = {}
 
     def note(text: str, where: str) -> None:
@@ -151,9 +154,12 @@ def main(folder: Path) -> int:
             tune.actions_by_name[name].trigger()
             look(f"card {name}")
             tune.actions_by_name["dismiss"].trigger()
+        for record in tune.session.steps:
+            tune.trail.choose(record.step.number)
+            look(f"step {record.step.number}")
     for line in COMMANDS:
         with contextlib.redirect_stdout(io.StringIO()) as said, contextlib.redirect_stderr(said):
-            run(line.format(book=book, folder=folder).split())
+            run(line.format(book=book, folder=folder, plan=PLAN).split())
         note(said.getvalue(), f"yondle {line}")
     note((folder / "report.md").read_text("utf-8"), "report")
     for word, where in found.items():

@@ -19,7 +19,7 @@ CATALOGUES = Path(__file__).parent
 DOMAIN = "yondle"
 VARIABLE = "YONDLE_LANGUAGE"
 ENGLISH, MARKED = "en", "qps"
-"""`qps` is nobody's language: it puts brackets around whatever is looked up, so that what isn't is seen."""
+"""`qps` is nobody's language: it puts brackets around whatever is looked up, not around the parts put in: what isn't is seen."""
 CONDITION = "condition"
 """Among what the conditions of a test are: the parts of a machine, its power, its room."""
 _OPEN, _CLOSE = "⟦", "⟧"
@@ -58,13 +58,13 @@ def say(sentence: str, /, **parts: Any) -> str:
 
     Fractions in it get the language's decimal mark, words of an enumeration are looked up, too.
     """
-    found = _marked(_catalogue.gettext(sentence))
-    return _put(found, parts) if parts else found
+    found = _catalogue.gettext(sentence)
+    return _put(found, parts) if parts else _marked(found)
 
 
 def several(n: int, one: str, many: str, /, **parts: Any) -> str:
     """Give the sentence for one of something or for `n`, like `say`; the count itself is the part `n`."""
-    return _put(_marked(_catalogue.ngettext(one, many, n)), {"n": n, **parts})
+    return _put(_catalogue.ngettext(one, many, n), {"n": n, **parts})
 
 
 def named(words: str, among: str = "") -> str:
@@ -122,7 +122,7 @@ def _put(sentence: str, parts: Mapping[str, Any]) -> str:
     """Put parts into a sentence the way the language writes them."""
     made = []
     for words, name, spec, conversion in _pieces(sentence):
-        made.append(words)
+        made.append(_marked(words))
         if name is not None:
             made.append(_written(parts[name], spec, conversion))
     return "".join(made)

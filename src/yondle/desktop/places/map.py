@@ -107,9 +107,8 @@ class MapPlace(ChartPlace):
         view = self.view = map_of(self._session, self._views.settings, across, up, benchmark)
         self.pairs.setCurrentIndex(self._pair)
         self.benchmarks.setCurrentIndex(self._benchmark)
-        axes = ", ".join(
-            f"{k.name} {way}{', ' + k.unit if k.unit else ''}" for k, way in ((across, "across"), (up, "up"))
-        )
+        named_by_unit = (f"{knob.name}, {knob.unit}" if knob.unit else knob.name for knob in (across, up))
+        axes = say("{first} across, {other} up", first=next(named_by_unit), other=next(named_by_unit))
         lines = (
             say(" · lines of equal gain") if view.surface is not None else say(" · too few points for contour lines")
         )
