@@ -16,6 +16,7 @@ from tests.desktop.driving import button_of, words
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
 from yondle.app.views.traces import latest_run, trace_of
+from yondle.desktop.charts.core_strip import CoreStrip
 from yondle.desktop.places.traces import DIFFERENCE, OVERLAY, TracesPlace
 
 POWER, CRASH = 2, 3
@@ -131,6 +132,33 @@ def test_two_tests_lie_on_one_axis_flip_and_are_taken_apart(place: TracesPlace) 
     assert np.nanmean(curve.pyramid.values) > 3.0
     place.choose_second(None)
     assert place._second is None
+
+
+def test_each_core_has_a_band_and_the_hottest_is_named(place: TracesPlace) -> None:
+    place.choose_step(POWER)
+    assert place._first is not None
+    cores = next(panel for panel in place._first.panels if panel.by_core)
+    assert [channel.core for channel in cores.channels] == list(range(8))
+    assert cores.key in place._off(), "shown when asked for"
+    assert "Of 8 cores, core" in words(place)
+    place.show_panel(cores.key, True)
+    chart = place.chart
+    assert chart is not None
+    strip = next(strip for strip in chart._strips if strip.panel is cores)
+    assert isinstance(strip, CoreStrip)
+    peaks = [float(np.nanmax(place._first.columns[channel.id])) for channel in cores.channels]
+    assert strip._image.image is not None
+    painted = strip._image.image[::-1, :, :3].astype(float)
+    ground = painted.reshape(-1, 3).max(axis=0)
+    strength = np.abs(painted - ground).sum(axis=2).max(axis=1)
+    assert int(np.argmax(strength)) == int(np.argmax(peaks)), "the strongest colour is the hottest core's"
+    strip.point_at(60.0)
+    assert "0: " in strip._over._told
+    place.choose_second(latest_run(place._session, 1).attempt)
+    place.show_how(DIFFERENCE)
+    assert "one colour above, the other below" in strip._over._heading[1]
+    place.show_panel(cores.key, False)
+    assert not any(isinstance(strip, CoreStrip) for strip in chart._strips)
 
 
 def test_a_failure_tells_what_moved_before_it_and_nothing_read_is_said(place: TracesPlace) -> None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -57,6 +59,25 @@ def test_a_desktops_sensors_are_read_in_their_units(tmp_path: Path) -> None:
     assert found["board_fan2"] == 1180.0
     assert (found["core_clock_mean"], found["core_clock_lowest"]) == (4150.0, 4000.0)
     assert found[THROTTLES] == 0.0
+    cores = {name: probe.channel.core for name, probe in probes(tmp_path).items() if probe.channel.core is not None}
+    assert cores == {"coretemp_core_0": 0, "coretemp_core_1": 1, **{f"cpu{i}_clock": i for i in range(4)}}
+    assert (found["coretemp_core_1"], found["cpu2_clock"]) == (40.5, 4200.0)
+
+
+def test_ids_of_sensors_and_knobs_are_the_same_in_every_language(tmp_path: Path) -> None:
+    trees.desktop(tmp_path)
+    trees.graphics(tmp_path)
+    trees.server(tmp_path)
+    script = (
+        "import sys; from pathlib import Path; from yondle.rigs.linux.probes import find_probes; "
+        "from yondle.rigs.linux.files import Tree; "
+        "print(*(p.channel.id for p in find_probes(Tree(Path(sys.argv[1])), lambda: 0.0)))"
+    )
+    said = subprocess.run(
+        [sys.executable, "-c", script, str(tmp_path)],
+        env={**os.environ, "YONDLE_LANGUAGE": "de"}, capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert said.stdout.split() == list(probes(tmp_path))
 
 
 def test_a_desktops_knobs_are_offered_with_what_was_found_as_stock_and_put_back_exactly(tmp_path: Path) -> None:

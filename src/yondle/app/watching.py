@@ -63,7 +63,7 @@ def watch(path: Path) -> Watched:
     told = []
     for channel in book.declaration.channels:
         value = read.get(channel.id)
-        if value is not None and channel.quantity in _SHOWN:
+        if value is not None and channel.quantity in _SHOWN and channel.core is None:
             told.append((channel.name, quantity(value, channel.unit, channel.digits)))
     tests = [a for r in book.steps for a in r.attempts if a.outcome is not None]
     return Watched(

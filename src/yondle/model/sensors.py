@@ -35,7 +35,8 @@ class Quantity(StrEnum):
 class Channel:
     """One sensor reading over time; `follows` names the knob (or derived quantity) it should show under load.
 
-    A flag `follows` the knob of the limit it stands for, which is a limit `of` another channel.
+    A flag `follows` the knob of the limit it stands for, which is a limit `of` another channel. `core` is the number of the
+    core or processor it reads, where there is one of its kind for each.
     """
 
     id: str
@@ -47,6 +48,7 @@ class Channel:
     follows: str = ""
     about: str = ""
     of: str = ""
+    core: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

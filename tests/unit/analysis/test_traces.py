@@ -91,3 +91,17 @@ def test_a_pyramid_never_loses_an_extreme(readings: int, seed: int, one: float, 
     assert len(x) <= max(most * 2, 4096 * 2 + 8)
     assert (np.diff(x) >= 0.0).all()
     assert np.isin(y[np.isfinite(y)], values).all()
+
+
+def test_columns_hold_the_most_telling_reading_and_bridge_what_lies_between_readings() -> None:
+    times, values = np.arange(0.0, 10.0, 1.0), np.array([5.0, 6, 7, 20, 7, 6, 5, 4, np.nan, 3])
+    pyramid = Pyramid(times, values)
+    assert pyramid.columns(0.0, 10.0, 5).tolist() == [6.0, 20.0, 7.0, 5.0, 3.0]
+    assert pyramid.columns(0.0, 10.0, 5, highest=False).tolist() == [5.0, 7.0, 6.0, 4.0, 3.0]
+    fine = pyramid.columns(2.0, 4.0, 8)
+    assert fine.tolist() == [7.0] * 4 + [20.0] * 4
+    beyond = pyramid.columns(-4.0, 16.0, 10)
+    assert np.isnan(beyond[0])
+    assert np.isnan(beyond[-3:]).all()
+    many = Pyramid(np.arange(100_000.0), np.sin(np.arange(100_000.0)))
+    assert many.columns(0.0, 99_999.0, 100).min() > 0.99

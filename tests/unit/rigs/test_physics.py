@@ -19,10 +19,11 @@ from yondle.rigs.simulated.faults import Edge
 from yondle.rigs.simulated.graphics import Graphics
 from yondle.rigs.simulated.heat import Heat
 from yondle.rigs.simulated.knobs import Taken
+from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 from yondle.rigs.simulated.sensors import Sensors
 from yondle.rigs.simulated.settings import resolve
-from yondle.rigs.simulated.world import World, fresh_state
+from yondle.rigs.simulated.world import PARKED_SHARE, World, fresh_state
 
 RIG = parse_rig_file(HERON, "heron")
 temperatures = st.floats(5, 95)
@@ -196,3 +197,21 @@ def test_the_older_machine_loses_speed_before_it_crashes() -> None:
     assert run.failure is not None
     assert len(rates) > 6
     assert sum(rates[-4:-1]) < 0.985 * sum(rates[:3])
+
+
+def test_each_core_has_its_own_temperature_and_one_that_is_parked_is_cool() -> None:
+    state = fresh_state(RIG)
+    state.values.update(cores_in_use=6.0)
+    world = World(RIG, state)
+    world.start("mixed_load", 600.0)
+    world.advance(120.0)
+    exact = {"noise": 0.0, "quantum": 0.0, "bias": 0.0}
+    parts = {name: part.model_copy(update=exact) for name, part in RIG.sensors.items()}
+    declared = declaration_of(RIG).channels
+    seen = dict(zip((c.core for c in declared), Sensors(world, parts).sample(), strict=True))
+    cores = [seen[core] or 0.0 for core in range(RIG.chip.cores)]
+    cooler, die = world.state.cooler_c, world.state.die_c
+    assert len(set(cores[:6])) == 6
+    assert all(cooler < core <= die + 1e-3 for core in cores)
+    assert cores[6] == cores[7] == pytest.approx(cooler + PARKED_SHARE * (die - cooler), abs=1e-3)
+    assert max(World(RIG, fresh_state(RIG)).core_shares) == 1.0

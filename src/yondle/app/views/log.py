@@ -244,7 +244,7 @@ def _short(value: str | float) -> str:
 
 
 def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> tuple[tuple[str, str], ...]:
-    """List everything recorded with a pass, sensors by their names; long rows of numbers are told by their count."""
+    """List everything recorded with a pass, sensors by their names; each core's own are left to Traces, long rows are counted."""
     made = next((p for a in record.attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item), None)
     if made is None or made.result is None:
         return ()
@@ -256,6 +256,8 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
     for name, value in facts:
         what, _, channel = name.partition(" ")
         read = channels.get(channel)
+        if read is not None and read.core is not None:
+            continue
         if read is not None and isinstance(value, float | int):
             told.append((f"{read.name}, {_READ.get(what, what)}", quantity(value, read.unit, read.digits)))
         elif name in (PER_WORKER, PER_SECOND):

@@ -9,7 +9,7 @@ import numpy as np
 
 from yondle.analysis.traces import Below, SpanFigures, below, difference, hottest, span_figures, time_on, within
 from yondle.app.views.lines import ASKED, SET, STOP, lines_of
-from yondle.app.views.traces import FRAMES, Panel, Trace, temperatures_of
+from yondle.app.views.traces import FRAMES, Panel, Trace, cores_of, temperatures_of
 from yondle.language.saying import in_sentence, say
 from yondle.model.pacing import pacing
 from yondle.model.quantities import THIN, count, duration, number, quantity
@@ -196,7 +196,7 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
 
 def _hottest_words(trace: Trace, low: float, high: float) -> str:
     """Say which temperature led, for how long, its peak, and how far below the stop it stayed."""
-    channels = [c for c in temperatures_of(trace) if c.id in trace.columns]
+    channels = [c for c in temperatures_of(trace) or cores_of(trace) if c.id in trace.columns]
     told = hottest(trace.times, [trace.columns[c.id] for c in channels], low, high)
     if told is None:
         return ""
@@ -213,7 +213,23 @@ def _hottest_words(trace: Trace, low: float, high: float) -> str:
     stops = [line.value for line in lines_of(trace.declaration, first, trace.setup) if line.words == STOP]
     if stops:
         words.append(say("{stops} below its stop", stops=quantity(stops[0] - told.peak, "K", 1)))
-    return ", ".join(words) + "."
+    return ", ".join(words) + "." + _hottest_core_words(trace, low, high)
+
+
+def _hottest_core_words(trace: Trace, low: float, high: float) -> str:
+    """Say which core led, where the temperature of each was read; nothing otherwise."""
+    cores = [c for c in cores_of(trace) if c.id in trace.columns]
+    told = hottest(trace.times, [trace.columns[c.id] for c in cores], low, high)
+    if told is None or len(cores) < 2:
+        return ""
+    first = cores[told.place]
+    return say(
+        " Of {cores} cores, core {core} led for {share}\u202f% of the time, {peak} at most.",
+        cores=len(cores),
+        core=first.core,
+        share=number(100.0 * told.share),
+        peak=quantity(told.peak, first.unit, first.digits),
+    )
 
 
 def _voltage_words(trace: Trace, low: float, high: float) -> str:
@@ -251,7 +267,7 @@ def last_words(trace: Trace) -> str:
     end = trace.ended_s
     span = within(trace.times, end - LAST_S, end)
     moved, signs = [], []
-    for channel in trace.declaration.channels:
+    for channel in (c for c in trace.declaration.channels if c.core is None):
         values = trace.columns.get(channel.id)
         inside = values[span] if values is not None else np.empty(0)
         inside = inside[np.isfinite(inside)]

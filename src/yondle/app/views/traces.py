@@ -15,7 +15,7 @@ from yondle.app.session import Session
 from yondle.app.views.lines import Line, lines_of
 from yondle.app.views.showing import ROOM
 from yondle.app.views.trail import failure_words, step_title
-from yondle.language.saying import say
+from yondle.language.saying import capital, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup, Subsystem
 from yondle.model.rigs import RigDeclaration
@@ -66,6 +66,8 @@ class Panel:
     lines: tuple[Line, ...]
     reached: tuple[str, ...] = ()
     """Flags that tell when a limit of this panel was reached."""
+    by_core: bool = False
+    """Whether its channels are the same reading of one core after the other, in the order of their numbers."""
 
     @property
     def key(self) -> str:
@@ -272,11 +274,16 @@ def _panels(declaration: RigDeclaration, setup: Setup, known: set[str]) -> tuple
     for quantity in _ORDER:
         those = [c for c in kept if c.quantity is quantity]
         shared = quantity in _ONE_FOR_ALL
-        units = dict.fromkeys(c.unit for c in those)
-        groups = [[c for c in those if c.unit == unit] for unit in units] if shared else [[c] for c in those]
+        whole = [c for c in those if c.core is None]
+        units = dict.fromkeys(c.unit for c in whole)
+        groups = [[c for c in whole if c.unit == unit] for unit in units] if shared else [[c] for c in whole]
         for group in groups:
             name = _ONE_FOR_ALL[quantity] if shared and len(group) > 1 else group[0].name
             panels.append(_panel(declaration, setup, name, tuple(group), known))
+        cores = sorted((c for c in those if c.core is not None), key=lambda c: c.core or 0)
+        if cores:
+            name = say("{quantity}, each core", quantity=capital(named(quantity)))
+            panels.append(Panel(name, cores[0].unit, quantity, tuple(cores), (), (), by_core=True))
     return tuple(panels)
 
 
@@ -309,14 +316,21 @@ def moved(trace: Trace, by_s: float) -> Trace:
 
 
 def temperatures_of(trace: Trace) -> tuple[Channel, ...]:
-    """List the temperatures among which the hottest is found: all but the room's."""
-    kinds = (p for p in trace.panels if p.quantity is Quantity.TEMPERATURE)
+    """List the temperatures among which the hottest is found: all but the room's and those of single cores."""
+    kinds = (p for p in trace.panels if p.quantity is Quantity.TEMPERATURE and not p.by_core)
     return tuple(c for panel in kinds for c in panel.channels if c.id != ROOM)
+
+
+def cores_of(trace: Trace) -> tuple[Channel, ...]:
+    """List the temperatures of single cores."""
+    kinds = (p for p in trace.panels if p.quantity is Quantity.TEMPERATURE and p.by_core)
+    return tuple(c for panel in kinds for c in panel.channels)
 
 
 def usual_panels(trace: Trace) -> tuple[str, ...]:
     """Give the keys of the panels shown at first: one of each kind, and errors only where any were counted."""
-    first = {panel.quantity: panel.key for panel in reversed(trace.panels) if panel.quantity in _USUAL}
+    usual = [panel for panel in trace.panels if panel.quantity in _USUAL and not panel.by_core]
+    first = {panel.quantity: panel.key for panel in reversed(usual)}
     counted = [
         panel.key
         for panel in trace.panels

@@ -290,7 +290,7 @@ def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[s
     return tuple(
         (say("{c}, last", c=c.name), quantity(outcome.last[c.id], c.unit, c.digits))
         for c in declaration.channels
-        if c.id in outcome.last and c.subsystem is part and c.quantity in LAST_SHOWN
+        if c.id in outcome.last and c.subsystem is part and c.quantity in LAST_SHOWN and c.core is None
     )
 
 
@@ -353,7 +353,8 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
     touched = {declaration.knob(c.knob).subsystem for c in declaration.stock.changes_to(record.step.setup)}
     touched |= {Subsystem.PROCESSOR, Subsystem.COOLING}
     rows = []
-    for channel in (c for c in declaration.channels if c.subsystem in touched or c.id.startswith(METER)):
+    told = (c for c in declaration.channels if c.core is None and (c.subsystem in touched or c.id.startswith(METER)))
+    for channel in told:
         if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
             values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
             if values:

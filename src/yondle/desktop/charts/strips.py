@@ -59,6 +59,8 @@ def strips_of(declaration: RigDeclaration, setup: Setup) -> list[Strip]:
     """Choose the sensors to show: one of each kind, guarded and followed ones first."""
     found: dict[Quantity, Strip] = {}
     for i, channel in enumerate(declaration.channels):
+        if channel.core is not None:
+            continue
         words, line = next(iter(lines_of(declaration, channel, setup)), ("", None))
         strip = Strip(i, channel.name, channel.unit, channel.digits, channel.quantity, line, words)
         before = found.get(channel.quantity)

@@ -149,7 +149,7 @@ class TraceStrip:
         words = []
         for curve in self._curves if t is not None else ():
             assert t is not None
-            told = _reading_at(curve, t)
+            told = reading_at(curve.pyramid, t - curve.offset_s)
             if told is not None:
                 words.append((curve.channel, told, curve.offset_s))
         texts = [f"{channel.name} {quantity(v, channel.unit, channel.digits)}" for channel, v, _ in words]
@@ -183,9 +183,9 @@ class TraceStrip:
             if behind:
                 pen = pg.mkPen(faded(c.ink, 0.55 if channel.id == strong else 0.22), width=1)
             elif channel.id == strong:
-                pen = pg.mkPen(_colour(self._theme, panel.quantity), width=1.5)
+                pen = pg.mkPen(colour_of(self._theme, panel.quantity), width=1.5)
             else:
-                pen = pg.mkPen(faded(_colour(self._theme, panel.quantity), 0.45), width=1)
+                pen = pg.mkPen(faded(colour_of(self._theme, panel.quantity), 0.45), width=1)
             self._add(pyramid, channel, pen, offset_s)
 
     def _draw_difference(self, shown: Shown, panel: Panel) -> None:
@@ -195,7 +195,7 @@ class TraceStrip:
         if apart is None:
             return
         self._add(
-            Pyramid(shown.front.times, apart), channel, pg.mkPen(_colour(self._theme, panel.quantity), width=1.5), 0.0
+            Pyramid(shown.front.times, apart), channel, pg.mkPen(colour_of(self._theme, panel.quantity), width=1.5), 0.0
         )
         self.plot.addItem(
             pg.InfiniteLine(0.0, angle=0, pen=pg.mkPen(self._theme.colours.muted, width=1)), ignoreBounds=True
@@ -263,7 +263,8 @@ def _strongest(trace: Trace, panel: Panel) -> str:
     return max(peaks, key=peaks.__getitem__) if peaks else panel.channels[0].id
 
 
-def _colour(theme: Theme, kind: Quantity) -> QColor:
+def colour_of(theme: Theme, kind: Quantity) -> QColor:
+    """Give the colour a kind of sensor is drawn in."""
     c = theme.colours
     return {
         Quantity.CLOCK: c.verdicts[Verdict.HELD], Quantity.TEMPERATURE: c.in_play, Quantity.POWER: c.verdicts[Verdict.HELD_BACK],
@@ -271,12 +272,12 @@ def _colour(theme: Theme, kind: Quantity) -> QColor:
     }.get(kind, c.ink)  # fmt: skip
 
 
-def _reading_at(curve: _Curve, t: float) -> float | None:
+def reading_at(pyramid: Pyramid, t: float) -> float | None:
     """Give the last reading at or before a moment."""
-    place = int(np.searchsorted(curve.pyramid.times, t - curve.offset_s, "right")) - 1
-    if not 0 <= place < len(curve.pyramid.values):
+    place = int(np.searchsorted(pyramid.times, t, "right")) - 1
+    if not 0 <= place < len(pyramid.values):
         return None
-    value = float(curve.pyramid.values[place])
+    value = float(pyramid.values[place])
     return value if math.isfinite(value) else None
 
 

@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QScrollArea
 
 from yondle.app.views.traces import Panel
+from yondle.desktop.charts.core_strip import CoreStrip
 from yondle.desktop.charts.trace_strip import Shown, SpanBox, TraceStrip
 from yondle.desktop.theme import Theme
 from yondle.language.saying import say
@@ -50,7 +51,7 @@ class TracesChart(QScrollArea):
         """Show other runs or other panels; with `keep_range` the times in view stay."""
         keep = self.range if keep_range and self._strips else None
         self._shown, self._panels = shown, panels
-        self._lay_out(len(panels))
+        self._lay_out([CoreStrip if panel.by_core else TraceStrip for panel in panels])
         for i, (strip, panel) in enumerate(zip(self._strips, panels, strict=True)):
             strip.draw(shown, panel, i == 0, i == len(panels) - 1)
         if keep is not None:
@@ -139,20 +140,20 @@ class TracesChart(QScrollArea):
         middle = (low + high) / 2.0
         self.show_range(middle - (high - low) * share / 2.0, middle + (high - low) * share / 2.0)
 
-    def _lay_out(self, strips: int) -> None:
-        if len(self._strips) != strips:
+    def _lay_out(self, kinds: list[type[TraceStrip]]) -> None:
+        if [type(strip) for strip in self._strips] != kinds:
             self._view.clear()
             self._strips = []
-            for row in range(strips):
+            for row, kind in enumerate(kinds):
                 box = SpanBox(self._chosen, self._all)
-                strip = TraceStrip(self._theme, box)
+                strip = kind(self._theme, box)
                 self._view.addItem(strip.plot, row, 0)
                 if self._strips:
                     box.setXLink(self._strips[0].plot.getViewBox())
                 self._strips.append(strip)
             if self._strips:
                 self._strips[0].plot.getViewBox().sigXRangeChanged.connect(self._follow_range)
-        self._view.setMinimumHeight(STRIP_PX * strips + 30)
+        self._view.setMinimumHeight(STRIP_PX * len(kinds) + 30)
 
     def _follow_range(self) -> None:
         for strip in self._strips:

@@ -201,7 +201,7 @@ class TuneOffers(QObject):
         """Show the readings above which a test is stopped, to be changed in place."""
         declaration = self._session.declaration
         most = {limit.channel: limit.most for limit in declaration.limits}
-        rows = [(c, most.get(c.id)) for c in declaration.channels if c.quantity in LIMITED]
+        rows = [(c, most.get(c.id)) for c in declaration.channels if c.quantity in LIMITED and c.core is None]
         card = SensorLimitsCard(self._theme, rows, lambda: self._cards.take("limits"))
         card.chosen.connect(lambda channel, value: self._try(lambda: self._session.set_limit(channel, value)))
         self._cards.put_card("limits", card)

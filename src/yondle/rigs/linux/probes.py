@@ -10,7 +10,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.linux.files import Source, Tree
@@ -21,6 +21,8 @@ _P, _G, _M, _C, _W = (
 
 
 THROTTLES = "throttles"
+_CORE = re.compile(r"Core (\d+)")
+"""How the driver of a processor's sensors labels that of one core."""
 BELOW_CRITICAL = 5.0
 """A test is stopped this many degrees below the temperature at which a part shuts itself down, unless the tuner says else."""
 
@@ -83,8 +85,15 @@ def _hwmon(tree: Tree) -> Iterator[Probe]:
                     continue
                 label = tree.text(chip / f"{stem}_label") or stem
                 where = _C if kind.quantity is Quantity.FAN else subsystem
+                core = _CORE.fullmatch(label) if where is _P else None
                 channel = Channel(
-                    slug(f"{name}_{label}"), f"{label} ({name})", kind.unit, kind.quantity, where, kind.digits
+                    slug(f"{name}_{label}"),
+                    f"{label} ({name})",
+                    kind.unit,
+                    kind.quantity,
+                    where,
+                    kind.digits,
+                    core=int(core[1]) if core is not None else None,
                 )
                 probe = _plain(channel, tree.source(file), kind.scale, str(file))
                 critical = tree.number(chip / f"{stem}_crit") if kind.quantity is Quantity.TEMPERATURE else None
@@ -103,15 +112,15 @@ def _thermal_zones(tree: Tree) -> Iterator[Probe]:
 
 
 def _clocks(tree: Tree) -> Iterator[Probe]:
-    """The clock of each group of processors, where there are few; else only the lowest and the mean."""
+    """The lowest and the mean clock of all processors, and that of each processor or group of them that share one."""
     files = [policy / "scaling_cur_freq" for policy in tree.found("sys/devices/system/cpu/cpufreq/policy*")]
-    sources = [tree.source(file) for file in files if tree.number(file) is not None]
+    sources = {file: tree.source(file) for file in files if tree.number(file) is not None}
     if not sources:
         return
 
     def of_all(choose: Callable[[list[float]], float]) -> Callable[[], Reading]:
         def read() -> Reading:
-            values = [v for source in sources if (v := source.number()) is not None]
+            values = [v for source in sources.values() if (v := source.number()) is not None]
             return round(choose(values) / 1e3, 1) if values else None
 
         return read
@@ -121,6 +130,11 @@ def _clocks(tree: Tree) -> Iterator[Probe]:
     lowest = Channel("core_clock_lowest", say("Core clock, lowest"), "MHz", Quantity.CLOCK, _P, 0)
     yield Probe(mean, of_all(lambda values: sum(values) / len(values)), where)
     yield Probe(lowest, of_all(min), where)
+    for file, source in sources.items() if len(sources) > 1 else ():
+        cpu = int(file.parent.name.removeprefix("policy"))
+        name = say("Clock of processor {cpu}", cpu=cpu)
+        channel = Channel(f"cpu{cpu}_clock", name, "MHz", Quantity.CLOCK, _P, 0, core=cpu)
+        yield _plain(channel, source, 1e3, str(file))
 
 
 class EnergyMeter:
@@ -150,8 +164,9 @@ def _packages(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
         meter = EnergyMeter(tree.source(zone / "energy_uj"), tree.number(zone / "max_energy_range_uj"), now)
         parent = tree.text(zone / "../name") if zone.name.count(":") > 1 else ""
         words = say("{name} of {parent}", name=name, parent=parent) if parent else name
+        id_ = slug(f"power_{name} of {parent}" if parent else f"power_{name}")
         subsystem = _M if name == "dram" else _P
-        channel = Channel(slug(f"power_{words}"), say("Power, {words}", words=words), "W", Quantity.POWER, subsystem, 1)
+        channel = Channel(id_, say("Power, {words}", words=words), "W", Quantity.POWER, subsystem, 1)
         yield Probe(channel, meter.watts, str(zone / "energy_uj"))
 
 
@@ -160,21 +175,21 @@ def _graphics(tree: Tree) -> Iterator[Probe]:
         tail = "" if card.name == "card0" else f" {card.name[4:]}"
         device = card / "device"
         simple = (
-            (device / "gpu_busy_percent", say("Graphics in use"), "%", Quantity.USE, 1.0, 0),
-            (device / "mem_info_vram_used", say("Graphics memory used"), "GiB", Quantity.OTHER, float(1 << 30), 2),
-            (card / "gt_cur_freq_mhz", say("Graphics clock"), "MHz", Quantity.CLOCK, 1.0, 0),
+            (device / "gpu_busy_percent", later("Graphics in use"), "%", Quantity.USE, 1.0, 0),
+            (device / "mem_info_vram_used", later("Graphics memory used"), "GiB", Quantity.OTHER, float(1 << 30), 2),
+            (card / "gt_cur_freq_mhz", later("Graphics clock"), "MHz", Quantity.CLOCK, 1.0, 0),
         )
         for file, name, unit, quantity, scale, digits in simple:
             if tree.number(file) is not None:
-                channel = Channel(slug(name + tail), name + tail, unit, quantity, _G, digits)
+                channel = Channel(slug(name + tail), named(name) + tail, unit, quantity, _G, digits)
                 yield _plain(channel, tree.source(file), scale, str(file))
         levels = (
-            ("pp_dpm_sclk", say("Graphics clock")),
-            ("pp_dpm_mclk", say("Graphics memory clock")),
+            ("pp_dpm_sclk", later("Graphics clock")),
+            ("pp_dpm_mclk", later("Graphics memory clock")),
         )
         for file_name, name in levels:
             if "*" in tree.text(device / file_name):
-                channel = Channel(slug(name + tail), name + tail, "MHz", Quantity.CLOCK, _G, 0)
+                channel = Channel(slug(name + tail), named(name) + tail, "MHz", Quantity.CLOCK, _G, 0)
                 yield Probe(channel, _starred(tree.source(device / file_name, long=True)), str(device / file_name))
 
 
@@ -221,7 +236,7 @@ def _counters(tree: Tree) -> Iterator[Probe]:
         )
         yield Probe(channel, _sum(sources), "sys/devices/system/cpu/cpu*/thermal_throttle/*_throttle_count")
     for controller in tree.found("sys/devices/system/edac/mc/mc[0-9]*"):
-        for file, words in (("ce_count", "corrected"), ("ue_count", say("not corrected"))):
+        for file, words in (("ce_count", say("corrected")), ("ue_count", say("not corrected"))):
             if tree.number(controller / file) is not None:
                 name = say("Memory errors {words} ({controller})", words=words, controller=controller.name)
                 channel = Channel(slug(f"{controller.name}_{file}"), name, "", Quantity.ERRORS, _M, 0)

@@ -238,7 +238,9 @@ class ThisRig:
             channel = Channel(STOLEN, say("Taken by the host"), "%", Quantity.USE, processor, 1, about=about)
             found.append(Probe(channel, self._meter.stolen, "/proc/stat"))
         for cpu in self._cpus:
-            channel = Channel(f"cpu{cpu}_use", say("Processor {cpu}", cpu=cpu), "%", Quantity.USE, processor, 0)
+            channel = Channel(
+                f"cpu{cpu}_use", say("Processor {cpu}", cpu=cpu), "%", Quantity.USE, processor, 0, core=cpu
+            )
             found.append(Probe(channel, self._meter.of(f"cpu{cpu}"), "/proc/stat"))
         if self._proc.clock_mhz() is not None and not list(self._tree.found(_CLOCKS)):
             channel = Channel("clock", say("Clock"), "MHz", Quantity.CLOCK, processor, 0)

@@ -17,17 +17,17 @@ from yondle.model.workloads import PART, Metric, PassResult, Workload
 from yondle.rigs.simulated.demand import metric_of
 from yondle.rigs.simulated.knobs import Taken, declared, take
 from yondle.rigs.simulated.rigfile import RigFile
-from yondle.rigs.simulated.sensors import KINDS, Sensors
+from yondle.rigs.simulated.sensors import EACH_CORE, KINDS, Sensors, seen_by
 from yondle.rigs.simulated.world import RESTARTING, Running, World, WorldState, fresh_state
 
 
 def declaration_of(rig: RigFile) -> RigDeclaration:
     """Declare the knobs, sensors, workloads and ceilings of a rig file."""
-    unknown = [name for name in rig.sensors if name not in KINDS]
+    unknown = [name for name in rig.sensors if name not in (*KINDS, EACH_CORE)]
     if unknown:
         raise KnownError(
             say("The rig file names a sensor this model hasn't got: {unknown}.", unknown=unknown[0]),
-            say("It has: {kinds}.", kinds=", ".join(KINDS)),
+            say("It has: {kinds}.", kinds=", ".join((*KINDS, EACH_CORE))),
         )
     if rig.check.settle_below_c <= rig.room.dawn_c:
         raise KnownError(
@@ -43,12 +43,13 @@ def declaration_of(rig: RigFile) -> RigDeclaration:
         )
         if load is not None
     }
+    seen = seen_by(rig.sensors, rig.chip.cores)
     return RigDeclaration(
         info=RigInfo(rig.rig.id, rig.rig.name, named(rig.rig.place), True, dict(rig.rig.facts)),
         knobs=declared(rig),
-        channels=tuple(KINDS[name].channel for name in rig.sensors),
+        channels=tuple(kind.channel for kind, _ in seen),
         workloads=tuple(_workload(name, rig) for name in rig.workloads),
-        limits=tuple(Limit(name, part.limit) for name, part in rig.sensors.items() if part.limit is not None),
+        limits=tuple(Limit(kind.channel.id, part.limit) for kind, part in seen if part.limit is not None),
         ceilings={name: part.ceiling for name, part in rig.knobs.items() if part.ceiling is not None},
         sample_interval_s=check.sample_interval_s,
         settle_channel="processor_temperature" if "processor_temperature" in rig.sensors else "",

@@ -5,7 +5,7 @@ Some mislead by nature: a reading that only repeats what was asked is no measure
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from random import Random
 
@@ -13,7 +13,7 @@ from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.simulated.parts import SensorPart
-from yondle.rigs.simulated.world import World
+from yondle.rigs.simulated.world import PARKED_SHARE, World
 
 _P, _M, _C, _W = Subsystem.PROCESSOR, Subsystem.MEMORY, Subsystem.COOLING, Subsystem.WHOLE
 _G = Subsystem.GRAPHICS
@@ -62,6 +62,17 @@ def _lanes_reported(world: World) -> float:
     return float(graphics.lanes[round(state.values["link_width"])] if "link_width" in state.values else 16)
 
 
+def _core_c(core: int) -> Callable[[World], float]:
+    """The temperature of one core: the hottest is the die's; others lie between it and the cooler, each chip in its own way."""
+
+    def truth(world: World) -> float:
+        above_cooler = world.state.die_c - world.state.cooler_c
+        share = world.core_shares[core] if core < world.settings.cores else PARKED_SHARE
+        return world.state.cooler_c + share * above_cooler
+
+    return truth
+
+
 KINDS: dict[str, _Kind] = {
     kind.channel.id: kind
     for kind in (
@@ -103,34 +114,51 @@ KINDS: dict[str, _Kind] = {
 }  # fmt: skip
 
 
+EACH_CORE = "each_core"
+"""The entry of a rig file that stands for a temperature of each core."""
+
+
+def seen_by(parts: Mapping[str, SensorPart], cores: int) -> list[tuple[_Kind, SensorPart]]:
+    """List the sensors of a rig file in its order, those of each core at the end; raises KeyError for one there isn't."""
+    found = [(KINDS[name], part) for name, part in parts.items() if name != EACH_CORE]
+    for core in range(cores if EACH_CORE in parts else 0):
+        name = say("Core {core}", core=core)
+        channel = Channel(f"core_temperature_{core}", name, "°C", Quantity.TEMPERATURE, _P, core=core)
+        found.append((_Kind(channel, _core_c(core)), parts[EACH_CORE]))
+    return found
+
+
 class Sensors:
     """The rig's sensors in the order of its file; a look at them costs the world nothing."""
 
     def __init__(self, world: World, parts: dict[str, SensorPart]) -> None:
         self._world = world
         world.state.looks += 1
-        self._chance = Random(f"{world.rig.rig.seed}/sensors/{world.state.looks}")
-        self._parts = [(KINDS[name].truth, part) for name, part in parts.items()]
+        looks = f"{world.rig.rig.seed}/sensors/{world.state.looks}"
+        chance, of_cores = Random(looks), Random(f"{looks}/cores")
+        self._parts = [
+            (kind.truth, part, chance if kind.channel.core is None else of_cores)
+            for kind, part in seen_by(parts, world.rig.chip.cores)
+        ]
         self._held: list[Reading] = [None] * len(self._parts)
         self._seen_s = [-1e18] * len(self._parts)
 
     def sample(self) -> tuple[Reading, ...]:
         """Read every sensor once."""
         now = self._world.state.t_s
-        gauss, chance = self._chance.gauss, self._chance.random
         held, seen = self._held, self._seen_s
-        for i, (truth, part) in enumerate(self._parts):
+        for i, (truth, part, chance) in enumerate(self._parts):
             if now - seen[i] < part.interval_s:
                 continue
             seen[i] = now
-            if part.dropout_chance and chance() < part.dropout_chance:
+            if part.dropout_chance and chance.random() < part.dropout_chance:
                 held[i] = None
                 continue
             value = truth(self._world) + part.bias
             if part.drift_per_h:
                 value += part.drift_per_h * now / 3600.0
             if part.noise:
-                value += gauss(0.0, part.noise)
+                value += chance.gauss(0.0, part.noise)
             if part.quantum:
                 value = round(value / part.quantum) * part.quantum
             held[i] = round(value, 6)

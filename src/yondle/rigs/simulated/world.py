@@ -32,6 +32,18 @@ _NO_GRAPHICS = GraphicsDraw(0.0, 0.0, False)
 _CACHE_PER_K = 4.0
 
 
+COOLEST_CORE_SHARE, PARKED_SHARE = 0.8, 0.35
+"""How far above the cooler the coolest core under load lies, and one that isn't in use, as shares of the hottest."""
+
+
+def _core_shares(rig: RigFile) -> tuple[float, ...]:
+    """How far each core is above the cooler, as a share of the hottest: this chip's own spread of contact and leakage."""
+    chance = Random(f"{rig.rig.seed}/cores")
+    shares = [chance.uniform(COOLEST_CORE_SHARE, 1.0) for _ in range(rig.chip.cores)]
+    hottest = max(range(len(shares)), key=shares.__getitem__)
+    return tuple(1.0 if core == hottest else share for core, share in enumerate(shares))
+
+
 @dataclass(slots=True)
 class WorldState:
     """All that outlives a moment: it is kept in the machine file, so the machine is the same after Yondle restarts."""
@@ -111,6 +123,7 @@ class World:
         self.graphics = Graphics(rig.graphics) if rig.graphics else None
         self.firmware = Firmware(rig, declared(rig), self.edge, self.graphics)
         self.running: Running | None = None
+        self.core_shares = _core_shares(rig)
         self._idle = rig.loads.get("idle", _IDLE)
         self.graphics_draw = _NO_GRAPHICS
         self.settings: Settings
