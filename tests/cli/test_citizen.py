@@ -130,3 +130,7 @@ def test_a_notification_is_told_to_the_desktop_or_nobody(tmp_path: Path, monkeyp
     tool.chmod(0o755)
     assert notify("Heron: step 2 held", "--help `id`")
     assert (tmp_path / "said").read_text().endswith("--|Heron: step 2 held|--help `id`|")
+    assert notify("<b>Heron</b>", "<img src=x> & more")
+    assert (tmp_path / "said").read_text().endswith("--|<b>Heron</b>|&lt;img src=x&gt; &amp; more|"), (
+        "the body is markup"
+    )

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+from html import escape
 
 from yondle.language.saying import say
 from yondle.model.events import AttemptClosed, Record, StepOpened
@@ -15,7 +16,7 @@ _INHIBIT = (
     "systemd-inhibit",
     "--what=sleep:idle",
     "--who=Yondle",
-    say("--why=A setting is on trial"),
+    f"--why={say('A setting is on trial')}",
     "--mode=block",
     "cat",
 )
@@ -59,11 +60,14 @@ class KeepsAwake:
 
 
 def notify(title: str, words: str) -> bool:
-    """Show a notification on the desktop; tells whether anybody took it."""
+    """Show a notification on the desktop; tells whether anybody took it.
+
+    The body is markup by the Desktop Notifications Specification, so what comes from names and files is escaped.
+    """
     program = shutil.which("notify-send")
     if program is None:
         return False
-    command = (program, "--app-name=Yondle", "--icon=net.yondle.Yondle", "--", title, words)
+    command = (program, "--app-name=Yondle", "--icon=net.yondle.Yondle", "--", title, escape(words, quote=False))
     try:
         return subprocess.run(command, check=False, capture_output=True, timeout=_END_WITHIN_S).returncode == 0
     except (OSError, subprocess.TimeoutExpired):
