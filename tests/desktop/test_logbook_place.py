@@ -17,6 +17,7 @@ from yondle.app.machines import RigChoice
 from yondle.app.session import Session
 from yondle.app.views.log import Kind
 from yondle.desktop.places.logbook import LogbookPlace
+from yondle.desktop.widgets.bench_forms import ResultCard
 from yondle.model.errors import KnownError
 
 HOSTILE = '=1+1"<img src=x onerror=alert(1)>\u202egnp.exe [bold]'
@@ -159,6 +160,22 @@ def test_a_row_leads_to_its_step_and_its_trace(qtbot: QtBot, place: LogbookPlace
     window.go_to(5)
     place.panel.step_button.click()
     assert window.tune.trail.selected() == 2
+
+
+def test_a_figure_is_typed_in_from_its_step_and_stands_in_the_table(place: LogbookPlace) -> None:
+    step = next(row for row in place.table.model_.rows if row.step == 2)
+    place.table.choose(step)
+    place.panel.figure_button.click()
+    window = place.window()
+    assert window.tune.isVisible()
+    card = window.tune.findChild(ResultCard)
+    assert card is not None
+    for key, value in {"benchmark": "Sky tour", "score": "61.5", "unit": "frames/s"}.items():
+        card.fields[key].setText(value)
+    card.keep_button.click()
+    window.go_to(5)
+    found = [row for row in place.table.model_.rows if row.kind is Kind.FIGURE]
+    assert [(row.step, row.value, row.benchmark) for row in found] == [(step.step, 61.5, "Sky tour")]
 
 
 def test_another_field_book_stands_in_the_same_table(place: LogbookPlace, tmp_path: Path) -> None:

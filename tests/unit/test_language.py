@@ -88,6 +88,7 @@ def in_german(*command: str) -> str:
 def test_german_writes_figures_nouns_and_cases_its_own_way() -> None:
     script = """if True:
         from datetime import datetime
+        from yondle.app.results import figure
         from yondle.language.saying import in_sentence, say, several
         from yondle.model.quantities import count, date, duration, number
         from yondle.model.verdicts import Verdict
@@ -97,6 +98,7 @@ def test_german_writes_figures_nouns_and_cases_its_own_way() -> None:
         print(in_sentence("Kerntakt"), say("Step {number}: {verdict}", number=4, verdict=Verdict.DOWN), sep="|")
         print(say("{price:g} is no price.", price=1.5), date(datetime(2026, 3, 1)), steps, sep="|")
         print(several(2, "{names} runs into a cap.", "{names} run into a cap.", names="A und B"))
+        print(figure("61,5"), figure("61.5"))
     """
     assert in_german("-c", script).splitlines() == [
         "−1\u202f234,6|0,2\u202fs|1 Messung|2 Messungen",
@@ -104,6 +106,7 @@ def test_german_writes_figures_nouns_and_cases_its_own_way() -> None:
         "Kerntakt|Schritt 4: abgestürzt",
         "1,5 ist kein Preis.|1. März 2026|3 Schritte",
         "A und B stoßen an einen Deckel.",
+        "61.5 61.5",
     ]
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.session import Session
-from yondle.language.saying import say
+from yondle.language.saying import DECIMAL_MARK, say
 from yondle.model.errors import KnownError
 from yondle.model.pacing import pacing
 from yondle.model.steps import AddedResult
@@ -45,9 +45,9 @@ def columns_of(path: Path) -> tuple[str, ...]:
 
 
 def figure(text: str) -> float:
-    """Read a figure as it was typed; raises KnownError for what is no number."""
+    """Read a figure as it was typed, with a point or the language's decimal mark; raises KnownError for what is no number."""
     try:
-        return number(text)
+        return number(text.replace(DECIMAL_MARK, "."))
     except ValueError:
         raise KnownError(
             say("'{words}' is no figure.", words=text), say("Type it as a number with a point, such as 61.5.")

@@ -300,6 +300,7 @@ class MainWindow(QMainWindow):
         self.log = LogbookPlace(self._theme, session)
         self.log.wants_step.connect(self.show_step)
         self.log.wants_trace.connect(self.show_trace)
+        self.log.wants_figure.connect(self._ask_for_figure)
         self.report = ReportPlace(self._theme, session, self.tune.views)
         self.places = QStackedWidget()
         for place in (self.tune, self.scaling, self.map, self.compare, self.traces, self.log, self.report):
@@ -337,6 +338,12 @@ class MainWindow(QMainWindow):
         self.go_to(PLACES.index("Tune"))
         if self.tune is not None:
             self.tune.trail.choose(number)
+
+    def _ask_for_figure(self, step: int) -> None:
+        """Ask in Tune for a figure measured at a step, where what comes of it is seen, too."""
+        self.show_step(step)
+        if self.tune is not None:
+            self.tune.bench.ask_result(step)
 
     def show_trace(self, attempt: int) -> None:
         """Show the trace of a test."""

@@ -52,10 +52,11 @@ ANY_BENCHMARK, ANY_VERDICT = say("any benchmark"), say("any verdict")
 
 
 class LogbookPlace(ChartPlace):
-    """The Logbook place. `wants_step` and `wants_trace` are sent with a step's number and an attempt."""
+    """The Logbook place. `wants_step` and `wants_figure` are sent with a step's number, `wants_trace` with an attempt."""
 
     wants_step = Signal(int)
     wants_trace = Signal(int)
+    wants_figure = Signal(int)
 
     def __init__(self, theme: Theme, session: Session) -> None:
         self.table = LogTable(theme)
@@ -103,6 +104,7 @@ class LogbookPlace(ChartPlace):
             ("trace", say("show the trace"), "T", self._go_to_trace),
             ("discard", say("discard the pass, or count it again"), "Delete", self._discard),
             ("attach", say("attach a file to the step …"), "Ctrl+Shift+A", self._ask_for_file),
+            ("result", say("type in a figure measured at the step …"), "R", self._go_to_figure),
             ("undo", say("undo the last change"), "Ctrl+Z", self.undo),
             ("merge", say("make one of this field book and another …"), "", self._ask_to_merge),
             ("export", say("export everything as JSON, or every pass as CSV …"), "Ctrl+E", self._ask_to_export),
@@ -367,6 +369,10 @@ class LogbookPlace(ChartPlace):
         if self._row is not None and self._own(self._row) and self._row.attempt:
             self.wants_trace.emit(self._row.attempt)
 
+    def _go_to_figure(self) -> None:
+        if self._row is not None and self._own(self._row):
+            self.wants_figure.emit(self._row.step)
+
     # -- building ------------------------------------------------------------------------------------------------------
 
     def _connect(self) -> None:
@@ -375,6 +381,7 @@ class LogbookPlace(ChartPlace):
         for made, do in (
             (panel.step_button, self._go_to_step), (panel.trace_button, self._go_to_trace), (panel.discard_button, self._discard),
             (panel.keep_button, self._keep_note), (panel.drop_button, self._drop_note), (panel.attach_button, self._ask_for_file),
+            (panel.figure_button, self._go_to_figure),
             (panel.save_button, self._save_file), (panel.detach_button, self._detach), (self.undo_button, self.undo),
         ):  # fmt: skip
             made.clicked.connect(lambda _=False, do=do: do())
