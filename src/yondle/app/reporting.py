@@ -294,7 +294,7 @@ class _Gatherer:
             step_title=step_title(self._declaration, chosen.step),
         )
         blocks: list[Block] = [Words(title)]
-        head = (say("benchmark"), say("gain, 95\u202f% margin"), say("passes, here and at stock"), LOW)
+        head = (say("benchmark"), say("gain, 95\u202f% margin"), say("passes, here and at stock"), named(LOW))
         blocks.append(Table(head, tuple(rows), frozenset({1, 2}), say("No benchmark has figures.")))
         if together is not None:
             blocks.append(Words(say("Geometric mean of what isn't capped: {range}.", range=range_words(together))))
@@ -434,10 +434,10 @@ class _Gatherer:
         return blocks or [Words(say("No caveat or note was written."))]
 
     def _again(self) -> list[Block]:
-        rows = [("Yondle", __version__), ("rig", self._session.logbook.rig()[1])]
+        rows = [("Yondle", __version__), (say("rig"), self._session.logbook.rig()[1])]
         seed = re.search(r"^seed *= *(\d+)", self._session.logbook.rig()[2], re.MULTILINE)
         if seed is not None:
-            rows.append(("seed", seed[1]))
+            rows.append((say("seed"), seed[1]))
         words = say("Make a field book for such a rig, run the baseline, then: yondle plan run BOOK again.toml")
         return [Pairs(tuple(rows)), Words(words), File("again.toml", plan_again(self._session))]
 

@@ -30,7 +30,8 @@ from yondle.reports.drawing import HEIGHT, WIDTH, Box, Dot, Mark, Shape, Stroke,
 _REGULAR, _STRONG = "Yondle", "Yondle-Strong"
 _MARGIN = 18 * mm
 _CODE_LETTERS = 96
-_FEWEST_LETTERS, _GAP_LETTERS, _MOST_LETTERS = 4, 3, 46
+_GAP, _MARK_WIDTH, _WIDEST = 9.0, 12.0, 190.0
+"""Points between two columns, those a verdict's mark takes, and the most a cell asks for in one line."""
 _SUBSTITUTES = {THIN: "\u00a0", "\u2009": "\u00a0", "\u2060": "", "\u2116": "No.", "\u2192": "->", "\u2026": "..."}
 """What the font doesn't hold, and what stands for it."""
 
@@ -113,18 +114,33 @@ _RULED = [*_TIGHT, ("LINEABOVE", (0, 1), (-1, -1), 0.4, HexColor(PAPER.rule))]
 def _table(block: Table, styles: _Styles, width: float) -> list[Flowable]:
     if not block.rows:
         return [Paragraph(_marked(block.empty), styles.muted)]
-    longest = [
-        max(len(_plain(head)), *(min(len(row[i].text) + 2, _MOST_LETTERS) for row in block.rows))
-        for i, head in enumerate(block.head)
-    ]
-    wanted = [max(n, _FEWEST_LETTERS) + _GAP_LETTERS for n in longest]
-    widths = [width * n / sum(wanted) for n in wanted]
+    widths = _column_widths(block, styles, width)
     head: list[Flowable] = [
         Paragraph(_marked(words), styles.head_figure if i in block.figures else styles.head)
         for i, words in enumerate(block.head)
     ]
     rows = [[_cell(cell, i in block.figures, styles) for i, cell in enumerate(row)] for row in block.rows]
     return [PdfTable([head, *rows], colWidths=widths, style=_RULED, repeatRows=1, hAlign="LEFT"), Spacer(1, 2 * mm)]
+
+
+def _column_widths(block: Table, styles: _Styles, width: float) -> list[float]:
+    """Give every column its longest word, and share out what is left by what its cells would take in one line."""
+    least, whole = [], []
+    for i, head in enumerate(block.head):
+        cells = [(_plain(row[i].text), styles.cell, _MARK_WIDTH if row[i].verdict else 0.0) for row in block.rows]
+        each = [(_plain(head), styles.head, 0.0), *cells]
+        least.append(max(_width(word, style) + more for text, style, more in each for word in text.split(" ")) + _GAP)
+        whole.append(max(min(_width(text, style) + more, _WIDEST) for text, style, more in each) + _GAP)
+    spare = width - sum(least)
+    if spare <= 0.0:
+        return [width * each / sum(least) for each in least]
+    more = [max(w - n, 0.0) for w, n in zip(whole, least, strict=True)]
+    shares = [each / sum(more) for each in more] if sum(more) > 0.0 else [1.0 / len(more)] * len(more)
+    return [n + spare * share for n, share in zip(least, shares, strict=True)]
+
+
+def _width(text: str, style: ParagraphStyle) -> float:
+    return float(pdfmetrics.stringWidth(text, style.fontName, style.fontSize))
 
 
 def _cell(cell: Cell, figure: bool, styles: _Styles) -> Flowable:

@@ -101,7 +101,7 @@ class RowPanel(Side):
         inner.addWidget(self.note)
         inner.addWidget(self.caveat)
         inner.addLayout(_in_a_row(self.keep_button, self.drop_button))
-        inner.addWidget(label(say("Proof at this step"), "heading"))
+        inner.addWidget(label(say("Files and figures at this step"), "heading"))
         inner.addLayout(_in_a_row(self.attach_button, self.figure_button))
         inner.addLayout(_in_a_row(self.save_button, self.detach_button))
         self.box.addWidget(self.remarks)
