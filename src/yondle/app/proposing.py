@@ -53,17 +53,6 @@ def proposed_with(
 
 def must_be_allowed(declaration: RigDeclaration, knob: Knob, value: float) -> None:
     """Raise KnownError for a value outside the range this tuner stands for."""
-    if declaration.allows(knob, value):
-        return
-    low, high = declaration.own_range(knob)
-    side, limit = (say("above"), high) if value > high else (say("below"), low)
-    raise KnownError(
-        say(
-            "{knob} {value} is {side} your own limit of {limit}.",
-            knob=knob.name,
-            value=knob.text(value),
-            side=side,
-            limit=knob.text(limit),
-        ),
-        say("Change the limit first if you mean it."),
-    )
+    beyond = declaration.beyond(knob, value)
+    if beyond:
+        raise KnownError(f"{beyond}.", say("Change the limit first if you mean it."))

@@ -85,6 +85,20 @@ class RigDeclaration:
         """Give the lowest and highest value of a knob that this tuner stands for."""
         return self.floors.get(knob.id, knob.low), self.ceilings.get(knob.id, knob.high)
 
+    def beyond(self, knob: Knob, value: float) -> str:
+        """Say which of the tuner's own limits a value lies beyond; nothing where it is allowed."""
+        if self.allows(knob, value):
+            return ""
+        low, high = self.own_range(knob)
+        side, limit = (say("above"), high) if value > high else (say("below"), low)
+        return say(
+            "{knob} {value} is {side} your own limit of {limit}",
+            knob=knob.name,
+            value=knob.text(value),
+            side=side,
+            limit=knob.text(limit),
+        )
+
     def allows(self, knob: Knob, value: float) -> bool:
         """Tell whether a value lies within what this tuner stands for."""
         low, high = self.own_range(knob)

@@ -308,20 +308,5 @@ def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
             asked += [(part.along, value) for value in part.at] if part.along is not None else []
         case Proof():
             asked = []
-    found = []
-    for knob_id, value in asked:
-        knob = declaration.knob(knob_id)
-        if not declaration.allows(knob, value):
-            low, high = declaration.own_range(knob)
-            limit = high if value > high else low
-            side = say("above") if value > high else say("below")
-            found.append(
-                say(
-                    "{knob} {value} is {side} your own limit of {limit}",
-                    knob=knob.name,
-                    value=knob.text(value),
-                    side=side,
-                    limit=knob.text(limit),
-                )
-            )
-    return found
+    found = (declaration.beyond(declaration.knob(knob_id), value) for knob_id, value in asked)
+    return [beyond for beyond in found if beyond]
