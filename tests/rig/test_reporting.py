@@ -12,8 +12,9 @@ from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.profiles import keep_profile
 from yondle.app.remarks import attach, discard_pass, write_note
+from yondle.app.report_choices import ask, choose_sections, parts_named, sections_chosen
 from yondle.app.report_files import report_bytes
-from yondle.app.reporting import ask, choose_sections, parts_named, report_of, sections_chosen
+from yondle.app.reporting import report_of
 from yondle.app.reproducing import plan_again
 from yondle.app.session import Session
 from yondle.app.views.summary import latest_attempt, summary_words

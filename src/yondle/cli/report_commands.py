@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
+from yondle.app.report_choices import ask, choose_sections, parts_named
 from yondle.app.report_files import write_report
-from yondle.app.reporting import ask, choose_sections, parts_named
 from yondle.app.session import Session
 from yondle.cli.running import LogbookPath, opened
 from yondle.language.saying import say

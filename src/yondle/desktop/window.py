@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import resource
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -29,9 +28,10 @@ from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, label
 from yondle.desktop.widgets.command_list import CommandList
+from yondle.desktop.widgets.foot import Foot
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
-from yondle.model.quantities import duration, number
+from yondle.model.quantities import number
 
 PLACES = (
     later("Tune"),
@@ -78,9 +78,8 @@ class MainWindow(QMainWindow):
         self.bridge.failed.connect(self._failed)
         self.bridge.busy_changed.connect(self._busy)
         self.bridge.records.connect(lambda _: self._follow())
-        self._cost = _OwnCost()
         self._foot_timer = QTimer(self)
-        self._foot_timer.timeout.connect(self._measure_own_cost)
+        self._foot_timer.timeout.connect(self._look_at_foot)
         self._foot_timer.start(FOOT_EVERY_MS)
         self._show_first()
 
@@ -186,19 +185,7 @@ class MainWindow(QMainWindow):
         self._bar.addWidget(self._conditions, 1)
         self._bar.addWidget(self._pace_button)
         self._bar.addWidget(self._commands_button)
-        foot = QFrame()
-        foot.setObjectName("foot")
-        foot.setFixedHeight(28)
-        foot_box = QHBoxLayout(foot)
-        foot_box.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        foot_box.setSpacing(22)
-        self._verified = label("", "small")
-        self._journal = label("", "small")
-        self._own = label("", "small")
-        foot_box.addWidget(self._verified)
-        foot_box.addWidget(self._journal)
-        foot_box.addStretch(1)
-        foot_box.addWidget(self._own)
+        self._foot = Foot()
         self._pages = QStackedWidget()
         whole = QWidget()
         whole.setObjectName("page")
@@ -207,7 +194,7 @@ class MainWindow(QMainWindow):
         box.setSpacing(0)
         box.addWidget(bar)
         box.addWidget(self._pages, 1)
-        box.addWidget(foot)
+        box.addWidget(self._foot)
         self.setCentralWidget(whole)
         self.commands = CommandList(whole)
 
@@ -416,28 +403,13 @@ class MainWindow(QMainWindow):
     def _show_foot(self) -> None:
         session = self.session
         if session is None or session.verified is None:
-            self._verified.setText(say("Nothing open"))
-            self._journal.setText("")
+            self._foot.show_nothing()
         else:
-            seen = session.verified
-            if self.tune is not None and self.tune.progress.running:
-                self._verified.setText(say("Settings: on trial"))
-            else:
-                ago = session.machine.clock.now() - seen.at_s
-                when = say("just now") if ago < 2 else say("{ago} ago", ago=duration(ago))
-                self._verified.setText(
-                    say(
-                        "Settings verified {when}: {as_set} of {of} read back as set",
-                        when=when,
-                        as_set=seen.as_set,
-                        of=seen.of,
-                    )
-                )
-            self._journal.setText(say("Journal safe"))
+            running = self.tune is not None and bool(self.tune.progress.running)
+            self._foot.show_settings(session.verified, session.machine.clock.now(), running)
 
-    def _measure_own_cost(self) -> None:
-        own = self._cost.percent()
-        self._own.setText("" if own is None else say("Yondle uses {own}\u202f% of one core", own=number(own, 1)))
+    def _look_at_foot(self) -> None:
+        self._foot.measure()
         self._show_foot()
 
     # -- doing ---------------------------------------------------------------------------------------------------------
@@ -498,17 +470,3 @@ class MainWindow(QMainWindow):
 def _unattended_evening(session: Session, stopped: Callable[[], bool]) -> None:
     with session.unattended():
         run_evening(session, lambda _move, _record: None, stopped)
-
-
-class _OwnCost:
-    """What share of one core this program has used since it was last asked."""
-
-    def __init__(self) -> None:
-        self._before: tuple[float, float] | None = None
-
-    def percent(self) -> float | None:
-        """Give the share in %; None the first time, since starting up is not what it costs to have it open."""
-        used = resource.getrusage(resource.RUSAGE_SELF)
-        now = used.ru_utime + used.ru_stime, time.monotonic()
-        before, self._before = self._before, now
-        return None if before is None else 100.0 * (now[0] - before[0]) / (now[1] - before[1])

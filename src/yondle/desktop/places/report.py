@@ -17,8 +17,9 @@ from PySide6.QtWidgets import (
     QTextBrowser,
 )
 
+from yondle.app.report_choices import HEADINGS, ask, choose_sections, question, sections_chosen
 from yondle.app.report_files import report_bytes, report_preview, write_report
-from yondle.app.reporting import HEADINGS, ask, choose_sections, question, report_of, sections_chosen
+from yondle.app.reporting import report_of
 from yondle.app.session import Session
 from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import ChartPlace
