@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import json
 import os
 import subprocess
@@ -14,7 +15,8 @@ from tools.texts import compiled, path_of, placeholders, read, renewed, texts
 
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
-from yondle.language.saying import LANGUAGE, chosen, languages
+from yondle.language.saying import LANGUAGE, chosen, languages, say
+from yondle.model.quantities import count
 
 OTHERS = languages()[1:]
 
@@ -76,6 +78,13 @@ def test_texts_are_gathered_from_code_enumerations_rig_files_and_help() -> None:
 def test_the_surroundings_choose_the_language(surroundings: dict[str, str], language: str) -> None:
     assert chosen(surroundings) == language
     assert LANGUAGE == "en"
+
+
+def test_a_count_is_copied_and_kept_as_any_text() -> None:
+    counted = count(2, "pass", "passes")
+    assert copy.deepcopy(counted) == "2 passes"
+    assert json.loads(json.dumps({"told": counted})) == {"told": "2 passes"}
+    assert say("{passes} of 3", passes=copy.copy(counted)) == "2 passes of 3"
 
 
 def in_german(*command: str) -> str:

@@ -112,6 +112,9 @@ class Counted(str):
         made._n, made._written, made._one, made._many = n, written, one, many
         return made
 
+    def __getnewargs__(self) -> tuple[Any, ...]:
+        return self._n, self._written, self._one, self._many
+
     def __format__(self, form: str) -> str:
         if not form:
             return str(self)
