@@ -11,6 +11,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("YONDLE_LANGUAGE", "en")
 FOLDER = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 SIZE = (1280, 800)
 SMALL = (1100, 700)
@@ -183,6 +184,8 @@ def recording(camera: Camera, window: object) -> None:
     session = window.session
     window.go_to(4)
     window.traces.choose_step(14)
+    each_core = next(panel for panel in window.traces._first.panels if panel.by_core)
+    window.traces.show_panel(each_core.key, True)
     camera.take(window, "traces")
     write_note(session, 13, "The shed door stood open for a while.", caveat=True)
     attempt = session.step(13).attempts[0]

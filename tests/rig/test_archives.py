@@ -30,6 +30,8 @@ from yondle.app.views.traces import latest_run, trace_of
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction
+from yondle.rigs.simulated.rig import LONGEST_IDLE_S, SimulatedRig
+from yondle.rigs.simulated.rigfile import parse_rig_file
 
 HOSTILE = '=HYPERLINK("http://x","y")\u202e\x07<b>'
 
@@ -265,3 +267,18 @@ def test_the_command_line_exports_restores_shares_merges_and_looks_through(
     assert run(["log", str(book), "--kind", "incident"]) == 0
     assert "went down" in capsys.readouterr().out
     assert run(["attach", str(book), "2", str(tmp_path / "nothing.png")]) == 2
+
+
+def test_a_time_no_rig_has_reached_is_told_and_a_long_rest_is_not_lived_through(tmp_path: Path) -> None:
+    rig = SimulatedRig(parse_rig_file(quick_rig(), "rig"))
+    rig.catch_up(40 * LONGEST_IDLE_S)
+    assert rig.world.state.t_s == pytest.approx(40 * LONGEST_IDLE_S)
+    assert rig.world.state.die_c < 40.0
+    for beyond in (1e300, float(2**70), float("inf"), float("nan")):
+        with pytest.raises(KnownError, match="no rig has reached"):
+            rig.catch_up(beyond)
+    machine = tmp_path / "a.machine"
+    SimulatedRig(parse_rig_file(quick_rig(), "rig"), machine).catch_up(1.0)
+    machine.write_text(machine.read_text().replace('"t_s": 1.0', '"t_s": 1e16'))
+    with pytest.raises(KnownError, match="no state of a simulated machine"):
+        SimulatedRig(parse_rig_file(quick_rig(), "rig"), machine)

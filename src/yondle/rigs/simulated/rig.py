@@ -18,7 +18,10 @@ from yondle.rigs.simulated.demand import metric_of
 from yondle.rigs.simulated.knobs import Taken, declared, take
 from yondle.rigs.simulated.rigfile import RigFile
 from yondle.rigs.simulated.sensors import EACH_CORE, KINDS, Sensors, seen_by
-from yondle.rigs.simulated.world import RESTARTING, Running, World, WorldState, fresh_state
+from yondle.rigs.simulated.world import LATEST_S, RESTARTING, Running, World, WorldState, fresh_state
+
+LONGEST_IDLE_S = 86_400.0
+"""More rest than this is not lived through, second by second."""
 
 
 def declaration_of(rig: RigFile) -> RigDeclaration:
@@ -151,9 +154,20 @@ class SimulatedRig:
         return f"{self.world.rig.rig.id}-{self.world.state.boot}"
 
     def catch_up(self, t_s: float) -> None:
-        """Let the machine idle until at least `t_s`, so that its clock never runs behind the logbook's."""
-        if t_s > self.world.state.t_s:
-            self.world.advance(t_s - self.world.state.t_s)
+        """Let the machine idle until at least `t_s`, so that its clock never runs behind the logbook's.
+
+        Of a longer time only the last day is lived through, by when all heat has settled. Raises KnownError for a time that no
+        rig has reached.
+        """
+        state = self.world.state
+        if not t_s <= LATEST_S:
+            raise KnownError(
+                say("The logbook holds a time of {t_s:g}\u202fs, which no rig has reached.", t_s=t_s),
+                say("Work on a copy: keep the file as it is and restore the latest good copy you have."),
+            )
+        if t_s > state.t_s:
+            state.t_s = max(state.t_s, t_s - LONGEST_IDLE_S)
+            self.world.advance(t_s - state.t_s)
             self._keep()
 
     def crash_signs(self, since: float) -> tuple[str, ...]:

@@ -26,6 +26,8 @@ from yondle.rigs.simulated.rigfile import RigFile
 from yondle.rigs.simulated.settings import Settings, resolve
 
 LONGEST_STEP_S = 1.0
+LATEST_S = 1e9
+"""Thirty years: a clock beyond that is a damaged one."""
 RESTARTING = "restarting"
 _IDLE = LoadPart(activity=0.02, edge_lowered_mhz=-60.0, freezes=1.0, restarts=1.0, program_crashes=0.0)
 _NO_GRAPHICS = GraphicsDraw(0.0, 0.0, False)
@@ -84,8 +86,10 @@ class WorldState:
         """Read the state back; raises KnownError when the file is no machine file with just these knobs."""
         try:
             state = cls(**json.loads(path.read_text("utf-8")))
-            if state.values.keys() != values.keys() or not math.isfinite(state.t_s + state.die_c + state.cooler_c):
+            if state.values.keys() != values.keys() or not math.isfinite(state.die_c + state.cooler_c):
                 raise ValueError(say("it belongs to another rig"))
+            if not 0.0 <= state.t_s <= LATEST_S:
+                raise ValueError(say("its clock is wrong"))
             return state
         except (ValueError, TypeError, AttributeError) as error:
             raise KnownError(
