@@ -14,7 +14,7 @@ import numba
 import numpy as np
 from numba import njit
 
-from yondle.language.saying import say, several
+from yondle.language.saying import later, named, say, several
 from yondle.workloads.kernels.memory_size import MIB, may_take
 from yondle.workloads.kernels.random_words import Words
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
@@ -62,9 +62,9 @@ class Phase:
 
 PHASES = (
     Phase("fill", False, False, True, 1),
-    Phase("upward", False, False, True, 2),
-    Phase("downward", True, True, True, 2),
-    Phase(say("last look"), False, False, False, 1),
+    Phase(later("upward"), False, False, True, 2),
+    Phase(later("downward"), True, True, True, 2),
+    Phase(later("last look"), False, False, False, 1),
 )
 
 
@@ -173,13 +173,13 @@ class Work:
         numbers = ", ".join(str(bit) for bit in range(64) if bits >> bit & 1)
         words = several(
             count,
-            "{n} word, at byte {place} (held {held}), bits {numbers}",
+            "{n} word, first at byte {place} (held {held}), bits {numbers}",
             "{n} words, first at byte {place} (held {held}), bits {numbers}",
             place=f"{cell * 8:#x}",
             held=f"{held:016x}",
             numbers=numbers,
         )
-        return f"{words}, {pattern.name}, {phase.name}"
+        return f"{words}, {pattern.name}, {named(phase.name)}"
 
     def _next(self) -> None:
         self._at += 1
