@@ -26,8 +26,9 @@ from babel.messages.catalog import Catalog
 from babel.messages.mofile import write_mo
 from babel.messages.pofile import read_po, write_po
 
+from yondle import __version__
 from yondle.cli.commands import build
-from yondle.language.saying import CATALOGUES, CONDITION, DOMAIN, languages
+from yondle.language.saying import CATALOGUES, CONDITION, DOMAIN
 
 SOURCE = Path(__file__).parent.parent / "src" / "yondle"
 MANUAL = Path(__file__).parent / "manpage.py"
@@ -36,6 +37,7 @@ APART = frozenset({"language/saying.py", "rigs/linux/helper.py"})
 SAYING = frozenset({"say", "named", "later"})
 NEVER_SHOWN = frozenset({"Trigger", "Risk"})
 """Enumerations whose words no user meets."""
+HEAD = "# What Yondle says in another language. `make texts` brings this file up to date and compiles it."
 ONLY_IN_A_LANGUAGE = frozenset({"dative", "genitive", "accusative", CONDITION})
 """Contexts a language may add: other forms of a noun that is counted, and words that are others there (`named`)."""
 
@@ -133,8 +135,11 @@ def read(language: str) -> Catalog:
 def renewed(language: str) -> Catalog:
     """Give a catalogue with every text of the program: kept where it is translated, empty where it is new, else gone."""
     before = read(language)
-    now = Catalog(language, domain=DOMAIN, project="Yondle", fuzzy=False, header_comment=HEAD)
-    now.creation_date, now.revision_date = before.creation_date, before.revision_date
+    now = Catalog(
+        language, domain=DOMAIN, project="Yondle", version=__version__, fuzzy=False, header_comment=HEAD,
+        msgid_bugs_address="-", last_translator="-", language_team="-",
+    )  # fmt: skip
+    now.creation_date = now.revision_date = before.creation_date
     for text in texts():
         old = before.get(text.words)
         wanted = (text.words, text.plural) if text.plural else text.words
@@ -149,9 +154,6 @@ def renewed(language: str) -> Catalog:
     return now
 
 
-HEAD = "# What Yondle says in another language. `make texts` brings this file up to date and compiles it."
-
-
 def compiled(catalogue: Catalog) -> bytes:
     """Compile a catalogue for the program."""
     file = BytesIO()
@@ -162,11 +164,10 @@ def compiled(catalogue: Catalog) -> bytes:
 def main() -> int:
     """Bring every catalogue up to date; says how much is left to translate, which is also the exit code's word."""
     missing = 0
-    for language in languages()[1:]:
+    for language in sorted(found.parent.parent.name for found in CATALOGUES.glob(f"*/LC_MESSAGES/{DOMAIN}.po")):
         catalogue = renewed(language)
-        path_of(language).parent.mkdir(parents=True, exist_ok=True)
         with path_of(language).open("wb") as file:
-            write_po(file, catalogue, width=120, sort_by_file=True, omit_header=False)
+            write_po(file, catalogue, width=120, sort_by_file=True, include_lineno=False)
         path_of(language, "mo").write_bytes(compiled(catalogue))
         empty = [m for m in catalogue if m.id and not (all(m.string) if isinstance(m.string, tuple) else m.string)]
         print(f"{language}: {len(catalogue)} texts, {len(empty)} not translated yet")
