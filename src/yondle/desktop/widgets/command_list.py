@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFrame, QHeaderView, QLineEdit, QTreeWidget, QTree
 
 from yondle.language.saying import say
 
-WIDTH, HEIGHT = 460, 380
+WIDTH, HEIGHT = 560, 380
 
 
 class CommandList(QFrame):

@@ -143,7 +143,7 @@ class TrailDelegate(QStyledItemDelegate):
         painter.setFont(title_font)
         painter.setPen(c.ink if row.on_path or row.running else c.muted)
         room = right - TEXT_X - (width + 8 if width else 0)
-        title = QFontMetrics(title_font).elidedText(row.title, Qt.TextElideMode.ElideMiddle, int(room))
+        title = _shortened(row.title, QFontMetrics(title_font), int(room))
         painter.drawText(QRectF(TEXT_X, box.top() + 7, room, 18), Qt.AlignmentFlag.AlignVCenter, title)
         small = font(SMALL_PX)
         painter.setFont(small)
@@ -153,6 +153,15 @@ class TrailDelegate(QStyledItemDelegate):
         words = f"{row.number} · {say('on trial') if row.running else row.detail}{note}"
         detail = QFontMetrics(small).elidedText(words, Qt.TextElideMode.ElideRight, int(right - TEXT_X))
         painter.drawText(QRectF(TEXT_X, box.top() + 24, right - TEXT_X, 16), Qt.AlignmentFlag.AlignVCenter, detail)
+
+
+def _shortened(title: str, metrics: QFontMetrics, room: int) -> str:
+    """Cut a title to the room there is, but never its value, which stands last."""
+    if metrics.horizontalAdvance(title) <= room:
+        return title
+    name, _, value = title.rpartition(" ")
+    kept = metrics.elidedText(name, Qt.TextElideMode.ElideRight, room - metrics.horizontalAdvance(f" {value}"))
+    return f"{kept} {value}"
 
 
 class TrailView(QListView):
