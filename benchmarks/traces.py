@@ -15,12 +15,14 @@ from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
 from yondle.app.machines import choose_rig
 from yondle.app.session import Session
-from yondle.app.views.traces import Trace, trace_of
+from yondle.app.views.traces import Panel, Trace, trace_of
 from yondle.model.events import BlockRecorded
-from yondle.model.sensors import SampleBlock
+from yondle.model.knobs import Subsystem
+from yondle.model.sensors import Channel, Quantity, SampleBlock
 
 READINGS, CHANNELS, PER_BLOCK = 10_000_000, 10, 40
 READ_BLOCKS = 2_500
+CORES = 16
 
 
 def lines() -> Iterator[Line]:
@@ -81,6 +83,12 @@ def lines() -> Iterator[Line]:
             place.choose_span(*next(spans))
 
         yield Line("figures of a chosen span", median_ms(seconds_of(choose, 9)), "", "", "")
+        cores = _with_cores(trace)
+        place._first = cores
+        place.show_panel(cores.panels[-1].key, True)
+        place._show(keep_range=False)
+        what = f"one frame of a pan or zoom with a band more for each of {CORES} cores, {READINGS // CHANNELS:,} readings each"
+        yield Line(what, median_ms(seconds_of(pan, 90)), "", "", "under 16 ms")
         shown.close()
 
 
@@ -94,3 +102,14 @@ def _of_ten_million(trace: Trace) -> Trace:
     panels = [replace(p, channels=tuple(c for c in p.channels if c.id in kept)) for p in trace.panels]
     times = np.asarray(0.1 * np.arange(count), dtype=np.float64)
     return replace(trace, times=times, columns=columns, panels=tuple(p for p in panels if p.channels), _pyramids={})
+
+
+def _with_cores(trace: Trace) -> Trace:
+    """Give the test with a temperature of each of many cores besides."""
+    chance, count = np.random.default_rng(2), len(trace.times)
+    channels = tuple(
+        Channel(f"core_{i}", f"Core {i}", "°C", Quantity.TEMPERATURE, Subsystem.PROCESSOR, core=i) for i in range(CORES)
+    )
+    read = {c.id: chance.normal(60.0, 5.0, count).astype(np.float32) for c in channels}
+    panel = Panel("Each core", "°C", Quantity.TEMPERATURE, channels, (), (), by_core=True)
+    return replace(trace, columns={**trace.columns, **read}, panels=(*trace.panels, panel))

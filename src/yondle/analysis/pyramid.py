@@ -53,7 +53,7 @@ class Pyramid:
         A stretch without a reading has the one before it; before the first and after the last it is nan.
         """
         edges = np.linspace(low_s, high_s, count + 1)
-        x, y = self.seen(low_s, high_s, 4 * count)
+        x, y = self.seen(low_s, high_s, 2 * count)
         if not len(x):
             return np.full(count, np.nan)
         at = np.searchsorted(x, edges, "left")
