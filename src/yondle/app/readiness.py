@@ -6,7 +6,7 @@ import shutil
 from dataclasses import dataclass
 
 from yondle.app.session import Session
-from yondle.language.saying import in_sentence, say
+from yondle.language.saying import in_sentence, named, say
 from yondle.model.quantities import number, quantity
 
 LOOKED_AT_S = 1.0
@@ -97,7 +97,7 @@ def _power(session: Session) -> ReadyItem | None:
         return None
     on_battery = source == "battery"
     return ReadyItem(
-        say("Power source"), not on_battery, str(source), say("Plug it in: on battery the firmware holds back.")
+        say("Power source"), not on_battery, named(str(source)), say("Plug it in: on battery the firmware holds back.")
     )
 
 

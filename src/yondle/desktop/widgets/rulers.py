@@ -282,10 +282,10 @@ class Rulers(QScrollArea):
 
     def _matches(self, view: RulerView) -> bool:
         knob = view.knob
-        words = f"{knob.name} {knob.id} {knob.subsystem} {knob.when} {knob.about}".casefold()
+        words = f"{knob.name} {knob.id} {named(knob.subsystem)} {named(knob.when)} {knob.about}"
         words += say(" changed") if view.in_force != knob.stock else ""
         words += say(" tried") if len(view.marks) > 1 else ""
-        return all(word in words for word in self._filter.split())
+        return all(word in words.casefold() for word in self._filter.split())
 
     def _content_height(self) -> int:
         width = max(self.viewport().width(), 400)
