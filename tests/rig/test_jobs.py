@@ -17,7 +17,8 @@ from yondle.app.session import Session, machine_file
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of, gain_of
 from yondle.app.views.rulers import ruler_marks, rulers
-from yondle.app.views.trail import Trail, step_view
+from yondle.app.views.step import step_view
+from yondle.app.views.trail import Trail
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import (

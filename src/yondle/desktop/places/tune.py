@@ -16,7 +16,7 @@ from yondle.app.session import Session
 from yondle.app.views.charting import ChartView
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.proposal import ProposalView, expected_seconds
-from yondle.app.views.trail import step_view
+from yondle.app.views.step import step_view
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of

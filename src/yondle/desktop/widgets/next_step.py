@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 
 from yondle.app.progress import Progress
 from yondle.app.views.proposal import ProposalView
-from yondle.app.views.trail import StepView
+from yondle.app.views.step import StepView
 from yondle.desktop.charts.strips import Strip, StripsView
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, clear, label
