@@ -30,7 +30,7 @@ def report_bytes(report: Report, kind: str) -> bytes:
         return markdown(report).encode()
     raise KnownError(
         say("A report isn't written as '{kind}'.", kind=kind),
-        say("End the name in {kinds} or {kinds2}.", kinds=", ".join(KINDS[:-1]), kinds2=KINDS[-1]),
+        say("End the name in {kinds} or {last}.", kinds=", ".join(KINDS[:-1]), last=KINDS[-1]),
     )
 
 

@@ -138,7 +138,7 @@ class _Gatherer:
             rows.append(
                 (
                     later("room"),
-                    say("{rooms} to {rooms2}", rooms=number(min(rooms), 1), rooms2=quantity(max(rooms), "°C", 1)),
+                    say("{coolest} to {warmest}", coolest=number(min(rooms), 1), warmest=quantity(max(rooms), "°C", 1)),
                 )
             )
         return [Pairs(tuple((capital(named(name, CONDITION)), value) for name, value in rows))] if rows else []

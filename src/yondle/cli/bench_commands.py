@@ -298,13 +298,15 @@ def _print_added(session: Session, added: AddedResult, console: Console) -> None
     parts = ", ".join(f"{k.removeprefix(PART)} {v:.1f}" for k, v in added.facts.items() if k.startswith(PART))
     words = f"{metric.name} {quantity(added.score, metric.unit, metric.digits)}"
     console.print(
-        say("Kept with step {step}: {words}{more}.", step=added.step, words=words, more=f" ({parts})" if parts else "")
+        say(
+            "Kept with step {step}: {words}{parts}.", step=added.step, words=words, parts=f" ({parts})" if parts else ""
+        )
     )
 
 
 def _ask_to_allow(session: Session, yes: bool, console: Console) -> None:
     for asked in this_machine.not_allowed(session.logbook.keeping):
-        console.print(say("{asked} runs {asked2}", asked=asked.name, asked2=asked.words), highlight=False)
+        console.print(say("{name} runs {command}", name=asked.name, command=asked.words), highlight=False)
         if not yes:
             if not sys.stdin.isatty():
                 raise KnownError(

@@ -312,11 +312,11 @@ def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bo
         console.print(f"\n{view.sentence}")
         console.print(
             say(
-                "{steps}, {failures}; {virtual} of Heron's evening in {monotonic}.",
+                "{steps}, {failures}; {lasted} of Heron's evening in {took}.",
                 steps=count(len(session.steps), "step"),
                 failures=count(failures, "failure"),
-                virtual=duration(virtual),
-                monotonic=duration(time.monotonic() - began),
+                lasted=duration(virtual),
+                took=duration(time.monotonic() - began),
             )
         )
         console.print(say("Logbook: {path}\nPicture: {picture}", path=path, picture=picture))

@@ -140,4 +140,4 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
     @app.command(name="merge")
     def merge_(one: Path, other: Path, into: Annotated[Path, typer.Argument(help="The logbook to make.")]) -> None:
         """Make one logbook of two about the same rig; both stay as they are."""
-        console.print(say("{into} holds {merge} steps.", into=into, merge=merge(one, other, into)))
+        console.print(say("{into} holds {steps} steps.", into=into, steps=merge(one, other, into)))

@@ -45,7 +45,7 @@ def add_trace_command(app: typer.Typer, console: Console) -> None:
             )
         if csv is not None:
             write(csv, readings_csv(shown, low, high))
-            console.print(say("{csv} is written.", csv=csv))
+            console.print(say("{file} is written.", file=csv))
             return
         view = span_view(shown, shown.panels, low, high)
         if as_json:

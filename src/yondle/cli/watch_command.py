@@ -66,9 +66,7 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
         """Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."""
         folder = share or user_data_path()
         if remove:
-            console.print(
-                say("{take_out} files are taken out of {folder}.", take_out=len(take_out(folder)), folder=folder)
-            )
+            console.print(say("{files} files are taken out of {folder}.", files=len(take_out(folder)), folder=folder))
             return
         for path in integrate(folder, shutil.which("yondle") or "yondle"):
             console.print(str(path))

@@ -21,7 +21,7 @@ def merged(one: Values, other: Values) -> Values:
     rigs = [document["tables"]["rig"][0] for document in (one, other)]
     if (rigs[0]["kind"], rigs[0]["name"]) != (rigs[1]["kind"], rigs[1]["name"]):
         raise KnownError(
-            say("One logbook is about {rigs}, the other about {rigs2}.", rigs=rigs[0]["name"], rigs2=rigs[1]["name"]),
+            say("One logbook is about {one}, the other about {other}.", one=rigs[0]["name"], other=rigs[1]["name"]),
             say("Only logbooks of one rig are merged; Compare shows several side by side."),
         )
     sources = [_Source(document["tables"]) for document in (one, other)]

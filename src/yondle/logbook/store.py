@@ -46,7 +46,7 @@ class WriterLock:
             file.close()
             who = say("process {holder}", holder=holder) if holder.isdigit() else say("another program")
             raise KnownError(
-                say("{with_suffix} is open in {who}.", with_suffix=self._path.with_suffix(""), who=who),
+                say("{path} is open in {who}.", path=self._path.with_suffix(""), who=who),
                 say("Close it there first; two programs never write one logbook."),
             ) from error
         file.truncate(0)

@@ -149,7 +149,7 @@ def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
     reading = read_curve(scores, benchmark.metric.direction, benchmark.metric.cap) if numeric else None
     ends = gain(scores[-1][1], scores[0][1], benchmark.metric.direction)
     span = say(
-        "from {scores} to {scores2}", scores=group.knob.bare(scores[0][0]), scores2=group.knob.text(scores[-1][0])
+        "from {lowest} to {highest}", lowest=group.knob.bare(scores[0][0]), highest=group.knob.text(scores[-1][0])
     )
     sentence = _sentence(group.knob, benchmark, reading, capped, f"{span}: {told_words(ends)}")
     return Curve(benchmark, tuple(points), reading, ends, capped, sentence, shower.cap(benchmark))
@@ -198,14 +198,14 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
         case Shape.KNEE if reading.knee is not None:
             knee = reading.knee
             return say(
-                "{name} bends at {nearest} ({nearest2} to {nearest3}): {signed}\u202f% for each +1\u202f% before, "
-                "{signed2} after{turned}.",
+                "{name} bends at {at} ({low} to {high}): {before}\u202f% for each +1\u202f% before, "
+                "{after} after{turned}.",
                 name=name,
-                nearest=knob.text(knob.nearest(knee.at)),
-                nearest2=knob.bare(knob.nearest(knee.low)),
-                nearest3=knob.bare(knob.nearest(knee.high)),
-                signed=signed(knee.before),
-                signed2=signed(knee.after),
+                at=knob.text(knob.nearest(knee.at)),
+                low=knob.bare(knob.nearest(knee.low)),
+                high=knob.bare(knob.nearest(knee.high)),
+                before=signed(knee.before),
+                after=signed(knee.after),
                 turned=turned,
             )
         case Shape.PART if reading.fixed_share:
@@ -297,7 +297,7 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
 def _listed(names: list[str]) -> str:
     if len(names) > MOST_NAMED:
         return say("{names} benchmarks", names=len(names))
-    return names[0] if len(names) == 1 else say("{names} and {names2}", names=", ".join(names[:-1]), names2=names[-1])
+    return names[0] if len(names) == 1 else say("{names} and {last}", names=", ".join(names[:-1]), last=names[-1])
 
 
 def _failures(group: Group) -> tuple[ChartFailure, ...]:

@@ -240,7 +240,9 @@ def _coming_words(session: Session, stretch: _Stretch) -> str:
 
 def _tested_words(found: list[Found]) -> str:
     tests, failures = sum(f.tests for f in found), sum(f.failures for f in found)
-    words = say("{tests}, {more} under load", tests=count(tests, "test"), more=duration(sum(f.loaded_s for f in found)))
+    words = say(
+        "{tests}, {loaded} under load", tests=count(tests, "test"), loaded=duration(sum(f.loaded_s for f in found))
+    )
     return f"{words}, {count(failures, 'failure')}." if failures else say("{words}, none failed.", words=words)
 
 

@@ -311,7 +311,7 @@ def shortened(setup: str) -> str:
     knobs = setup.split(", ")
     if len(knobs) <= _KNOBS_TOLD + 1:
         return setup
-    return say("{knobs} and {knobs2} more knobs", knobs=", ".join(knobs[:_KNOBS_TOLD]), knobs2=len(knobs) - _KNOBS_TOLD)
+    return say("{knobs} and {more} more knobs", knobs=", ".join(knobs[:_KNOBS_TOLD]), more=len(knobs) - _KNOBS_TOLD)
 
 
 def _against(best: Cost) -> str:

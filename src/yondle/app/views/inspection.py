@@ -71,4 +71,4 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
 def _where(files: tuple[str, ...]) -> str:
     if not files:
         return ""
-    return files[0] if len(files) == 1 else say("{files} and {files2} more", files=files[0], files2=len(files) - 1)
+    return files[0] if len(files) == 1 else say("{first} and {more} more", first=files[0], more=len(files) - 1)

@@ -171,9 +171,9 @@ def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | No
     ahead, behind = (first, other) if sure[0].ahead > 0 else (other, first)
     spans = say(" and ").join(
         say(
-            "from {nearest} to {nearest2}",
-            nearest=knob.bare(knob.nearest(s.low)),
-            nearest2=knob.text(knob.nearest(s.high)),
+            "from {from_} to {to}",
+            from_=knob.bare(knob.nearest(s.low)),
+            to=knob.text(knob.nearest(s.high)),
         )
         for s in sure
     )

@@ -115,7 +115,7 @@ def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> tuple[Cell, Setting
 def _how(knob: Knob, points: list[tuple[float, list[float]]]) -> str:
     """Say how a cell is worked out."""
     passes = count(sum(len(scores) for _, scores in points), "pass", "passes")
-    span = say("{points} to {points2}", points=knob.bare(points[0][0]), points2=knob.text(points[-1][0]))
+    span = say("{lowest} to {highest}", lowest=knob.bare(points[0][0]), highest=knob.text(points[-1][0]))
     if knob.choices or points[0][0] <= 0.0 or len(points) < FEWEST_FOR_SHAPE:
         return say(
             "between the ends of {span}: {passes} at {points} values, Welch's range on logarithms",

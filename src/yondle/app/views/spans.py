@@ -167,10 +167,10 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
                 name = channel.name.removesuffix(say(" reached"))
                 parts.append(
                     say(
-                        "{name} reached for {up}, {up2}\u202f% of the load.",
+                        "{name} reached for {lasted}, {share}\u202f% of the load.",
                         name=name,
-                        up=duration(up),
-                        up2=number(100.0 * up / whole, 1),
+                        lasted=duration(up),
+                        share=number(100.0 * up / whole, 1),
                     )
                 )
     for channel in trace.declaration.channels:
@@ -275,7 +275,7 @@ def last_words(trace: Trace) -> str:
             continue
         first, last = float(inside[0]), float(inside[-1])
         if channel.quantity in _SIGNS and last > first:
-            signs.append(say("{channel} rose by {last}", channel=in_sentence(channel.name), last=number(last - first)))
+            signs.append(say("{channel} rose by {rise}", channel=in_sentence(channel.name), rise=number(last - first)))
         elif channel.quantity is Quantity.FLAG and inside.max() > 0.0:
             signs.append(in_sentence(channel.name))
         elif abs(last - first) >= _LEAST_CHANGE.get(channel.quantity, math.inf):

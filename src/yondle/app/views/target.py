@@ -126,9 +126,9 @@ def _against(session: Session, knob: Knob, group: Group, value: float) -> tuple[
     if not min(tested) <= value <= max(tested):
         told.append(
             say(
-                "outside what was tested ({tested} to {tested2})",
-                tested=knob.bare(min(tested)),
-                tested2=knob.text(max(tested)),
+                "outside what was tested ({lowest} to {highest})",
+                lowest=knob.bare(min(tested)),
+                highest=knob.text(max(tested)),
             )
         )
     if failed and (min(failed) <= value if value > min(tested) else max(failed) >= value):

@@ -54,4 +54,4 @@ def _told(value: str | float) -> str:
 
 def _against(value: float, mean: float) -> str:
     share = 100.0 * (value / mean - 1.0)
-    return say("{more}{share}\u202f% against the mean", more="+" if share > 0.0 else "", share=number(share, 1))
+    return say("{sign}{share}\u202f% against the mean", sign="+" if share > 0.0 else "", share=number(share, 1))
