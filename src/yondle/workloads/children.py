@@ -18,6 +18,8 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 ASK_S, TERMINATE_S = 0.4, 0.4
+LAST_WORDS_S = 1.0
+"""So long its last words are waited for, once it has ended; what it has left behind may hold them open."""
 LONGEST_LINE = 1 << 20
 _ERROR_TAIL = 400
 
@@ -111,6 +113,7 @@ class Child:
         if code is None or code == 0:
             return say("it ended without a result")
         if code > 0:
+            self._error_reader.join(LAST_WORDS_S)
             tail = self._errors.strip().splitlines()
             return say("it ended with exit code {code}", code=code) + (f": {tail[-1]}" if tail else "")
         name = _signal_name(-code)
@@ -138,7 +141,7 @@ class Child:
 
     def _read_errors(self) -> None:
         assert self._process.stderr is not None
-        while chunk := self._process.stderr.read(4096):
+        while chunk := os.read(self._process.stderr.fileno(), 4096):
             self._errors = (self._errors + chunk.decode("utf-8", "replace"))[-_ERROR_TAIL:]
 
     def _wait(self, seconds: float | None) -> None:
