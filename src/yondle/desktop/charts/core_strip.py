@@ -35,7 +35,7 @@ class CoreStrip(TraceStrip):
 
     def __init__(self, theme: Theme, box: SpanBox) -> None:
         super().__init__(theme, box)
-        self._bands: list[tuple[Channel, Pyramid]] = []
+        self._bands: dict[str, Pyramid] = {}
         self._image = pg.ImageItem(axisOrder="row-major")
         self._low, self._high = 0.0, 1.0
         self._apart = False
@@ -58,9 +58,9 @@ class CoreStrip(TraceStrip):
         wide = self.plot.getViewBox().screenGeometry()
         pixels = wide.width() if wide is not None else 0
         columns = min(max(int(pixels) // 2, _FEWEST_COLUMNS), _MOST_COLUMNS)
-        if not self._bands or high <= low:
+        if self.panel is None or high <= low:
             return
-        rows = np.array([self._row(pyramid, low, high, columns) for _, pyramid in self._bands])[::-1]
+        rows = np.array([self._row(channel, low, high, columns) for channel in self.panel.channels])[::-1]
         self._image.setImage(self._coloured(rows), autoLevels=False, levels=(0, 255))
         self._image.setRect(QRectF(low, 0.0, high - low, float(len(rows))))
 
@@ -68,8 +68,9 @@ class CoreStrip(TraceStrip):
         """Tell the exact readings of the cores at a moment."""
         told = [
             (channel, value)
-            for channel, pyramid in (self._bands if t is not None else ())
-            if t is not None and (value := reading_at(pyramid, t)) is not None
+            for channel in (self.panel.channels if self.panel is not None else ())
+            if t is not None and channel.id in self._bands
+            if (value := reading_at(self._bands[channel.id], t)) is not None
         ]
         if len(told) > _MOST_TOLD:
             (low, least), (high, most) = min(told, key=lambda each: each[1]), max(told, key=lambda each: each[1])
@@ -96,7 +97,7 @@ class CoreStrip(TraceStrip):
         for channel in panel.channels:
             pyramid = trace.pyramid(channel.id)
             if pyramid is not None:
-                self._bands.append((channel, pyramid))
+                self._bands[channel.id] = pyramid
         self._put_up()
 
     def _draw_difference(self, shown: Shown, panel: Panel) -> None:
@@ -104,8 +105,8 @@ class CoreStrip(TraceStrip):
         for channel in panel.channels:
             apart = apart_of(shown.front, shown.behind, channel.id, shown.offset_s)
             if apart is not None:
-                self._bands.append((channel, Pyramid(shown.front.times, apart)))
-        self._scale([pyramid for _, pyramid in self._bands])
+                self._bands[channel.id] = Pyramid(shown.front.times, apart)
+        self._scale(list(self._bands.values()))
         self._put_up()
 
     def _put_up(self) -> None:
@@ -132,7 +133,11 @@ class CoreStrip(TraceStrip):
         unit = f"{panel.name}, {panel.unit}" if panel.unit else panel.name
         return unit, say("faint {low}, strong {high}", low=number(self._low, digits), high=number(self._high, digits))
 
-    def _row(self, pyramid: Pyramid, low: float, high: float, columns: int) -> Array:
+    def _row(self, channel: Channel, low: float, high: float, columns: int) -> Array:
+        """Give the readings of a core's band; nan where this test has none of it."""
+        pyramid = self._bands.get(channel.id)
+        if pyramid is None:
+            return np.full(columns, np.nan)
         highest = pyramid.columns(low, high, columns)
         if not self._apart:
             return highest
