@@ -33,7 +33,10 @@ _OF_SIGNAL = {
 
 
 class Child:
-    """A process under way. `heard` gets each line it says, `over` is called once it has ended; both in a thread of their own."""
+    """A process under way. `heard` gets each line it says, `over` is called once it has ended; both in a thread of their own.
+
+    Nothing is heard before `listen`: a quick child speaks before whoever has begun it knows of it.
+    """
 
     def __init__(
         self,
@@ -57,6 +60,9 @@ class Child:
             ) from error
         self._reader = threading.Thread(target=self._read, name=f"workload {self._process.pid}", daemon=True)
         self._error_reader = threading.Thread(target=self._read_errors, name="workload errors", daemon=True)
+
+    def listen(self) -> None:
+        """Begin to hear it; to be called once whoever listens is ready for its first word."""
         self._error_reader.start()
         self._reader.start()
 

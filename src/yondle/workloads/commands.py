@@ -43,6 +43,7 @@ class CommandRun:
         self._ended: float | None = None
         self._said = bytearray()
         self._child = Child(list(own.command), self._hear, self._end, Path(own.folder) if own.folder else None)
+        self._child.listen()
         self._child.close_input()
 
     @property

@@ -63,6 +63,7 @@ class ChildRun:
         self._facts: dict[str, str | float] = {}
         self._final: dict[str, Any] | None = None
         self._child = Child(command, self._hear, self._end)
+        self._child.listen()
 
     @property
     def pid(self) -> int:
