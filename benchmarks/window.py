@@ -156,7 +156,7 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
             "at rest, same window",
             f"{use / max(rest, 1e-4):.0f} x",
         )
-        shown.tune._stop()
+        shown.tune.stop()
         shown.until(lambda: not shown.window.bridge.busy)
         shown.tune.session.drop_proposal()
     shown.close()

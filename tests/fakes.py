@@ -12,7 +12,7 @@ from yondle.app.session import Session, machine_file
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
-from yondle.model.rigs import KnobReply
+from yondle.model.rigs import Absent, KnobReply
 
 Answer = Callable[[Mapping[str, float]], tuple[KnobReply, ...] | None]
 
@@ -38,9 +38,59 @@ class StubbornRig:
         return self._rig.start(workload, seconds, setup)
 
 
+class ChangedRig:
+    """A rig that lacks some of its knobs, sensors and workloads; its record knows them from before."""
+
+    def __init__(self, rig: Any, without: frozenset[str] = frozenset(), knows: bool = True) -> None:
+        self._rig = rig
+        self.asked: list[dict[str, float]] = []
+        given = rig.declaration
+
+        def here(things: Any) -> Any:
+            return tuple(thing for thing in things if thing.id not in without)
+
+        def gone(things: Any) -> Any:
+            return tuple(thing for thing in things if thing.id in without) if knows else ()
+
+        self.declaration = replace(
+            given,
+            knobs=here(given.knobs),
+            channels=here(given.channels),
+            workloads=here(given.workloads),
+            limits=tuple(limit for limit in given.limits if limit.channel not in without),
+            ceilings={k: v for k, v in given.ceilings.items() if k not in without},
+            absent=Absent(gone(given.knobs), gone(given.channels), gone(given.workloads)),
+        )
+        self._heard = [i for i, channel in enumerate(given.channels) if channel.id not in without]
+        self._knobs = {knob.id for knob in self.declaration.knobs}
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._rig, name)
+
+    def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
+        self.asked.append(dict(values))
+        return self._rig.apply(values)
+
+    def read_back(self) -> Setup:
+        return Setup.of({k: v for k, v in self._rig.read_back().items() if k in self._knobs})
+
+    def sample(self) -> Any:
+        row = self._rig.sample()
+        return tuple(row[i] for i in self._heard)
+
+
+def changed_session(path: Path, rig_text: str, kind: Callable[..., Any] = ChangedRig, **how: Any) -> Session:
+    """Open a session on a rig that is another one than it was."""
+    return _session(path, rig_text, lambda rig: kind(rig, **how))
+
+
 def stubborn_session(path: Path, rig_text: str, answer: Answer) -> Session:
     """Open a session whose rig answers as `answer` says."""
+    return _session(path, rig_text, lambda rig: StubbornRig(rig, answer))
+
+
+def _session(path: Path, rig_text: str, wrapped: Callable[[Any], Any]) -> Session:
     choice = RigChoice("simulated", "Heron", rig_text)
     logbook = Logbook(path) if path.exists() else Logbook.create(path, choice.kind, choice.name, choice.definition)
     machine = make_machine(choice, machine_file(path), None)
-    return Session(logbook, replace(machine, rig=StubbornRig(machine.rig, answer)))
+    return Session(logbook, replace(machine, rig=wrapped(machine.rig)))

@@ -10,6 +10,7 @@ from platformdirs import user_log_path
 
 from yondle.cli.commands import WindowOrder, build
 from yondle.cli.help import translated
+from yondle.formats.whole_files import own_folder
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -46,7 +47,8 @@ def _open_window(order: WindowOrder) -> int:
 
 def _report_fault() -> int:
     try:
-        folder = user_log_path("yondle", appauthor=False, ensure_exists=True)
+        folder = user_log_path("yondle", appauthor=False)
+        own_folder(folder)
         log = folder / "yondle.log"
         logging.basicConfig(filename=log, format="%(asctime)s %(levelname)s %(name)s %(message)s")
         logging.exception("a fault of the program")

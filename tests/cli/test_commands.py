@@ -52,7 +52,7 @@ def test_a_step_and_its_status_say_the_same_in_words_and_in_json(yondle: Said, b
     code, out, _ = yondle("status", str(book), "--json")
     status = json.loads(out)
     assert status["steps"][1] | {"position": 2, "waiting": None} == step
-    assert status["verified"] == {"as_set": 27, "of": 27}
+    assert status["verified"] == {"as_set": 27, "of": 27, "told": 0}
     code, out, _ = yondle("status", str(book))
     assert code == 0
     assert "Core clock 4\u202f400" in out

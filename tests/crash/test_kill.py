@@ -166,7 +166,7 @@ def test_killed_while_going_back_the_rig_is_where_the_logbook_says(
     expected = {2: 4250.0, 1: 4200.0}
     assert told["position"] == (2 if (when, nth) == ("before", 1) else 1), "what was announced is gone on with"
     assert told["in_force"]["core_clock"] == expected[told["position"]]
-    assert told["verified"] == {"as_set": 27, "of": 27}
+    assert told["verified"] == {"as_set": 27, "of": 27, "told": 0}
 
 
 def test_a_machine_file_of_another_rig_is_refused(prepared: Prepared, tmp_path: Path) -> None:

@@ -33,6 +33,10 @@ def main() -> None:
             os.kill(os.getpid(), signal.SIGILL)
         case "killed":
             os.kill(os.getpid(), signal.SIGKILL)
+        case "terminated":
+            os.kill(os.getpid(), signal.SIGTERM)
+        case "stopped":
+            os.kill(os.getpid(), signal.SIGSTOP)
         case "hang" | "deaf":
             time.sleep(60)
         case "wrong":

@@ -27,9 +27,10 @@ class FastClock:
     def __init__(self, speed: float = 1.0) -> None:
         self._speed = speed
         self._began = time.monotonic()
+        self.ahead_s = 0.0
 
     def now(self) -> float:
-        return (time.monotonic() - self._began) * self._speed
+        return (time.monotonic() - self._began) * self._speed + self.ahead_s
 
 
 def outcome(how: str, speed: float = 1.0, seconds: float = 5.0, more: tuple[str, ...] = ()) -> PassResult:
@@ -50,8 +51,9 @@ def outcome(how: str, speed: float = 1.0, seconds: float = 5.0, more: tuple[str,
     [
         ("segfault", Failure.PROGRAM_CRASHED, "segmentation fault"),
         ("illegal", Failure.PROGRAM_CRASHED, "illegal instruction"),
-        ("killed", Failure.PROGRAM_CRASHED, "killed from outside"),
-        ("cannot start", Failure.PROGRAM_CRASHED, "no such instruction set"),
+        ("killed", Failure.INTERRUPTED, "killed from outside"),
+        ("terminated", Failure.INTERRUPTED, "ended from outside (SIGTERM)"),
+        ("cannot start", Failure.NOT_RUN, "no such instruction set"),
         ("silent end", Failure.PROGRAM_CRASHED, "without a result"),
         ("wrong", Failure.WRONG_RESULTS, "processor 1"),
         ("garbage", Failure.PROGRAM_CRASHED, "can't be read"),
@@ -72,9 +74,29 @@ def test_a_child_that_falls_silent_has_hung_and_is_killed(how: str) -> None:
     assert "silent" in result.detail
 
 
-def test_a_child_that_is_never_ready_has_hung(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_child_that_somebody_stopped_has_not_failed() -> None:
+    result = outcome("stopped", speed=20.0, seconds=600.0)
+    assert result.failure == Failure.INTERRUPTED.value
+    assert "stopped from outside" in result.detail
+
+
+def test_a_yondle_that_stood_still_does_not_take_its_child_for_hung() -> None:
+    """Stopped with SIGSTOP, or asleep: what the child said meanwhile hasn't been read yet."""
+    clock = FastClock()
+    run = ChildRun([sys.executable, CHILD, "hang"], 600.0, clock.now)
+    while clock.now() < 1.0:
+        assert run.poll() is None
+        os.sched_yield()
+    clock.ahead_s = 60.0
+    assert run.poll() is None
+    run.stop()
+
+
+def test_a_child_that_is_never_ready_could_not_be_run(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(host, "START_AT_MOST_S", 0.3)
-    assert "not ready" in outcome("never ready").detail
+    result = outcome("never ready")
+    assert result.failure == Failure.NOT_RUN.value
+    assert "not ready" in result.detail
 
 
 @pytest.fixture
@@ -98,7 +120,7 @@ def small_memory() -> Iterator[Path]:
 
 def test_a_child_the_kernel_killed_for_want_of_memory_says_so(small_memory: Path) -> None:
     result = outcome("hungry", more=(str(small_memory),))
-    assert result.failure == Failure.PROGRAM_CRASHED.value
+    assert result.failure == Failure.NOT_RUN.value
     assert "for want of memory" in result.detail
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -18,6 +19,7 @@ from yondle.app.hands import NobodyThere
 from yondle.app.machines import Machine
 from yondle.app.session import Session
 from yondle.logbook.logbook import Logbook
+from yondle.model.events import PassOpened, Record
 from yondle.model.verdicts import Failure, Verdict
 from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.privilege import HelperLine, find_way
@@ -114,4 +116,56 @@ def test_a_yondle_that_is_killed_leaves_nothing_set(tmp_path: Path) -> None:
     assert session.position.step.number == 1
     assert session.verified is not None
     assert session.verified.as_set == session.verified.of
+    session.close()
+
+
+def end_helper() -> None:
+    """End the helper, which puts everything back, as it does after a silence."""
+    for pid in Path("/proc/self/task").glob("*/children"):
+        for child in pid.read_text().split():
+            if b"helper" in Path(f"/proc/{child}/cmdline").read_bytes():
+                os.kill(int(child), signal.SIGTERM)
+
+
+@pytest.mark.parametrize("by", ["another program", "the helper"])
+def test_large_pages_put_back_in_the_first_pass_are_not_called_held(tmp_path: Path, by: str) -> None:
+    value, shown = other_choice()
+    found = HUGE.read_text()
+    session = this_session(tmp_path)
+    session.baseline(2)
+
+    def put_back(record: Record) -> None:
+        if isinstance(record, PassOpened):
+            if by == "the helper":
+                end_helper()
+                until(lambda: shown not in HUGE.read_text())
+            else:
+                HUGE.write_text(re.search(r"\[(\w+)\]", found).group(1))  # type: ignore[union-attr]
+
+    session.subscribe(put_back)
+    session.propose("large_pages", value)
+    record = session.test(2)
+    assert record.outcome is not None
+    assert record.outcome.failure is Failure.NOT_IN_FORCE, record.outcome
+    assert ("helper" in record.outcome.reason) is (by == "the helper")
+    assert session.position is not None
+    assert session.position.step.number == 1
+    session.close()
+
+
+def test_settings_that_the_helper_put_back_at_rest_are_seen_and_set_again(tmp_path: Path) -> None:
+    value, shown = other_choice()
+    session = this_session(tmp_path)
+    session.baseline(2)
+    session.propose("large_pages", value)
+    assert session.test(2).verdict is Verdict.HELD
+    assert session.gone_back == ""
+    end_helper()
+    until(lambda: shown not in HUGE.read_text())
+    until(lambda: session.gone_back != "")
+    seen = session.verify()
+    assert seen.as_set == seen.of - 1
+    session.go_back(2)
+    assert shown in HUGE.read_text()
+    assert session.gone_back == ""
     session.close()

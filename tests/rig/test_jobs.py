@@ -331,7 +331,7 @@ def test_a_benchmark_that_can_not_be_started_is_a_verdict_and_the_rig_goes_back(
     session.propose("core_clock", 4300)
     record = session.test(2)
     assert record.outcome is not None
-    assert record.outcome.failure is Failure.PROGRAM_CRASHED
+    assert record.outcome.failure is Failure.NOT_RUN
     assert "no room for another process" in record.outcome.reason
     assert session.in_force == session.declaration.stock
     session.close()

@@ -17,6 +17,9 @@ MOST_CORRECTED = 3
 _UNEXPOSED = frozenset({Failure.CLOCK_NOT_HELD, Failure.NOT_IN_FORCE, Failure.REFUSED})
 """Ends that mean the setting asked for was not what ran."""
 
+_NO_RUN = frozenset({Failure.INTERRUPTED.value, Failure.NOT_RUN.value})
+"""Ends of a pass that somebody else brought about, or in which its load never ran: neither exposure nor failure."""
+
 
 Warmths = dict[tuple[int, int], float]
 """How warm the machine was when a pass began, by attempt and pass."""
@@ -79,6 +82,8 @@ def _run(record: PassRecord, value: float, outcome: Outcome, warmth: float) -> R
         corrected = sum(float(v) for name, v in result.facts.items() if name.startswith("errors "))
         failures = min(round(corrected), MOST_CORRECTED)
         return Run(record.workload, value, result.duration_s, failures, False, warmth)
+    if result.failure in _NO_RUN:
+        return None
     if failed:
         return Run(record.workload, value, result.duration_s, 1, outcome.failure in MACHINE_FAILURES, warmth)
     return Run(record.workload, value, result.duration_s, 0, False, warmth)

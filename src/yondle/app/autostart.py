@@ -11,7 +11,9 @@ from pathlib import Path
 
 from platformdirs import user_config_path
 
+from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
+from yondle.model.errors import KnownError
 
 logger = logging.getLogger(__name__)
 
@@ -35,9 +37,9 @@ def come_back_with(logbook: Path) -> bool:
     if "\n" in str(logbook):
         return False
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(text, "utf-8")
-    except OSError:
+        own_folder(path.parent)
+        write_whole(path, text)
+    except (OSError, KnownError):
         logger.warning("no autostart entry could be written to %s", path)
         return False
     return True

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import threading
+from dataclasses import replace
+
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
+from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, Step, StepKind, StepRecord
 from yondle.model.verdicts import Outcome, Verdict
 
@@ -15,15 +19,19 @@ _MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
 class Book:
     """Every step by its number, oldest first, and the latest baseline: all are asked for all the time."""
 
-    def __init__(self, logbook: Logbook) -> None:
+    def __init__(self, logbook: Logbook, declaration: RigDeclaration) -> None:
+        """`declaration` is what the machine offers now; steps written with other knobs are brought to it."""
         self._logbook = logbook
-        self._records: dict[int, StepRecord] = {record.step.number: record for record in logbook.steps()}
+        self._declaration = declaration
+        self._reads = threading.Lock()
+        self._records = {record.step.number: fitted(record, declaration) for record in logbook.steps()}
         self._note()
 
     def reload(self, number: int) -> None:
-        """Read one step anew."""
-        self._records[number] = self._logbook.step(number)
-        self._note()
+        """Read one step anew; any thread may ask, and what is read last was read latest."""
+        with self._reads:
+            self._records[number] = fitted(self._logbook.step(number), self._declaration)
+            self._note()
 
     def step(self, number: int) -> StepRecord:
         """Give one step; raises KnownError when there is none of that number."""
@@ -79,6 +87,12 @@ class Book:
     def _note(self) -> None:
         self.steps = [self._records[n] for n in sorted(self._records)]
         self.baseline = baseline_of(self.steps)
+
+
+def fitted(record: StepRecord, declaration: RigDeclaration) -> StepRecord:
+    """Bring a step to the knobs that are there now."""
+    setup = declaration.fitted(record.step.setup)
+    return record if setup is record.step.setup else replace(record, step=replace(record.step, setup=setup))
 
 
 def baseline_of(steps: list[StepRecord]) -> StepRecord | None:

@@ -16,10 +16,15 @@ class RealClock:
 
     def __init__(self) -> None:
         self._news = threading.Event()
+        self._ahead_s = 0.0
 
     def now(self) -> float:
-        """Seconds of the monotonic clock."""
-        return time.monotonic()
+        """Seconds of the monotonic clock, or of one that goes on over restarts of the machine (`go_on`)."""
+        return time.monotonic() + self._ahead_s
+
+    def go_on(self, ahead_s: float) -> None:
+        """Run this far ahead of the monotonic clock, which begins anew with every start of the machine."""
+        self._ahead_s = ahead_s
 
     def wall(self) -> datetime:
         """Date and time with the local offset."""

@@ -20,7 +20,8 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 
-STOCK, HERE, OF = "stock", "here", "#"
+STOCK, HERE, OF, PROFILE = "stock", "here", "#", "profile:"
+BOOK = ".yondle"
 """Words for the baseline and the step in force, and what stands between a file and what is meant in it."""
 COMPARED, REFERENCES, PRICES = "compared", "references", "prices"
 MOST_COLUMNS = 24
@@ -100,7 +101,7 @@ def compared(session: Session) -> tuple[str, ...]:
     base, here = session.baseline_step, session.position
     profiles = [p for p in session.logbook.keeping.profiles() if p.step is not None]
     first = [STOCK] if base is not None else []
-    named = [p.name for p in profiles]
+    named = [_address_of(p) for p in profiles]
     told = {p.step for p in profiles} | ({base.step.number} if base is not None else set())
     return (*first, *named, *([HERE] if here is not None and here.step.number not in told else []))
 
@@ -136,7 +137,7 @@ class Shelf:
 
     def with_settings(self, own: Settings, addresses: tuple[str, ...]) -> Books:
         """Give the open field book and those that some of the addresses lie in, with what was measured in each."""
-        wanted = {Path(a.rpartition(OF)[0] or a) for a in addresses if OF in a or a.endswith(".yondle")}
+        wanted = {Path(file) for file, _ in map(self._parted, addresses) if file}
         others = [book for path, book in self._read.items() if path in wanted]
         for book in others:
             if book.path not in self._measured:
@@ -158,15 +159,30 @@ class Shelf:
                 missing.append(error)
         return tuple(found), tuple(missing)
 
+    def _parted(self, address: str) -> tuple[str, str]:
+        """Part an address into another field book, empty for the open one, and what is meant of it.
+
+        Names may hold anything: what is a name here is no file with something of it.
+        """
+        file, of, what = address.partition(BOOK + OF)
+        if of:
+            return file + BOOK, what
+        if address.endswith(BOOK):
+            return address, STOCK
+        names = {kept.name.casefold() for kept in self._session.logbook.keeping.profiles()}
+        if address.removeprefix(PROFILE).casefold() in names or address in _references(self._session):
+            return "", address
+        file, of, what = address.rpartition(OF)
+        return (file, what) if of else ("", address)
+
     def column(self, address: str) -> Column:
-        """Give one column: 'stock', 'here', a step's number, a profile, a reference, or 'other.yondle#stock' and so on.
+        """Give one column: 'stock', 'here', a step's number, a profile ('profile:' before its name
+        where that means something else), a reference, or 'other.yondle#stock' and so on.
 
         Raises KnownError for what is not there.
         """
         session = self._session
-        file, of, what = address.rpartition(OF)
-        if not of and address.endswith(".yondle"):
-            file, what = address, STOCK
+        file, what = self._parted(address)
         if file:
             other = self.book(Path(file))
             record, name = _found(what, other.steps, other.baseline_step, other.position, other.profiles)
@@ -251,9 +267,19 @@ def _named(
     """Give address and name of everything in a field book that has figures."""
     fixed = [(STOCK, say("Stock"))] if base is not None else []
     fixed += [(HERE, say("In force (step {number})", number=here.step.number))] if here is not None else []
-    kept = [(p.name, p.name) for p in profiles if p.step is not None]
+    kept = [(_address_of(p), p.name) for p in profiles if p.step is not None]
     tested = [r.step.number for r in reversed(steps) if r.attempts or r.added]
     return [*fixed, *kept, *((str(n), say("Step {n}", n=n)) for n in tested)]
+
+
+def _address_of(profile: Profile) -> str:
+    """Give a profile's address: its name, with a word before it where that means something else."""
+    return f"{PROFILE}{profile.name}" if _means_else(profile.name) else profile.name
+
+
+def _means_else(name: str) -> bool:
+    """Tell whether a name would be taken for stock, for what is in force, for a step, or for another field book."""
+    return name.casefold() in (STOCK, HERE) or name.isdigit() or OF in name or name.startswith(PROFILE) or BOOK in name
 
 
 def _told(book: FieldBook, address: str, name: str) -> str:
@@ -277,11 +303,13 @@ def _found(
         return base, say("Stock")
     if what == HERE and here is not None:
         return here, say("In force (step {number})", number=here.step.number)
-    profile = next((p for p in profiles if p.name.casefold() == what.casefold()), None)
-    if profile is not None and profile.step is not None:
-        return by_number[str(profile.step)], profile.name
     if what in by_number:
         return by_number[what], say("Step {what}", what=what)
+    wanted = what.removeprefix(PROFILE).casefold()
+    profile = next((p for p in profiles if p.name.casefold() == wanted), None)
+    meant = profile is not None and (what.startswith(PROFILE) or not _means_else(what))
+    if profile is not None and meant and str(profile.step) in by_number:
+        return by_number[str(profile.step)], profile.name
     known = ", ".join(address for address, _ in _named(steps, base, here, profiles)[:12]) or say("nothing measured yet")
     raise KnownError(say("There is no '{what}' to compare.", what=what), say("There is: {known}.", known=known))
 

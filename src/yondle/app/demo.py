@@ -11,8 +11,10 @@ from yondle.app.machines import choose_rig
 from yondle.app.plans import AfterMove, make_move, start_plan
 from yondle.app.profiles import keep_profile
 from yondle.app.session import Session
+from yondle.formats.whole_files import own_folder
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.model.events import Record
 from yondle.planning.climb import Tried, first_evening
 
 DEMO_PACE = 20.0
@@ -40,7 +42,7 @@ def data_folder() -> Path:
     """Where logbooks are kept when no place is named; made when missing."""
     folder: Path = user_data_path("yondle", appauthor=False)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        own_folder(folder)
     except OSError as error:
         raise KnownError(
             say("The folder for logbooks can't be made ({strerror}).", strerror=error.strerror),
@@ -69,15 +71,27 @@ def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) ->
         if path.exists() or stopped():
             continue
         session = Session.create(path, choose_rig(name))
+        _stop_when(session, stopped)
         try:
             baseline = session.baseline()
             if name == "heron-ii" and not stopped():
                 kept = session.try_from(baseline.step.number, MEMORY_TUNED, None)
                 keep_profile(session, say("Memory"), number=kept.step.number)
-            sweep_power(session, stopped)
+            if not stopped():
+                sweep_power(session, stopped)
         finally:
             session.close()
     return paths
+
+
+def _stop_when(session: Session, stopped: Callable[[], bool]) -> None:
+    """Stop a session's tests as soon as it is asked, not only between two of them."""
+
+    def look(_: Record) -> None:
+        if stopped():
+            session.stop()
+
+    session.subscribe(look)
 
 
 def sweep_power(session: Session, stopped: Callable[[], bool] = lambda: False) -> None:
@@ -100,7 +114,7 @@ def run_evening(session: Session, after: AfterMove, stopped: Callable[[], bool] 
         while True:
             record = make_move(session, move)
             after(move, record)
-            if stopped() or session.position is None:
+            if stopped() or session.heed_request() or session.position is None:
                 moves.close()
                 return
             here = session.position.step.number

@@ -11,9 +11,12 @@ import socket
 from pathlib import Path
 from typing import Any
 
+from yondle.app.columns import COMPARED, PRICES
+from yondle.app.field_books import DECLARATION
 from yondle.app.session import Session
 from yondle.app.views.log import Kind, LogRow, LogRows, book_title
 from yondle.app.views.measured import changed_words
+from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.logbook.archive import Values, restore
 from yondle.logbook.merging import merged
@@ -22,10 +25,20 @@ from yondle.logbook.store import damaged
 from yondle.model.errors import KnownError
 
 LARGEST_ARCHIVE = 1 << 30
+ADDRESSED = (COMPARED, PRICES)
+"""Small values that speak of steps by their numbers."""
 _PRIVATE = re.compile(r"serial|uuid|asset tag|host ?name|user ?name|mac address|machine.id", re.IGNORECASE)
 """Names of conditions and facts that say whose machine it is."""
 _SHORTEST_NAME = 3
 _EVERYBODY = {"root", "localhost", "user"}
+_HOME = "/home/(user)"
+"""What stands for the home folder: an absolute path, since a workload's folder has to be one."""
+_TOLD = {
+    "note": {"text"}, "attempt": {"conditions", "reason", "signs"}, "pass": {"facts", "detail", "disturbed", "discarded"},
+    "attachment": {"name"}, "result": {"facts", "discarded"}, "sensor_log": {"name"}, "profile": {"name"},
+}  # fmt: skip
+_TOLD_STATES = {"conditions", "question", "references"}
+"""Where people's and programs' own words stand. What means something to Yondle (ids, settings, definitions) keeps its names."""
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -102,20 +115,14 @@ def merge(one: Path, other: Path, into: Path) -> int:
     for path in (one, other):
         with reading(path) as records:
             values.append(records.values())
-    made = merged(*values)
+    made = merged(values[0], values[1], ADDRESSED)
     restore(into, made)
     return len(made["tables"]["step"])
 
 
 def write(path: Path, text: str) -> None:
-    """Write a text; raises KnownError where it can't be."""
-    try:
-        path.write_text(text, "utf-8", newline="")
-    except OSError as error:
-        raise KnownError(
-            say("{path} can't be written ({strerror}).", path=path, strerror=error.strerror),
-            say("Choose another place."),
-        ) from error
+    """Write a text whole or not at all; raises KnownError where it can't be."""
+    write_whole(path, text)
 
 
 def _text(values: Values) -> str:
@@ -145,14 +152,32 @@ def _is_number(cell: str) -> bool:
 
 
 def _without_private(values: Any) -> Any:
-    """Take out what says whose machine it is: named facts as a whole, names of host, user and home wherever they stand."""
+    """Take out what says whose machine it is: named facts, the home folder, and in free words the names of host and user.
+
+    A user called as a workload is, or a host called as a rig, must not make a copy that can't be opened.
+    """
     host, user, home = socket.gethostname(), _user(), str(Path.home())
-    names = [(home, "~")] if len(home) > _SHORTEST_NAME else []
-    patterns = [(re.compile(re.escape(found)), put) for found, put in names]
+    everywhere = [(re.compile(re.escape(home) + r"(?![\w.-])"), _HOME)] if len(home) > _SHORTEST_NAME else []
+    told = list(everywhere)
     for name, put in ((host, "(host)"), (host.split(".")[0], "(host)"), (user, "(user)")):
         if len(name) >= _SHORTEST_NAME and name.lower() not in _EVERYBODY:
-            patterns.append((re.compile(rf"\b{re.escape(name)}\b"), put))
-    return _scrubbed(values, patterns)
+            told.append((re.compile(rf"\b{re.escape(name)}\b"), put))
+    tables = {
+        table: [
+            {
+                column: _scrubbed(value, told if column in _TOLD.get(table, ()) else everywhere)
+                for column, value in row.items()
+            }
+            for row in rows
+        ]
+        for table, rows in values["tables"].items()
+    }
+    for row, before in zip(tables["state"], values["tables"]["state"], strict=True):
+        if row["name"] in _TOLD_STATES:
+            row["value"] = _scrubbed(before["value"], told)
+        elif row["name"] == DECLARATION and isinstance(row["value"], dict):
+            row["value"]["info"] = _scrubbed(before["value"]["info"], told)
+    return {**values, "tables": tables}
 
 
 def _user() -> str:

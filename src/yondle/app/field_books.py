@@ -2,25 +2,30 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeVar
 
 from pydantic import TypeAdapter, ValidationError
 
-from yondle.app.book import baseline_of
+from yondle.app.book import baseline_of, fitted
 from yondle.app.machines import THIS, RigChoice, make_machine
 from yondle.app.own import Own
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.records import reading
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Knob, Setup
 from yondle.model.profiles import Profile
-from yondle.model.rigs import RigDeclaration
+from yondle.model.rigs import Absent, RigDeclaration
+from yondle.model.sensors import Channel
 from yondle.model.steps import StepRecord
+from yondle.model.workloads import Workload
 
 DECLARATION = "declaration"
 """What the real machine was like when its logbook was last opened, for those who read it elsewhere."""
+
+_Named = TypeVar("_Named", Knob, Channel, Workload)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +56,7 @@ def read_book(path: Path) -> ReadBook:
     with reading(path) as records:
         choice = RigChoice(*records.rig())
         given = _kept_declaration(records.keeping, path) if choice.kind == THIS else _declaration(choice)
-        steps = records.steps()
+        steps = [fitted(record, given) for record in records.steps()]
         at = records.position()
         position = next((r for r in steps if r.step.number == at), None)
         return ReadBook(
@@ -61,8 +66,25 @@ def read_book(path: Path) -> ReadBook:
             baseline_of(steps),
             position.step.setup if position is not None else given.stock,
             position,
-            records.keeping.profiles(),
+            tuple(replace(kept, setup=given.fitted(kept.setup)) for kept in records.keeping.profiles()),
         )
+
+
+def absent_from(keeping: Keeping, path: Path, declaration: RigDeclaration) -> Absent:
+    """Give what the machine had when its logbook was last opened, or before, and doesn't have now."""
+    if keeping.value(DECLARATION) is None:
+        return Absent()
+    before = _kept_declaration(keeping, path)
+    return Absent(
+        _gone((*before.knobs, *before.absent.knobs), declaration.knobs),
+        _gone((*before.channels, *before.absent.channels), declaration.channels),
+        _gone((*before.workloads, *before.absent.workloads), declaration.workloads),
+    )
+
+
+def _gone(before: tuple[_Named, ...], now: tuple[_Named, ...]) -> tuple[_Named, ...]:
+    here = {thing.id for thing in now}
+    return tuple(thing for thing in before if thing.id not in here)
 
 
 def keep_declaration(keeping: Keeping, declaration: RigDeclaration) -> None:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+import stat
 from importlib.resources import files
 from pathlib import Path
 
+from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.rigs.linux.privilege import INSTALLED, POLICY
@@ -41,11 +43,10 @@ def install(root: Path = Path("/")) -> list[Path]:
             (target, f"#!/usr/bin/python3 -I\n{source}", 0o755),
             (policy, POLICY_TEXT.format(helper=INSTALLED), 0o644),
         ):
-            path.parent.mkdir(parents=True, exist_ok=True)
+            folder_for_all(path.parent)
+            _must_be_safe(path.parent)
             path.unlink(missing_ok=True)
-            with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode), "w", encoding="utf-8") as file:
-                file.write(text)
-            path.chmod(mode)
+            write_whole(path, text, replaces=False, mode=mode)
     except OSError as error:
         raise KnownError(
             say("The helper can't be installed ({error}).", error=error),
@@ -63,6 +64,19 @@ def remove(root: Path = Path("/")) -> list[Path]:
             path.unlink()
             gone.append(path)
     return gone
+
+
+def _must_be_safe(folder: Path) -> None:
+    """Refuse a folder in which somebody else could put another file in the place of one that runs as root."""
+    about = folder.stat()
+    if about.st_mode & (stat.S_IWGRP | stat.S_IWOTH) and not about.st_mode & stat.S_ISVTX:
+        raise KnownError(
+            say(
+                "{folder} may be written by others than its owner, so nothing that runs as root belongs there.",
+                folder=folder,
+            ),
+            f"sudo chmod go-w {folder}",
+        )
 
 
 def _must_be_root(root: Path) -> None:

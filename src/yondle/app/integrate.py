@@ -10,6 +10,7 @@ import subprocess
 from importlib.resources import files
 from pathlib import Path
 
+from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -35,13 +36,13 @@ def integrate(share: Path, command: str = "yondle") -> tuple[Path, ...]:
     try:
         for name, folder in PLACES.items():
             target = share / folder / name
-            target.parent.mkdir(parents=True, exist_ok=True)
+            folder_for_all(target.parent)
             text = files("yondle.integration").joinpath(name).read_text("utf-8")
             if name.endswith(".desktop"):
                 text = text.replace("Exec=yondle ", f"Exec={_quoted(command)} ").replace(
                     "TryExec=yondle", f"TryExec={command}"
                 )
-            target.write_text(text, "utf-8")
+            write_whole(target, text)
             made.append(target)
     except OSError as error:
         raise KnownError(

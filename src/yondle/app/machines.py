@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,8 +13,10 @@ from yondle.app.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
 from yondle.formats.toml_files import read_text
 from yondle.language.saying import say
+from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
-from yondle.model.steps import StartAnswer
+from yondle.model.rigs import Absent
+from yondle.model.steps import Attempt, StartAnswer
 from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
@@ -24,6 +27,7 @@ if TYPE_CHECKING:
 
 SIMULATED = "simulated"
 THIS = "this"
+CLOCK = "clock"
 PACES = (1.0, 20.0, 200.0)
 
 
@@ -100,6 +104,36 @@ def make_machine(
     rig.catch_up(last_time_s)
     clock = VirtualClock(rig.world, rig_file.rig.starts_at, real, pace)
     return Machine(rig, clock, VirtualHands(rig, clock), clock)
+
+
+def with_absent(machine: Machine, absent: Absent) -> Machine:
+    """Let a real machine know what its record speaks of and it doesn't offer now."""
+    from yondle.rigs.linux.this import ThisRig
+
+    for kind in (ThisRig, ByHandRig):
+        if isinstance(machine.rig, kind):
+            machine.rig.declaration = replace(machine.rig.declaration, absent=absent)
+    return machine
+
+
+def goes_on(clock: Clock, boot_id: str, keeping: Keeping, latest: Attempt | None, last_s: float) -> None:
+    """Let the clock of a real machine go on from where its record ends, so that durations hold over its restarts.
+
+    `latest` is the attempt made last, `last_s` the latest time on record. How far the clock runs ahead is kept with the
+    boot it holds for.
+    """
+    if not isinstance(clock, RealClock):
+        return
+    kept = keeping.value(CLOCK)
+    ahead_s = 0.0
+    if kept is not None and kept["boot"] == boot_id:
+        ahead_s = float(kept["ahead_s"])
+    elif latest is not None and (kept is not None or latest.boot_id != boot_id):
+        gone_s = (clock.wall() - datetime.fromisoformat(latest.started_at)).total_seconds()
+        ahead_s = max(last_s, latest.started_s + gone_s) - clock.now()
+    clock.go_on(ahead_s)
+    if kept != (told := {"boot": boot_id, "ahead_s": ahead_s}):
+        keeping.keep(CLOCK, told)
 
 
 def _by_hand_text(path: Path | None) -> str:

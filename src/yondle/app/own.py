@@ -28,7 +28,9 @@ class Own:
 
     def declaration(self) -> RigDeclaration:
         """Lay the tuner's own limits over those the rig came with."""
-        given, ranges = self._given, self._keeping.value("ranges") or {}
+        given = self._given
+        here, heard = {knob.id for knob in given.knobs}, {channel.id for channel in given.channels}
+        ranges = {knob: own for knob, own in (self._keeping.value("ranges") or {}).items() if knob in here}
         floors = {**given.floors, **{knob: own[0] for knob, own in ranges.items()}}
         ceilings = {**given.ceilings, **{knob: own[1] for knob, own in ranges.items()}}
         chosen = tuple(self._keeping.value(CHOSEN) or given.chosen)
@@ -39,8 +41,18 @@ class Own:
             chosen=tuple(name for name in chosen if any(w.id == name for w in given.workloads)),
             floors={k: v for k, v in floors.items() if v > given.knob(k).low},
             ceilings={k: v for k, v in ceilings.items() if v < given.knob(k).high},
-            limits=tuple(Limit(channel, value) for channel, value in most.items() if value is not None),
+            limits=tuple(Limit(c, value) for c, value in most.items() if value is not None and c in heard),
         )
+
+    @property
+    def guard_nothing(self) -> tuple[str, ...]:
+        """Name the sensors that have a limit of the tuner's own and aren't there any more."""
+        heard = {channel.id for channel in self._given.channels}
+        kept = self._keeping.value("limits") or {}
+        return tuple(self._named(c) for c, most in kept.items() if most is not None and c not in heard)
+
+    def _named(self, channel_id: str) -> str:
+        return next((c.name for c in self._given.absent.channels if c.id == channel_id), channel_id)
 
     def set_range(self, knob: Knob, low: float | None, high: float | None, now: float) -> tuple[float, float]:
         """Keep the lowest and highest value of a knob; raises KnownError when that would leave out the one in force."""

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from yondle.analysis.stability import Standard
-from yondle.formats.knob_table import Table
+from yondle.formats.knob_table import Positive, Real, Table
 from yondle.formats.toml_files import read_text, validated
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
@@ -24,12 +24,13 @@ from yondle.planning.plans import Ladder, Order, Part, Plan, Steps, StopRules, S
 FORMAT = "yondle-plan 1"
 DOCUMENT = "docs/plan-file.md"
 MOST_ROOM, MOST_ALONG = 20, 40
-_Value = float | str
+_Value = Real | Annotated[str, Field(max_length=200)]
+"""Of a step; whether the knob takes it is checked against the knob."""
 
 
 class _Stop(Table):
     failures: Annotated[int, Field(ge=1, le=1000)] | None = None
-    hours: Annotated[float, Field(gt=0, le=1000)] | None = None
+    hours: Annotated[Positive, Field(le=1000)] | None = None
     verdicts: tuple[Verdict, ...] = ()
 
 
@@ -38,22 +39,22 @@ class _Sweep(Table):
     knob: str
     from_: Annotated[_Value, Field(alias="from")]
     to: _Value
-    by: Annotated[float, Field(gt=0)] | None = None
+    by: Positive | None = None
     order: Order = Order.UP
-    seed: int = 1
+    seed: Annotated[int, Field(ge=0, lt=1 << 63)] = 1
     rounds: Annotated[int, Field(ge=0, le=200)] = 0
 
 
 class _Relief(Table):
     knob: str
-    by: float
+    by: Real
 
 
 class _Ladder(Table):
     kind: Literal["ladder"]
     knob: str
     to: _Value
-    by: float | None = None
+    by: Real | None = None
     relief: dict[Verdict, _Relief] = Field(default_factory=dict)
 
 
@@ -69,7 +70,7 @@ class _Edge(Table):
     standard: Standard = Standard.DAILY
     style: Style = Style.EVEN
     to: _Value | None = None
-    hours: Annotated[float, Field(gt=0, le=1000)] | None = None
+    hours: Annotated[Positive, Field(le=1000)] | None = None
     room: Annotated[int, Field(ge=0, le=MOST_ROOM)] = 0
     along: str | None = None
     at: Annotated[tuple[_Value, ...], Field(max_length=MOST_ALONG)] = ()
@@ -78,7 +79,7 @@ class _Edge(Table):
 class _Proof(Table):
     kind: Literal["proof"]
     loads: Annotated[tuple[str, ...], Field(min_length=1, max_length=10)]
-    hours: Annotated[float, Field(gt=0, le=1000)]
+    hours: Annotated[Positive, Field(le=1000)]
 
 
 class _Plan(Table):
@@ -111,7 +112,7 @@ def sweep_text(
     declaration: RigDeclaration, knob_id: str, low: float, high: float, by: float, passes: int, order: Order | None
 ) -> str:
     """Write a plan that sweeps one knob; without an order it is measured in as many rounds as there are passes."""
-    knob = declaration.knob(knob_id)
+    knob = declaration.settable(knob_id)
     how = {"order": str(order)} if order is not None else {"rounds": passes}
     part = {"kind": "sweep", "knob": knob_id, "from": low, "to": high, "by": by, **how}
     return _plan_text(
@@ -121,14 +122,14 @@ def sweep_text(
 
 def ladder_text(declaration: RigDeclaration, knob_id: str, to: float, by: float, passes: int) -> str:
     """Write a plan that climbs one knob until it fails; `by` below 0 climbs down."""
-    knob = declaration.knob(knob_id)
+    knob = declaration.settable(knob_id)
     part = {"kind": "ladder", "knob": knob_id, "to": to, "by": by}
     return _plan_text(say("{knob} until it fails, to {to}", knob=knob.name, to=knob.text(to)), passes, part)
 
 
 def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
     """Write a plan that searches the edge of one knob."""
-    knob = declaration.knob(part.knob)
+    knob = declaration.settable(part.knob)
     table: dict[str, Any] = {"kind": "edge", "knob": knob.id, "loads": list(part.loads)}
     table |= {"standard": str(part.standard), "style": str(part.style)}
     table |= {name: value for name, value in (("to", part.to), ("hours", part.hours)) if value is not None}
@@ -137,7 +138,7 @@ def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
         table["room"] = part.room
     if part.along is not None:
         table |= {"along": part.along, "at": list(part.at)}
-        name += say(", over {knob}", knob=in_sentence(declaration.knob(part.along).name))
+        name += say(", over {knob}", knob=in_sentence(declaration.settable(part.along).name))
     return _plan_text(name, passes, table)
 
 
@@ -152,11 +153,11 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
     match part:
         case _Sweep():
             low, high = _value(declaration, part.knob, part.from_), _value(declaration, part.knob, part.to)
-            by = part.by if part.by is not None else declaration.knob(part.knob).step
+            by = part.by if part.by is not None else declaration.settable(part.knob).step
             _must_be_on_grid(declaration, part.knob, by)
             return Sweep(part.knob, low, high, by, part.order, part.seed, part.rounds)
         case _Ladder():
-            by = part.by if part.by is not None else declaration.knob(part.knob).step
+            by = part.by if part.by is not None else declaration.settable(part.knob).step
             _must_be_on_grid(declaration, part.knob, by)
             for relief in part.relief.values():
                 _must_be_on_grid(declaration, relief.knob, relief.by)
@@ -179,7 +180,7 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
 
 
 def _value(declaration: RigDeclaration, knob_id: str, given: _Value) -> float:
-    knob = declaration.knob(knob_id)
+    knob = declaration.settable(knob_id)
     return knob.checked(knob.parsed(given) if isinstance(given, str) else given)
 
 
@@ -213,7 +214,7 @@ def _must_be_loads(declaration: RigDeclaration, loads: tuple[str, ...]) -> None:
 
 
 def _must_have_an_edge(declaration: RigDeclaration, knob_id: str) -> None:
-    knob = declaration.knob(knob_id)
+    knob = declaration.settable(knob_id)
     if knob.risk is Risk.NONE:
         risky = ", ".join(k.id for k in declaration.knobs if k.risk is not Risk.NONE) or say("none here")
         raise KnownError(
@@ -223,7 +224,7 @@ def _must_have_an_edge(declaration: RigDeclaration, knob_id: str) -> None:
 
 
 def _must_be_on_grid(declaration: RigDeclaration, knob_id: str, by: float) -> None:
-    knob = declaration.knob(knob_id)
+    knob = declaration.settable(knob_id)
     notches = abs(by) / knob.step
     if notches < 1 - 1e-6 or abs(notches - round(notches)) > 1e-6:
         raise KnownError(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator
 from dataclasses import asdict, dataclass, replace
-from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
@@ -17,6 +16,7 @@ from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
+from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Stage, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Failure, Verdict
 from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
@@ -150,17 +150,18 @@ class _Runner:
         self._plan = parse_plan(run.definition, say("the plan in this logbook"), session.declaration)
         self._failures = 0
         self._made = 0
+        self._latest: Tried | None = None
 
     def run(self) -> PlanEnd:
         """Replay, then go on."""
-        going = moves(self._plan, self._session.declaration, tried_of(self._run.start))
+        going = moves(self._plan, self._session.declaration, tried_of(self._run.start, self._session.declaration))
         try:
             move = next(going)
             for kept in self._run.moves:
                 tried = self._replayed(move, kept)
                 if tried is None:
                     break
-                self._count(tried)
+                self._count(move, tried)
                 move = going.send(tried)
             return self._forward(going, move)
         except StopIteration:
@@ -173,6 +174,8 @@ class _Runner:
             reason = self._rule()
             if reason:
                 return self._close(Ended.RULE, reason)
+            if self._session.heed_request():
+                return self._close(Ended.STOPPED, say("stopped by the tuner between two steps"))
             if self._paused():
                 return PlanEnd(Ended.PAUSED, say("paused between two steps"), self._made)
             number = self._made + 1
@@ -186,7 +189,7 @@ class _Runner:
                 return self._close(Ended.LOST, say("the rig is at no step of the trail"))
             tried = self._told(move, record)
             self._keeping.close_move(self._run.id, number, _as_values(tried, move))
-            self._count(tried)
+            self._count(move, tried)
             self._after(move, record)
             move = going.send(tried)
 
@@ -212,7 +215,7 @@ class _Runner:
                 say("A limit or the plan has changed since; end this run and start it anew."),
             )
         if kept.result is not None:
-            return tried_of(kept.result)
+            return tried_of(kept.result, self._session.declaration)
         made = attempted(self._session, kept.attempt)
         if made is None or self._session.position is None:
             return None
@@ -234,9 +237,12 @@ class _Runner:
             case _:
                 return tried
 
-    def _count(self, tried: Tried) -> None:
+    def _count(self, move: Move, tried: Tried) -> None:
+        """Count a move; only one that tests something can fail, and only what this run tested is judged by its rules."""
         self._made += 1
-        self._failures += tried.verdict in FAILURES
+        if isinstance(move, Try | Again):
+            self._failures += tried.verdict in FAILURES
+            self._latest = tried
 
     def _rule(self) -> str:
         stop, run_s = self._plan.stop, self._run_s()
@@ -244,16 +250,14 @@ class _Runner:
             return say("{failures} steps have failed", failures=self._failures)
         if stop.hours is not None and run_s >= stop.hours * 3600.0:
             return say("it has run for {run_s}", run_s=duration(run_s))
-        latest = max(self._session.steps, key=lambda r: r.attempts[-1].id if r.attempts else 0, default=None)
-        if latest is not None and latest.outcome is not None and latest.verdict in stop.verdicts:
-            return say("step {number} is '{verdict}'", number=latest.step.number, verdict=latest.verdict)
+        latest = self._latest
+        if latest is not None and latest.verdict in stop.verdicts:
+            return say("step {number} is '{verdict}'", number=latest.step, verdict=latest.verdict)
         return ""
 
     def _run_s(self) -> float:
-        """How long the run has lasted; after a restart of the real machine only the wall clock knows."""
-        clock = self._session.machine.clock
-        since = clock.now() - self._run.started_s
-        return since if since >= 0 else (clock.wall() - datetime.fromisoformat(self._run.started_at)).total_seconds()
+        """How long the run has lasted, over restarts, too: the clock of a machine goes on from where its record ends."""
+        return max(0.0, self._session.machine.clock.now() - self._run.started_s)
 
     def _close(self, ended: Ended, reason: str) -> PlanEnd:
         at = self._session.machine.clock.wall().isoformat(timespec="seconds")
@@ -300,10 +304,10 @@ def told_of(session: Session, record: StepRecord, knob: str) -> Tried:
     return replace(_tried(session, record), ran=tuple(ran), took_s=took_s, reached=reached)
 
 
-def tried_of(kept: dict[str, Any]) -> Tried:
-    """Read what became of a move from where it is kept."""
+def tried_of(kept: dict[str, Any], declaration: RigDeclaration) -> Tried:
+    """Read what became of a move from where it is kept, whatever knobs there were then."""
     ran = tuple(Run(**run) for run in kept.get("ran", ()))
-    where = Setup.of(kept["in_force"])
+    where = declaration.fitted(Setup.of(kept["in_force"]))
     return Tried(
         Verdict(kept["verdict"]),
         where,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -12,6 +12,7 @@ from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
+from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
@@ -44,7 +45,8 @@ class Comparison:
 
 def profiles(session: Session) -> tuple[Profile, ...]:
     """List the profiles by name."""
-    return session.logbook.keeping.profiles()
+    fitted = session.declaration.fitted
+    return tuple(replace(kept, setup=fitted(kept.setup)) for kept in session.logbook.keeping.profiles())
 
 
 def profile(session: Session, name: str) -> Profile:
@@ -90,6 +92,7 @@ def propose_profile(session: Session, name: str) -> None:
     wanted = profile(session, name)
     session.drop_proposal()
     changes = session.in_force.changes_to(wanted.setup)
+    session.must_be_offered(wanted.setup)
     if not changes:
         raise KnownError(say("'{wanted}' is in force already.", wanted=wanted.name), say("Nothing to test."))
     for change in changes:
@@ -155,6 +158,11 @@ def profile_text(session: Session, wanted: Profile) -> str:
     return tomlkit.dumps(document)
 
 
+def write_profile(session: Session, wanted: Profile, path: Path, replaces: bool) -> None:
+    """Write a profile's file whole or not at all; raises KnownError where it can't be, or may not replace what is there."""
+    write_whole(path, profile_text(session, wanted), replaces)
+
+
 def import_profile(session: Session, path: Path) -> Profile:
     """Read a profile file and keep it, untried; raises KnownError for another rig's, or for values this one doesn't take."""
     file = validated(_File, read_text(path, DOCUMENT), str(path), say("is no profile"), DOCUMENT)
@@ -171,7 +179,7 @@ def import_profile(session: Session, path: Path) -> Profile:
         )
     values = {}
     for knob_id, given in file.settings.items():
-        knob = declaration.knob(knob_id)
+        knob = declaration.settable(knob_id)
         values[knob_id] = knob.checked(knob.parsed(given) if isinstance(given, str) else given)
     setup = declaration.stock.with_values(values)
     return _kept(

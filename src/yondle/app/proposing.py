@@ -29,7 +29,7 @@ def proposed_with(
 
     A second knob needs `joint`. Raises KnownError for a value the knob doesn't take or outside the tuner's own range.
     """
-    knob = declaration.knob(knob_id)
+    knob = declaration.settable(knob_id)
     taken = knob.checked(value)
     must_be_allowed(declaration, knob, taken)
     others = tuple(c for c in before.changes if c.knob != knob_id) if before else ()

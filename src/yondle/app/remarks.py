@@ -8,6 +8,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from yondle.app.session import Session
+from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.steps import Attachment, Note
@@ -105,13 +106,7 @@ def detach(session: Session, number: int, attachment: int) -> None:
 
 def save_attachment(session: Session, attachment: Attachment, path: Path) -> None:
     """Write a file kept as proof somewhere; raises KnownError where it can't be written."""
-    try:
-        path.write_bytes(session.logbook.attachment(attachment.id))
-    except OSError as error:
-        raise KnownError(
-            say("{path} can't be written ({strerror}).", path=path, strerror=error.strerror),
-            say("Choose another place."),
-        ) from error
+    write_whole(path, session.logbook.attachment(attachment.id))
 
 
 def _now(session: Session) -> str:

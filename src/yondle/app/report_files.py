@@ -6,6 +6,7 @@ from pathlib import Path
 
 from yondle.app.reporting import report_of
 from yondle.app.session import Session
+from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.marks import NIGHT, PAPER
@@ -44,11 +45,5 @@ def report_preview(report: Report, night: bool) -> tuple[str, dict[str, str]]:
 def write_report(session: Session, path: Path) -> int:
     """Write the report of a field book; gives its size in bytes. Raises KnownError where it can't be written."""
     made = report_bytes(report_of(session), path.suffix.lower())
-    try:
-        path.write_bytes(made)
-    except OSError as error:
-        raise KnownError(
-            say("{path} can't be written ({strerror}).", path=path, strerror=error.strerror),
-            say("Choose another place."),
-        ) from error
+    write_whole(path, made)
     return len(made)

@@ -18,7 +18,7 @@ from yondle.app.views.curves import Curve, ScalingView, knobs_measured, scaling
 from yondle.app.views.gains import benchmark_of, gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.limits import limits
-from yondle.app.views.trail import failure_words, on_path, step_detail, step_title
+from yondle.app.views.trail import failure_words, on_path, stage_words, step_detail, step_title
 from yondle.language.saying import CONDITION, capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -280,7 +280,8 @@ class _Gatherer:
                 rows.append(
                     (
                         Cell(str(record.step.number)), Cell(step_title(self._declaration, record.step)),
-                        Cell(failure_words(outcome), outcome.verdict), Cell(named(outcome.stage)), Cell(after), Cell(points),
+                        Cell(failure_words(outcome), outcome.verdict),
+                        Cell(stage_words(self._declaration, outcome.stage)), Cell(after), Cell(points),
                     )
                 )  # fmt: skip
         head = (

@@ -10,9 +10,11 @@ from yondle.app.machines import Machine
 from yondle.app.waiting import Waits
 from yondle.engine.engine import Engine
 from yondle.engine.recovery import judge_unclosed
+from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.logbook.reading import OpenAttempt
 from yondle.logbook.writing import HEADING
+from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord, verdict_of
@@ -21,11 +23,15 @@ from yondle.model.verdicts import Outcome, Verdict
 
 @dataclass(frozen=True, slots=True)
 class Verified:
-    """When settings were last read back, and how many of them were as they should be."""
+    """When settings were last read back, and how many of those that can be read were as they should be.
+
+    `told` counts those that no machine tells: they are as the tuner entered them.
+    """
 
     at_s: float
     as_set: int
     of: int
+    told: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,21 +55,38 @@ class Resting:
         self.position = logbook.position()
         self.in_force = Setup(())
         self.verified: Verified | None = None
+        self.left_alone: tuple[str, ...] = ()
+        self._declaration = machine.rig.declaration
         if self.position is not None:
             engine.believe(book.step(self.position).step.setup)
+
+    def must_be_offered(self, setup: Setup) -> None:
+        """Raise KnownError for a setup with values that can't be set on this machine now."""
+        missing = self._declaration.not_offered(setup)
+        if missing:
+            raise KnownError(
+                say(
+                    "{values} can't be set here now: this machine doesn't offer it any more.", values=", ".join(missing)
+                ),
+                say("'yondle inspect' says what is missing (the helper, a card, a module?). Nothing was changed."),
+            )
 
     def rest(self, position: int | None, rests_at: Setup, verified: bool) -> None:
         """Take it that the rig rests at settings now; stock without a step belongs to the baseline."""
         self.position = position if position is not None else self._stock_step(rests_at)
-        self.in_force = rests_at
-        self._engine.believe(rests_at)
-        self.verified = Verified(self._machine.clock.now(), len(rests_at) if verified else 0, len(rests_at))
+        self.in_force = self._declaration.fitted(rests_at)
+        self._engine.believe(self.in_force)
+        self._count(rests_at if verified else Setup(()))
 
     def verify(self) -> Verified:
         """Read the settings back and count those that are as they should be."""
-        read = self._engine.read()
-        as_set = sum(1 for knob, value in self.in_force.items() if read.get(knob) == value)
-        self.verified = Verified(self._machine.clock.now(), as_set, len(self.in_force))
+        return self._count(self._engine.read())
+
+    def _count(self, read: Setup) -> Verified:
+        readable = [knob.id for knob in self._declaration.knobs if knob.readable]
+        as_set = sum(1 for knob in readable if knob in read and read[knob] == self.in_force.get(knob))
+        told = len(self._declaration.knobs) - len(readable)
+        self.verified = Verified(self._machine.clock.now(), as_set, len(readable), told)
         return self.verified
 
     def close(self, open_: OpenAttempt, declaration: RigDeclaration) -> Resumed:
@@ -78,9 +101,11 @@ class Resting:
             open_.last_sample_s,
             self._machine.rig.crash_signs(datetime.fromisoformat(open_.attempt.started_at).timestamp()),
         )
-        home, home_step = open_.home, open_.home_step
+        home, home_step = declaration.fitted(open_.home), open_.home_step
         if outcome is not None and verdict_of(self._book.outcomes(number)) is Verdict.HELD:
-            home, home_step = open_.step.setup, number
+            home, home_step = declaration.fitted(open_.step.setup), number
+        if self._leaves_alone(home, home_step):
+            home, home_step = declaration.fitted(self._engine.read()), None
         verified = self._engine.close_interrupted(
             open_.attempt.id, number, home, home_step, None if outcome else judged
         )
@@ -88,25 +113,48 @@ class Resting:
 
     def come_back(self, waits: Waits) -> None:
         """Bring the rig to the settings the logbook stands for; a machine that restarted in between has lost them."""
-        read = self._engine.read()
+        fitted = self._declaration.fitted
+        read = fitted(self._engine.read())
         if waits.order is not None:
-            self.in_force = waits.order.home
+            self.in_force = fitted(waits.order.home)
             return
         if waits.take_up_putting_back():
             self.in_force = read
             return
         heading = self._logbook.keeping.value(HEADING)
         if heading is not None:
-            self._engine.rest_at(Setup.of(heading["setup"]), heading["position"])
+            towards = fitted(Setup.of(heading["setup"]))
+            if self._leaves_alone(towards, heading["position"]):
+                self.position, self.in_force = None, read
+            else:
+                self._engine.rest_at(towards, heading["position"])
             return
         if self.position is None:
             self.in_force = read
             return
         stands_for = self._book.step(self.position).step.setup
+        if self._leaves_alone(stands_for, self.position):
+            self.position, self.in_force = None, read
+            return
         if read != stands_for or self._machine.rig.pending():
             self._engine.rest_at(stands_for, self.position)
         else:
             self.in_force = stands_for
+
+    def _leaves_alone(self, setup: Setup, step: int | None) -> bool:
+        """Tell whether settings can't be brought back here; then nothing at all is set, and the tuner is told."""
+        missing = ", ".join(self._declaration.not_offered(setup))
+        if not missing:
+            return False
+        where = say("step {number}", number=step) if step is not None else say("stock")
+        said = say(
+            "The machine stood at {where}, with {values}. That can't be set now, so nothing was set: the machine is as it "
+            "was found. 'yondle inspect' says what is missing.",
+            where=where,
+            values=missing,
+        )
+        self.left_alone = (*self.left_alone, said)
+        return True
 
     def _stock_step(self, rests_at: Setup) -> int | None:
         baseline = self._book.baseline

@@ -10,12 +10,14 @@ from pathlib import Path
 
 from yondle.app.awake import KeepsAwake
 from yondle.app.book import Book, may_be_put_in_force
+from yondle.app.clocks import RealClock
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
-from yondle.app.machines import THIS, Machine, RigChoice, make_machine
+from yondle.app.machines import THIS, Machine, RigChoice, goes_on, make_machine, with_absent
 from yondle.app.own import Own
 from yondle.app.proposing import Proposal, must_be_allowed, proposed_with
 from yondle.app.resting import Resting, Resumed, Verified
+from yondle.app.stopping import StopsFromOutside
 from yondle.app.waiting import Waiting, Waits
 from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
@@ -57,7 +59,11 @@ class Session:
         recorder = with_faults(logbook, os.environ.get(VARIABLE))
         self._hands: Hands = NobodyThere() if asks else machine.hands
         self._engine = Engine(machine.rig, machine.clock, recorder, self._hands, self._hear)
-        self._book = Book(logbook)
+        self._book = Book(logbook, machine.rig.declaration)
+        goes_on(machine.clock, machine.rig.boot_id(), logbook.keeping, self._book.latest_attempt, logbook.last_time_s())
+        self._stops = StopsFromOutside(logbook.path, RealClock().now)
+        self._stops.forget()
+        self._engine.requests.from_outside = self._stops.look
         self.own = Own(logbook.keeping, machine.rig.declaration)
         self._resting = Resting(logbook, machine, self._engine, self._book)
         self._running = 0
@@ -97,10 +103,11 @@ class Session:
             choice = RigChoice(*logbook.rig())
             goes_down = kill_self if together else None
             if choice.kind == THIS:
-                from yondle.app.field_books import keep_declaration
+                from yondle.app.field_books import absent_from, keep_declaration
                 from yondle.app.this_machine import keep_stock, setup_of
 
                 machine = make_machine(choice, None, None, this=setup_of(logbook.keeping))
+                machine = with_absent(machine, absent_from(logbook.keeping, path, machine.rig.declaration))
                 keep_stock(logbook.keeping, machine.rig.declaration)
                 keep_declaration(logbook.keeping, machine.rig.declaration)
             else:
@@ -146,6 +153,20 @@ class Session:
     def verified(self) -> Verified | None:
         """When the settings in force were last read back, and how many were as they should be."""
         return self._resting.verified
+
+    @property
+    def notices(self) -> tuple[str, ...]:
+        """What the tuner has to know of this machine as it was found: settings left alone, limits that guard nothing."""
+        unguarded = tuple(
+            say("Your limit on {sensor} guards nothing: that sensor isn't there.", sensor=name)
+            for name in self.own.guard_nothing
+        )
+        return (*self._resting.left_alone, *unguarded)
+
+    @property
+    def gone_back(self) -> str:
+        """Why the settings in force may have gone back by themselves since they were last read; empty where they can't have."""
+        return self.machine.rig.gone_back()
 
     @property
     def baseline_step(self) -> StepRecord | None:
@@ -225,8 +246,9 @@ class Session:
                 say("Step {origin} is '{verdict}', so nothing starts from it.", origin=origin, verdict=home.verdict),
                 say("Start from one that held."),
             )
+        self._resting.must_be_offered(home.step.setup)
         for knob_id, value in values.items():
-            must_be_allowed(self.declaration, self.declaration.knob(knob_id), value)
+            must_be_allowed(self.declaration, self.declaration.settable(knob_id), value)
         setup = home.step.setup.with_values(values)
         step = self._book.step_from(origin, home.step.setup, setup, len(home.step.setup.changes_to(setup)) > 1)
         asked = check or quick_check(self.declaration, STEP_PASSES, setup)
@@ -247,8 +269,9 @@ class Session:
                 ),
                 say("Go back to step {parent} first, then test it once more.", parent=record.step.parent),
             )
+        self._resting.must_be_offered(record.step.setup)
         for change in record.step.changes:
-            must_be_allowed(self.declaration, self.declaration.knob(change.knob), change.new)
+            must_be_allowed(self.declaration, self.declaration.settable(change.knob), change.new)
         self.proposal = None
         check = quick_check(self.declaration, _checked_passes(passes or STEP_PASSES), record.step.setup)
         home = self.step(record.step.parent).step.setup if record.step.parent is not None else self.declaration.stock
@@ -314,18 +337,26 @@ class Session:
                 say("Go back to a step that held, or propose its values again as a step."),
             )
         self._waits.must_be_none()
+        self._resting.must_be_offered(record.step.setup)
         self._engine.rest_at(record.step.setup, number)
         self.proposal = None
         return self.step(number)
 
+    def must_be_offered(self, setup: Setup) -> None:
+        """Raise KnownError for a setup with values that can't be set on this machine now."""
+        self._resting.must_be_offered(setup)
+
     def can_test_again(self, number: int) -> bool:
         """Tell whether a step may be tested once more from where the rig is."""
         step = self.step(number).step
-        return step.kind is StepKind.CHANGE and self._resting.position in (step.parent, number)
+        at_hand = step.kind is StepKind.CHANGE and self._resting.position in (step.parent, number)
+        return at_hand and not self.declaration.not_offered(step.setup)
 
     def can_go_back(self, number: int) -> bool:
         """Tell whether a step's settings may be put in force again, and aren't already."""
-        return number != self._resting.position and may_be_put_in_force(self.step(number))
+        record = self.step(number)
+        may = number != self._resting.position and may_be_put_in_force(record)
+        return may and not self.declaration.not_offered(record.step.setup)
 
     def go_to_stock(self) -> bool:
         """Put every knob at stock in one action; tells whether that reads back. Steps and profiles stay as they are.
@@ -353,7 +384,7 @@ class Session:
 
         Raises KnownError when that would leave out the value in force.
         """
-        knob = self.declaration.knob(knob_id)
+        knob = self.declaration.settable(knob_id)
         least, most = self.own.set_range(knob, low, high, self.in_force.get(knob_id, knob.stock))
         self._take_own_limits()
         proposed = self.proposal.value(knob_id) if self.proposal else None
@@ -405,6 +436,24 @@ class Session:
     def emergency_stop(self) -> None:
         """End the running test and go to stock at once."""
         self._engine.requests.ask(Request.HALT)
+
+    def forget_requests(self) -> None:
+        """Begin anew: what was asked of earlier tests is over. To be called before tests are ordered, not between them."""
+        self._stops.forget()
+        self._engine.requests.clear()
+
+    def heed_request(self) -> bool:
+        """Between two tests of one order: tell whether a stop was asked for since the latest test ended.
+
+        It is done by that: nothing more is to be tested, and an emergency stop has put the rig at stock.
+        """
+        asked = self._engine.requests.pending()
+        if asked not in (Request.STOP, Request.HALT):
+            return False
+        self._engine.requests.clear()
+        if asked is Request.HALT:
+            self.go_to_stock()
+        return True
 
     # -- inside ----------------------------------------------------------------------------------------------------------
 
@@ -459,7 +508,7 @@ class Session:
         if waiting.restarted and (answer is None or answer.started):
             self._engine.believe(waiting.setup)
         self._waits.now = None
-        self._engine.rest_at(waiting.setup, self._book.proven_at(waiting.setup))
+        self._engine.rest_at(self.declaration.fitted(waiting.setup), self._book.proven_at(waiting.setup))
 
     def reload(self, number: int) -> None:
         """Read a step anew after something was written about it."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
-import tempfile
+import stat
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
@@ -15,6 +15,7 @@ from platformdirs import user_config_path
 from yondle.app.clocks import RealClock
 from yondle.app.session import Session
 from yondle.formats.toml_files import read_text
+from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
@@ -163,10 +164,18 @@ def allowed_commands_file() -> Path:
 
 def is_allowed(command: OwnCommand) -> bool:
     """Tell whether this user has allowed a command on this machine."""
+    return fingerprint(command) in _allowed()
+
+
+def _allowed() -> list[str]:
+    """List the fingerprints that were allowed; a file that others could have written is not believed."""
     try:
-        return fingerprint(command) in allowed_commands_file().read_text("ascii").split()
+        with allowed_commands_file().open("r", encoding="ascii", errors="replace") as file:
+            about = os.fstat(file.fileno())
+            safe = about.st_uid == os.getuid() and not about.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+            return file.read().split() if safe else []
     except OSError:
-        return False
+        return []
 
 
 def allow(command: OwnCommand) -> None:
@@ -174,11 +183,8 @@ def allow(command: OwnCommand) -> None:
     if is_allowed(command):
         return
     file = allowed_commands_file()
-    file.parent.mkdir(parents=True, exist_ok=True)
-    before = file.read_text("ascii") if file.exists() else ""
-    with tempfile.NamedTemporaryFile("w", dir=file.parent, delete=False, encoding="ascii") as new:
-        new.write(before + fingerprint(command) + "\n")
-    Path(new.name).replace(file)
+    own_folder(file.parent)
+    write_whole(file, "".join(f"{each}\n" for each in (*_allowed(), fingerprint(command))), mode=0o600)
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yondle.app.autostart import come_back_with, stay_away
 from yondle.app.book import Book
@@ -61,11 +61,13 @@ class Waits:
         restarting = open_.last_act == "RestartOpened"
         boot = entry["boot_id"] if entry is not None else open_.last_detail.get("boot_id", open_.attempt.boot_id)
         restarted = boot != self._machine.rig.boot_id()
-        attempt, step, check = open_.attempt, open_.step, open_.attempt.check
+        fitted = self._machine.rig.declaration.fitted
+        attempt, check = open_.attempt, open_.attempt.check
+        step = replace(open_.step, setup=fitted(open_.step.setup))
         if check is None or not (asked or (restarting and restarted)):
             return False
         before = self._book.outcomes(step.number)
-        self.order = Order(attempt.id, step, check, open_.home, open_.home_step, before)
+        self.order = Order(attempt.id, step, check, fitted(open_.home), open_.home_step, before)
         values = entry["values"] if entry is not None else open_.last_detail["values"]
         self.now = Waiting(values, step.setup, step, restarted, goes_on=not (asked and self._nobody_there()))
         return True

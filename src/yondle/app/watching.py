@@ -57,9 +57,9 @@ def watch(path: Path) -> Watched:
     book = read_book(path)
     with reading(path) as records:
         open_ = next(iter(reversed(records.unclosed())), None)
-        blocks = records.trace(open_.attempt.id)[-1:] if open_ is not None else []
+        block = records.latest_block(open_.attempt.id) if open_ is not None else None
     running = book.step(open_.step.number) if open_ is not None else None
-    read = dict(zip(blocks[0].channels, blocks[0].rows[-1], strict=True)) if blocks else {}
+    read = dict(zip(block.channels, block.rows[-1], strict=True)) if block is not None and block.rows else {}
     told = []
     for channel in book.declaration.channels:
         value = read.get(channel.id)

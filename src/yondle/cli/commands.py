@@ -14,6 +14,7 @@ from rich.console import Console
 
 from yondle import __version__
 from yondle.app.demo import DEMO_PACE, data_folder, free_name, run_evening, run_neighbours
+from yondle.app.export import write
 from yondle.app.machines import choose_rig, make_machine
 from yondle.app.pictures import chart_svg
 from yondle.app.plans import is_failure
@@ -301,7 +302,7 @@ def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bo
         knob, benchmark = session.declaration.knob("core_clock"), benchmark_of(session)
         view = chart(session, knob, benchmark)
         picture = path.with_suffix(".svg")
-        picture.write_text(chart_svg(view, session.declaration.info.name), "utf-8")
+        write(picture, chart_svg(view, session.declaration.info.name))
         if as_json:
             print_json({**status_values(session), "picture": str(picture)})
             return

@@ -113,9 +113,9 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
         """Find the riskiest value of a knob that holds, test by test, from where the rig is now."""
         with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
             declaration = session.declaration
-            limit = declaration.knob(knob).parsed(to) if to is not None else None
+            limit = declaration.settable(knob).parsed(to) if to is not None else None
             loads = tuple(load or [declaration.hard_load])
-            places = tuple(declaration.knob(along).parsed(value) for value in at or ()) if along is not None else ()
+            places = tuple(declaration.settable(along).parsed(value) for value in at or ()) if along is not None else ()
             part = Edge(knob, loads, standard, style, limit, hours, room, along, places)
             text = edge_text(declaration, part, STEP_PASSES)
             parse_plan(text, say("the search"), declaration)

@@ -16,16 +16,15 @@ from yondle.app.profiles import (
     keep_profile,
     power_hint,
     profile,
-    profile_text,
     profiles,
     propose_profile,
     use_profile,
+    write_profile,
 )
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
 from yondle.cli.shown import print_json
 from yondle.language.saying import say
-from yondle.model.errors import KnownError
 from yondle.model.profiles import Profile, Purpose
 
 ProfileName = Annotated[str, typer.Argument(help="The profile's name.", show_default=False)]
@@ -108,17 +107,7 @@ def profile_app(console: Console) -> typer.Typer:
     def export(logbook: LogbookPath, name: ProfileName, file: Path) -> None:
         """Write a profile to a TOML file."""
         with opened(lambda: Session.open(logbook)) as session:
-            text = profile_text(session, profile(session, name))
-            try:
-                with file.open("x", encoding="utf-8") as into:
-                    into.write(text)
-            except FileExistsError:
-                raise KnownError(say("{file} is already there.", file=file), say("Give another name.")) from None
-            except OSError as error:
-                raise KnownError(
-                    say("{file} can't be written ({strerror}).", file=file, strerror=error.strerror),
-                    say("Choose another place."),
-                ) from error
+            write_profile(session, profile(session, name), file, replaces=False)
             console.print(say("Written to {file}.", file=file))
 
     @app.command("import")

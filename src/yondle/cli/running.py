@@ -115,5 +115,5 @@ def named_value(declaration: RigDeclaration, text: str) -> tuple[Knob, float]:
             say("'{words}' names no knob and value.", words=text),
             say("Write it as knob=value, for example core_clock=4300."),
         ) from None
-    knob = declaration.knob(name.strip())
+    knob = declaration.settable(name.strip())
     return knob, knob.parsed(value)

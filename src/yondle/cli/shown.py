@@ -80,7 +80,8 @@ def status_values(session: Session) -> dict[str, Any]:
         "in_force": dict(session.in_force),
         "derived": session.declaration.derived(session.in_force),
         "waiting": session.waiting.values if session.waiting else None,
-        "verified": {"as_set": verified.as_set, "of": verified.of} if verified else None,
+        "verified": {"as_set": verified.as_set, "of": verified.of, "told": verified.told} if verified else None,
+        "notices": list(session.notices),
         "resumed": [
             {
                 "step": r.step.step.number,
@@ -113,6 +114,8 @@ def print_resumed(session: Session, console: Console) -> None:
             )
         )
         console.print(say("The rig is at {where} ({read}); nothing was tried again by itself.", where=where, read=read))
+    for notice in session.notices:
+        console.print(Text(notice, "yellow"))
 
 
 def print_waiting(session: Session, console: Console) -> None:

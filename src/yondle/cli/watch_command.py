@@ -15,6 +15,7 @@ from rich.text import Text
 
 from yondle.app.clocks import RealClock
 from yondle.app.integrate import integrate, take_out
+from yondle.app.stopping import ask_to_stop
 from yondle.app.watching import Watched, watch
 from yondle.cli.running import EXIT_NOT_HELD, AsJson, LogbookPath
 from yondle.cli.shown import print_json
@@ -22,6 +23,7 @@ from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
 _EVERY_S = 2.0
+_LOOKED_AT_S, _PUT_BACK_WITHIN_S = 0.2, 60.0
 _MARKS = {
     Verdict.HELD: "●", Verdict.UNPROVEN: "◐", Verdict.WRONG: "▲", Verdict.DOWN: "☒", Verdict.HELD_BACK: "◆",
     Verdict.REFUSED: "○",
@@ -57,6 +59,27 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
                     live.update(_shown(seen), refresh=True)
         if seen.failed > first.failed:
             raise typer.Exit(EXIT_NOT_HELD)
+
+    @app.command()
+    def stop(
+        logbook: LogbookPath,
+        emergency: Annotated[bool, typer.Option("--emergency", help="Go to stock at once.")] = False,
+    ) -> None:
+        """Stop the test that another Yondle runs on a logbook; that one puts the machine back, as with Esc in its window."""
+        clock = RealClock()
+        running = watch(logbook).running
+        ask_to_stop(logbook, emergency, clock.wait)
+        left = _PUT_BACK_WITHIN_S
+        while watch(logbook).running is not None and left > 0:
+            clock.wait(_LOOKED_AT_S)
+            left -= _LOOKED_AT_S
+        what = running or say("What ran")
+        seen = watch(logbook)
+        if seen.running is not None:
+            console.print(say("{what}: asked to stop; it is still being put back.", what=what))
+        else:
+            where = say("stock") if emergency else say("where the test began")
+            console.print(say("{what}: stopped, and the machine went back to {where}.", what=what, where=where))
 
     @app.command(name="integrate")
     def integrate_(

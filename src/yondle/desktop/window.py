@@ -18,13 +18,14 @@ from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.compare import ComparePlace
-from yondle.desktop.places.first import FirstPage
+from yondle.desktop.places.first import FirstPage, ask_for_book
 from yondle.desktop.places.logbook import LogbookPlace
 from yondle.desktop.places.map import MapPlace
 from yondle.desktop.places.report import ReportPlace
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.places.traces import TracesPlace
 from yondle.desktop.places.tune import TunePlace
+from yondle.desktop.stop_keys import StopKeys
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, label
 from yondle.desktop.widgets.command_list import CommandList
@@ -68,6 +69,10 @@ class MainWindow(QMainWindow):
         self._evening_wanted = False
         self._pace: float | None = DEFAULT_PACE
         self._closing = False
+        self._opening: Callable[[], Session] | None = None
+        self._afterwards: Callable[[], None] | None = None
+        self._neighbours_stopped = False
+        self._gone_back = ""
         self._busy_since = 0.0
         self.setWindowTitle("Yondle")
         self.setMinimumSize(*SMALLEST)
@@ -78,6 +83,7 @@ class MainWindow(QMainWindow):
         self.bridge.failed.connect(self._failed)
         self.bridge.busy_changed.connect(self._busy)
         self.bridge.records.connect(lambda _: self._follow())
+        self._stop_keys = StopKeys(self, self._halt)
         self._foot_timer = QTimer(self)
         self._foot_timer.timeout.connect(self._look_at_foot)
         self._foot_timer.start(FOOT_EVERY_MS)
@@ -86,12 +92,13 @@ class MainWindow(QMainWindow):
     # -- opening -------------------------------------------------------------------------------------------------------
 
     def open_logbook(self, path: Path, pace: float | None = DEFAULT_PACE, evening: bool = False) -> None:
-        """Open a logbook; with `evening` Heron's example is run in it first."""
-        self._evening_wanted = evening
-        self._pace = pace
-        self._leave_session()
-        self._show_opening(path.name)
-        self.bridge.submit("open", lambda: Session.open(path, None if evening else pace, asks=True))
+        """Open a logbook; with `evening` Heron's example is run in it first. A running test has to be stopped before."""
+
+        def open_() -> None:
+            self._pace = pace
+            self._begin_opening(path, evening, lambda: Session.open(path, None if evening else pace, asks=True))
+
+        self._once_nothing_runs(open_)
 
     def start_demo(self) -> None:
         """Open Heron's field book, or make it."""
@@ -111,16 +118,55 @@ class MainWindow(QMainWindow):
 
     def run_neighbours(self) -> None:
         """Run Heron II and Bittern into field books beside this one, or in the usual folder."""
-        if not self.bridge.busy:
-            beside = self.session.logbook.path.parent if self.session is not None else data_folder()
-            self.bridge.submit("neighbours", lambda: run_neighbours(beside))
+        beside = self.session.logbook.path.parent if self.session is not None else data_folder()
+
+        def run() -> None:
+            self._neighbours_stopped = False
+            if self.tune is not None:
+                self.tune.tell_neighbours()
+            self.bridge.submit("neighbours", lambda: run_neighbours(beside, lambda: self._neighbours_stopped))
+
+        self._once_nothing_runs(run)
 
     def _create(self, path: Path, rig: str, evening: bool) -> None:
+        def create() -> None:
+            pace = None if evening else self._pace
+            self._begin_opening(path, evening, lambda: Session.create(path, choose_rig(rig), pace, asks=True))
+
+        self._once_nothing_runs(create)
+
+    def _begin_opening(self, path: Path, evening: bool, opens: Callable[[], Session]) -> None:
+        """Leave what is open and open another field book; only the one asked for last is shown."""
         self._evening_wanted = evening
         self._leave_session()
         self._show_opening(path.name)
-        pace = None if evening else self._pace
-        self.bridge.submit("open", lambda: Session.create(path, choose_rig(rig), pace, asks=True))
+        self._opening = opens
+        self.bridge.submit("open", lambda: (opens, opens()))
+
+    def _once_nothing_runs(self, do: Callable[[], None]) -> None:
+        """Do something that leaves the open field book; while something runs in it the tuner is asked first.
+
+        A test must never run on unseen: it belongs to the field book on the screen, where it can be stopped.
+        """
+        if self.session is None or self.tune is None or not self.bridge.busy:
+            do()
+            return
+        self.go_to(PLACES.index("Tune"))
+        self.tune.ask_to_stop_first(lambda: self._stop_then(do))
+
+    def _stop_then(self, do: Callable[[], None]) -> None:
+        self._afterwards = do
+        self._stop_everything()
+
+    def _stop_everything(self) -> None:
+        """Stop whatever runs; the rig is put back."""
+        self._neighbours_stopped = True
+        if self.tune is not None and self.bridge.busy:
+            self.tune.stop()
+
+    def _halt(self) -> None:
+        if self.tune is not None and self.bridge.busy:
+            self.tune.halt()
 
     def _fresh_demo(self) -> None:
         self._create(free_name(data_folder(), "heron"), "heron", evening=True)
@@ -129,6 +175,8 @@ class MainWindow(QMainWindow):
         session = self.session
         self.session = None
         if self.tune is not None:
+            for action in self._stops():
+                self.removeAction(action)
             self.tune.leave()
             self.tune = self.scaling = self.map = self.compare = self.traces = self.log = self.report = self.places = (
                 None
@@ -137,8 +185,12 @@ class MainWindow(QMainWindow):
             self.bridge.submit("close", session.close)
 
     def _done(self, name: str, result: object) -> None:
-        if name == "open" and isinstance(result, Session):
-            self._show_session(result)
+        if name == "open" and isinstance(result, tuple):
+            opens, session = result
+            if opens is self._opening and not self._closing:
+                self._show_session(session)
+            else:
+                self.bridge.submit("close", session.close)
         elif name == "neighbours" and self.compare is not None and isinstance(result, list):
             self.go_to(PLACES.index("Compare"))
             for path in result:
@@ -147,7 +199,7 @@ class MainWindow(QMainWindow):
             self._set_pace(self._pace)
 
     def _failed(self, name: str, error: object) -> None:
-        if name != "open":
+        if name != "open" or self.session is not None:
             return
         self._show_first()
         assert self.first is not None
@@ -277,6 +329,8 @@ class MainWindow(QMainWindow):
         self._show_tabs(True)
         self._pace_button.setVisible(session.machine.virtual is not None)
         self.tune = TunePlace(self._theme, self.bridge, session)
+        self.addActions(self._stops())
+        self.tune.stopped.connect(self._neighbours_stop)
         self.tune.settled.connect(self._show_settled)
         self.tune.bench.reopen.connect(lambda: self.open_logbook(session.logbook.path, self._pace))
         self.scaling = ScalingPlace(self._theme, session, self.tune.views)
@@ -356,12 +410,16 @@ class MainWindow(QMainWindow):
 
     def _busy(self, busy: bool) -> None:
         now = time.monotonic()
+        self._stop_keys.listen(busy)
         if busy:
             self._busy_since = now
         elif now - self._busy_since > LONG_S and not self.isActiveWindow():
             self._tell_desktop()
         if self._closing and not busy:
             self.close()
+        elif self._afterwards is not None and not busy:
+            do, self._afterwards = self._afterwards, None
+            do()
 
     def _tell_desktop(self) -> None:
         """Say on the desktop how a long test ended that nobody looked at; in the worker thread, since it may take a while."""
@@ -410,26 +468,46 @@ class MainWindow(QMainWindow):
 
     def _look_at_foot(self) -> None:
         self._foot.measure()
+        self._read_again_if_gone_back()
         self._show_foot()
+
+    def _read_again_if_gone_back(self) -> None:
+        """Read the settings again where they may have gone back by themselves, and say so; once for each time."""
+        session = self.session
+        if session is None or self.bridge.busy:
+            return
+        why, before = session.gone_back, self._gone_back
+        self._gone_back = why
+        if why and why != before and self.tune is not None:
+            self.tune.verify_again(why)
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
     def _open_commands(self) -> None:
         place = self.places.currentWidget() if self.places is not None else None
         places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ChartPlace) else []
-        self.commands.open_with([*places, *self._actions[1:]])
+        stops = [action for action in self._stops() if action.isEnabled() and action not in places]
+        self.commands.open_with([*stops, *places, *self._actions[1:]])
+
+    def _stops(self) -> list[QAction]:
+        """What stops a test: heard in every place, not only where the test is shown."""
+        by_name = self.tune.actions_by_name if self.tune is not None else {}
+        return [by_name[name] for name in ("stop", "halt", "pause") if name in by_name]
+
+    def _neighbours_stop(self) -> None:
+        self._neighbours_stopped = True
 
     def _ask_for_file(self) -> None:
-        if self.first is None:
-            self._close_book()
-        if self.first is not None:
-            self.first.ask_for_file()
+        path = ask_for_book(self)
+        if path is not None:
+            self.open_logbook(path)
 
     def _close_book(self) -> None:
-        if self.bridge.busy:
-            return
-        self._leave_session()
-        self._show_first()
+        def close() -> None:
+            self._leave_session()
+            self._show_first()
+
+        self._once_nothing_runs(close)
 
     def _next_pace(self) -> None:
         virtual = self.session.machine.virtual if self.session is not None else None
@@ -453,8 +531,7 @@ class MainWindow(QMainWindow):
         """Stop a running test, which puts the rig back, and close when it has ended."""
         if self.bridge.busy:
             self._closing = True
-            if self.session is not None:
-                self.session.stop()
+            self._stop_everything()
             if self.tune is not None:
                 self.tune.side.cards.put(
                     "closing", say("Closing"), say("The test is being stopped and the rig put back first.")
@@ -462,6 +539,7 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self._foot_timer.stop()
+        self._stop_keys.listen(False)
         self._leave_session()
         self.bridge.close()
         event.accept()

@@ -80,8 +80,10 @@ class Bench:
             raise Ended(self._breached(breach))
         request = self.requests.pending()
         if request is Request.STOP:
+            self.requests.clear()
             raise Ended(failed(Failure.STOPPED, say("Stopped by the tuner before the check was through.")))
         if request is Request.HALT:
+            self.requests.clear()
             if run is not None:
                 run.stop()
             raise Ended(

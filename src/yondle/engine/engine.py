@@ -9,7 +9,7 @@ and the end of the program if need be, and taken up again with `go_on`.
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
 from yondle.analysis.judging import Trial, down_outcome, failed, judge, pass_failed
@@ -35,7 +35,7 @@ from yondle.model.events import (
     StepOpened,
     VerdictGiven,
 )
-from yondle.model.knobs import Setup, When
+from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import KnobReply
 from yondle.model.sensors import Limit
 from yondle.model.steps import Check, PassRecord, StartAnswer, Step, StepKind, verdict_of
@@ -72,7 +72,7 @@ class Engine:
         self.requests = Requests()
         self._bench = Bench(rig, clock, recorder, listener, self.requests)
         self._setter = Setter(self._bench, hands)
-        self._passes = Passes(self._bench)
+        self._passes = Passes(self._bench, self._not_in_force)
         self._declaration = rig.declaration
 
     @property
@@ -166,7 +166,6 @@ class Engine:
     # -- the climb ---------------------------------------------------------------------------------------------------
 
     def _begin(self, order: Order) -> None:
-        self.requests.clear()
         self._bench.attempt, self._bench.ordinal = order.attempt, None
         self._bench.guard.begin(self._bench.clock.now())
 
@@ -275,10 +274,7 @@ class Engine:
 
     def _must_be_in_force(self, setup: Setup, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
         said = {reply.knob: reply.message for reply in replies if reply.message}
-        for knob in self._declaration.knobs:
-            asked, in_force = setup.get(knob.id), read_back.get(knob.id)
-            if asked is None or (in_force is not None and abs(in_force - asked) <= knob.step * 1e-6):
-                continue
+        for knob, asked, in_force in _differing(self._declaration.knobs, setup, read_back):
             shown = say("nothing") if in_force is None else knob.text(in_force)
             why = f" ({said[knob.id]})" if knob.id in said else ""
             reason = say(
@@ -289,6 +285,20 @@ class Engine:
                 why=why,
             )
             raise Ended(failed(Failure.NOT_IN_FORCE, reason, later("reading back"), 0.0))
+
+    def _not_in_force(self, setup: Setup) -> str:
+        """Read back, and say which value of a setup is no longer in force and what is known of why; nothing when all are."""
+        for knob, asked, in_force in _differing(self._declaration.knobs, setup, self._setter.read()):
+            shown = say("nothing") if in_force is None else knob.text(in_force)
+            why = self._bench.rig.gone_back()
+            return say(
+                "{knob} was set to {asked}, {shown} reads back{why}",
+                knob=knob.name,
+                asked=knob.text(asked),
+                shown=shown,
+                why=f" ({why})" if why else "",
+            )
+        return ""
 
     def _with_evidence(self, order: Order, outcome: Outcome, passes: list[PassRecord]) -> Outcome:
         """Add what the sensors said last and what the failure points to."""
@@ -384,6 +394,14 @@ class Engine:
 
     def _fire(self, trigger: Trigger) -> None:
         self._bench.fire(trigger)
+
+
+def _differing(knobs: tuple[Knob, ...], asked: Setup, read: Setup) -> Iterator[tuple[Knob, float, float | None]]:
+    """Give each knob that reads back as something else than was asked, with both values; None where nothing reads back."""
+    for knob in knobs:
+        wanted, in_force = asked.get(knob.id), read.get(knob.id)
+        if wanted is not None and (in_force is None or abs(in_force - wanted) > knob.step * 1e-6):
+            yield knob, wanted, in_force
 
 
 def _stays(order: Order, outcome: Outcome) -> bool:

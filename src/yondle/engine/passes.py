@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
-from yondle.analysis.judging import down_outcome
+from yondle.analysis.judging import down_outcome, failed
 from yondle.engine.bench import Bench, Ended
 from yondle.engine.requests import Request
 from yondle.engine.states import Trigger
@@ -29,13 +30,20 @@ LONGEST_NAP_S = 0.5
 class Passes:
     """Carries out what a check ladder yields."""
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: Bench, not_in_force: Callable[[Setup], str]) -> None:
+        """`not_in_force` reads back and says what of a setup is no longer in force; nothing when all of it is."""
         self._bench = bench
+        self._not_in_force = not_in_force
 
     def settle(self, order: Settle) -> None:
         """Idle until a sensor has come below its value, or for as long as allowed."""
         bench = self._bench
-        index = [c.id for c in bench.declaration.channels].index(order.channel)
+        index = next((i for i, c in enumerate(bench.declaration.channels) if c.id == order.channel), None)
+        if index is None:
+            bench.fire(Trigger.SETTLE)
+            bench.emit(SettleOpened(bench.attempt, order.channel, order.below))
+            bench.emit(Settled(bench.attempt, 0.0, False))
+            return
         value = bench.sample()[index]
         if value is not None and value <= order.below:
             return
@@ -60,7 +68,11 @@ class Passes:
         bench.flush()
 
     def run(self, order: RunPass, setup: Setup, ordinal: int) -> PassRecord:
-        """Run one pass; raises Ended or MachineDownError turned into Ended when it doesn't come to its end."""
+        """Run one pass, then read the settings back.
+
+        Raises Ended, or MachineDownError turned into Ended, when it doesn't come to its end, and when a value is no
+        longer in force after it: whatever it showed, it wasn't the setting's.
+        """
         bench = self._bench
         bench.fire(Trigger.RUN)
         began, slept = bench.clock.now(), bench.clock.slept_s()
@@ -83,6 +95,7 @@ class Passes:
         summary = PassSummary(bench.declaration, bench.last_row)
         try:
             result = self._follow(order, setup, summary)
+            gone = self._not_in_force(setup)
         except (Ended, MachineDownError) as end:
             after = bench.clock.now() - began
             ended = end if isinstance(end, Ended) else self._fell(end, order.workload, after)
@@ -90,14 +103,18 @@ class Passes:
             failure = ended.outcome.failure.value if ended.outcome.failure else ""
             self._end(record, PassResult(False, None, after, failure, ended.outcome.reason), summary)
             raise ended from end
-        return self._end(record, result, summary, bench.clock.slept_s() - slept)
+        ended_pass = self._end(record, result, summary, bench.clock.slept_s() - slept, gone)
+        if gone:
+            after = bench.clock.now() - began
+            raise Ended(failed(Failure.NOT_IN_FORCE, say("No longer in force: {gone}.", gone=gone), order.stage, after))
+        return ended_pass
 
     def _follow(self, order: RunPass, setup: Setup, summary: PassSummary) -> PassResult:
         bench = self._bench
         try:
             run = bench.rig.start(order.workload, order.seconds, setup)
         except KnownError as error:
-            return PassResult(False, None, 0.0, Failure.PROGRAM_CRASHED.value, error.problem)
+            return PassResult(False, None, 0.0, Failure.NOT_RUN.value, f"{error.problem} {error.remedy}")
         try:
             while True:
                 row = bench.watch(run)
@@ -109,15 +126,16 @@ class Passes:
         finally:
             run.stop()
 
-    def _end(self, record: PassRecord, result: PassResult, summary: PassSummary, slept_s: float = 0.0) -> PassRecord:
+    def _end(
+        self, record: PassRecord, result: PassResult, summary: PassSummary, slept_s: float = 0.0, gone: str = ""
+    ) -> PassRecord:
         bench = self._bench
         bench.flush()
         bench.ordinal = None
         facts = summary.facts()
         whole = replace(result, facts={**facts, **result.facts})
-        ended = replace(
-            record, result=whole, disturbed=_disturbance(whole.facts, slept_s, bench.declaration.others_at_most)
-        )
+        disturbed = gone or _disturbance(whole.facts, slept_s, bench.declaration.others_at_most)
+        ended = replace(record, result=whole, disturbed=disturbed)
         bench.emit(PassEnded(bench.attempt, ended))
         return ended
 

@@ -68,6 +68,9 @@ class Rig(Protocol):
     def read_back(self) -> Setup:
         """Read the values in force of all knobs that can be read."""
 
+    def gone_back(self) -> str:
+        """Say why values may have gone back by themselves since they were set; nothing where none can have."""
+
     def pending(self) -> Mapping[str, float]:
         """Give the values that would come into force with the next restart, as far as the machine tells."""
 

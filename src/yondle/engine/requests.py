@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from enum import Enum
 
 
@@ -15,11 +16,17 @@ class Request(Enum):
 
 
 class Requests:
-    """The one pending request; a graver one replaces a lighter one, never the other way round."""
+    """The one pending request; a graver one replaces a lighter one, never the other way round.
+
+    A request stays until whoever ordered the tests takes it: it may come before a test has begun, between two tests of
+    a plan, or while one is being judged, and has to end what was ordered all the same. `from_outside` is looked at
+    with every look: what other programs ask.
+    """
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._pending: Request | None = None
+        self.from_outside: Callable[[], Request | None] = lambda: None
 
     def ask(self, request: Request) -> None:
         """Ask the engine for something."""
@@ -35,10 +42,13 @@ class Requests:
 
     def pending(self) -> Request | None:
         """Look at the pending request."""
+        asked = self.from_outside()
+        if asked is not None:
+            self.ask(asked)
         with self._lock:
             return self._pending
 
     def clear(self) -> None:
-        """Forget requests of an earlier test."""
+        """Forget what was asked: it has been done, or what it was asked of is over."""
         with self._lock:
             self._pending = None

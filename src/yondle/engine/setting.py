@@ -26,7 +26,11 @@ class Refusal(Exception):
 
 
 class Setter:
-    """Sets knobs and reads them back. What can't be read is taken to be what was last entered with success."""
+    """Sets knobs and reads them back.
+
+    A knob that no machine tells (`Knob.readable`) is taken to be what was last entered with success. One that could be
+    read and wasn't is not known: it is missing from what was read.
+    """
 
     def __init__(self, bench: Bench, hands: Hands) -> None:
         self._bench = bench
@@ -39,10 +43,10 @@ class Setter:
         self._told = dict(setup)
 
     def read(self) -> Setup:
-        """Read the values in force; those that can't be read are as they were told."""
+        """Read the values in force; those that no machine tells are as they were told, those not read are left out."""
         read = self._bench.rig.read_back()
-        unread = {k.id: self._told[k.id] for k in self._bench.declaration.knobs if k.id not in read}
-        return read.with_values(unread) if unread else read
+        told = {k.id: self._told[k.id] for k in self._bench.declaration.knobs if not k.readable and k.id in self._told}
+        return read.with_values(told) if told else read
 
     def reach(self, setup: Setup, putting_back: bool) -> tuple[KnobReply, ...]:
         """Bring the rig to a setup and give its replies.

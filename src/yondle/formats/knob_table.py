@@ -9,15 +9,22 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validat
 
 from yondle.language.saying import say
 
+LARGEST, SMALLEST = 1e9, 1e-9
+"""No quantity of a machine, in the units we write it in, is larger or (but for 0) smaller; arithmetic goes wrong beyond."""
+MOST_NOTCHES = 20_000
+"""So many values a knob may take: a ruler, a plan and a search go through them one by one."""
 
-def _finite(value: float) -> float:
+
+def _sized(value: float) -> float:
     if not math.isfinite(value):
         raise ValueError(say("must be a finite number"))
+    if abs(value) > LARGEST or 0 < abs(value) < SMALLEST:
+        raise ValueError(say("must be 0, or lie between {least:g} and {most:g}", least=SMALLEST, most=LARGEST))
     return value
 
 
-Real = Annotated[float, AfterValidator(_finite)]
-Positive = Annotated[float, Field(gt=0), AfterValidator(_finite)]
+Real = Annotated[float, AfterValidator(_sized)]
+Positive = Annotated[float, Field(gt=0), AfterValidator(_sized)]
 Name = Annotated[str, Field(min_length=1, max_length=60)]
 Identifier = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 
@@ -42,7 +49,7 @@ class KnobTable(Table):
     @model_validator(mode="before")
     @classmethod
     def _range_of_choices(cls, data: object) -> object:
-        if isinstance(data, dict) and data.get("choices"):
+        if isinstance(data, dict) and isinstance(data.get("choices"), list | tuple) and data["choices"]:
             return {**data, "low": 0, "high": len(data["choices"]) - 1, "step": 1}
         return data
 
@@ -50,6 +57,8 @@ class KnobTable(Table):
     def _on_grid(self) -> KnobTable:
         if self.high <= self.low:
             raise ValueError(say("high must be above low"))
+        if (self.high - self.low) / self.step > MOST_NOTCHES:
+            raise ValueError(say("there may be {most} steps between low and high at most", most=MOST_NOTCHES))
         for name in ("high", "stock", "ceiling"):
             value = getattr(self, name)
             if value is None:

@@ -16,6 +16,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yondle.formats.whole_files import written_whole
 from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.samples import pack, unpack
@@ -36,8 +37,6 @@ _JSON = {
 """Columns that hold JSON text, which stands in the archive as what it says."""
 _SAMPLED = {"sample_block", "sensor_log"}
 """Tables whose blobs are packed samples."""
-_OF_A_FILE = ("", "-wal", "-shm")
-"""A logbook and what SQLite keeps beside it."""
 Values = dict[str, Any]
 
 
@@ -57,33 +56,22 @@ def values_of(engine: sa.Engine, samples: bool = True) -> Values:
 def restore(path: Path, document: object) -> None:
     """Make a new logbook from such values; raises KnownError for what isn't one, and leaves nothing behind then."""
     tables = _checked(document)
-    create_store(path)
-    engine = connect(path)
-    try:
-        with engine.begin() as connection:
-            for table in TABLES:
-                rows = [_kept(table, row, f"{table.name} {i}") for i, row in enumerate(tables.get(table.name, []), 1)]
-                for row in rows:
-                    connection.execute(table.insert().values(**row))
-    except sa.exc.IntegrityError as error:
-        raise _wrong(say("its tables don't fit together ({orig})", orig=error.orig)) from error
-    except sa.exc.DatabaseError as error:
-        raise trouble(path, error) from error
-    finally:
-        engine.dispose()
-        if not _finished(path, tables):
-            for beside in _OF_A_FILE:
-                path.with_name(path.name + beside).unlink(missing_ok=True)
-
-
-def _finished(path: Path, tables: dict[str, list[Values]]) -> bool:
-    engine = connect(path)
-    try:
-        with engine.connect() as connection:
-            count = connection.execute(sa.select(sa.func.count()).select_from(schema.rig)).scalar_one()
-        return int(count) == len(tables.get("rig", []))
-    finally:
-        engine.dispose()
+    with written_whole(path, replaces=False) as new:
+        create_store(new)
+        engine = connect(new)
+        try:
+            with engine.begin() as connection:
+                for table in TABLES:
+                    for i, row in enumerate(tables.get(table.name, []), 1):
+                        connection.execute(table.insert().values(**_kept(table, row, f"{table.name} {i}")))
+            with engine.connect() as connection:
+                connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+        except sa.exc.IntegrityError as error:
+            raise _wrong(say("its tables don't fit together ({orig})", orig=error.orig)) from error
+        except sa.exc.DatabaseError as error:
+            raise trouble(path, error) from error
+        finally:
+            engine.dispose()
 
 
 def _checked(document: object) -> dict[str, list[Values]]:

@@ -11,8 +11,9 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yondle.language.saying import say
 from yondle.logbook import schema
-from yondle.logbook.store import CANNOT_ANSWER, asking, trouble
+from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, trouble
 from yondle.logbook.writing import keep_state
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile, Purpose
@@ -52,7 +53,10 @@ class Keeping:
         with asking(self._engine, self._path) as connection:
             query = sa.select(schema.state.c.value).where(schema.state.c.name == name)
             text = connection.execute(query).scalar_one_or_none()
-        return json.loads(text) if text is not None else None
+        try:
+            return json.loads(text) if text is not None else None
+        except (ValueError, TypeError, RecursionError) as error:
+            raise damaged(self._path, say("'{name}' in it can't be read ({error})", name=name, error=error)) from error
 
     def keep(self, name: str, value: Any) -> None:
         """Keep a small value by name."""
@@ -63,10 +67,15 @@ class Keeping:
         """List the profiles by name."""
         with asking(self._engine, self._path) as connection:
             rows = connection.execute(sa.select(schema.profile).order_by(schema.profile.c.name)).all()
-        return tuple(
-            Profile(row.name, Purpose(row.purpose), row.benchmark, Setup.of(json.loads(row.setup)), row.step, row.at)
-            for row in rows
-        )
+        try:
+            return tuple(
+                Profile(
+                    row.name, Purpose(row.purpose), row.benchmark, Setup.of(json.loads(row.setup)), row.step, row.at
+                )
+                for row in rows
+            )
+        except (ValueError, TypeError, AttributeError, RecursionError) as error:
+            raise damaged(self._path, say("a profile in it can't be read ({error})", error=error)) from error
 
     def keep_profile(self, profile: Profile) -> None:
         """Keep a profile, in place of one of the same name."""
@@ -126,14 +135,19 @@ class Keeping:
                 return None
             move = schema.plan_move
             moves = connection.execute(sa.select(move).where(move.c.plan == row.id).order_by(move.c.number)).all()
-        return PlanRun(
-            row.id,
-            row.definition,
-            json.loads(row.start),
-            row.started_at,
-            row.started_s,
-            tuple(PlanMove(m.number, m.words, m.attempt, json.loads(m.result) if m.result else None) for m in moves),
-        )
+        try:
+            return PlanRun(
+                row.id,
+                row.definition,
+                json.loads(row.start),
+                row.started_at,
+                float(row.started_s),
+                tuple(
+                    PlanMove(m.number, m.words, m.attempt, json.loads(m.result) if m.result else None) for m in moves
+                ),
+            )
+        except (ValueError, TypeError, RecursionError) as error:
+            raise damaged(self._path, say("the run of a plan in it can't be read ({error})", error=error)) from error
 
     @contextmanager
     def _changing(self) -> Iterator[sa.Connection]:

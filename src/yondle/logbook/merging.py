@@ -6,17 +6,20 @@ from typing import Any
 
 from yondle.language.saying import say
 from yondle.logbook.archive import Values
+from yondle.logbook.writing import ENTRY, HEADING
 from yondle.model.errors import KnownError
 
 _BY_STEP = ("note", "attachment", "result", "sensor_log")
 _BY_ATTEMPT = ("pass", "sample_block", "journal")
 _BORN = "started_at"
+_OF_THE_RIG = (ENTRY, HEADING)
 
 
-def merged(one: Values, other: Values) -> Values:
+def merged(one: Values, other: Values, addressed: tuple[str, ...] = ()) -> Values:
     """Merge what `archive.values_of` gives of two logbooks; the first one's own limits, conditions and profiles win.
 
-    Tests that stand in both are taken once. Raises KnownError for logbooks of two rigs.
+    Tests that stand in both are taken once. `addressed` names the small values that speak of steps by their numbers, as
+    a list or as names. Raises KnownError for logbooks of two rigs.
     """
     rigs = [document["tables"]["rig"][0] for document in (one, other)]
     if (rigs[0]["kind"], rigs[0]["name"]) != (rigs[1]["kind"], rigs[1]["name"]):
@@ -46,7 +49,7 @@ def merged(one: Values, other: Values) -> Values:
         tables["attempt"].append({**attempt, "id": i, "step": source.steps[attempt["step"]], "home_step": home})
     for source in sources:
         source.add(tables)
-    tables["state"] = _states(sources)
+    tables["state"] = _states(sources, addressed)
     tables["profile"] = _profiles(sources)
     return {**one, "tables": tables}
 
@@ -90,6 +93,20 @@ class _Source:
         """Tell whether an attempt goes into the merged logbook."""
         return attempt["step"] in self.steps and attempt["id"] not in self._dropped
 
+    def renumbered(self, value: Any) -> Any:
+        """Give a small value with its steps in their new numbers; those of other field books stay, what is gone is left out."""
+        if isinstance(value, list):
+            return [new for each in value if (new := self._address(each)) is not None]
+        if isinstance(value, dict):
+            return {new: each for name, each in value.items() if (new := self._address(name)) is not None}
+        return value
+
+    def _address(self, address: Any) -> Any:
+        if not isinstance(address, str) or not address.isdigit():
+            return address
+        number = self.steps.get(int(address))
+        return str(number) if number is not None else None
+
     def add(self, tables: dict[str, list[Values]]) -> None:
         """Add everything that hangs on steps and attempts."""
         for name in _BY_STEP:
@@ -107,11 +124,24 @@ class _Source:
                     tables[name].append({**made, "id": len(tables[name]) + 1} if "id" in row else made)
 
 
-def _states(sources: list[_Source]) -> list[Values]:
-    """Small values: the first logbook's where it has them; where the rig is stands in its own numbers."""
-    values = {row["name"]: row["value"] for source in reversed(sources) for row in source.tables["state"]}
-    position = next((row["value"] for row in sources[0].tables["state"] if row["name"] == "position"), None)
-    values["position"] = sources[0].steps.get(position)
+def _states(sources: list[_Source], addressed: tuple[str, ...]) -> list[Values]:
+    """Small values: the first logbook's where it has them. Steps they speak of get their new numbers.
+
+    Where the rig is, and what it waits for or was on its way to, is known of the first logbook's rig alone.
+    """
+    values: dict[str, Any] = {}
+    for source in reversed(sources):
+        for row in source.tables["state"]:
+            if source is sources[0] or row["name"] not in (*_OF_THE_RIG, "position"):
+                known = row["name"] in addressed
+                values[row["name"]] = source.renumbered(row["value"]) if known else row["value"]
+    values["position"] = sources[0].steps.get(values.get("position"))
+    heading = values.get(HEADING)
+    if isinstance(heading, dict):
+        values[HEADING] = {**heading, "position": sources[0].steps.get(heading.get("position"))}
+    entry = values.get(ENTRY)
+    if isinstance(entry, dict):
+        values[ENTRY] = {**entry, "attempt": sources[0].attempts.get(entry.get("attempt"), 0)}
     return [{"name": name, "value": value} for name, value in sorted(values.items())]
 
 

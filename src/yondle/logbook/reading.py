@@ -7,10 +7,12 @@ import sys
 from array import array
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 import sqlalchemy as sa
 
+from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.samples import unpack
 from yondle.model.knobs import Change, Setup
@@ -30,6 +32,8 @@ from yondle.model.steps import (
 )
 from yondle.model.verdicts import Failure, Outcome, Pointer, Verdict
 from yondle.model.workloads import PassResult
+
+_EARLIEST_YEAR, _LATEST_YEAR = 1970, 9000
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,9 +110,17 @@ def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
             Verdict(row.verdict), row.reason or "", failure, row.stage or "", row.time_to_failure_s, row.code or "",
             json.loads(row.last or "{}"), Pointer(row.points_to or "", tuple(json.loads(row.signs or "[]"))),
         )  # fmt: skip
+    _must_be_a_moment(row.started_at)
     conditions = json.loads(row.conditions)
     check = _check(json.loads(row.check)) if row.check else None
     return Attempt(row.id, row.step, row.started_at, row.started_s, row.boot_id, outcome, passes, check, conditions)
+
+
+def _must_be_a_moment(text: str) -> None:
+    """Raise ValueError for what is no date and time with its offset (ISO 8601) that can be reckoned with."""
+    at = datetime.fromisoformat(text)
+    if at.tzinfo is None or not _EARLIEST_YEAR <= at.year <= _LATEST_YEAR:
+        raise ValueError(say("'{at}' is no date and time with its offset", at=text))
 
 
 def _check(kept: dict[str, Any]) -> Check:

@@ -17,7 +17,7 @@ from yondle.logbook import schema
 from yondle.logbook.archive import Values, values_of
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
-from yondle.logbook.samples import unpack, unpack_arrays
+from yondle.logbook.samples import LARGEST_TRACE_BYTES, block_bytes, unpack, unpack_arrays
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, open_to_read, trouble
 from yondle.logbook.writing import ENTRY
 from yondle.model.errors import KnownError
@@ -93,18 +93,30 @@ class Records:
                 connection.execute(sa.select(sa.func.max(column))).scalar_one()
                 for column in (schema.attempt.c.started_s, schema.sample_block.c.to_s, schema.pass_.c.started_s)
             ]
-        return max((float(t) for t in times if t is not None), default=0.0)
+        try:
+            return max((float(t) for t in times if t is not None), default=0.0)
+        except (ValueError, TypeError) as error:
+            raise damaged(self.path, say("a time in it is none ({error})", error=error)) from error
 
     def trace(self, attempt: int) -> list[SampleBlock]:
         """Give the sample blocks of an attempt in order of time; a damaged block is a KnownError."""
+        return self._blocks(attempt, latest=False)
+
+    def latest_block(self, attempt: int) -> SampleBlock | None:
+        """Give the latest sample block of an attempt; None where it has none yet, and a damaged block is a KnownError."""
+        return next(iter(self._blocks(attempt, latest=True)), None)
+
+    def _blocks(self, attempt: int, latest: bool) -> list[SampleBlock]:
         blocks = schema.sample_block
+        asked = sa.select(blocks).where(blocks.c.attempt == attempt)
+        asked = asked.order_by(blocks.c.from_s.desc()).limit(1) if latest else asked.order_by(blocks.c.from_s)
         with asking(self._engine, self.path) as connection:
-            rows = connection.execute(
-                sa.select(blocks).where(blocks.c.attempt == attempt).order_by(blocks.c.from_s)
-            ).all()
+            if not latest:
+                self._must_be_a_trace(connection, attempt)
+            rows = connection.execute(asked).all()
         try:
             return [unpack(tuple(json.loads(row.channels)), row.samples, row.data) for row in rows]
-        except ValueError as error:
+        except (ValueError, TypeError) as error:
             raise KnownError(
                 say(
                     "The trace of attempt {attempt} in {path} can't be read: {error}.",
@@ -122,6 +134,7 @@ class Records:
         """
         blocks = schema.sample_block
         with asking(self._engine, self.path) as connection:
+            self._must_be_a_trace(connection, attempt)
             rows = connection.execute(
                 sa.select(blocks.c.channels, blocks.c.samples, blocks.c.data)
                 .where(blocks.c.attempt == attempt)
@@ -129,8 +142,8 @@ class Records:
             ).all()
         read = []
         for row in rows:
-            channels = tuple(json.loads(row.channels))
-            with suppress(ValueError):
+            with suppress(ValueError, TypeError):
+                channels = tuple(str(name) for name in json.loads(row.channels))
                 read.append((channels, *unpack_arrays(channels, row.samples, row.data)))
         if not read:
             return np.empty(0), {}
@@ -145,6 +158,26 @@ class Records:
                 columns[name][at : at + len(own)] = column
             at += len(own)
         return times, columns
+
+    def _must_be_a_trace(self, connection: sa.Connection, attempt: int) -> None:
+        """Raise KnownError for a trace larger than any that is shown, before anything of it is unpacked."""
+        blocks = schema.sample_block.c
+        asked = sa.select(blocks.channels, sa.func.sum(blocks.samples)).where(blocks.attempt == attempt)
+        claimed = 0
+        for channels, samples in connection.execute(asked.group_by(blocks.channels)):
+            with suppress(ValueError, TypeError):
+                claimed += block_bytes(tuple(json.loads(channels)), int(samples))
+        if claimed > LARGEST_TRACE_BYTES:
+            raise KnownError(
+                say(
+                    "The trace of attempt {attempt} in {path} takes {claimed} MiB, and {most} are shown at most.",
+                    attempt=attempt,
+                    path=self.path,
+                    claimed=claimed >> 20,
+                    most=LARGEST_TRACE_BYTES >> 20,
+                ),
+                say("The rest of the logbook is unharmed."),
+            )
 
     def values(self, samples: bool = True) -> Values:
         """Give everything in the logbook as plain values, as an archive holds it; raises KnownError for a damaged one."""

@@ -13,6 +13,12 @@ from yondle.language.saying import say
 from yondle.model.sensors import Reading, SampleBlock
 
 LARGEST_BLOCK_BYTES = 64 * 1024 * 1024
+"""What a sensor log of another program, which is one block, may take unpacked; a block of samples takes far less."""
+LARGEST_TRACE_BYTES = 384 * 1024 * 1024
+"""What all blocks of a trace may take together: a day of sixty sensors, ten times a second."""
+MOST_DEFLATED, SMALL_BLOCK_BYTES = 100, 1 << 20
+"""Blocks above this size that claim to unpack to more than so many times theirs are none of ours: the times alone of sixty
+sensors that never change are a ninetieth of it."""
 
 
 def pack(block: SampleBlock) -> bytes:
@@ -22,6 +28,13 @@ def pack(block: SampleBlock) -> bytes:
         values = (math.nan if row[i] is None else row[i] for row in block.rows)
         columns.append(array("f", [v if v is not None else math.nan for v in values]).tobytes())
     return zlib.compress(b"".join(columns), 1)
+
+
+def block_bytes(channels: tuple[str, ...], samples: int) -> int:
+    """Give the bytes a block takes unpacked; raises ValueError for one that can't be."""
+    if not isinstance(samples, int) or samples < 0:
+        raise ValueError(say("the block has the wrong length"))
+    return samples * (8 + 4 * len(channels))
 
 
 def unpack(channels: tuple[str, ...], samples: int, data: bytes) -> SampleBlock:
@@ -52,8 +65,8 @@ def unpack_arrays(
 
 
 def _inflated(channels: tuple[str, ...], samples: int, data: bytes) -> bytes:
-    expected = samples * (8 + 4 * len(channels))
-    if expected > LARGEST_BLOCK_BYTES:
+    expected = block_bytes(channels, samples)
+    if expected > min(LARGEST_BLOCK_BYTES, max(SMALL_BLOCK_BYTES, MOST_DEFLATED * len(data))):
         raise ValueError(say("the block is larger than any that is written"))
     unpacker = zlib.decompressobj()
     try:

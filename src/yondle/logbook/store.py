@@ -7,15 +7,16 @@ import os
 import shutil
 import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import IO, Any
 
 import sqlalchemy as sa
 from sqlalchemy import event
 
+from yondle.formats.whole_files import written_whole
 from yondle.language.saying import say
-from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION
+from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION, metadata
 from yondle.model.errors import KnownError
 
 _SQLITE_HEADER = b"SQLite format 3\x00"
@@ -23,10 +24,15 @@ _LONGEST_DETAIL = 160
 CANNOT_ANSWER = (sa.exc.DatabaseError, UnicodeDecodeError)
 """What reading or writing a damaged file raises; the second where what SQLite says of it holds bytes that are no text."""
 _CHECKED_WHOLE_BELOW = 64 * 1024 * 1024
+_LARGEST_COUNT, _LARGEST_FIGURE, _LATEST_S = 10**15, 1e100, 1e11
+"""Of numbers and sizes, of scores, and of seconds on a rig's clock (three thousand years)."""
 
 
 class WriterLock:
-    """Held by the one program that may write a logbook; the lock file names it by process number."""
+    """Held by the one program that may write a logbook; the lock file names it by process number.
+
+    Only its owner and root can open the file: whoever can open it can hold it. It is taken away with the lock.
+    """
 
     def __init__(self, logbook: Path) -> None:
         self._path = logbook.with_name(logbook.name + ".lock")
@@ -34,32 +40,69 @@ class WriterLock:
 
     def take(self) -> None:
         """Take the lock; raises KnownError when another program has it."""
-        try:
-            file = self._path.open("a+", encoding="ascii")
-        except OSError as error:
-            raise _no_permission(self._path.parent, error) from error
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError as error:
-            file.seek(0)
-            holder = file.read(20).strip()
-            file.close()
-            who = say("process {holder}", holder=holder) if holder.isdigit() else say("another program")
-            raise KnownError(
-                say("{path} is open in {who}.", path=self._path.with_suffix(""), who=who),
-                say("Close it there first; two programs never write one logbook."),
-            ) from error
-        file.truncate(0)
-        file.write(str(os.getpid()))
-        file.flush()
-        self._file = file
+        while self._file is None:
+            try:
+                file = _opened_lock(self._path)
+            except OSError as error:
+                raise _no_permission(self._path.parent, error) from error
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError as error:
+                holder = file.read(20).strip()
+                file.close()
+                who = say("process {holder}", holder=holder) if holder.isdigit() else say("another program")
+                raise KnownError(
+                    say("{path} is open in {who}.", path=self._path.with_suffix(""), who=who),
+                    say("Close it there first; two programs never write one logbook."),
+                ) from error
+            if not _is_still(self._path, file):
+                file.close()
+                continue
+            file.truncate(0)
+            file.write(str(os.getpid()))
+            file.flush()
+            self._file = file
 
     def release(self) -> None:
         """Give the lock back."""
         if self._file is not None:
-            self._file.truncate(0)
+            with suppress(OSError):
+                self._path.unlink(missing_ok=True)
             self._file.close()
             self._file = None
+
+
+def writer_of(logbook: Path) -> str | None:
+    """Name the process that has a logbook open to write; None where none has. Raises KnownError where that can't be seen."""
+    path = logbook.with_name(logbook.name + ".lock")
+    try:
+        with path.open("r", encoding="ascii", errors="replace") as file:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except FileNotFoundError:
+        return None
+    except BlockingIOError:
+        with path.open("r", encoding="ascii", errors="replace") as file:
+            return file.read(20).strip()
+    except OSError as error:
+        raise _no_permission(path, error) from error
+    return None
+
+
+def _opened_lock(path: Path) -> IO[str]:
+    """Open a lock file, made where there is none, for its owner alone."""
+    handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    about = os.fstat(handle)
+    if about.st_uid == os.getuid() and about.st_mode & 0o077:
+        os.fchmod(handle, 0o600)
+    return open(handle, "r+", encoding="ascii", errors="replace")
+
+
+def _is_still(path: Path, file: IO[str]) -> bool:
+    """Tell whether the open file is the one at the path: whoever had the lock before may have taken it away."""
+    try:
+        return os.path.samestat(os.fstat(file.fileno()), path.lstat())
+    except FileNotFoundError:
+        return False
 
 
 def create_store(path: Path) -> None:
@@ -97,8 +140,11 @@ def open_store(path: Path) -> sa.Engine:
                 if answer != "ok":
                     raise damaged(path, str(answer).splitlines()[-1])
         _must_not_be_newer(path, version)
+        if version == SCHEMA_VERSION:
+            _must_hold_what_it_should(engine, path)
         if version < SCHEMA_VERSION:
-            shutil.copy2(path, path.with_name(f"{path.name}.schema{version}"))
+            with written_whole(path.with_name(f"{path.name}.schema{version}")) as copy:
+                shutil.copy2(path, copy)
             _migrate(engine)
     except CANNOT_ANSWER as error:
         engine.dispose()
@@ -119,6 +165,8 @@ def open_to_read(path: Path) -> sa.Engine:
         with engine.connect() as connection:
             version = _version(connection)
         _must_not_be_newer(path, version)
+        if version == SCHEMA_VERSION:
+            _must_hold_what_it_should(engine, path)
         if version < SCHEMA_VERSION:
             raise KnownError(
                 say("{path} was written by an older Yondle.", path=path),
@@ -232,15 +280,53 @@ def _must_not_be_newer(path: Path, version: int) -> None:
         )
 
 
+def _must_hold_what_it_should(engine: sa.Engine, path: Path) -> None:
+    """Raise KnownError where a cell holds another kind of value than its column; SQLite itself lets anything stand anywhere.
+
+    One look a table, done by SQLite: figures that are words, times that no clock can show, and text that is none.
+    """
+    with engine.connect() as connection:
+        for table in metadata.sorted_tables:
+            wrong = " OR ".join(_wrong_cell(column) for column in table.columns)
+            found = connection.exec_driver_sql(f'SELECT rowid FROM "{table.name}" WHERE {wrong} LIMIT 1').first()
+            if found is not None:
+                raise damaged(
+                    path,
+                    say("row {row} of its table {table} holds what can't stand there", row=found[0], table=table.name),
+                )
+
+
+def _wrong_cell(column: sa.Column[Any]) -> str:
+    name, empty = f'"{column.name}"', "'null'," if column.nullable else ""
+    match column.type:
+        case sa.Boolean():
+            return f"typeof({name}) NOT IN ({empty}'integer') OR {name} NOT IN (0, 1)"
+        case sa.Integer():
+            return f"typeof({name}) NOT IN ({empty}'integer') OR abs({name}) > {_LARGEST_COUNT}"
+        case sa.Float():
+            most = _LATEST_S if column.name.endswith("_s") else _LARGEST_FIGURE
+            return f"typeof({name}) NOT IN ({empty}'integer', 'real') OR abs({name}) > {most}"
+        case sa.LargeBinary():
+            return f"typeof({name}) NOT IN ({empty}'blob')"
+        case _:
+            return f"typeof({name}) NOT IN ({empty}'text')"
+
+
 def _migrate(engine: sa.Engine) -> None:
     from alembic import command
     from alembic.config import Config
+    from alembic.util import CommandError
 
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     with engine.begin() as connection:
         config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+        try:
+            command.upgrade(config, "head")
+        except CommandError as error:
+            raise damaged(
+                Path(engine.url.database or ""), say("its schema is none there was: {error}", error=error)
+            ) from error
         connection.execute(sa.text(f"PRAGMA application_id={APPLICATION_ID}"))
         connection.execute(sa.text(f"PRAGMA user_version={SCHEMA_VERSION}"))
 

@@ -37,6 +37,15 @@ class KnobReply:
 
 
 @dataclass(frozen=True, slots=True)
+class Absent:
+    """What a machine had when its record was written and doesn't offer now; names and units of old tests come from it."""
+
+    knobs: tuple[Knob, ...] = ()
+    channels: tuple[Channel, ...] = ()
+    workloads: tuple[Workload, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class RigDeclaration:
     """Everything about a rig that is known before it runs; knobs, channels and workloads are declared here once."""
 
@@ -68,18 +77,52 @@ class RigDeclaration:
     """The benchmarks that are run; all there are when none was chosen."""
     asks: tuple[str, ...] = ()
     """Conditions the rig can't find out by itself, which the tuner is asked for once."""
+    absent: Absent = Absent()
 
     def knob(self, knob_id: str) -> Knob:
-        """Find a knob by its id; raises KnownError naming the knobs there are."""
-        return _find(self.knobs, knob_id, "knob", self.info.name)
+        """Find a knob by its id, also one that is gone by now; raises KnownError naming the knobs there are."""
+        return _find((*self.knobs, *self.absent.knobs), knob_id, "knob", self.info.name)
 
     def workload(self, workload_id: str) -> Workload:
-        """Find a workload by its id; raises KnownError naming the workloads there are."""
-        return _find(self.workloads, workload_id, "workload", self.info.name)
+        """Find a workload by its id, also one that is gone by now; raises KnownError naming the workloads there are."""
+        return _find((*self.workloads, *self.absent.workloads), workload_id, "workload", self.info.name)
 
     def channel(self, channel_id: str) -> Channel:
-        """Find a sensor channel by its id; raises KnownError naming the channels there are."""
-        return _find(self.channels, channel_id, "sensor", self.info.name)
+        """Find a sensor channel by its id, also one that is gone by now; raises KnownError naming the channels there are."""
+        return _find((*self.channels, *self.absent.channels), channel_id, "sensor", self.info.name)
+
+    def settable(self, knob_id: str) -> Knob:
+        """Find a knob that can be set now; raises KnownError for one that is gone, and for one that never was."""
+        knob = self.knob(knob_id)
+        if knob not in self.knobs:
+            raise KnownError(
+                say("{knob} isn't offered on {rig} any more.", knob=knob.name, rig=self.info.name),
+                say("'yondle inspect' says what can be set here and what is missing."),
+            )
+        return knob
+
+    def fitted(self, setup: Setup) -> Setup:
+        """Bring a setup that was written with another set of knobs to the present one.
+
+        A knob that came since was at stock then, as it was found. One that is gone is left out where it was at stock:
+        nobody has to set it. Where it wasn't, it stays, and the setup can't be put in force here (`not_offered`).
+        """
+        here = {knob.id for knob in self.knobs}
+        if here == set(setup):
+            return setup
+        gone = {knob.id: knob.stock for knob in self.absent.knobs}
+        kept = {k: v for k, v in setup.items() if k in here or gone.get(k) != v}
+        return Setup.of({**{knob.id: knob.stock for knob in self.knobs}, **kept})
+
+    def not_offered(self, setup: Setup) -> tuple[str, ...]:
+        """Name the values of a setup that can't be set now, since their knobs are gone."""
+        here = {knob.id for knob in self.knobs}
+        known = {knob.id: knob for knob in self.absent.knobs}
+        return tuple(
+            f"{known[k].name} {known[k].text(v)}" if k in known else f"{k} {v:g}"
+            for k, v in setup.items()
+            if k not in here
+        )
 
     def own_range(self, knob: Knob) -> tuple[float, float]:
         """Give the lowest and highest value of a knob that this tuner stands for."""

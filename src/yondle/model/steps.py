@@ -58,6 +58,11 @@ class StageKind(StrEnum):
 
 SCORE_STAGE = StageKind.SCORE.value
 """What the stage of scored passes is called in every record; the figures of longer loads don't enter gains."""
+LONG, FOR_EDGE = "long ", "edge "
+"""Before the id of a workload: the stage of a long run of a benchmark, and that of a search for an edge.
+
+A stage is kept by such ids, never by what it is called in some language; the stage of another load is its id alone.
+"""
 
 
 @dataclass(frozen=True, slots=True)

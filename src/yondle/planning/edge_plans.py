@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from yondle.analysis.edges import expected
 from yondle.analysis.hold import Believed, Run, Scale
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
-from yondle.language.saying import in_sentence, say
+from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, Stage, StageKind
+from yondle.model.steps import FOR_EDGE, Check, Stage, StageKind
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Climb, GoBack, Move, Recall, Tried, Try
 from yondle.planning.finding import Edge, EdgeSearch, lasting_s
@@ -147,8 +147,7 @@ def typical_run(knob: Knob, start: float, test: Try) -> Run:
 
 def load_check(declaration: RigDeclaration, load: str, seconds: float, times: int = 1) -> Check:
     """Make a check that is one load, once or several times, and no more."""
-    work = declaration.workload(load)
-    stage = Stage(say("{work} for the edge", work=in_sentence(work.name)), StageKind.LOAD, (load,), times, 0, seconds)
+    stage = Stage(f"{FOR_EDGE}{load}", StageKind.LOAD, (load,), times, 0, seconds)
     return Check((stage,), declaration.settle_channel, declaration.settle_below)
 
 

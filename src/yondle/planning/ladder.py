@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass
 
-from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import SCORE_STAGE, Check, PassRecord, Stage, StageKind
+from yondle.model.steps import LONG, SCORE_STAGE, Check, PassRecord, Stage, StageKind
 
 MOST_REPEATS = 3
 """How often one attempt repeats disturbed passes before it goes on with what it has."""
@@ -90,7 +89,7 @@ def quick_check(
         loads.append((declaration.hard_load, declaration.hard_load_s))
     for workload, seconds in loads:
         work = declaration.workload(workload)
-        name = in_sentence(work.name) if not work.scored else say("long run of {work}", work=in_sentence(work.name))
+        name = work.id if not work.scored else f"{LONG}{work.id}"
         stages.append(Stage(name, StageKind.LOAD, (work.id,), 1, 0, seconds))
     return Check(tuple(stages), declaration.settle_channel, declaration.settle_below)
 

@@ -16,12 +16,18 @@ from typing import Any
 
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.model.verdicts import Failure
 
 ASK_S, TERMINATE_S = 0.4, 0.4
 LAST_WORDS_S = 1.0
 """So long its last words are waited for, once it has ended; what it has left behind may hold them open."""
 LONGEST_LINE = 1 << 20
 _ERROR_TAIL = 400
+
+OF_THE_SETTING = frozenset({"SIGSEGV", "SIGILL", "SIGBUS", "SIGFPE", "SIGABRT", "SIGTRAP", "SIGSYS"})
+"""Signals that a fault of the processor or the memory can raise in a program; every other one is sent by somebody."""
+_CANNOT_RUN = (126, 127)
+"""What a shell ends with where a command isn't there or may not be run."""
 
 _OF_SIGNAL = {
     "SIGSEGV": say("segmentation fault"),
@@ -130,8 +136,25 @@ class Child:
                 else say("killed from outside")
             )
         else:
-            words = _OF_SIGNAL.get(name, say("ended by a signal"))
+            sent = say("ended by a signal") if name in OF_THE_SETTING else say("ended from outside")
+            words = _OF_SIGNAL.get(name, sent)
         return f"{words} ({name})"
+
+    @property
+    def failed_as(self) -> Failure:
+        """Tell what its end is a failure of: only what a setting can have caused is one of the setting."""
+        code = self._process.returncode or 0
+        if code in _CANNOT_RUN:
+            return Failure.NOT_RUN
+        if code >= 0 or _signal_name(-code) in OF_THE_SETTING:
+            return Failure.PROGRAM_CRASHED
+        for_memory = -code == signal.SIGKILL and killed_for_memory() > self._killed_for_memory_before
+        return Failure.NOT_RUN if for_memory else Failure.INTERRUPTED
+
+    @property
+    def by_signal(self) -> bool:
+        """Tell whether a signal ended it."""
+        return (self._process.returncode or 0) < 0
 
     @property
     def exit_code(self) -> int | None:
@@ -190,3 +213,26 @@ def _signal_name(number: int) -> str:
         return signal.Signals(number).name
     except ValueError:
         return say("signal {number}", number=number)
+
+
+def is_stopped(pid: int) -> bool:
+    """Tell whether somebody has stopped a process (SIGSTOP, or a debugger)."""
+    try:
+        state = Path(f"/proc/{pid}/stat").read_text("utf-8", "replace").rpartition(")")[2].split()[0]
+    except (OSError, IndexError):
+        return False
+    return state in ("T", "t")
+
+
+def waited_s(pid: int) -> float:
+    """Give the seconds that the threads of a process have been ready and had no processor, all together.
+
+    Second field of /proc/PID/task/*/schedstat, in nanoseconds (Documentation/scheduler/sched-stats.rst).
+    """
+    waited = 0
+    for file in Path(f"/proc/{pid}/task").glob("*/schedstat"):
+        try:
+            waited += int(file.read_text("ascii").split()[1])
+        except (OSError, ValueError, IndexError):
+            continue
+    return waited / 1e9

@@ -11,7 +11,7 @@ from pathlib import Path
 from yondle.language.saying import say
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, PassResult, Workload
-from yondle.workloads.children import Child
+from yondle.workloads.children import Child, is_stopped, living_in_group, waited_s
 
 LONGEST_OUTPUT = 4 << 20
 SCORE = "score"
@@ -62,15 +62,23 @@ class CommandRun:
             if self._now() - self._began <= self._own.at_most_s:
                 return None
             return self._failed(
-                Failure.PROGRAM_HUNG, say("it had not ended after {at_most_s:.0f} s", at_most_s=self._own.at_most_s)
+                self._late(), say("it had not ended after {at_most_s:.0f} s", at_most_s=self._own.at_most_s)
             )
         if self._child.exit_code:
-            return self._failed(Failure.PROGRAM_CRASHED, self._child.ended_how())
+            return self._failed(self._child.failed_as, self._child.ended_how())
         return self._read()
 
     def stop(self) -> None:
         """End it now, with all it has started."""
         self._child.end(asks=False)
+
+    def _late(self) -> Failure:
+        """Tell what a command that takes too long has failed of: somebody may have stopped it, or left it no processor."""
+        pids = living_in_group(self.pid) or [self.pid]
+        if any(is_stopped(pid) for pid in pids):
+            return Failure.INTERRUPTED
+        starved = sum(waited_s(pid) for pid in pids) > self._own.at_most_s / 2
+        return Failure.NOT_RUN if starved else Failure.PROGRAM_HUNG
 
     def _hear(self, line: bytes) -> None:
         room = LONGEST_OUTPUT - len(self._said)

@@ -13,7 +13,7 @@ from yondle.model.knobs import Subsystem
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, PassResult, Workload
 from yondle.workloads.catalogue import BUILT_IN, FRAMES, MEMORY_CHECK, MIXED, USUAL, WIDE
-from yondle.workloads.children import Child, living_in_group
+from yondle.workloads.children import Child, is_stopped, living_in_group, waited_s
 from yondle.workloads.commands import CommandRun, OwnCommand
 
 START_AT_MOST_S = 120.0
@@ -57,7 +57,8 @@ class ChildRun:
         self._now = now
         self._seconds = seconds
         self._over = over
-        self._born = self._heard = now()
+        self._born = self._heard = self._looked = now()
+        self._waited_before: tuple[float, float] | None = None
         self._went: float | None = None
         self._ended: float | None = None
         self._facts: dict[str, str | float] = {}
@@ -81,19 +82,25 @@ class ChildRun:
             return self._finished(self._final)
         now = self._now()
         if self._ended is not None:
-            return self._failed(Failure.PROGRAM_CRASHED, self._child.ended_how())
+            loaded = self._went is not None or self._child.by_signal
+            return self._failed(self._child.failed_as if loaded else Failure.NOT_RUN, self._child.ended_how())
         if self._went is None:
             if now - self._born > START_AT_MOST_S:
                 return self._failed(
-                    Failure.PROGRAM_HUNG,
+                    Failure.NOT_RUN,
                     say("it was not ready after {start_at_most_s:.0f} s", start_at_most_s=START_AT_MOST_S),
                 )
             return None
-        if now - self._heard > SILENT_AT_MOST_S:
-            return self._failed(
-                Failure.PROGRAM_HUNG,
-                say("it was silent for {silent_at_most_s:.0f} s", silent_at_most_s=SILENT_AT_MOST_S),
-            )
+        if now - self._looked > SILENT_AT_MOST_S / 2:
+            self._heard = max(self._heard, now)
+        self._looked = now
+        silent = now - self._heard
+        if silent <= SILENT_AT_MOST_S / 2:
+            self._waited_before = None
+        elif self._waited_before is None:
+            self._waited_before = now, waited_s(self.pid)
+        if silent > SILENT_AT_MOST_S:
+            return self._silent(now)
         if now - self._went > self._seconds + LATE_AT_MOST_S:
             return self._failed(Failure.PROGRAM_HUNG, say("it did not end when its time was up"))
         return None
@@ -133,6 +140,16 @@ class ChildRun:
             return PassResult(True, float(final["score"]), seconds, facts=facts, frame_times_ms=frames)
         except (KeyError, TypeError, ValueError) as error:
             return self._failed(Failure.PROGRAM_CRASHED, say("its result can't be read ({error})", error=error))
+
+    def _silent(self, now: float) -> PassResult:
+        """Judge a child that reports no more: held up by others, or hung."""
+        if is_stopped(self.pid):
+            return self._failed(Failure.INTERRUPTED, say("it was stopped from outside"))
+        since, waited = self._waited_before or (now, 0.0)
+        if waited_s(self.pid) - waited > (now - since) / 2:
+            return self._failed(Failure.NOT_RUN, say("other programs left it no processor"))
+        words = say("it was silent for {silent_at_most_s:.0f} s", silent_at_most_s=SILENT_AT_MOST_S)
+        return self._failed(Failure.PROGRAM_HUNG, words)
 
     def _failed(self, failure: Failure, detail: str) -> PassResult:
         end = self._ended if self._ended is not None else self._now()

@@ -109,7 +109,7 @@ def _replay(session: Session, stretch: _Stretch) -> list[Run]:
                 stretch.search.take(made.step.setup[part.knob], tried)
                 runs += [r for r in tried.ran if r.load in part.loads]
             break
-        values, tried = move.result["tried"], tried_of(move.result)
+        values, tried = move.result["tried"], tried_of(move.result, session.declaration)
         if not values:
             stretch.search.learn(tried.ran)
             if stretch.line is None:
@@ -229,7 +229,7 @@ def _coming_words(session: Session, stretch: _Stretch) -> str:
         return ""
     left_s = search.seconds_left()
     if hours is not None and stretch.line is None:
-        spent_s = sum(tried_of(m.result).took_s for m in stretch.moves if m.result is not None)
+        spent_s = sum(float(m.result["took_s"]) for m in stretch.moves if m.result is not None)
         left_s = min(left_s, max(hours * HOUR_S - spent_s, test.seconds))
     here = say(" at this value") if stretch.line is not None else ""
     left = duration(max(round(left_s / 60.0), 1) * 60)

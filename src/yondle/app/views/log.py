@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from yondle.app.field_books import ReadBook
 from yondle.app.views.measured import FieldBook
-from yondle.app.views.trail import failure_words, step_title
+from yondle.app.views.trail import failure_words, stage_words, step_title
 from yondle.app.views.workers import PER_SECOND, PER_WORKER
 from yondle.language.saying import later, named, say
 from yondle.model.quantities import THIN, duration, moment, number, quantity
@@ -144,7 +144,7 @@ def _rows(book: str, declaration: RigDeclaration, record: StepRecord) -> Iterato
     names = {w.id: w for w in declaration.workloads}
     title = step_title(declaration, record.step)
     for attempt in record.attempts:
-        yield from _attempt_rows(book, record, attempt, title, names)
+        yield from _attempt_rows(book, declaration, record, attempt, title, names)
     for note in record.notes:
         edited = say(", changed {when}", when=when_words(note.edited_at)) if note.edited_at else ""
         kind = Kind.CAVEAT if note.caveat else Kind.NOTE
@@ -172,7 +172,7 @@ def _rows(book: str, declaration: RigDeclaration, record: StepRecord) -> Iterato
 
 
 def _attempt_rows(
-    book: str, record: StepRecord, attempt: Attempt, title: str, names: dict[str, Workload]
+    book: str, declaration: RigDeclaration, record: StepRecord, attempt: Attempt, title: str, names: dict[str, Workload]
 ) -> Iterator[LogRow]:
     outcome = attempt.outcome
     verdict = outcome.verdict if outcome is not None else None
@@ -181,7 +181,7 @@ def _attempt_rows(
     yield _row(book, record, Kind.TEST, attempt.started_at, title, reason, verdict, attempt=attempt.id, more=conditions)
     if outcome is not None and outcome.failure is not None:
         parts = [
-            say("stage {stage}", stage=named(outcome.stage)) if outcome.stage else "",
+            say("stage {stage}", stage=stage_words(declaration, outcome.stage)) if outcome.stage else "",
             say("code {code}", code=outcome.code) if outcome.code else "",
         ]
         parts += [
@@ -195,10 +195,12 @@ def _attempt_rows(
             value=after, attempt=attempt.id, more=title,
         )  # fmt: skip
     for made in attempt.passes:
-        yield _pass_row(book, record, attempt, made, names)
+        yield _pass_row(book, record, attempt, made, names, stage_words(declaration, made.stage))
 
 
-def _pass_row(book: str, record: StepRecord, attempt: Attempt, made: PassRecord, names: dict[str, Workload]) -> LogRow:
+def _pass_row(
+    book: str, record: StepRecord, attempt: Attempt, made: PassRecord, names: dict[str, Workload], stage: str
+) -> LogRow:
     work = names.get(made.workload)
     name = work.name if work is not None else made.workload
     result = made.result
@@ -219,7 +221,7 @@ def _pass_row(book: str, record: StepRecord, attempt: Attempt, made: PassRecord,
     return _row(
         book, record, Kind.PASS, at, what, ", ".join([*told, *([details] if details else [])]),
         benchmark=name, value=result.score if result is not None else None, attempt=attempt.id, item=made.ordinal,
-        left_out=_left_out(made), discarded=made.discarded, more=made.stage,
+        left_out=_left_out(made), discarded=made.discarded, more=stage,
     )  # fmt: skip
 
 

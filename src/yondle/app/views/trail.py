@@ -10,10 +10,10 @@ from typing import overload
 from yondle.analysis.margins import Gain, spread
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words
-from yondle.language.saying import named, say
+from yondle.language.saying import in_sentence, named, say
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Step, StepKind, StepRecord
+from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Workload
 
@@ -158,6 +158,16 @@ def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Work
         )
     was = ", ".join(declaration.knob(c.knob).text(c.old) for c in record.step.changes)
     return say("was {was}", was=was) if was else say("nothing changed, to compare")
+
+
+def stage_words(declaration: RigDeclaration, stage: str) -> str:
+    """Write the stage of a check, which the record keeps by the id of its load; older records keep it in words."""
+    names = {work.id: in_sentence(work.name) for work in (*declaration.absent.workloads, *declaration.workloads)}
+    for before in (LONG, FOR_EDGE):
+        work = names.get(stage.removeprefix(before)) if stage.startswith(before) else None
+        if work is not None:
+            return say("long run of {work}", work=work) if before == LONG else say("{work} for the edge", work=work)
+    return names.get(stage) or named(stage)
 
 
 def failure_words(outcome: Outcome) -> str:

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget,
 from yondle.app.export import csv_text
 from yondle.desktop.theme import MARGIN, Theme, font
 from yondle.desktop.widgets.basics import label
+from yondle.formats.whole_files import write_whole, written_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -122,17 +123,17 @@ class ChartPlace(QWidget):
             raise _no_chart()
         kind = path.suffix.lower()
         if kind == ".csv":
-            written = _written(lambda: path.write_text(_as_csv(chart.table()), "utf-8") >= 0)
+            write_whole(path, _as_csv(chart.table()))
         elif kind == ".png":
-            written = chart.grab().save(str(path), "PNG")
+            with written_whole(path) as new:
+                _must_be_written(chart.grab().save(str(new), "PNG"), path)
         elif kind == ".svg":
-            written = _as_svg(chart, path)
+            with written_whole(path) as new:
+                _must_be_written(_as_svg(chart, new), path)
         else:
             raise KnownError(
                 say("A chart isn't written as '{kind}'.", kind=kind), say("End the name in .svg, .png or .csv.")
             )
-        if not written:
-            raise KnownError(say("{path} can't be written.", path=path), say("Choose another place."))
 
     def caption(self) -> str:
         """Say what the chart shows, for a page it is printed on."""
@@ -202,11 +203,9 @@ def _no_chart() -> KnownError:
     return KnownError(say("There is no chart yet."), say("Measure two values of a knob first."))
 
 
-def _written(write: Callable[[], bool]) -> bool:
-    try:
-        return write()
-    except OSError:
-        return False
+def _must_be_written(written: bool, path: Path) -> None:
+    if not written:
+        raise KnownError(say("{path} can't be written.", path=path), say("Choose another place."))
 
 
 def _as_csv(table: str) -> str:

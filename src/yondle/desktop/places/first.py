@@ -80,11 +80,17 @@ class FirstPage(QWidget):
 
     def ask_for_file(self) -> None:
         """Let the tuner choose a file."""
-        name, _ = QFileDialog.getOpenFileName(
-            self, say("Open a field book"), "", say("Field books (*.yondle);;All files (*)")
-        )
-        if name:
-            self.wants_file.emit(Path(name))
+        path = ask_for_book(self)
+        if path is not None:
+            self.wants_file.emit(path)
+
+
+def ask_for_book(parent: QWidget) -> Path | None:
+    """Let the tuner choose a field book; None where none was chosen."""
+    name, _ = QFileDialog.getOpenFileName(
+        parent, say("Open a field book"), "", say("Field books (*.yondle);;All files (*)")
+    )
+    return Path(name) if name else None
 
 
 def _choice(title: str, text: str, made: QWidget) -> QFrame:

@@ -28,9 +28,10 @@ from yondle.desktop.places.tune_panels import RulersPanel, TrailPanel
 from yondle.desktop.places.tune_proposing import Proposer
 from yondle.desktop.places.tune_words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.desktop.theme import MARGIN, Theme
+from yondle.desktop.widgets.cards import CardAction
 from yondle.desktop.widgets.next_step import SidePanel
 from yondle.desktop.widgets.rulers import GROUPED_FROM
-from yondle.language.saying import say
+from yondle.language.saying import capital, say
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
@@ -49,6 +50,7 @@ class TunePlace(QWidget):
     """The Tune place for one session. `settled` is sent when readings, settings or steps have changed."""
 
     settled = Signal()
+    stopped = Signal()
 
     def __init__(self, theme: Theme, bridge: Bridge, session: Session) -> None:
         super().__init__()
@@ -62,6 +64,7 @@ class TunePlace(QWidget):
         self._paused = False
         self._evening = False
         self._expected_s = 0.0
+        self._gone_back = ""
         self.actions_by_name = make_actions(self, self._handlers())
         self._trail_panel = TrailPanel(theme)
         self._rulers_panel = RulersPanel(theme, filtered=len(session.declaration.knobs) >= GROUPED_FROM)
@@ -134,9 +137,9 @@ class TunePlace(QWidget):
             "again": self._again,
             "drop": self._drop,
             "joint": lambda: self._proposer.make_joint(),
-            "stop": self._stop,
+            "stop": self.stop,
             "pause": self._pause,
-            "halt": self._halt,
+            "halt": self.halt,
             "go_back": self._go_back,
             "note": lambda: self.side.inspector.write_note(),
             "keep": lambda: self.offers.ask_profile(self.trail.selected()),
@@ -330,9 +333,11 @@ class TunePlace(QWidget):
 
     def _order(self, name: str, operation: Callable[[], object]) -> None:
         self._proposer.forget()
-        for card in ("verdict", "error", "ready", "entry"):
+        for card in ("verdict", "error", "ready", "entry", "gone back"):
             self.side.cards.take(card)
         self._paused = False
+        if not self._bridge.busy:
+            self.session.forget_requests()
         self._expected_s = expected_seconds(self.session, self.session.check())
         setup = self.session.proposed if name == "test" else self.session.declaration.stock
         self.side.show_running(strips_of(self.session.declaration, setup))
@@ -347,13 +352,45 @@ class TunePlace(QWidget):
             say("Every step you see is really tested on the simulated rig, as fast as it goes. Then it is yours."),
         )  # fmt: skip
 
-    def _stop(self) -> None:
+    def stop(self) -> None:
+        """Stop what runs and go back to where it began."""
         self._evening = False
         self.session.stop()
+        self.stopped.emit()
 
-    def _halt(self) -> None:
+    def halt(self) -> None:
+        """Stop what runs and go to stock at once."""
         self._evening = False
         self.session.emergency_stop()
+        self.stopped.emit()
+
+    def ask_to_stop_first(self, stop_then: Callable[[], None]) -> None:
+        """Say that something runs here, and offer to stop it before this field book is left."""
+
+        def stop() -> None:
+            self.side.cards.take("stop first")
+            stop_then()
+
+        actions = [
+            CardAction(say("Stop it, then go on"), stop, "danger"),
+            CardAction(say("Let it run"), lambda: self.side.cards.take("stop first")),
+        ]
+        text = say("It can be stopped only while this field book is open. Stopping puts the rig back first.")
+        self.side.cards.put("stop first", say("A test is running here"), text, actions)
+
+    def tell_neighbours(self) -> None:
+        """Say that other rigs are being run, to be compared with."""
+        self.session.forget_requests()
+        self.side.cards.put(
+            "evening",
+            say("Heron II and Bittern are being run"),
+            say("Each is really tested along its power limit, in a field book of its own. Esc stops it."),
+        )
+
+    def verify_again(self, why: str) -> None:
+        """Read the settings again, which may have gone back by themselves, and say what is no longer as it was set."""
+        self._gone_back = why
+        self._bridge.submit("verify", self.session.verify)
 
     def _pause(self) -> None:
         self._paused = not self._paused
@@ -425,8 +462,11 @@ class TunePlace(QWidget):
 
     def _done(self, name: str, result: object) -> None:
         self.side.cards.take("evening")
+        self.side.cards.take("stop first")
         self._evening = False
-        if name == "ready" and isinstance(result, tuple):
+        if name == "verify":
+            self._tell_gone_back()
+        elif name == "ready" and isinstance(result, tuple):
             self.offers.ready_checked(result)
         elif name == "plan" and isinstance(result, PlanEnd):
             self.offers.plan_ended(result)
@@ -438,8 +478,26 @@ class TunePlace(QWidget):
                 self.trail.choose(number)
         self.refresh()
 
+    def _tell_gone_back(self) -> None:
+        seen, here = self.session.verified, self.session.position
+        if seen is None or seen.as_set == seen.of:
+            return
+        text = say(
+            "{as_set} of {of} read back as set. {why}.", as_set=seen.as_set, of=seen.of, why=capital(self._gone_back)
+        )
+        actions = [CardAction(say("Understood"), lambda: self.side.cards.take("gone back"))]
+        if here is not None:
+            again = CardAction(
+                say("Set them again"),
+                lambda: self._order(say("go back"), lambda: self.session.go_back(here.step.number)),
+                "main",
+            )
+            actions.insert(0, again)
+        self.side.cards.put("gone back", say("The settings are no longer in force"), text, actions)
+
     def _failed(self, name: str, error: object) -> None:
         self.side.cards.take("evening")
+        self.side.cards.take("stop first")
         self._evening = False
         self.side.cards.take("plan")
         self.progress = Progress(self.session.declaration)

@@ -16,10 +16,10 @@ from yondle.app.profiles import (
     import_profile,
     keep_profile,
     power_hint,
-    profile_text,
     profiles,
     propose_profile,
     use_profile,
+    write_profile,
 )
 from yondle.app.readiness import ReadyItem, not_ready, readiness
 from yondle.app.session import STEP_PASSES, Session
@@ -425,18 +425,8 @@ class TuneOffers(QObject):
         name, _ = QFileDialog.getSaveFileName(
             self._window, say("Write the profile"), f"{kept.name}.toml", PROFILE_FILES
         )
-        if not name:
-            return
-        try:
-            Path(name).write_text(profile_text(self._session, kept), "utf-8")
-        except OSError as error:
-            tell_trouble(
-                self._cards,
-                KnownError(
-                    say("{name} can't be written ({strerror}).", name=name, strerror=error.strerror),
-                    say("Choose another place."),
-                ),
-            )
+        if name:
+            self._try(lambda: write_profile(self._session, kept, Path(name), replaces=True))
 
     def _ask_profile_file(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self._window, say("Read a profile"), "", PROFILE_FILES)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from yondle.app.resting import Verified
 from yondle.app.session import Session
 from yondle.app.views.proposal import ProposalView, check_rows
 from yondle.app.views.trail import step_title
@@ -52,6 +53,8 @@ def tell_resumed(cards: Cards, session: Session) -> None:
             read=read,
         )
         _put(cards, f"resumed {step.number}", title, text, resumed.outcome.verdict)
+    for i, notice in enumerate(session.notices):
+        _put(cards, f"notice {i}", say("This machine isn't as it was"), notice)
 
 
 def tell_verdict(cards: Cards, session: Session) -> int | None:
@@ -62,7 +65,7 @@ def tell_verdict(cards: Cards, session: Session) -> int | None:
     latest = max(tested, key=lambda record: record.attempts[-1].id)
     number, here, seen = latest.step.number, session.position, session.verified
     where = say("step {number}", number=here.step.number) if here else say("stock")
-    read = say(", {as_set} of {of} settings read back as set", as_set=seen.as_set, of=seen.of) if seen else ""
+    read = f", {settings_read(seen)}" if seen else ""
     _put(
         cards,
         "verdict",
@@ -82,6 +85,18 @@ def tell_trouble(cards: Cards, error: object) -> None:
             "{name}: {error}. The details are in the log; the rig was put back.", name=type(error).__name__, error=error
         )
         _put(cards, "error", say("A fault of the program"), text)
+
+
+def settings_read(seen: Verified) -> str:
+    """Say how many settings read back as set, and how many no machine tells."""
+    if seen.told:
+        return say(
+            "{as_set} of {of} settings read back as set, {told} as entered",
+            as_set=seen.as_set,
+            of=seen.of,
+            told=seen.told,
+        )
+    return say("{as_set} of {of} settings read back as set", as_set=seen.as_set, of=seen.of)
 
 
 def _put(cards: Cards, name: str, title: str, text: str, verdict: Verdict | None = None) -> None:

@@ -47,7 +47,11 @@ class Foot(QFrame):
             say("Settings: on trial")
             if on_trial
             else say(
-                "Settings verified {when}: {as_set} of {of} read back as set", when=when, as_set=seen.as_set, of=seen.of
+                "Settings verified {when}: {as_set} of {of} read back as set{told}",
+                when=when,
+                as_set=seen.as_set,
+                of=seen.of,
+                told=say(", {told} as entered", told=seen.told) if seen.told else "",
             )
         )
         self._journal.setText(say("Journal safe"))

@@ -15,6 +15,7 @@ from typing import Any, Protocol
 
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.model.quantities import duration
 from yondle.rigs.linux import helper
 
 INSTALLED = Path("/usr/local/libexec/yondle-helper")
@@ -28,6 +29,10 @@ class Line(Protocol):
 
     def set(self, knob: str, value: float) -> float | None:
         """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""
+
+    @property
+    def ended(self) -> str:
+        """Say how the one that set values ended before it was told to, which puts everything back; nothing where it hasn't."""
 
     def close(self) -> None:
         """Have everything put back."""
@@ -64,6 +69,14 @@ class HelperLine:
         self._number = 0
         self._leaving = threading.Event()
         self._keeper: threading.Thread | None = None
+        self._ended = ""
+
+    @property
+    def ended(self) -> str:
+        """Say how the helper ended before it was told to, which puts everything back; nothing where it hasn't."""
+        process = self._process
+        code = process.poll() if process is not None else None
+        return _ended_how(code) if code is not None else self._ended
 
     def set(self, knob: str, value: float) -> float | None:
         """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""
@@ -74,9 +87,9 @@ class HelperLine:
         return float(reads) if isinstance(reads, int | float) else None
 
     def close(self) -> None:
-        """Let the helper put everything back and end; harmless when it never began."""
-        self._leaving.set()
+        """Let the helper put everything back and end; harmless when it never began. It isn't started again."""
         with self._lock:
+            self._leaving.set()
             process, self._process = self._process, None
         if process is not None:
             _end(process)
@@ -85,6 +98,9 @@ class HelperLine:
 
     def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
         with self._lock:
+            if self._process is not None and self._process.poll() is not None:
+                _end(self._process)
+                self._process = None
             process = self._process or self._start()
             self._number += 1
             assert process.stdin is not None
@@ -97,6 +113,8 @@ class HelperLine:
             except (OSError, ValueError) as error:
                 code = _end(process)
                 self._process = None
+                if self._number > 1:
+                    self._ended = _ended_how(code)
                 raise KnownError(
                     say("The helper that sets values as root doesn't answer (it ended with code {code}).", code=code),
                     say("Was the authorisation declined? Try again, or look at 'yondle inspect'."),
@@ -104,6 +122,10 @@ class HelperLine:
             return answer
 
     def _start(self) -> subprocess.Popen[bytes]:
+        if self._leaving.is_set():
+            raise KnownError(
+                say("The helper has been let go: this logbook is being closed."), say("Open the logbook again.")
+            )
         try:
             self._process = subprocess.Popen(
                 list(self._command), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
@@ -113,7 +135,7 @@ class HelperLine:
             raise KnownError(
                 say("The helper can't be started ({error}).", error=error), say("See 'yondle inspect'.")
             ) from error
-        self._number = 0
+        self._number, self._ended = 0, ""
         self._keeper = threading.Thread(target=self._keep_alive, name="helper", daemon=True)
         self._keeper.start()
         return self._process
@@ -127,6 +149,16 @@ class HelperLine:
                 self._ask({"do": "alive"})
             except KnownError:
                 return
+
+
+def _ended_how(code: int) -> str:
+    """Say how a helper ended that nobody had told to; it puts everything back but when it is killed at once."""
+    if code == 0:
+        return say(
+            "the helper heard nothing for {timeout} and put everything back: Yondle or the machine stood still",
+            timeout=duration(helper.TIMEOUT_S),
+        )
+    return say("the helper ended by itself with code {code}", code=code)
 
 
 def _end(process: subprocess.Popen[bytes]) -> int:

@@ -140,6 +140,10 @@ class ThisRig:
             values[WORKERS] = min(self._workers, len(self._cpus) - taken_away)
         return Setup.of(values)
 
+    def gone_back(self) -> str:
+        """Say that the helper has put back what it had set, where it has ended since; a new one begins anew."""
+        return self._line.ended if self._line is not None else ""
+
     def restart(self) -> float:
         """Yondle doesn't restart the machine it runs on by itself; the tuner does."""
         raise KnownError(

@@ -12,6 +12,7 @@ from yondle.language.saying import say
 from yondle.model.knobs import When
 
 NotNegative = Annotated[Real, Field(ge=0)]
+Waited = Annotated[Positive, Field(le=86400)]
 Share = Annotated[float, Field(ge=0, le=1)]
 Timing = Annotated[int, Field(ge=1, le=60000)]
 
@@ -271,10 +272,10 @@ class CheckPart(Table):
     graphics_load: Identifier | None = None
     graphics_load_s: Annotated[float, Field(gt=0, le=86400)] = 120.0
     sample_interval_s: Annotated[float, Field(ge=0.1, le=10)]
-    restart_s: Positive
-    firmware_reset_s: Positive
-    firmware_entry_s: Positive = 120.0
-    training_s: NotNegative = 40.0
+    restart_s: Waited
+    firmware_reset_s: Waited
+    firmware_entry_s: Waited = 120.0
+    training_s: Annotated[NotNegative, Field(le=86400)] = 40.0
 
 
 class CodesPart(Table):

@@ -16,10 +16,13 @@ from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, Metric, PassResult, Workload
 from yondle.rigs.simulated.demand import metric_of
 from yondle.rigs.simulated.knobs import Taken, declared, take
+from yondle.rigs.simulated.reckoning import reckons
 from yondle.rigs.simulated.rigfile import RigFile
 from yondle.rigs.simulated.sensors import EACH_CORE, KINDS, Sensors, seen_by
 from yondle.rigs.simulated.world import LATEST_S, RESTARTING, Running, World, WorldState, fresh_state
 
+_COMES_UP_WITHIN = 20
+"""Starts at stock until a machine that is down is up; one that needs more never comes up."""
 LONGEST_IDLE_S = 86_400.0
 """More rest than this is not lived through, second by second."""
 
@@ -97,6 +100,7 @@ def _workload(name: str, rig: RigFile) -> Workload:
     return Workload(name, named(work.name), named(work.about), metric, work.pass_s, scored, work.load, less, subsystem)
 
 
+@reckons("poll")
 class SimulatedRun:
     """A workload on the virtual machine, looked at from outside."""
 
@@ -127,6 +131,7 @@ class SimulatedRun:
             self._world.running = None
 
 
+@reckons("__init__", "catch_up", "apply", "enter", "restart", "read_back", "sample", "start", "bring_back", "facts")
 class SimulatedRig:
     """One virtual machine. Its state is kept in `machine_file` when there is one, and so outlives the program.
 
@@ -145,8 +150,12 @@ class SimulatedRig:
             state = WorldState.load(machine_file, state.values)
         self.world = World(rig, state)
         self._sensors = Sensors(self.world, rig.sensors)
-        while state.down:
+        for _ in range(_COMES_UP_WITHIN):
+            if not state.down:
+                break
             self.world.advance(self.world.bring_back())
+        else:
+            raise ValueError(say("it doesn't start at stock"))
         self._keep()
 
     def boot_id(self) -> str:
@@ -234,6 +243,10 @@ class SimulatedRig:
         state = self.world.state
         values = {**state.values, **state.reported}
         return Setup.of({knob.id: values[knob.id] for knob in self.declaration.knobs if knob.readable})
+
+    def gone_back(self) -> str:
+        """No value of a simulated machine goes back by itself."""
+        return ""
 
     def last_start(self) -> StartAnswer:
         """Tell how the latest ordered restart went, as the owner standing before the machine would."""

@@ -7,8 +7,11 @@ import math
 import os
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
+from itertools import chain
 from pathlib import Path
 from random import Random
+
+from pydantic import TypeAdapter
 
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -22,6 +25,7 @@ from yondle.rigs.simulated.graphics import Graphics, GraphicsDraw
 from yondle.rigs.simulated.heat import Heat
 from yondle.rigs.simulated.knobs import Taken, declared
 from yondle.rigs.simulated.parts import LoadPart, WorkloadPart
+from yondle.rigs.simulated.reckoning import reckons
 from yondle.rigs.simulated.rigfile import RigFile
 from yondle.rigs.simulated.settings import Settings, resolve
 
@@ -85,13 +89,19 @@ class WorldState:
     def load(cls, path: Path, values: dict[str, float]) -> WorldState:
         """Read the state back; raises KnownError when the file is no machine file with just these knobs."""
         try:
-            state = cls(**json.loads(path.read_text("utf-8")))
-            if state.values.keys() != values.keys() or not math.isfinite(state.die_c + state.cooler_c):
+            state = TypeAdapter(cls).validate_python(json.loads(path.read_text("utf-8"), parse_constant=float))
+            if state.values.keys() != values.keys():
+                raise ValueError(say("it belongs to another rig"))
+            figures = [v for v in asdict(state).values() if isinstance(v, float)]
+            figures += [*state.values.values(), *state.reported.values(), *chain(*state.pending.values())]
+            if not all(abs(figure) <= LATEST_S for figure in figures) or not all(
+                knob in values and len(pair) == 2 for knob, pair in state.pending.items()
+            ):
                 raise ValueError(say("it belongs to another rig"))
             if not 0.0 <= state.t_s <= LATEST_S:
                 raise ValueError(say("its clock is wrong"))
             return state
-        except (ValueError, TypeError, AttributeError) as error:
+        except (ValueError, TypeError, AttributeError, RecursionError) as error:
             raise KnownError(
                 say("{path} is no state of a simulated machine.", path=path),
                 say("Move it away: the machine then starts afresh at stock."),
@@ -115,6 +125,7 @@ class Running:
     failed_s: float = 0.0
 
 
+@reckons("__init__", "advance")
 class World:
     """The machine: advanced in time, loaded with work, and set from outside through its knobs' values."""
 
