@@ -200,7 +200,9 @@ def spoilt_text(text: str, chance: Random) -> str:
 def _another(value: str, chance: Random) -> str:
     """Give another value: of the kind it was, which is read further, or of any."""
     if re.fullmatch(r"-?[\d.]+(e-?\d+)?", value) and chance.random() < 0.6:
-        figure = max(-1e15, min(float(value), 1e15)) * chance.choice((-1, 0.01, 0.5, 2, 10, 1e3, 1e6, 1e-6)) + chance.choice((0, 0, 1, -1))
+        figure = max(-1e15, min(float(value), 1e15)) * chance.choice(
+            (-1, 0.01, 0.5, 2, 10, 1e3, 1e6, 1e-6)
+        ) + chance.choice((0, 0, 1, -1))
         return str(round(figure)) if "." not in value and chance.random() < 0.7 else repr(figure)
     return chance.choice(WORDS)
 
@@ -218,7 +220,10 @@ def spoilt_document(document: Any, chance: Random) -> Any:
     """Spoil one or two places of a JSON document."""
     made = copy.deepcopy(document)
     for _ in range(chance.choice((1, 1, 2))):
-        *way, last = chance.choice(list(places(made)))
+        there = list(places(made))
+        if not there:
+            return made
+        *way, last = chance.choice(there)
         holder = made
         for key in way:
             holder = holder[key]
@@ -226,8 +231,6 @@ def spoilt_document(document: Any, chance: Random) -> Any:
             holder[last] = copy.deepcopy(chance.choice(VALUES))
         else:
             del holder[last]
-        if not list(places(made)):
-            return made
     return made
 
 

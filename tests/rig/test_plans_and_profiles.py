@@ -260,14 +260,14 @@ def test_a_suspended_machine_disturbs_the_pass_which_is_repeated(session: Sessio
     slept: list[float] = []
 
     def nap(record: Record) -> None:
-        if isinstance(record, PassOpened) and record.stage == "mixed load" and not slept:
+        if isinstance(record, PassOpened) and record.stage == "mixed_load" and not slept:
             slept.append(1.0)
             virtual.suspend(7200.0)
 
     session.subscribe(nap)
     session.propose("core_clock", 4300)
     record = session.test(2)
-    loads = [p for p in record.attempts[0].passes if p.stage == "mixed load"]
+    loads = [p for p in record.attempts[0].passes if p.stage == "mixed_load"]
     assert record.verdict is Verdict.HELD
     assert [p.disturbed for p in loads] == ["the machine was suspended for 2\u202fh", ""]
 

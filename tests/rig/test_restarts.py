@@ -36,7 +36,7 @@ def test_a_simulated_rigs_owner_enters_values_and_the_step_goes_on_after_the_res
     assert session.in_force["memory_rate"] == 5800.0
     assert record.derived["first_word_latency"] == pytest.approx(2000 * 40 / 5800)
     stages = [stage.name for stage in record.attempts[0].check.stages] if record.attempts[0].check else []
-    assert stages == ["score passes", "memory check", "mixed load"]
+    assert stages == ["score passes", "memory_check", "mixed_load"]
     assert session.go_back(1).step.number == 1
     assert session.machine.rig.read_back() == session.declaration.stock
 

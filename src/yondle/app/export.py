@@ -115,7 +115,10 @@ def merge(one: Path, other: Path, into: Path) -> int:
     for path in (one, other):
         with reading(path) as records:
             values.append(records.values())
-    made = merged(values[0], values[1], ADDRESSED)
+    try:
+        made = merged(values[0], values[1], ADDRESSED)
+    except (TypeError, ValueError, KeyError, AttributeError, StopIteration) as error:
+        raise damaged(other, say("a step in it, or in the other one, can't be read: {error}", error=error)) from error
     restore(into, made)
     return len(made["tables"]["step"])
 

@@ -133,7 +133,8 @@ class _Gatherer:
             for name, values in sorted(told.items())
             if name != ASKED_BECAUSE
         ]
-        rooms = [float(v) for a in self._attempts if (v := a.conditions.get("room temperature in °C")) is not None]
+        told_rooms = (_figure(a.conditions.get("room temperature in °C")) for a in self._attempts)
+        rooms = [room for room in told_rooms if room is not None]
         if rooms:
             rows.append(
                 (
@@ -401,6 +402,14 @@ def _chart(knob: Knob, view: ScalingView) -> Chart:
 def _chart_curve(curve: Curve) -> ChartCurve:
     points = (ChartPoint(p.value, p.shown, p.low, p.high, p.passes, p.verdict) for p in curve.points)
     return ChartCurve(curve.benchmark.name, tuple(points), curve.capped)
+
+
+def _figure(told: str | float | None) -> float | None:
+    """Read a condition that a tuner may have told in words; None where it is no number."""
+    try:
+        return float(told.replace(",", ".").removesuffix("°C")) if isinstance(told, str) else told
+    except ValueError:
+        return None
 
 
 def _day(at: str) -> str:

@@ -43,7 +43,7 @@ def plan_again(session: Session) -> str:
 
 
 def _put(table: InlineTable, knob: Knob, value: float) -> None:
-    table[knob.id] = knob.choices[round(value)] if knob.choices else int(value) if value == int(value) else value
+    table[knob.id] = knob.bare(value) if knob.choices else int(value) if value == int(value) else value
 
 
 def _passes(session: Session) -> int:

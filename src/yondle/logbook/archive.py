@@ -37,6 +37,7 @@ _JSON = {
 """Columns that hold JSON text, which stands in the archive as what it says."""
 _SAMPLED = {"sample_block", "sensor_log"}
 """Tables whose blobs are packed samples."""
+_LARGEST_COUNT = 1 << 53
 Values = dict[str, Any]
 
 
@@ -66,6 +67,8 @@ def restore(path: Path, document: object) -> None:
                         connection.execute(table.insert().values(**_kept(table, row, f"{table.name} {i}")))
             with engine.connect() as connection:
                 connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+        except (UnicodeEncodeError, OverflowError) as error:
+            raise _wrong(say("it holds what no logbook can: {error}", error=error)) from error
         except sa.exc.IntegrityError as error:
             raise _wrong(say("its tables don't fit together ({orig})", orig=error.orig)) from error
         except sa.exc.DatabaseError as error:
@@ -147,8 +150,8 @@ def _kept(table: sa.Table, row: Values, place: str) -> Values:
 def _typed(column: sa.Column[Any], value: Any) -> Any:
     """Check a value against its column's type; raises ValueError for another."""
     fits: dict[type, Callable[[Any], bool]] = {
-        sa.Integer: lambda v: isinstance(v, int) and not isinstance(v, bool),
-        sa.Float: lambda v: isinstance(v, int | float) and not isinstance(v, bool) and math.isfinite(v),
+        sa.Integer: lambda v: isinstance(v, int) and not isinstance(v, bool) and abs(v) < _LARGEST_COUNT,
+        sa.Float: lambda v: isinstance(v, int | float) and not isinstance(v, bool) and math.isfinite(float(v)),
         sa.Boolean: lambda v: isinstance(v, bool),
         sa.Text: lambda v: isinstance(v, str),
     }

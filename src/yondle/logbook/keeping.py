@@ -13,6 +13,7 @@ import sqlalchemy as sa
 
 from yondle.language.saying import say
 from yondle.logbook import schema
+from yondle.logbook.shapes import numbers, plain, small_value
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, trouble
 from yondle.logbook.writing import keep_state
 from yondle.model.knobs import Setup
@@ -54,8 +55,8 @@ class Keeping:
             query = sa.select(schema.state.c.value).where(schema.state.c.name == name)
             text = connection.execute(query).scalar_one_or_none()
         try:
-            return json.loads(text) if text is not None else None
-        except (ValueError, TypeError, RecursionError) as error:
+            return small_value(name, text) if text is not None else None
+        except ValueError as error:
             raise damaged(self._path, say("'{name}' in it can't be read ({error})", name=name, error=error)) from error
 
     def keep(self, name: str, value: Any) -> None:
@@ -69,9 +70,7 @@ class Keeping:
             rows = connection.execute(sa.select(schema.profile).order_by(schema.profile.c.name)).all()
         try:
             return tuple(
-                Profile(
-                    row.name, Purpose(row.purpose), row.benchmark, Setup.of(json.loads(row.setup)), row.step, row.at
-                )
+                Profile(row.name, Purpose(row.purpose), row.benchmark, Setup.of(numbers(row.setup)), row.step, row.at)
                 for row in rows
             )
         except (ValueError, TypeError, AttributeError, RecursionError) as error:
@@ -139,12 +138,10 @@ class Keeping:
             return PlanRun(
                 row.id,
                 row.definition,
-                json.loads(row.start),
+                plain(row.start),
                 row.started_at,
                 float(row.started_s),
-                tuple(
-                    PlanMove(m.number, m.words, m.attempt, json.loads(m.result) if m.result else None) for m in moves
-                ),
+                tuple(PlanMove(m.number, m.words, m.attempt, plain(m.result) if m.result else None) for m in moves),
             )
         except (ValueError, TypeError, RecursionError) as error:
             raise damaged(self._path, say("the run of a plan in it can't be read ({error})", error=error)) from error

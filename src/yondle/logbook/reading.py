@@ -15,6 +15,7 @@ import sqlalchemy as sa
 from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.samples import unpack
+from yondle.logbook.shapes import changes, numbers, plain, told, words
 from yondle.model.knobs import Change, Setup
 from yondle.model.steps import (
     AddedResult,
@@ -31,8 +32,10 @@ from yondle.model.steps import (
     StepRecord,
 )
 from yondle.model.verdicts import Failure, Outcome, Pointer, Verdict
-from yondle.model.workloads import PassResult
+from yondle.model.workloads import PART, PassResult
 
+_MEASURED = ("mean ", "most ", "least ", "errors ", "counted ", PART)
+"""Before the names of facts that are numbers."""
 _EARLIEST_YEAR, _LATEST_YEAR = 1970, 9000
 
 
@@ -89,7 +92,7 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
     for row in connection.execute(attachment_rows):
         attached.setdefault(row.step, []).append(Attachment(row.id, row.step, row.at, row.name, row.size, row.sha256))
     for row in connection.execute(step_rows):
-        derived = json.loads(row.derived) if row.derived else {}
+        derived = numbers(row.derived) if row.derived else {}
         n = row.number
         yield StepRecord(
             _step(row), tuple(attempts.get(n, ())), tuple(notes.get(n, ())), derived, tuple(added.get(n, ())),
@@ -98,8 +101,8 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
 
 
 def _step(row: sa.Row[Any]) -> Step:
-    changes = tuple(Change(*entry) for entry in json.loads(row.changes))
-    return Step(row.number, StepKind(row.kind), row.parent, Setup.of(json.loads(row.setup)), changes, bool(row.joint))
+    changed = tuple(Change(*entry) for entry in changes(row.changes))
+    return Step(row.number, StepKind(row.kind), row.parent, Setup.of(numbers(row.setup)), changed, bool(row.joint))
 
 
 def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
@@ -108,11 +111,11 @@ def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
         failure = Failure(row.failure) if row.failure else None
         outcome = Outcome(
             Verdict(row.verdict), row.reason or "", failure, row.stage or "", row.time_to_failure_s, row.code or "",
-            json.loads(row.last or "{}"), Pointer(row.points_to or "", tuple(json.loads(row.signs or "[]"))),
+            numbers(row.last or "{}"), Pointer(row.points_to or "", words(row.signs or "[]")),
         )  # fmt: skip
     _must_be_a_moment(row.started_at)
-    conditions = json.loads(row.conditions)
-    check = _check(json.loads(row.check)) if row.check else None
+    conditions = told(row.conditions)
+    check = _check(plain(row.check)) if row.check else None
     return Attempt(row.id, row.step, row.started_at, row.started_s, row.boot_id, outcome, passes, check, conditions)
 
 
@@ -137,7 +140,7 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
         facts = _facts(row.facts)
         frames = array("f", row.frame_times) if row.frame_times else ()
         result = PassResult(
-            bool(row.ok), row.score, row.duration_s, row.failure or "", row.detail or "", facts, tuple(frames)
+            bool(row.ok), row.score, float(row.duration_s), row.failure or "", row.detail or "", facts, tuple(frames)
         )
     return PassRecord(
         row.ordinal,
@@ -154,7 +157,12 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
 
 def _facts(kept: str | None) -> dict[str, Any]:
     """Read the facts of a pass; their names, which are the same for every pass, are held in memory once."""
-    return {sys.intern(name): value for name, value in json.loads(kept or "{}").items()}
+    facts = {sys.intern(name): value for name, value in plain(kept or "{}").items()}
+    for name, value in facts.items():
+        kind = value.__class__
+        if kind is not float and kind is not int and (kind is not str or name.startswith(_MEASURED)):
+            raise ValueError(say("the fact '{name}' is none", name=name))
+    return facts
 
 
 def _added(row: sa.Row[Any]) -> AddedResult:
@@ -192,10 +200,18 @@ def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
     return OpenAttempt(
         attempt=_attempt(row, ()),
         step=_step(step_row),
-        home=Setup.of(json.loads(row.home)),
+        home=Setup.of(numbers(row.home)),
         home_step=row.home_step,
         last_act=last.act if last else "StepOpened",
-        last_detail=json.loads(last.detail) if last else {},
+        last_detail=_detail(last),
         last_sample_s=sampled,
-        boot_id=json.loads(restarted.detail)["boot_id"] if restarted else row.boot_id,
+        boot_id=str(_detail(restarted)["boot_id"]) if restarted else row.boot_id,
     )
+
+
+def _detail(row: sa.Row[Any] | None) -> dict[str, Any]:
+    """Read what an act of the journal was about; raises ValueError for what is nothing of the kind."""
+    found = plain(row.detail) if row is not None else {}
+    if not isinstance(found, dict):
+        raise ValueError(say("an act of the journal is about {found!r}", found=found))
+    return found

@@ -84,7 +84,10 @@ class Records:
             rows = connection.execute(
                 sa.select(schema.attempt).where(schema.attempt.c.closed_at.is_(None)).order_by(schema.attempt.c.id)
             ).all()
-            return [open_attempt(connection, row) for row in rows]
+            try:
+                return [open_attempt(connection, row) for row in rows]
+            except (ValueError, TypeError, KeyError, AttributeError) as error:
+                raise damaged(self.path, say("an open test can't be read: {error}", error=error)) from error
 
     def last_time_s(self) -> float:
         """Give the latest time on the rig's clock that was ever written."""

@@ -142,7 +142,8 @@ def sensor_log(
 def _times(table: Table, cells: tuple[str, ...], zone: str, decimal_comma: bool) -> tuple[str, list[float]]:
     try:
         values = [number(cell, decimal_comma) for cell in cells]
-        return "", [value - min(values) for value in values]
+        first = min(values)
+        return "", [value - first for value in values]
     except ValueError:
         pass
     try:

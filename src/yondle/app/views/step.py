@@ -134,7 +134,7 @@ def _derived_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str]
     return tuple(
         (d.name, d.text(record.derived[d.id]))
         for d in session.declaration.derived_of
-        if d.id in record.derived and record.derived[d.id] != base[d.id]
+        if d.id in record.derived and record.derived[d.id] != base.get(d.id)
     )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.views.charting import ChartView
 from yondle.desktop.theme import Theme
@@ -50,10 +50,8 @@ class ChartPanel(QWidget):
         self._note = Eliding("", "small", right=True)
         head.addWidget(self._note, 1)
         self._sentence = label("", "strong", wrap=True)
-        self._empty = QLabel()
+        self._empty = label("", "muted", wrap=True)
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self._empty.setProperty("role", "muted")
-        self._empty.setWordWrap(True)
         self._stack = QStackedWidget()
         self._stack.addWidget(self._empty)
         self._axis = label("", "small")

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem
 from yondle.app.views.charting import ChartFailure
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.widgets.basics import tip
 from yondle.model.quantities import number
 
 MARK_PX = 11
@@ -113,4 +114,4 @@ class FailureMarks(InPixels):
     def hoverMoveEvent(self, event: QGraphicsSceneHoverEvent) -> None:
         """Name the failure under the pointer."""
         near = [f for f in self._failures if abs(f.value - event.pos().x()) < 1e-9]
-        self.setToolTip(near[0].words if near else "")
+        self.setToolTip(tip(near[0].words) if near else "")

@@ -13,7 +13,7 @@ from yondle.app.views.kept import KeptViews
 from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
-from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
+from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label, tip
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
@@ -119,7 +119,7 @@ class MapPlace(ChartPlace):
         clear(self._table)
         for row, (name, words, how) in enumerate(table_rows(view)):
             figure = label(words, "strong")
-            figure.setToolTip(how)
+            figure.setToolTip(tip(how))
             self._table.addWidget(label(name, "", wrap=True), row, 0)
             self._table.addWidget(figure, row, 1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
         self._tell_place(view)

@@ -25,7 +25,7 @@ from yondle.app.views.showing import MEASURE_WORDS, Measure, measures_for, unit_
 from yondle.app.views.target import target
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
-from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
+from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label, tip
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import capital, named, say
@@ -179,7 +179,7 @@ class ScalingPlace(ChartPlace):
         self.held.addItems(list(view.groups))
         self.held.setCurrentIndex(view.group)
         self.held.setEnabled(len(view.groups) > 1)
-        self.held.setToolTip(view.held)
+        self.held.setToolTip(tip(view.held))
         curve = next((c for c in view.curves if c.benchmark.id == self._benchmark), view.curves[0])
         self._benchmark = curve.benchmark.id
         self._show_chart(view)
@@ -267,9 +267,8 @@ class ScalingPlace(ChartPlace):
         self._at.setText(view.knob.text(value))
         self._steps.setText(say("step {steps}", steps=", ".join(map(str, steps))))
         self._names.setText("\n".join(curve.benchmark.name for curve, _ in points))
-        self._figures.setToolTip(
-            "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points) + HOW
-        )
+        counted = "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points)
+        self._figures.setToolTip(tip(counted + HOW))
         self._figures.setText("\n".join(_figure_words(view.measure, curve, point) for curve, point in points))
         told = limits(self._session, self._views.settings, self._views.sensitivities, steps[-1])
         lines = {each.benchmark.id: _limit_words(each) for each in told}

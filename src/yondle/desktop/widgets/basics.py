@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
+
 from PySide6.QtCore import QPointF, QSize, Qt
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QComboBox, QLabel, QLayout, QPushButton, QSizePolicy, QTreeWidget, QTreeWidgetItem
@@ -15,6 +17,11 @@ def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
     if role:
         made.setProperty("role", role)
     return made
+
+
+def tip(text: str) -> str:
+    """Give the words of a tool tip as they are: what Qt would take for markup, such as a name with '<b>' in it, is escaped."""
+    return f"<p style='white-space:pre-wrap'>{escape(text)}</p>" if "<" in text else text
 
 
 def button(text: str, kind: str = "", name: str = "") -> QPushButton:
@@ -94,7 +101,7 @@ class Eliding(QLabel):
         """Show another text."""
         if text != self.text():
             self.setText(text)
-            self.setToolTip(text)
+            self.setToolTip(tip(text))
 
     def minimumSizeHint(self) -> QSize:
         """Do with little."""

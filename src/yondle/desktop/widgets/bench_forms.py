@@ -9,7 +9,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QLineEdit
 
 from yondle.desktop.theme import Theme
-from yondle.desktop.widgets.basics import Choice, button, label
+from yondle.desktop.widgets.basics import Choice, button, label, tip
 from yondle.desktop.widgets.cards import Card
 from yondle.language.saying import named, say
 from yondle.model.workloads import Direction, Workload
@@ -28,7 +28,7 @@ class BenchmarksCard(Card):
         self.boxes: dict[str, QCheckBox] = {}
         for work in offered:
             box = QCheckBox(f"{work.name}, {work.metric.unit}" if work.metric.unit else work.name)
-            box.setToolTip(work.about)
+            box.setToolTip(tip(work.about))
             box.setChecked(work.id in run)
             self.boxes[work.id] = box
             self.body.addWidget(box)

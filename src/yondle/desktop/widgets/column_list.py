@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
 
 from yondle.app.columns import Offer
-from yondle.desktop.widgets.basics import children, top_items
+from yondle.desktop.widgets.basics import children, tip, top_items
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -61,7 +61,7 @@ class ColumnList(QTreeWidget):
         for path in unread:
             item = QTreeWidgetItem([path.stem])
             item.setData(0, _FILE, str(path))
-            item.setToolTip(0, str(path))
+            item.setToolTip(0, tip(str(path)))
             item.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
             self.addTopLevelItem(item)
         for name, item in sources.items():
@@ -90,6 +90,6 @@ class ColumnList(QTreeWidget):
             self._read(Path(str(file)))
         except KnownError as error:
             told = QTreeWidgetItem([f"{error.problem} {error.remedy}"])
-            told.setToolTip(0, told.text(0))
+            told.setToolTip(0, tip(told.text(0)))
             told.setFlags(Qt.ItemFlag.ItemIsEnabled)
             item.addChild(told)

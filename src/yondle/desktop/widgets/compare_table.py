@@ -24,7 +24,7 @@ from yondle.app.views.compare import (
 from yondle.app.views.gains import how_gained
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font
-from yondle.desktop.widgets.basics import children, top_items
+from yondle.desktop.widgets.basics import children, tip, top_items
 from yondle.language.saying import say
 from yondle.model.quantities import THIN, count
 from yondle.model.verdicts import Verdict
@@ -188,7 +188,7 @@ def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
     item = QTreeWidgetItem([row.benchmark.name, *words])
     item.setData(0, Qt.ItemDataRole.UserRole, row)
     if row.caveat:
-        item.setToolTip(0, row.caveat)
+        item.setToolTip(0, tip(row.caveat))
     for i, cell in enumerate(row.cells):
         if cell is not None:
             spread = f"{score_words(cell, row.benchmark)}: {_SPREAD.format(count(cell.spread.n, 'pass', 'passes'))}"
@@ -200,7 +200,7 @@ def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
                 if cell.gain
                 else ""
             )
-            item.setToolTip(i + 1, spread + together)
+            item.setToolTip(i + 1, tip(spread + together))
     item.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
     return item
 
@@ -339,10 +339,12 @@ class _Head(QHeaderView):
         at, view = self.logicalIndexAt(event.position().toPoint()) - 1, self._table.view
         inside = view is not None and 0 <= at < len(view.columns)
         self.setToolTip(
-            say(
-                "{columns}: {setup}\nClick to order rows by it, double-click to compare with it",
-                columns=view.columns[at].name,
-                setup=view.columns[at].setup,
+            tip(
+                say(
+                    "{columns}: {setup}\nClick to order rows by it, double-click to compare with it",
+                    columns=view.columns[at].name,
+                    setup=view.columns[at].setup,
+                )
             )
             if view is not None and inside
             else ""

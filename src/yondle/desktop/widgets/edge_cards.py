@@ -16,7 +16,7 @@ from yondle.app.plan_files import MOST_ROOM
 from yondle.app.views.edge import EdgeView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
-from yondle.desktop.widgets.basics import Choice, button, label
+from yondle.desktop.widgets.basics import Choice, button, label, tip
 from yondle.desktop.widgets.cards import Card, CardAction
 from yondle.desktop.widgets.forms import FIELD_WIDTH, value_box
 from yondle.language.saying import capital, in_sentence, named, say
@@ -139,13 +139,12 @@ class EdgeCard(Card):
             spread = (low + (high - low) * i / (_USUAL_AT - 1) for i in range(_USUAL_AT))
             self.at.setText("; ".join(dict.fromkeys(along.bare(along.nearest(v)) for v in spread)))
             self.at.setCursorPosition(0)
-            self.at.setToolTip(
-                say(
-                    "Values of {along} in {unit}, with semicolons between them",
-                    along=in_sentence(along.name),
-                    unit=along.unit,
-                )
+            words = say(
+                "Values of {along} in {unit}, with semicolons between them",
+                along=in_sentence(along.name),
+                unit=along.unit,
             )
+            self.at.setToolTip(tip(words))
         self.at.setVisible(along is not None)
         self.room.setEnabled(along is None)
         self._turn(None)

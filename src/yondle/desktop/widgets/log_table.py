@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidge
 from yondle.app.views.log import Kind, LogRow, when_words
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import Theme, font
+from yondle.desktop.widgets.basics import tip
 from yondle.language.saying import later, named, say
 from yondle.model.verdicts import Verdict
 
@@ -88,7 +89,7 @@ class LogModel(QAbstractTableModel):
             case Qt.ItemDataRole.DisplayRole:
                 return column.words(row).replace("\n", " ")
             case Qt.ItemDataRole.ToolTipRole:
-                return column.words(row)
+                return tip(column.words(row))
             case Qt.ItemDataRole.DecorationRole if column.head == "verdict" and row.verdict is not None:
                 return self._mark(row.verdict)
             case Qt.ItemDataRole.FontRole if row.discarded and column.head in ("what", "figure"):

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.app.views.log import Kind, LogRow, when_words
-from yondle.desktop.widgets.basics import button, label
+from yondle.desktop.widgets.basics import button, label, tip
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
 
@@ -70,7 +70,7 @@ class RowPanel(Side):
         room = _WIDTH - _BESIDE_NAMES - self._figures.sizeHint().width()
         metrics = self._names.fontMetrics()
         self._names.setText("\n".join(metrics.elidedText(n, Qt.TextElideMode.ElideMiddle, room) for n in names))
-        self._names.setToolTip("\n".join(names))
+        self._names.setToolTip(tip("\n".join(names)))
         self.remarks.setVisible(own)
         self.step_button.setEnabled(own)
         self.trace_button.setVisible(own and bool(row.attempt))

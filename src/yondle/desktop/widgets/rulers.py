@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout,
 
 from yondle.app.views.rulers import Holding, RulerView
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font, mixed
-from yondle.desktop.widgets.basics import label
+from yondle.desktop.widgets.basics import label, tip
 from yondle.desktop.widgets.cards import Card, CardAction
 from yondle.desktop.widgets.ruler import HEIGHT, Ruler
 from yondle.language.saying import capital, named, say
@@ -53,7 +53,7 @@ class GroupHead(QWidget):
             self._summary = say("{changed} of {knobs} changed", changed=len(changed), knobs=count(len(views), "knob"))
         state = say("unfolded") if unfolded else say("folded")
         self.setAccessibleName(f"{named(self.subsystem)}, {state}: {self._summary}")
-        self.setToolTip(f"{capital(named(self.subsystem))}: {self._summary}")
+        self.setToolTip(tip(f"{capital(named(self.subsystem))}: {self._summary}"))
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from yondle.app.views.sensitivities import Cell, Sensitivities
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.widgets.basics import tip
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
@@ -79,7 +80,7 @@ class SensitivityTable(QWidget):
             self.setToolTip("")
             return
         within = say(" ({low:+.2f} to {high:+.2f})", low=cell.low, high=cell.high) if math.isfinite(cell.low) else ""
-        self.setToolTip(f"{cell.words}{within}\n{cell.how}".strip())
+        self.setToolTip(tip(f"{cell.words}{within}\n{cell.how}".strip()))
 
     def _paint_cell(self, painter: QPainter, box: QRectF, cell: Cell, strongest: float) -> None:
         c = self._theme.colours

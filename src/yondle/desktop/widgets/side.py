@@ -8,11 +8,15 @@ from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
 from yondle.desktop.widgets.basics import label
 
-_GAP, _BEFORE_HEADING = 8, 6
+_GAP, _BEFORE_HEADING, _BESIDE_THE_BAR = 8, 6, 6
 
 
 class Side(QScrollArea):
-    """The panel; put things into its `box`."""
+    """The panel; put things into its `box`.
+
+    What is in it has one width, with the scroll bar and without: were it wider without, its words would need less height,
+    the bar would go, and it would come again, for ever.
+    """
 
     def __init__(self, width: int, name: str) -> None:
         super().__init__()
@@ -21,9 +25,10 @@ class Side(QScrollArea):
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = _AsHighAsItsWords()
+        inner = AsHighAsItsWords()
+        inner.setFixedWidth(width - self.verticalScrollBar().sizeHint().width())
         self.box = QVBoxLayout(inner)
-        self.box.setContentsMargins(0, 0, 6, 0)
+        self.box.setContentsMargins(0, 0, _BESIDE_THE_BAR, 0)
         self.box.setSpacing(_GAP)
         self.setWidget(inner)
 
@@ -34,14 +39,15 @@ class Side(QScrollArea):
         self.box.addWidget(label(text, "heading"))
 
 
-class _AsHighAsItsWords(QWidget):
+class AsHighAsItsWords(QWidget):
     """Asks for all the height its wrapped lines take at its width, which a scroll area doesn't do by itself."""
 
     def event(self, event: QEvent) -> bool:
         """Measure again when something in it changed."""
+        done = super().event(event)
         if event.type() is QEvent.Type.LayoutRequest:
             self._measure()
-        return super().event(event)
+        return done
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Measure again at another width."""
@@ -50,7 +56,8 @@ class _AsHighAsItsWords(QWidget):
             self._measure()
 
     def _measure(self) -> None:
+        """Ask for the height, where it is another than before: asking makes for another layout, which would measure again."""
         layout = self.layout()
-        if layout is not None:
-            layout.invalidate()
-            self.setMinimumHeight(max(layout.heightForWidth(self.width()), 0))
+        high = max(layout.heightForWidth(self.width()), 0) if layout is not None else 0
+        if high != self.minimumHeight():
+            self.setMinimumHeight(high)

@@ -11,6 +11,7 @@ from yondle.app.views.gains import how_gained
 from yondle.app.views.trail import TrailRow, TrailRows
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.widgets.basics import tip
 from yondle.language.saying import say
 from yondle.model.quantities import count
 from yondle.model.verdicts import Verdict
@@ -60,7 +61,7 @@ class TrailModel(QAbstractListModel):
                 gain_text=row.gain_text,
             )
         gain = f"\n{row.gain_text}\n{how_gained(row.gain)}" if row.gain_text else ""
-        return say(
+        words = say(
             "Step {number} · {row}\n{verdict}; {detail}{gain}",
             number=row.number,
             row=row.title,
@@ -68,6 +69,7 @@ class TrailModel(QAbstractListModel):
             detail=row.detail,
             gain=gain,
         )
+        return tip(words)
 
 
 class TrailDelegate(QStyledItemDelegate):

@@ -11,6 +11,7 @@ Files and their meaning are those of the kernel's Documentation: ABI/testing/sys
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import json
 import math
@@ -29,7 +30,8 @@ TIMEOUT_S = 15.0
 LONGEST_LINE = 4096
 BAD_LINES_AT_MOST = 32
 CEILINGS = Path("etc/yondle/ceilings.toml")
-LOCK = Path("run/yondle-helper.lock")
+LOCK = Path("run/yondle-helper/lock")
+"""In a folder that only root can look into: whoever can open a lock can hold it."""
 ENDINGS = (signal.SIGTERM, signal.SIGINT, signal.SIGHUP)
 POWER_AT_LEAST_W = 5.0
 FAN_AT_LEAST = 20.0
@@ -451,7 +453,12 @@ def _ceilings(file: Path, owner: int) -> dict[str, tuple[float, float]]:
 def serve(root: Path, owner: int = 0, timeout_s: float = TIMEOUT_S, out: Callable[[str], None] | None = None) -> None:
     """Serve the standard input until it ends or falls silent; then put everything back."""
     say = out or _say
-    with open(root / LOCK, "w", encoding="ascii") as lock:
+    try:
+        own_lock = _own_lock(root / LOCK)
+    except OSError as why:
+        say(json.dumps({"n": None, "ok": False, "why": f"its lock can't be had: {why}"}))
+        return
+    with open(own_lock, "w", encoding="ascii") as lock:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
             server = Server(root, owner)
@@ -469,6 +476,16 @@ def serve(root: Path, owner: int = 0, timeout_s: float = TIMEOUT_S, out: Callabl
             for kind in ENDINGS:
                 signal.signal(kind, signal.SIG_IGN)
             server.put_back()
+
+
+def _own_lock(file: Path) -> int:
+    """Open the lock in a folder of the helper's own, made where there is none; raises OSError where others could open it."""
+    with contextlib.suppress(FileExistsError):
+        os.mkdir(file.parent, 0o700)
+    about = os.lstat(file.parent)
+    if not stat.S_ISDIR(about.st_mode) or about.st_uid != os.geteuid() or about.st_mode & 0o077:
+        raise OSError(f"{file.parent} isn't the helper's own folder")
+    return os.open(file, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
 
 
 def _answer_lines(server: Server, timeout_s: float, say: Callable[[str], None]) -> None:

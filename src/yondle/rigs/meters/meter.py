@@ -68,7 +68,7 @@ class MeterPlan:
             raise KnownError(
                 say("A meter has a name of 1 to 40 characters."), say("Name what it measures, such as 'wall power'.")
             )
-        if self.ask and ("\n" in self.ask or not self.ask.strip().endswith("?")):
+        if self.ask and ("\n" in self.ask or not self.ask.isascii() or not self.ask.strip().endswith("?")):
             raise KnownError(
                 say("'{ask}' is no SCPI query.", ask=self.ask), say("A query ends with '?', such as MEAS:VOLT:DC?")
             )
@@ -187,7 +187,7 @@ class Meter:
             self.trouble = ""
             try:
                 self._listen(talk)
-            except OSError as error:
+            except (OSError, ValueError) as error:
                 self.trouble = str(error)
                 self._leaving.wait(TRIES_AGAIN_AFTER_S)
             finally:

@@ -23,7 +23,7 @@ def reckons(*methods: str) -> Callable[[type[_Held]], type[_Held]]:
         def reckoned(*args: Any, **kwargs: Any) -> Any:
             try:
                 return method(*args, **kwargs)
-            except (ArithmeticError, ValueError, IndexError) as error:
+            except (ArithmeticError, ValueError, IndexError, TypeError) as error:
                 raise KnownError(
                     say("The figures of this simulated rig can't be reckoned with ({error}).", error=error),
                     say("Correct its rig file: see docs/rig-model.md for what each of them does."),
