@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass, field
 
+from yondle.engine.states import State
 from yondle.language.saying import say
 from yondle.model.events import (
     AttemptClosed,
@@ -34,6 +35,8 @@ class Progress:
     step: int | None = None
     waiting: int | None = None
     state: str = ""
+    paused: bool = False
+    """The load is off until the tuner goes on."""
     doing: str = ""
     number: int = 0
     of: int = 0
@@ -56,14 +59,14 @@ class Progress:
         """Take a record in."""
         match record:
             case StepOpened():
-                self.step = record.step.number
+                self.step, self.waiting = record.step.number, None
                 self.began_s = self.now_s = record.t
                 self.number = self.of = 0
                 self.doing = say("opening the step")
                 self.samples.clear()
                 self.pass_starts.clear()
             case StateChanged():
-                self.state = record.words
+                self.state, self.paused = record.words, record.state == State.PAUSED.name
                 self._wait_or_go_on(record.state)
                 if record.state in ("APPLYING", "PAUSED", "BRINGING_BACK", "PUTTING_BACK"):
                     self.doing = record.words
@@ -82,7 +85,7 @@ class Progress:
             case PassEnded():
                 self.doing = say("between passes")
             case AttemptClosed():
-                self.step = None
+                self.step = self.waiting = None
                 self.doing = ""
             case _:
                 pass

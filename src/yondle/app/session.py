@@ -216,6 +216,7 @@ class Session:
         check = quick_check(self.declaration, _checked_passes(passes or BASELINE_PASSES))
         stock = self.declaration.stock
         self._waits.must_be_none()
+        self.proposal = None
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._resting.position, stock)
         home = self.in_force if self._resting.position is not None else stock
         said = ((later("not ready, gone on knowingly"), "; ".join(knowingly)),) if knowingly else ()
@@ -338,8 +339,8 @@ class Session:
             )
         self._waits.must_be_none()
         self._resting.must_be_offered(record.step.setup)
-        self._engine.rest_at(record.step.setup, number)
         self.proposal = None
+        self._engine.rest_at(record.step.setup, number)
         return self.step(number)
 
     def must_be_offered(self, setup: Setup) -> None:
@@ -428,6 +429,11 @@ class Session:
     def pause(self) -> None:
         """Wait before the next pass with the load off; the setting stays."""
         self._engine.requests.ask(Request.PAUSE)
+
+    @property
+    def pause_asked(self) -> bool:
+        """Tell whether a pause is asked for: it begins before the next pass, and lasts until the tuner goes on."""
+        return self._engine.requests.pending() is Request.PAUSE
 
     def go_on(self) -> None:
         """End a pause."""

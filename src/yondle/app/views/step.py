@@ -164,7 +164,7 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
 def _proven_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
     """What a step's own runs of the hard load prove without any model: how rarely it fails at least, with 95 %."""
     load = declaration.hard_load
-    knob = declaration.knobs[0].id
+    knob = declaration.knobs[0].id if declaration.knobs else ""
     runs = [run for run in runs_of([record], knob, {}) if run.load == load] if knob in record.step.setup else []
     loaded_s = sum(run.seconds for run in runs)
     if loaded_s < LEAST_PROVEN_S:

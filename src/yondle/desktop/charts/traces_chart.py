@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QScrollArea
 
@@ -113,7 +113,7 @@ class TracesChart(QScrollArea):
 
     def draw(self, painter: QPainter) -> None:
         """Draw all strips onto something else."""
-        self._view.render(painter, QPoint())
+        self._view.render(painter)
 
     # -- moving --------------------------------------------------------------------------------------------------------
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 from yondle.app.columns import Books
 from yondle.app.views.efficiency import CostView, cost_words, efficiency, shortened
 from yondle.app.views.machines import MachinesView, knobs_shared, machines
+from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.language.saying import say
@@ -24,8 +25,9 @@ ALONG, COSTS = range(2)
 PAGES = (say("Along a knob"), say("What it costs"))
 LEAST_HEIGHT = 210
 NOTHING_ALONG = say(
-    "No knob is measured at two values with all else the same: sweep one in Tune (W), then its curves "
-    "stand here, with those of every machine whose column is ticked."
+    "No knob is measured at two values with all else the same: sweep one in Tune ({sweep}), then its "
+    "curves stand here, with those of every machine whose column is ticked.",
+    sweep=key_of("sweep"),
 )
 
 

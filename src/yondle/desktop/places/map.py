@@ -12,6 +12,7 @@ from yondle.app.views.gains import told_words
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.desktop.places.chart_place import ChartPlace
+from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label, tip
 from yondle.desktop.widgets.side import Side
@@ -25,7 +26,8 @@ if TYPE_CHECKING:
 _SIDE_WIDTH = 330
 NOTHING = say(
     "No two knobs vary together yet.\nA map takes two values of each with all else the same: sweep one "
-    "knob at two values of another, or search an edge over a second knob (E in Tune)."
+    "knob at two values of another, or search an edge over a second knob ({edge} in Tune).",
+    edge=key_of("edge"),
 )
 
 

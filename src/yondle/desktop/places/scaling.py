@@ -24,6 +24,7 @@ from yondle.app.views.limits import Limited, limits
 from yondle.app.views.showing import MEASURE_WORDS, Measure, measures_for, unit_of
 from yondle.app.views.target import target
 from yondle.desktop.places.chart_place import ChartPlace
+from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label, tip
 from yondle.desktop.widgets.sensitivity_table import SensitivityTable
@@ -44,7 +45,8 @@ _SIDE_WIDTH = 330
 _MOST_TABLE = 190
 NOTHING = say(
     "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob "
-    "in Tune (W), or test another value of one."
+    "in Tune ({sweep}), or test another value of one.",
+    sweep=key_of("sweep"),
 )
 PARAGRAPH = "\n\n"
 MANY = 12

@@ -61,7 +61,6 @@ class TunePlace(QWidget):
         self.progress = Progress(session.declaration)
         self._benchmark: Workload = session.declaration.benchmarks[0]
         self._in_play = session.declaration.knobs[0].id if session.declaration.knobs else ""
-        self._paused = False
         self._evening = False
         self._expected_s = 0.0
         self._gone_back = ""
@@ -161,7 +160,7 @@ class TunePlace(QWidget):
             "to_trail": lambda: self.trail.setFocus(),
             "copy_table": self._copy_table,
             "copy_picture": self._copy_picture,
-            "dismiss": lambda: self.side.cards.clear(),
+            "dismiss": self._dismiss,
         }
 
     def _lay_out(self) -> None:
@@ -274,7 +273,7 @@ class TunePlace(QWidget):
     def _show_progress(self) -> None:
         position = self.session.position
         home = say(" to step {number}", number=position.step.number) if position else ""
-        self.side.running.show_progress(self.progress, self._expected_s, home, self._paused)
+        self.side.running.show_progress(self.progress, self._expected_s, home, self.session.pause_asked)
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
@@ -335,7 +334,6 @@ class TunePlace(QWidget):
         self._proposer.forget()
         for card in ("verdict", "error", "ready", "entry", "gone back"):
             self.side.cards.take(card)
-        self._paused = False
         if not self._bridge.busy:
             self.session.forget_requests()
         self._expected_s = expected_seconds(self.session, self.session.check())
@@ -393,11 +391,10 @@ class TunePlace(QWidget):
         self._bridge.submit("verify", self.session.verify)
 
     def _pause(self) -> None:
-        self._paused = not self._paused
-        if self._paused:
-            self.session.pause()
-        else:
+        if self.session.pause_asked:
             self.session.go_on()
+        else:
+            self.session.pause()
         self._show_side()
 
     def _go_back(self) -> None:
@@ -435,6 +432,11 @@ class TunePlace(QWidget):
     def _copy_picture(self) -> None:
         if self.chart is not None:
             QGuiApplication.clipboard().setPixmap(self.chart.grab())
+
+    def _dismiss(self) -> None:
+        """Take the cards away; what waits for the tuner is shown all the same."""
+        self.side.cards.clear()
+        self.refresh()
 
     def _knob(self) -> Knob | None:
         return next((k for k in self.session.declaration.knobs if k.id == self._in_play), None)

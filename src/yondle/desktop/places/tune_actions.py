@@ -45,6 +45,11 @@ ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
 )
 
 
+def key_of(name: str) -> str:
+    """Give the key of an action, for words that speak of it elsewhere."""
+    return next(keys[0] for action, _, keys in ACTIONS if action == name)
+
+
 def make_actions(place: QWidget, handlers: dict[str, Callable[[], object]]) -> dict[str, QAction]:
     """Make every action on its place, each with its handler."""
     made = {}

@@ -89,7 +89,7 @@ class TuneOffers(QObject):
     def show_waiting(self) -> None:
         """Show what has to be entered by hand, or take that card away."""
         waiting, session = self._session.waiting, self._session
-        if waiting is self._waiting_shown:
+        if waiting is self._waiting_shown and (waiting is None) == (self._cards.get("entry") is None):
             return
         self._waiting_shown = waiting
         self._cards.take("entry")

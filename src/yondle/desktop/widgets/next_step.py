@@ -140,15 +140,20 @@ class RunningSection(QWidget):
         ):
             layout.addWidget(widget)
 
-    def show_progress(self, progress: Progress, expected_s: float, home: str, paused: bool) -> None:
-        """Show where the test is."""
+    def show_progress(self, progress: Progress, expected_s: float, home: str, pause_asked: bool) -> None:
+        """Show where the test is, and whether it pauses or will before its next pass."""
         count = say(" · pass {number} of {of}", number=progress.number, of=progress.of) if progress.of else ""
         self.heading.setText(
             say("Running · step {step}{count}", step=progress.step, count=count) if progress.running else say("Running")
         )
         self.doing.set_text(progress.doing[:1].upper() + progress.doing[1:])
-        self.left.setText(say("paused, the load is off") if paused else progress.left(expected_s))
-        self.pause_button.setText(say("Go on  P") if paused else say("Pause  P"))
+        left = progress.left(expected_s)
+        if progress.paused:
+            left = say("paused, the load is off")
+        elif pause_asked:
+            left = say("pauses after this pass")
+        self.left.setText(left)
+        self.pause_button.setText(say("Go on  P") if pause_asked else say("Pause  P"))
         self.stop_button.setText(say("Stop and go back{home}  Esc", home=home))
         self.strips.take(progress)
 

@@ -1,0 +1,75 @@
+"""Rest is rest: with nothing to do the window lays out and paints nothing, in every place, card and state, at every size."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+from tests.conftest import quick_rig
+from tests.desktop.driving import settle, tune_of
+from tests.desktop.rest import Listener, unrest_everywhere
+
+from yondle.app.machines import RigChoice
+from yondle.app.session import Session
+from yondle.desktop.theme import Theme
+from yondle.desktop.window import MainWindow
+
+Open = Callable[..., MainWindow]
+CARDS = ("limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "result", "profiles", "keep", "note")
+
+
+@pytest.fixture(scope="module")
+def varied(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A logbook with figures for every place: two knobs varied, and a failure."""
+    path = tmp_path_factory.mktemp("varied") / "varied.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.baseline(2)
+    for clock in (4200.0, 4300.0, 4900.0):
+        for power in (80.0, 95.0):
+            session.try_from(1, {"core_clock": clock, "power_limit": power}, None)
+    session.close()
+    return path
+
+
+def test_every_place_rests_at_every_size_in_both_schemes(
+    varied: Path, open_book: Open, qapp: QApplication, theme: Theme
+) -> None:
+    assert unrest_everywhere(qapp, open_book(varied), theme, ("paper", "night")) == []
+
+
+def test_every_place_rests_at_twice_the_size(varied: Path) -> None:
+    ran = subprocess.run(
+        [sys.executable, "-m", "tests.desktop.rest", str(varied)],
+        env={**os.environ, "QT_SCALE_FACTOR": "2"}, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert ran.returncode == 0, ran.stdout + ran.stderr
+
+
+def test_every_card_and_state_of_tune_rests(varied: Path, open_book: Open, qapp: QApplication, qtbot: QtBot) -> None:
+    window = open_book(varied)
+    tune, listener = tune_of(window), Listener(qapp)
+    tune.trail.choose(2)
+    for name in CARDS:
+        tune.actions_by_name[name].trigger()
+        assert listener.unrest() == "", name
+    tune.actions_by_name["dismiss"].trigger()
+    tune.session.propose("memory_rate", 5800)
+    tune.refresh()
+    assert listener.unrest() == "", "a proposal"
+    tune.actions_by_name["test"].trigger()
+    qtbot.waitUntil(lambda: tune.session.waiting is not None, timeout=20_000)
+    settle(qtbot, window)
+    assert listener.unrest() == "", "values to be entered by hand"
+    tune.actions_by_name["drop"].trigger()
+    window.commands.open_with(window.actions())
+    window.commands.hide()
+    assert listener.unrest() == "", "after the command list"
+    window._close_book()
+    qtbot.waitUntil(lambda: window.first is not None and not window.bridge.busy, timeout=20_000)
+    assert listener.unrest() == "", "the first page"
