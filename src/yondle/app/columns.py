@@ -164,13 +164,15 @@ class Shelf:
 
         Names may hold anything: what is a name here is no file with something of it.
         """
+        if address.startswith(PROFILE):
+            return "", address
         file, of, what = address.partition(BOOK + OF)
         if of:
             return file + BOOK, what
         if address.endswith(BOOK):
             return address, STOCK
         names = {kept.name.casefold() for kept in self._session.logbook.keeping.profiles()}
-        if address.removeprefix(PROFILE).casefold() in names or address in _references(self._session):
+        if address.casefold() in names or address in _references(self._session):
             return "", address
         file, of, what = address.rpartition(OF)
         return (file, what) if of else ("", address)
@@ -307,7 +309,8 @@ def _found(
         return by_number[what], say("Step {what}", what=what)
     wanted = what.removeprefix(PROFILE).casefold()
     profile = next((p for p in profiles if p.name.casefold() == wanted), None)
-    meant = profile is not None and (what.startswith(PROFILE) or not _means_else(what))
+    reserved = what.casefold() in (STOCK, HERE) or what.isdigit()
+    meant = profile is not None and (what.startswith(PROFILE) or not reserved)
     if profile is not None and meant and str(profile.step) in by_number:
         return by_number[str(profile.step)], profile.name
     known = ", ".join(address for address, _ in _named(steps, base, here, profiles)[:12]) or say("nothing measured yet")

@@ -12,6 +12,7 @@ from yondle.model.errors import KnownError
 from yondle.model.marks import NIGHT, PAPER
 from yondle.reports.content import Report
 
+__all__ = ["KINDS", "Report", "report_bytes", "report_preview", "write_report"]
 KINDS = (".html", ".pdf", ".md")
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QObject, Qt, Signal
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette, QShowEvent
+from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
 from yondle.model.marks import NIGHT, PAPER, Palette
 from yondle.model.verdicts import Verdict
@@ -74,7 +74,11 @@ def font(pixels: int, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
 
 
 class Theme(QObject):
-    """The scheme in use; `changed` is sent when the desktop goes from light to dark or back."""
+    """The scheme in use; `changed` is sent when the desktop goes from light to dark or back.
+
+    The style sheet is worn by the parts of the window one by one (`sheet`): to dress every widget there is takes long, and most
+    of them are in places that nobody looks at. `printing` tells that what is drawn is for a printer, seen or not.
+    """
 
     changed = Signal()
 
@@ -83,6 +87,8 @@ class Theme(QObject):
         self._app = app
         self._forced = forced
         self.colours = self._wanted()
+        self.sheet = ""
+        self.printing = False
         installed = set(QFontDatabase.families())
         family = next((f for f in FAMILIES if f in installed), QApplication.font().family())
         base = QFont(family)
@@ -104,12 +110,14 @@ class Theme(QObject):
         """Have what paints itself do so for a printer: the paper scheme on white."""
         before, white = self.colours, QColor("white")
         self.colours = replace(Colours.of(PAPER, False), ground=white, panel=white)
+        self.printing = True
         self.changed.emit()
         try:
             yield
         finally:
             self.colours = before
             self.changed.emit()
+            self.printing = False
 
     def _follow(self) -> None:
         self.colours = self._wanted()
@@ -141,7 +149,38 @@ class Theme(QObject):
         ):
             palette.setColor(role, colour)
         self._app.setPalette(palette)
-        self._app.setStyleSheet(_style_sheet(c))
+        QToolTip.setPalette(palette)
+        self.sheet = _style_sheet(c)
+
+    def wear(self, widget: QWidget) -> None:
+        """Have a part of the window wear the scheme, if it doesn't yet."""
+        if widget.styleSheet() != self.sheet:
+            widget.setStyleSheet(self.sheet)
+
+
+class Redrawn:
+    """For a widget that is drawn anew in another scheme: at once where it is seen, else when it is shown again."""
+
+    _stale = False
+
+    def redraw_with(self, theme: Theme, redraw: Callable[[], object]) -> None:
+        """Redraw so; to be called once."""
+        self._theme_followed, self._redraw_all = theme, redraw
+        theme.changed.connect(self._scheme_changed)
+
+    def _scheme_changed(self) -> None:
+        if self.isVisible() or self._theme_followed.printing:  # type: ignore[attr-defined]
+            self._stale = False
+            self._redraw_all()
+        else:
+            self._stale = True
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Draw what was put off."""
+        super().showEvent(event)  # type: ignore[misc]
+        if self._stale:
+            self._stale = False
+            self._redraw_all()
 
 
 def _style_sheet(c: Colours) -> str:

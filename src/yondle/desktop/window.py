@@ -249,6 +249,16 @@ class MainWindow(QMainWindow):
         box.addWidget(self._foot)
         self.setCentralWidget(whole)
         self.commands = CommandList(whole)
+        self._always_seen = (bar, self._foot, self.commands)
+        self._wear()
+        self._theme.changed.connect(self._wear)
+
+    def _wear(self) -> None:
+        """Have what is seen wear the scheme; a place that isn't does so when it is gone to."""
+        here = self.places.currentWidget() if self.places is not None else self._pages.currentWidget()
+        for part in (*self._always_seen, here):
+            if part is not None:
+                self._theme.wear(part)
 
     def _make_actions(self) -> None:
         self._actions: list[QAction] = []
@@ -285,6 +295,8 @@ class MainWindow(QMainWindow):
                 old.deleteLater()
         if self._pages.indexOf(page) < 0:
             self._pages.addWidget(page)
+        if page is not self.places:
+            self._theme.wear(page)
         self._pages.setCurrentWidget(page)
 
     def _show_first(self) -> None:
@@ -359,6 +371,9 @@ class MainWindow(QMainWindow):
             return
         for i, tab in enumerate(self._tabs):
             tab.setChecked(i == place)
+        wanted = self.places.widget(place)
+        if wanted is not None:
+            self._theme.wear(wanted)
         self.places.setCurrentIndex(place)
         self._refresh_place()
         here = self.places.currentWidget()

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from yondle.desktop.charts.parts import NumberAxis, dress
 from yondle.desktop.marks import symbol
-from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.theme import SMALL_PX, Redrawn, Theme, faded, font
 from yondle.model.verdicts import Verdict
 
 _NEAR_PX = 18.0
@@ -38,7 +38,7 @@ class Spot(NamedTuple):
     what: Any
 
 
-class PlaceChart(pg.PlotWidget):
+class PlaceChart(Redrawn, pg.PlotWidget):
     """A chart that fills itself in `fill`, knows its range in `show_all` and its points in `spots`."""
 
     left_px = 52
@@ -57,7 +57,7 @@ class PlaceChart(pg.PlotWidget):
         self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
         self._ruled: list[pg.InfiniteLine] = []
         plot.getViewBox().sigRangeChanged.connect(self._name_what_is_seen)
-        theme.changed.connect(self.redraw)
+        self.redraw_with(theme, self.redraw)
 
     def fill(self) -> bool:
         """Put everything up; tells whether there was anything."""

@@ -11,7 +11,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from yondle.app.views.charting import ChartPoint, ChartView
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis, dress
 from yondle.desktop.marks import symbol
-from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.theme import SMALL_PX, Redrawn, Theme, faded, font
 from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.verdicts import Verdict
@@ -28,7 +28,7 @@ _NEAR_SHARE = 0.2
 _TOO_FEW_FOR_A_RANGE = 2
 
 
-class ScoreChart(pg.PlotWidget):
+class ScoreChart(Redrawn, pg.PlotWidget):
     """The chart. `step_chosen` is sent with a step's number when one of its marks is clicked."""
 
     step_chosen = Signal(int)
@@ -50,7 +50,7 @@ class ScoreChart(pg.PlotWidget):
         self._hovered = pg.TextItem(anchor=(0, 1))
         self._hovered.setZValue(20)
         self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=30, slot=self._hover)
-        theme.changed.connect(self._redraw)
+        self.redraw_with(theme, self._redraw)
         self._dress()
 
     @property

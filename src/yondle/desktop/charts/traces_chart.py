@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QScrollArea
 from yondle.app.views.traces import Panel
 from yondle.desktop.charts.core_strip import CoreStrip
 from yondle.desktop.charts.trace_strip import Shown, SpanBox, TraceStrip
-from yondle.desktop.theme import Theme
+from yondle.desktop.theme import Redrawn, Theme
 from yondle.language.saying import say
 
 STRIP_PX = 92
@@ -21,7 +21,7 @@ _MOST_ROWS = 20_000
 """Longer traces are copied as a table in so many rows, each the mean of those it stands for."""
 
 
-class TracesChart(QScrollArea):
+class TracesChart(Redrawn, QScrollArea):
     """The strips. `span_moved` is sent with both ends in seconds while a drag goes on, `span_chosen` when it has ended.
 
     `all_shown` is sent when all is seen again.
@@ -45,7 +45,7 @@ class TracesChart(QScrollArea):
         self._panels: tuple[Panel, ...] = ()
         self._span: tuple[float, float] | None = None
         self._follow = pg.SignalProxy(self._view.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
-        theme.changed.connect(self.redraw)
+        self.redraw_with(theme, self.redraw)
 
     def show_traces(self, shown: Shown, panels: tuple[Panel, ...], keep_range: bool) -> None:
         """Show other runs or other panels; with `keep_range` the times in view stay."""

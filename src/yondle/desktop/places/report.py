@@ -18,12 +18,12 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.app.report_choices import HEADINGS, ask, choose_sections, question, sections_chosen
-from yondle.app.report_files import report_bytes, report_preview, write_report
+from yondle.app.report_files import Report, report_bytes, report_preview, write_report
 from yondle.app.reporting import report_of
 from yondle.app.session import Session
 from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.theme import Theme
+from yondle.desktop.theme import Redrawn, Theme
 from yondle.desktop.widgets.basics import button, label
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
@@ -81,13 +81,14 @@ class Page(QTextBrowser):
         return picture
 
 
-class ReportPlace(ChartPlace):
+class ReportPlace(Redrawn, ChartPlace):
     """The Report place for one session."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
         super().__init__(theme, say("Report"), NOTHING, lambda: None)
         self._session, self._views = session, views
         self._seen = -1
+        self._report: Report | None = None
         self.page = Page()
         self.question = QLineEdit(question(session))
         self.question.setPlaceholderText(say("The question this report answers"))
@@ -111,7 +112,7 @@ class ReportPlace(ChartPlace):
         self._done = label("", "muted", wrap=True)
         self._list_sections()
         self._lay_out()
-        theme.changed.connect(self._show)
+        self.redraw_with(theme, self._show_again)
         self.add_action("up", say("section up"), "Alt+Up", lambda: self._move(-1))
         self.add_action("down", say("section down"), "Alt+Down", lambda: self._move(1))
         self.actions_by_name["save"].setText(say("Report: write it as a web page, PDF or Markdown …"))
@@ -153,9 +154,16 @@ class ReportPlace(ChartPlace):
         if not self._session.steps:
             self.show_whole(False)
             return
-        html, pictures = report_preview(report_of(self._session, views=self._views), self._theme.colours.night)
-        self.page.show_page(html, pictures)
+        self._report = report_of(self._session, views=self._views)
+        self._show_again()
         self.show_whole(True)
+
+    def _show_again(self) -> None:
+        """Show what was gathered, in the colours there are now."""
+        if self._report is None:
+            return
+        html, pictures = report_preview(self._report, self._theme.colours.night)
+        self.page.show_page(html, pictures)
 
     def _keep_question(self) -> None:
         self._later.stop()

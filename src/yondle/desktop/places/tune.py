@@ -86,8 +86,7 @@ class TunePlace(QWidget):
         )
         for signal, slot in self._heard:
             signal.connect(slot)
-        if session.waiting is not None and session.waiting.step is not None:
-            self.progress.waiting = session.waiting.step.number
+        self._begin_progress()
         tell_resumed(self.side.cards, session)
         self.rulers.unfold(session.logbook.keeping.value(FOLDS) or self._first_unfolded())
         self.offers.show_unfinished()
@@ -480,6 +479,13 @@ class TunePlace(QWidget):
                 self.trail.choose(number)
         self.refresh()
 
+    def _begin_progress(self) -> None:
+        """Follow anew: nothing is under way, but a step may wait for its values."""
+        waiting = self.session.waiting
+        self.progress = Progress(self.session.declaration)
+        if waiting is not None and waiting.step is not None:
+            self.progress.waiting = waiting.step.number
+
     def _tell_gone_back(self) -> None:
         seen, here = self.session.verified, self.session.position
         if seen is None or seen.as_set == seen.of:
@@ -502,6 +508,6 @@ class TunePlace(QWidget):
         self.side.cards.take("stop first")
         self._evening = False
         self.side.cards.take("plan")
-        self.progress = Progress(self.session.declaration)
+        self._begin_progress()
         tell_trouble(self.side.cards, error)
         self.refresh()

@@ -1,0 +1,344 @@
+"""What a record promises whatever happens around it: nothing half written, nobody else's lock, names that mean what they say."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import resource
+import sqlite3
+import stat
+import threading
+import zlib
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+from tests.fakes import changed_session
+
+from yondle.app.clocks import RealClock
+from yondle.app.columns import Shelf, compare_these, compared, keep_price, offers, prices
+from yondle.app.export import logbook_text, merge, share, write
+from yondle.app.field_books import read_book
+from yondle.app.helper_install import install
+from yondle.app.machines import goes_on
+from yondle.app.plans import start_plan
+from yondle.app.profiles import keep_profile
+from yondle.app.remarks import write_note
+from yondle.app.reporting import report_of
+from yondle.app.session import Session
+from yondle.app.this_machine import add_command
+from yondle.app.views.traces import trace_of
+from yondle.app.views.trail import stage_words
+from yondle.app.watching import watch
+from yondle.formats.whole_files import write_whole, written_whole
+from yondle.logbook.store import WriterLock
+from yondle.model.errors import KnownError
+from yondle.model.events import VerdictGiven
+from yondle.model.steps import FOR_EDGE, LONG
+from yondle.model.verdicts import Verdict
+
+MakeSession = Callable[..., Session]
+
+
+@pytest.fixture
+def book(measured: Path) -> Path:
+    return measured
+
+
+def left_beside(path: Path) -> list[str]:
+    return sorted(each.name for each in path.parent.iterdir() if each.name.startswith((".", path.name)))
+
+
+def test_a_file_that_can_not_be_finished_leaves_the_one_before_as_it_was(tmp_path: Path) -> None:
+    path = tmp_path / "night.html"
+    write_whole(path, "good")
+    path.chmod(0o640)
+    soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (4096, hard))
+    try:
+        with pytest.raises(KnownError, match="can't be written"):
+            write(path, "x" * 100_000)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
+    with pytest.raises(ZeroDivisionError), written_whole(path) as new:
+        new.write_text("half")
+        raise ZeroDivisionError
+    assert path.read_text() == "good"
+    assert left_beside(path) == ["night.html"]
+    write(path, "better")
+    assert path.read_text() == "better"
+    assert stat.S_IMODE(path.stat().st_mode) == 0o640
+
+
+def test_what_must_not_be_replaced_is_not_and_folders_and_devices_are_told_apart(tmp_path: Path) -> None:
+    path = tmp_path / "a.toml"
+    write_whole(path, "mine")
+    with pytest.raises(KnownError, match="already there"):
+        write_whole(path, "yours", replaces=False)
+    with pytest.raises(KnownError, match="already there"), written_whole(tmp_path / "b", replaces=False) as new:
+        new.write_text("late")
+        (tmp_path / "b").write_text("somebody was faster")
+    with pytest.raises(KnownError, match="is a folder"):
+        write_whole(tmp_path, "x")
+    with pytest.raises(KnownError, match="no folder"):
+        write_whole(tmp_path / "gone" / "a", "x")
+    write_whole(Path("/dev/null"), "x")
+    assert (path.read_text(), (tmp_path / "b").read_text()) == ("mine", "somebody was faster")
+    assert left_beside(path) == ["a.toml"]
+
+
+def test_a_lock_is_its_owners_alone_and_goes_with_the_writer(book: Path) -> None:
+    lock = WriterLock(book)
+    before = os.umask(0)
+    try:
+        lock.take()
+    finally:
+        os.umask(before)
+    file = book.with_name(book.name + ".lock")
+    assert stat.S_IMODE(file.stat().st_mode) == 0o600
+    with pytest.raises(KnownError, match=f"process {os.getpid()}"):
+        Session.open(book)
+    lock.release()
+    assert not file.exists()
+    file.touch(0o644)
+    held = os.open(file, os.O_RDONLY)
+    Session.open(book).close()
+    fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    Session.open(book).close()
+    os.close(held)
+
+
+def test_what_the_helper_is_installed_into_can_be_written_by_root_alone(tmp_path: Path) -> None:
+    before = os.umask(0)
+    try:
+        made = install(tmp_path)
+    finally:
+        os.umask(before)
+    for path in made:
+        for each in (path, *path.parents):
+            if each == tmp_path:
+                break
+            assert not each.stat().st_mode & 0o022, each
+    made[0].parent.chmod(0o777)
+    with pytest.raises(KnownError, match="others than its owner"):
+        install(tmp_path)
+
+
+def test_a_note_written_while_a_test_ends_does_not_hide_its_verdict(new_session: MakeSession) -> None:
+    """The verdict is read anew in one thread while the note is read anew in another: the later reading stays."""
+    session = new_session()
+    session.baseline(2)
+    session.propose("core_clock", 4300)
+    ready, go = threading.Event(), threading.Event()
+    reading = session.logbook.step
+
+    def slowly(number: int):  # type: ignore[no-untyped-def]
+        record = reading(number)
+        if threading.current_thread() is not threading.main_thread():
+            ready.set()
+            go.wait(5.0)
+        return record
+
+    session.logbook.step = slowly  # type: ignore[method-assign]
+    writer = threading.Thread(target=lambda: write_note(session, 2, "a door fell shut"))
+
+    def meanwhile(record: object) -> None:
+        if isinstance(record, VerdictGiven) and not go.is_set():
+            go.set()
+
+    def begin(_: object) -> None:
+        if len(session.steps) == 2 and writer.ident is None:
+            writer.start()
+            ready.wait(5.0)
+            threading.Timer(0.3, go.set).start()
+
+    session.subscribe(begin)
+    session.subscribe(meanwhile)
+    session.test(2)
+    writer.join()
+    kept = reading(2)
+    assert session.step(2).verdict is kept.verdict is Verdict.HELD
+    assert [note.text for note in session.step(2).notes] == ["a door fell shut"]
+
+
+def test_a_rule_of_a_plan_judges_what_the_plan_has_tested(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_clock", 5000)
+    assert session.test(2).verdict is not Verdict.HELD
+    failed = session.steps[-1].verdict
+    plan = f"""
+format = "yondle-plan 1"
+name = "one"
+passes = 2
+[stop]
+failures = 1
+verdicts = ["{failed}"]
+[[do]]
+kind = "steps"
+steps = [{{core_clock = 4250}}]
+"""
+    end = start_plan(session, plan, "one", lambda *_: None)
+    assert (str(end.ended), end.moves) == ("done", 1)
+
+
+def test_the_clock_of_a_machine_goes_on_over_its_restarts(session: Session) -> None:
+    session.baseline(2)
+    attempt = session.steps[0].attempts[0]
+    keeping, began = session.logbook.keeping, RealClock()
+    attempt = replace(attempt, boot_id="first", started_s=began.now(), started_at=began.wall().isoformat())
+    last_s = attempt.started_s + 3600.0
+    goes_on(began, "first", keeping, attempt, last_s)
+    assert abs(began.now() - attempt.started_s) < 5.0
+    after = RealClock()
+    goes_on(after, "second", keeping, attempt, last_s)
+    assert 0.0 <= after.now() - last_s < 5.0
+    again = RealClock()
+    goes_on(again, "second", keeping, attempt, last_s + 50.0)
+    assert abs(again.now() - after.now()) < 5.0
+
+
+def test_a_profile_means_itself_in_compare_whatever_it_is_called(session: Session) -> None:
+    session.baseline(2)
+    for clock in (4250, 4300):
+        session.propose("core_clock", clock)
+        session.test(2)
+    for name in ("stock", "2", "here", "24/7 #2", "other.yondle#stock", "Daily"):
+        keep_profile(session, name, number=3)
+    shelf = Shelf(session)
+
+    def step_of(address: str) -> int | None:
+        record = shelf.column(address).step
+        return record.step.number if record is not None else None
+
+    assert [step_of(a) for a in ("stock", "2", "Daily", "24/7 #2", "profile:2", "profile:stock")] == [1, 2, 3, 3, 3, 3]
+    for offer in offers(session, ()):
+        if offer.name in ("stock", "2", "here", "24/7 #2", "other.yondle#stock", "Daily"):
+            assert step_of(offer.address) == 3, offer
+    assert len(Shelf(session).columns(compared(session))[0]) == len(compared(session))
+
+
+def test_merging_takes_compared_steps_and_prices_along(tmp_path: Path, new_session: MakeSession) -> None:
+    for name, clock in (("late", 4300), ("early", 4250)):
+        session = new_session(name=name)
+        session.baseline(2)
+        session.propose("core_clock", clock)
+        session.test(2)
+        if name == "late":
+            compare_these(session, ("1", "2", "stock", "elsewhere.yondle#2"))
+            keep_price(session, "2", 120.0)
+        session.close()
+    with sqlite3.connect(tmp_path / "early.yondle") as changed:
+        changed.execute("UPDATE attempt SET started_at = '2020' || substr(started_at, 5)")
+    changed.close()
+    assert merge(tmp_path / "late.yondle", tmp_path / "early.yondle", tmp_path / "both.yondle") == 4
+    both = Session.open(tmp_path / "both.yondle")
+    number = next(r.step.number for r in both.steps if r.step.setup["core_clock"] == 4300.0)
+    assert number != 2
+    assert compared(both)[1:] == (str(number), "stock", "elsewhere.yondle#2")
+    assert prices(both) == {str(number): 120.0}
+    both.close()
+
+
+def test_a_stage_is_kept_by_the_id_of_its_load_and_shown_by_its_name(session: Session) -> None:
+    record = session.baseline(2)
+    assert {p.stage for p in record.attempts[0].passes} == {"score passes", "mixed_load"}
+    d = session.declaration
+    for stage, shown in (
+        ("mixed_load", "mixed load"), ("mixed load", "mixed load"), (f"{LONG}stacking", "long run of stacking"),
+        (f"{FOR_EDGE}mixed_load", "mixed load for the edge"), ("long run of stacking", "long run of stacking"),
+    ):  # fmt: skip
+        assert stage_words(d, stage).lower() == shown
+
+
+def test_a_copy_to_share_opens_whatever_home_host_and_user_are_called(
+    tmp_path: Path, session: Session, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session.baseline(2)
+    home = str(Path.home())
+    add_command(
+        session.logbook.keeping,
+        f'format = "yondle-workload 1"\nid = "render"\nname = "Render"\ncommand = ["{home}/run"]\nfolder = "{home}/films"\n'
+        '[score]\npattern = "(\\\\d+)"\nunit = "s"\nbetter = "lower"\n',
+        "it",
+        (),
+    )
+    write_note(session, 1, f"films lie in {home}/films, render sees heron")
+    monkeypatch.setattr("socket.gethostname", lambda: "heron")
+    monkeypatch.setattr("getpass.getuser", lambda: "render")
+    share(session, tmp_path / "copy.yondle")
+    copy = Session.open(tmp_path / "copy.yondle")
+    text = logbook_text(copy)
+    assert home + "/" not in text
+    assert "render sees" not in text
+    assert report_of(copy)
+    copy.close()
+
+
+def bomb(path: Path, blocks: int) -> None:
+    """Put blocks of zeros into a trace: 61 kB each that claim to unpack to 60 MiB."""
+    channels = json.dumps([f"c{i}" for i in range(15)])
+    samples = (60 << 20) // 68
+    data = zlib.compress(bytes(samples * 68), 9)
+    connection = sqlite3.connect(path)
+    for i in range(blocks):
+        connection.execute(
+            "INSERT INTO sample_block (attempt, from_s, to_s, samples, channels, data) VALUES (2, ?, ?, ?, ?, ?)",
+            (1000.0 + i, 1001.0 + i, samples, channels, data),
+        )
+    connection.execute("UPDATE attempt SET closed_at = NULL WHERE id = 2")
+    connection.commit()
+    connection.close()
+
+
+def test_blocks_that_would_unpack_to_gigabytes_are_refused_before_they_do(book: Path) -> None:
+    bomb(book, 40)
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    with pytest.raises(KnownError, match="can't be read"):
+        watch(book)
+    read_book(book)
+    session = Session.open(book)
+    with pytest.raises(KnownError, match="at most"):
+        trace_of(session, 2)
+    with pytest.raises(KnownError):
+        logbook_text(session)
+    session.close()
+    grown_mib = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
+    assert grown_mib < 200
+
+
+def test_a_cell_that_holds_what_its_column_can_not_is_told(book: Path, tmp_path: Path) -> None:
+    whole = book.read_bytes()
+    for wrong in (
+        "UPDATE pass SET score = 'fast' WHERE ordinal = 2", "UPDATE attempt SET started_s = 1e300",
+        "UPDATE attempt SET started_at = 'yesterday'", "UPDATE step SET setup = '{\"core_clock\": NaN}' WHERE number = 2",
+        "UPDATE pass SET facts = '{\"mean core_clock_effective\": \"x\"}' WHERE ordinal = 2",
+        "INSERT INTO state (name, value) VALUES ('limits', '[1')", "INSERT INTO state (name, value) VALUES ('ranges', '7')",
+    ):  # fmt: skip
+        book.write_bytes(whole)
+        connection = sqlite3.connect(book)
+        connection.execute(wrong)
+        connection.commit()
+        connection.close()
+        with pytest.raises(KnownError, match="is damaged"):
+            Session.open(book)
+    book.write_bytes(whole)
+    with sqlite3.connect(book) as older:
+        older.execute("PRAGMA user_version = 2")
+        older.execute("UPDATE alembic_version SET version_num = 'nobody'")
+    older.close()
+    with pytest.raises(KnownError, match="schema is none"):
+        Session.open(book)
+
+
+def test_a_limit_on_a_sensor_that_is_gone_is_told_and_guards_nothing(tmp_path: Path) -> None:
+    path = tmp_path / "book.yondle"
+    session = changed_session(path, quick_rig())
+    session.set_limit("package_power", 150.0)
+    session.close()
+    session = changed_session(path, quick_rig(), without=frozenset({"package_power"}))
+    assert "Package power" in session.notices[0]
+    assert all(limit.channel != "package_power" for limit in session.declaration.limits)
+    session.close()
