@@ -120,7 +120,8 @@ class Walk:
         end = time.monotonic() + ENDS_WITHIN_S
         while not ready():
             if time.monotonic() > end:
-                self.found.append(f"{what} not within {ENDS_WITHIN_S:.0f} s")
+                state = self.session.state if self.session is not None else ""
+                self._tell(f"{what} not within {ENDS_WITHIN_S:.0f} s ({state})")
                 return False
             self.spin(0.005)
         return True
@@ -151,7 +152,7 @@ class Walk:
         self.spin(0.05)
 
     def _tell(self, what: str) -> None:
-        self.found.append(f"{what}\n    after: {' > '.join(self.done[-8:])}")
+        self.found.append(f"{what}\n    after: {' > '.join(self.done[-14:])}")
 
     @property
     def tune(self) -> TunePlace | None:

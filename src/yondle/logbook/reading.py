@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from array import array
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -138,9 +138,9 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
     result = None
     if row.ok is not None:
         facts = _facts(row.facts)
-        frames = array("f", row.frame_times) if row.frame_times else ()
+        frames: Sequence[float] = array("f", row.frame_times) if row.frame_times else ()
         result = PassResult(
-            bool(row.ok), row.score, float(row.duration_s), row.failure or "", row.detail or "", facts, tuple(frames)
+            bool(row.ok), row.score, float(row.duration_s), row.failure or "", row.detail or "", facts, frames
         )
     return PassRecord(
         row.ordinal,
@@ -166,7 +166,7 @@ def _facts(kept: str | None) -> dict[str, Any]:
 
 
 def _added(row: sa.Row[Any]) -> AddedResult:
-    frames = tuple(array("f", row.frame_times)) if row.frame_times else ()
+    frames: Sequence[float] = array("f", row.frame_times) if row.frame_times else ()
     return AddedResult(row.id, row.step, row.workload, row.at, row.score, _facts(row.facts), frames, row.discarded)
 
 

@@ -163,7 +163,7 @@ class AddedResult:
     at: str
     score: float
     facts: dict[str, str | float] = field(default_factory=dict)
-    frame_times_ms: tuple[float, ...] = ()
+    frame_times_ms: Sequence[float] = ()
     discarded: str = ""
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -59,4 +60,4 @@ class PassResult:
     failure: str = ""
     detail: str = ""
     facts: dict[str, str | float] = field(default_factory=dict)
-    frame_times_ms: tuple[float, ...] = ()
+    frame_times_ms: Sequence[float] = ()

@@ -45,6 +45,8 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         box.setMouseMode(pg.ViewBox.RectMode)
         box.setDefaultPadding(0.02)
         box.sigRangeChangedManually.connect(self._zoomed_by_hand)
+        self._at_edges: list[tuple[pg.TextItem, float, bool]] = []
+        box.sigXRangeChanged.connect(self._place_edge_labels)
         self.setMinimumSize(200, 120)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self._hovered = pg.TextItem(anchor=(0, 1))
@@ -102,6 +104,7 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         self._draw(keep_zoom=self._zoomed)
 
     def _draw(self, keep_zoom: bool) -> None:
+        self._at_edges.clear()
         self.clear()
         view = self._view
         if view is None or not view.points:
@@ -206,13 +209,13 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         item = pg.TextItem(words, color=c.muted, anchor=anchor, fill=pg.mkBrush(faded(c.ground, 0.7)))
         item.setFont(font(SMALL_PX))
         self.addItem(item, ignoreBounds=True)
-        box = self.getPlotItem().getViewBox()
+        self._at_edges.append((item, at, on_left))
+        self._place_edge_labels()
 
-        def place() -> None:
-            item.setPos(box.viewRange()[0][0 if on_left else 1], at)
-
-        box.sigXRangeChanged.connect(place)
-        place()
+    def _place_edge_labels(self, *_: object) -> None:
+        low, high = self.getPlotItem().getViewBox().viewRange()[0]
+        for item, at, on_left in self._at_edges:
+            item.setPos(low if on_left else high, at)
 
     def _zoomed_by_hand(self, *_: object) -> None:
         self._zoomed = True

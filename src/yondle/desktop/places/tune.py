@@ -447,13 +447,13 @@ class TunePlace(QWidget):
     # -- hearing -------------------------------------------------------------------------------------------------------
 
     def _take(self, records: list[Record]) -> None:
-        telling = False
+        telling, before = False, self.progress.step
         for record in records:
             self.progress.take(record)
             telling = telling or isinstance(record, _TELLING)
             if isinstance(record, StepOpened):
                 self.side.show_running(strips_of(self.session.declaration, record.step.setup))
-        if telling:
+        if telling or self.progress.step != before:
             self.refresh()
         elif self.progress.running:
             self._show_progress()

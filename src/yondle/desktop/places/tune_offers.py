@@ -139,6 +139,8 @@ class TuneOffers(QObject):
 
     def ready_checked(self, items: tuple[ReadyItem, ...]) -> None:
         """Begin the baseline, or say what isn't ready and let the tuner go on knowingly."""
+        if self._session.heed_request():
+            return
         missing = not_ready(items)
         if not missing:
             self._run("baseline", self._session.baseline)
