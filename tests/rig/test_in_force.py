@@ -12,6 +12,7 @@ from tests.fakes import ChangedRig, changed_session
 from yondle.app.plans import end_plan, start_plan
 from yondle.app.session import Session
 from yondle.app.stopping import ask_to_stop, stop_file
+from yondle.engine.requests import Request
 from yondle.model.errors import KnownError
 from yondle.model.events import PassEnded, PassOpened, Record, VerdictGiven
 from yondle.model.knobs import Setup
@@ -186,3 +187,21 @@ def test_what_was_asked_of_an_earlier_run_stops_no_later_one(
     again = Session.open(tmp_path / "old.yondle")
     assert again.baseline(2).verdict is Verdict.HELD
     again.close()
+
+
+def test_a_pause_asked_for_again_the_moment_it_ended_goes_on(new_session: Callable[..., Session]) -> None:
+    """Between the end of a pause and the next pass: the machine is cool, so nothing is done in between."""
+    session = new_session(quick_rig(settle_below_c="80.0"))
+    session.baseline(2)
+    looks = 0
+
+    def pause_twice() -> Request | None:
+        nonlocal looks
+        looks += 1
+        if looks in (2, 4):
+            session.go_on()
+        return Request.PAUSE if looks in (1, 3) else None
+
+    session._engine.requests.from_outside = pause_twice
+    session.try_from(1, {"core_clock": 4300.0}, None)
+    assert session.steps[-1].verdict is Verdict.HELD

@@ -52,6 +52,18 @@ def left_beside(path: Path) -> list[str]:
     return sorted(each.name for each in path.parent.iterdir() if each.name.startswith((".", path.name)))
 
 
+def half_written(path: Path) -> None:
+    with written_whole(path) as new:
+        new.write_text("half")
+        raise ZeroDivisionError
+
+
+def written_late(path: Path) -> None:
+    with written_whole(path, replaces=False) as new:
+        new.write_text("late")
+        path.write_text("somebody was faster")
+
+
 def test_a_file_that_can_not_be_finished_leaves_the_one_before_as_it_was(tmp_path: Path) -> None:
     path = tmp_path / "night.html"
     write_whole(path, "good")
@@ -63,9 +75,8 @@ def test_a_file_that_can_not_be_finished_leaves_the_one_before_as_it_was(tmp_pat
             write(path, "x" * 100_000)
     finally:
         resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
-    with pytest.raises(ZeroDivisionError), written_whole(path) as new:
-        new.write_text("half")
-        raise ZeroDivisionError
+    with pytest.raises(ZeroDivisionError):
+        half_written(path)
     assert path.read_text() == "good"
     assert left_beside(path) == ["night.html"]
     write(path, "better")
@@ -78,9 +89,8 @@ def test_what_must_not_be_replaced_is_not_and_folders_and_devices_are_told_apart
     write_whole(path, "mine")
     with pytest.raises(KnownError, match="already there"):
         write_whole(path, "yours", replaces=False)
-    with pytest.raises(KnownError, match="already there"), written_whole(tmp_path / "b", replaces=False) as new:
-        new.write_text("late")
-        (tmp_path / "b").write_text("somebody was faster")
+    with pytest.raises(KnownError, match="already there"):
+        written_late(tmp_path / "b")
     with pytest.raises(KnownError, match="is a folder"):
         write_whole(tmp_path, "x")
     with pytest.raises(KnownError, match="no folder"):

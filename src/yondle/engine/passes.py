@@ -8,7 +8,7 @@ from dataclasses import replace
 from yondle.analysis.judging import down_outcome, failed
 from yondle.engine.bench import Bench, Ended
 from yondle.engine.requests import Request
-from yondle.engine.states import Trigger
+from yondle.engine.states import State, Trigger
 from yondle.engine.watcher import PassSummary
 from yondle.language.saying import say
 from yondle.model.errors import KnownError, MachineDownError
@@ -62,7 +62,8 @@ class Passes:
         bench = self._bench
         if bench.requests.pending() is not Request.PAUSE:
             return
-        bench.fire(Trigger.PAUSE)
+        if bench.state is not State.PAUSED:
+            bench.fire(Trigger.PAUSE)
         while bench.requests.pending() is Request.PAUSE:
             bench.watch(None)
         bench.flush()
