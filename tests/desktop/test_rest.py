@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
 
+import pyqtgraph as pg
 import pytest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.driving import settle, tune_of
 from tests.desktop.rest import Listener, unrest_everywhere
 
 from yondle.app.machines import RigChoice
+from yondle.app.profiles import keep_profile
+from yondle.app.remarks import write_note
 from yondle.app.session import Session
 from yondle.desktop.theme import Theme
-from yondle.desktop.window import MainWindow
+from yondle.desktop.window import PLACES, MainWindow
 
 Open = Callable[..., MainWindow]
 CARDS = ("limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "result", "profiles", "keep", "note")
@@ -73,3 +78,45 @@ def test_every_card_and_state_of_tune_rests(varied: Path, open_book: Open, qapp:
     window._close_book()
     qtbot.waitUntil(lambda: window.first is not None and not window.bridge.busy, timeout=20_000)
     assert listener.unrest() == "", "the first page"
+
+
+def test_what_a_chart_has_drawn_before_is_let_go(varied: Path, open_book: Open, qapp: QApplication) -> None:
+    tune = tune_of(open_book(varied))
+
+    def labels() -> int:
+        gc.collect()
+        qapp.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+        return sum(isinstance(each, pg.TextItem) for each in gc.get_objects())
+
+    tune.refresh()
+    before = labels()
+    for _ in range(20):
+        tune.actions_by_name["next_benchmark"].trigger()
+    assert labels() <= before + 5
+
+
+def test_names_are_shown_in_tool_tips_as_they_are(varied: Path, open_book: Open, tmp_path: Path, qtbot: QtBot) -> None:
+    """A name with markup in it stands there as it was written, and draws nothing."""
+    path = tmp_path / "hostile.yondle"
+    hostile = "<b>bold</b><img src='x'>"
+    rig = quick_rig(name=f'"{hostile}"', place=f'"{hostile}"')
+    session = Session.create(path, RigChoice("simulated", hostile, rig))
+    session.baseline(2)
+    write_note(session, 1, hostile)
+    keep_profile(session, hostile, number=1)
+    session.close()
+    window = open_book(path)
+    seen = []
+    for i in range(len(PLACES)):
+        window.go_to(i)
+        qtbot.wait(20)
+        seen += [widget.toolTip() for widget in window.findChildren(QWidget)]
+        for view in window.findChildren(QAbstractItemView):
+            model = view.model()
+            rows = range(min(model.rowCount(), 30)) if model is not None else ()
+            cells = [(r, c) for r in rows for c in range(12) if model.hasIndex(r, c)]
+            seen += [model.data(model.index(r, c), Qt.ItemDataRole.ToolTipRole) for r, c in cells]
+        seen += [label.text() for label in window.findChildren(QLabel) if label.textFormat() != Qt.TextFormat.PlainText]
+    told = [text for text in seen if isinstance(text, str) and "bold" in text]
+    assert told
+    assert [text for text in told if "<b>" in text] == []

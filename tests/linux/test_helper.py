@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import stat
 import subprocess
 import sys
 import time
@@ -276,3 +277,16 @@ def test_the_way_to_the_helper_says_what_is_missing(tmp_path: Path, monkeypatch:
         (tmp_path / name).write_text("")
     way = find_way(1000, tmp_path / "helper", tmp_path / "policy")
     assert way.command == (str(tmp_path / "pkexec"), str(tmp_path / "helper"))
+
+
+def test_nobody_else_can_hold_the_helpers_lock(root: Path) -> None:
+    folder = root / "run/yondle-helper"
+    client = Client(root)
+    assert client.ask(do="hello")["ok"]
+    assert stat.S_IMODE(folder.stat().st_mode) == 0o700
+    assert stat.S_IMODE((folder / "lock").stat().st_mode) == 0o600
+    client.leave()
+    folder.chmod(0o755)
+    loose = Client(root)
+    assert "own folder" in loose.say(b'{"n": 1, "do": "hello"}')["why"]
+    loose.leave()
