@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 from benchmarks.measuring import Line, median_ms, ms, seconds_of
@@ -71,6 +72,8 @@ def lines() -> Iterator[Line]:
         session.close()
         yield from _start(book)
         yield from _at_rest_and_running(book)
+        yield from _looks(book)
+        yield from _grows(book)
         yield from _many_steps(Path(folder) / "many.yondle")
 
 
@@ -160,6 +163,88 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
         shown.until(lambda: not shown.window.bridge.busy)
         shown.tune.session.drop_proposal()
     shown.close()
+
+
+def _looks(book: Path) -> Iterator[Line]:
+    """How long the window is away when a place is looked at, the scheme is changed, or a ruler is dragged."""
+    from yondle.desktop.window import PLACES
+
+    shown = Shown(book, 20.0)
+    theme, tune = shown.window._theme, shown.tune
+    shown.run(0.5)
+    paint = statistics.median(seconds_of(shown.window.grab, 9))
+
+    def away(act: Callable[[], object]) -> float:
+        began = time.perf_counter()
+        act()
+        shown.app.processEvents()
+        took = time.perf_counter() - began
+        shown.run(0.2)
+        return took
+
+    def line(what: str, times: list[float]) -> Line:
+        worst = max(times)
+        return Line(what, median_ms(times), f"paint the window: {ms(paint)}", f"{worst / paint:.1f} x", "under 100 ms")
+
+    first = {place: away(partial(shown.window.go_to, i)) for i, place in enumerate(PLACES)}
+    for place, took in first.items():
+        yield line(f"first look at {place}", [took])
+    yield line("another look at a place", [away(partial(shown.window.go_to, i)) for i in range(len(PLACES))])
+    for i, place in enumerate(PLACES):
+        shown.window.go_to(i)
+        shown.run(0.2)
+        yield line(f"change the scheme in {place}", [away(partial(theme.force, s)) for s in ("night", "paper") * 2])
+    traces, attempts = shown.window.traces, [a.id for r in tune.session.steps for a in r.attempts]
+    assert traces is not None
+    yield line("another test in Traces", [away(partial(traces.choose_run, a)) for a in attempts[2:6]])
+    yield line("a test beside it", [away(partial(traces.choose_second, a)) for a in attempts[6:9]])
+    shown.window.go_to(0)
+    shown.run(0.2)
+    yield line(
+        "drag a ruler by a step", [away(partial(tune._propose, "core_clock", v)) for v in (4625.0, 4650.0, 4675.0)]
+    )
+    for i, place in enumerate(PLACES):
+        shown.window.go_to(i)
+        shown.run(0.5)
+        yield Line(
+            f"own processor use at rest in {place}, 6 s",
+            f"{100 * shown.run(6.0):.2f} % of a core",
+            "",
+            "",
+            "under 0.5 %",
+        )
+    shown.close()
+
+
+def _grows(book: Path) -> Iterator[Line]:
+    """How much the window's process grows over the tests of more than eight hours on Heron."""
+    from PySide6.QtCore import QEvent
+
+    shown = Shown(book, None)
+    session, tune = shown.tune.session, shown.tune
+
+    def test() -> None:
+        here = session.in_force["power_limit"]
+        session.propose("power_limit", here - 5 if here > 90 else here + 5)
+        tune.refresh()
+        tune._test()
+        shown.until(lambda: not shown.window.bridge.busy)
+        shown.app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
+    for _ in range(8):
+        test()
+    before, began = _resident_mib(), session.machine.clock.now()
+    while session.machine.clock.now() - began < 8.0 * 3600:
+        test()
+    after = _resident_mib()
+    hours = (session.machine.clock.now() - began) / 3600
+    what = f"memory after {hours:.1f} h of tests in the window"
+    yield Line(what, f"{after:.0f} MiB", f"before: {before:.0f} MiB", f"{after / before:.3f} x", "under 1.05 x")
+    shown.close()
+
+
+def _resident_mib() -> float:
+    return int(Path("/proc/self/statm").read_text().split()[1]) * resource.getpagesize() / (1 << 20)
 
 
 def _many_steps(path: Path) -> Iterator[Line]:

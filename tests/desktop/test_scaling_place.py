@@ -110,13 +110,13 @@ def test_a_chart_is_saved_in_open_formats_and_trouble_is_told(
     assert [float(r["gain"]) for r in rows if r["benchmark"] == "Stacking"] == pytest.approx(
         [p.shown for p in place.view.curves[0].points], rel=1e-5
     )
-    for wrong, says in (("chart.doc", "isn't written as '.doc'"), ("nowhere/chart.png", "can't be written")):
+    for wrong, says in (("chart.doc", "isn't written as '.doc'"), ("nowhere/chart.png", "no folder")):
         asked.append(tmp_path / wrong)
         place.actions_by_name["save"].trigger()
         assert says in place.trouble.text()
         assert place.trouble.isVisible()
     asked.append(tmp_path / "nowhere" / "chart.csv")
-    with pytest.raises(KnownError, match="can't be written"):
+    with pytest.raises(KnownError, match="There is no folder"):
         place.save(asked[-1])
 
 

@@ -33,6 +33,10 @@ def written_whole(target: Path, replaces: bool = True, keeps_mode: bool = True) 
         return
     if not replaces and os.path.lexists(place):
         raise _taken(target)
+    if not place.parent.is_dir():
+        raise KnownError(
+            say("There is no folder {parent}.", parent=place.parent), say("Make it first, or give another place.")
+        )
     new = place.with_name(f".{place.name[:100]}.{secrets.token_hex(4)}.part")
     try:
         yield new
@@ -46,12 +50,6 @@ def written_whole(target: Path, replaces: bool = True, keeps_mode: bool = True) 
         _sync(place.parent, os.O_RDONLY)
     except FileExistsError:
         raise _taken(target) from None
-    except FileNotFoundError as error:
-        if place.parent.is_dir():
-            raise _cannot(target, error) from error
-        raise KnownError(
-            say("There is no folder {parent}.", parent=place.parent), say("Make it first, or give another place.")
-        ) from None
     except OSError as error:
         raise _cannot(target, error) from error
     finally:
