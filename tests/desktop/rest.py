@@ -52,18 +52,19 @@ class Listener(QObject):
         return "" if silent >= _SILENT else ", ".join(f"{n} x {what}" for what, n in self.seen.most_common(4))
 
 
-def unrest_everywhere(app: QApplication, window: MainWindow, theme: Theme, schemes: tuple[str, ...]) -> list[str]:
-    """Look at every place at every size; gives where there is no rest."""
+def unrest_everywhere(
+    app: QApplication, window: MainWindow, theme: Theme, scheme: str, sizes: tuple[tuple[int, int], ...] = SIZES
+) -> list[str]:
+    """Look at every place at these sizes in a scheme; gives where there is no rest."""
     listener, found = Listener(app), []
-    for scheme in schemes:
-        theme.force(scheme)
-        for i, place in enumerate(PLACES):
-            window.go_to(i)
-            for size in SIZES:
-                window.resize(*size)
-                told = listener.unrest()
-                if told:
-                    found.append(f"{place} at {size[0]}x{size[1]}, {scheme}: {told}")
+    theme.force(scheme)
+    for i, place in enumerate(PLACES):
+        window.go_to(i)
+        for size in sizes:
+            window.resize(*size)
+            told = listener.unrest()
+            if told:
+                found.append(f"{place} at {size[0]}x{size[1]}, {scheme}: {told}")
     return found
 
 
@@ -76,7 +77,7 @@ def main() -> int:
     window.open_logbook(Path(sys.argv[1]), None)
     while window.tune is None or not window.tune.complete:
         app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, _TURN_MS)
-    found = unrest_everywhere(app, window, theme, ("paper",))
+    found = unrest_everywhere(app, window, theme, "paper", SIZES[::2])
     print("\n".join(found) or "at rest everywhere")
     window.close()
     while window.isVisible():

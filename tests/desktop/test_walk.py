@@ -8,6 +8,6 @@ import sys
 
 def test_a_random_walk_finds_window_and_engine_at_one() -> None:
     ran = subprocess.run(
-        [sys.executable, "-m", "tests.desktop.walk", "--actions", "160"], capture_output=True, text=True, check=False
+        [sys.executable, "-m", "tests.desktop.walk", "--actions", "120"], capture_output=True, text=True, check=False
     )
     assert ran.returncode == 0, ran.stdout + ran.stderr

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from functools import cache
 from typing import Annotated, Any, Optional
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
@@ -64,40 +65,43 @@ class _Heading(_Loose):
 
 
 _NUMBERS = dict[str, Figure]
-_SHAPES: dict[str, TypeAdapter[Any]] = {
-    name: TypeAdapter(Optional[shape])  # type: ignore[arg-type]  # noqa: UP045 - a type made when the program runs
-    for name, shape in {
-        "ranges": dict[str, Annotated[list[Figure], Field(min_length=2, max_length=2)]],
-        "limits": dict[str, Figure | None],
-        "conditions": dict[str, str],
-        "chosen benchmarks": list[str],
-        "typed workloads": list[_Typed],
-        "compared": list[str],
-        "references": dict[str, _Reference],
-        "prices": _NUMBERS,
-        "question": str,
-        "report sections": list[str],
-        "own workloads": list[str],
-        "meters": list[_Meter],
-        "workload settings": _Settings,
-        "stock": _NUMBERS,
-        "others at most": Figure,
-        "heading": _Heading,
-        "clock": _Clock,
-        "unfolded groups": list[str],
-        "mappings": dict[str, dict[str, Any]],
-        "declaration": dict[str, Any],
-    }.items()
+_SHAPES: dict[str, Any] = {
+    "ranges": dict[str, Annotated[list[Figure], Field(min_length=2, max_length=2)]],
+    "limits": dict[str, Figure | None],
+    "conditions": dict[str, str],
+    "chosen benchmarks": list[str],
+    "typed workloads": list[_Typed],
+    "compared": list[str],
+    "references": dict[str, _Reference],
+    "prices": _NUMBERS,
+    "question": str,
+    "report sections": list[str],
+    "own workloads": list[str],
+    "meters": list[_Meter],
+    "workload settings": _Settings,
+    "stock": _NUMBERS,
+    "others at most": Figure,
+    "heading": _Heading,
+    "clock": _Clock,
+    "unfolded groups": list[str],
+    "mappings": dict[str, dict[str, Any]],
+    "declaration": dict[str, Any],
 }
+"""By the names the values are kept under."""
+
+
+@cache
+def _shape(name: str) -> TypeAdapter[Any]:
+    """Make what checks a value when the first of its name is read: making all of them would take a while at every start."""
+    return TypeAdapter(Optional[_SHAPES[name]])  # type: ignore[arg-type]
 
 
 def small_value(name: str, text: str) -> Any:
     """Read a small value kept under a name; raises ValueError for what it can't be."""
     value = plain(text)
-    shape = _SHAPES.get(name)
-    if shape is not None:
+    if name in _SHAPES:
         try:
-            shape.validate_python(value)
+            _shape(name).validate_python(value)
         except ValidationError as error:
             raise ValueError(error.errors()[0]["msg"]) from error
     return value

@@ -7,6 +7,7 @@ import math
 import os
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
+from functools import cache
 from itertools import chain
 from pathlib import Path
 from random import Random
@@ -89,7 +90,7 @@ class WorldState:
     def load(cls, path: Path, values: dict[str, float]) -> WorldState:
         """Read the state back; raises KnownError when the file is no machine file with just these knobs."""
         try:
-            state = TypeAdapter(cls).validate_python(json.loads(path.read_text("utf-8"), parse_constant=float))
+            state = _checked_state().validate_python(json.loads(path.read_text("utf-8"), parse_constant=float))
             if state.values.keys() != values.keys():
                 raise ValueError(say("it belongs to another rig"))
             figures = [v for name, v in asdict(state).items() if isinstance(v, float) and name != "up_at_s"]
@@ -106,6 +107,11 @@ class WorldState:
                 say("{path} is no state of a simulated machine.", path=path),
                 say("Move it away: the machine then starts afresh at stock."),
             ) from error
+
+
+@cache
+def _checked_state() -> TypeAdapter[WorldState]:
+    return TypeAdapter(WorldState)
 
 
 @dataclass(slots=True)
