@@ -21,8 +21,10 @@ SIZES = (
     (3840, 2160),
 )  # fmt: skip
 _WORK = frozenset({QEvent.Type.LayoutRequest, QEvent.Type.Resize, QEvent.Type.Paint, QEvent.Type.UpdateRequest})
-_TURNS, _SILENT = 600, 40
+_TURNS, _SILENT = 120, 40
 _TURN_MS = 50
+_MOST_IN_A_TURN = 5_000
+"""A layout that asks for another one before it is done never ends its turn: then it is cut short."""
 
 
 class Listener(QObject):
@@ -32,21 +34,23 @@ class Listener(QObject):
         super().__init__()
         self._app = app
         self.seen: Counter[str] = Counter()
+        self._stuck = False
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802 - Qt's own name
         if event.type() in _WORK:
             self.seen[f"{type(watched).__name__} {event.type().name}"] += 1
-        return False
+        self._stuck = self._stuck or self.seen.total() > _MOST_IN_A_TURN
+        return self._stuck and event.type() is QEvent.Type.LayoutRequest
 
     def unrest(self) -> str:
         """Turn the event loop until it is silent; gives what goes on where it never is."""
         self._app.installEventFilter(self)
-        silent = 0
+        silent, self._stuck = 0, False
         for _ in range(_TURNS):
             self.seen.clear()
             self._app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, _TURN_MS)
             silent = 0 if self.seen else silent + 1
-            if silent >= _SILENT:
+            if self._stuck or silent >= _SILENT:
                 break
         self._app.removeEventFilter(self)
         return "" if silent >= _SILENT else ", ".join(f"{n} x {what}" for what, n in self.seen.most_common(4))
@@ -55,7 +59,7 @@ class Listener(QObject):
 def unrest_everywhere(
     app: QApplication, window: MainWindow, theme: Theme, scheme: str, sizes: tuple[tuple[int, int], ...] = SIZES
 ) -> list[str]:
-    """Look at every place at these sizes in a scheme; gives where there is no rest."""
+    """Look at every place at these sizes in a scheme; gives the first size of each at which there is no rest."""
     listener, found = Listener(app), []
     theme.force(scheme)
     for i, place in enumerate(PLACES):
@@ -65,6 +69,7 @@ def unrest_everywhere(
             told = listener.unrest()
             if told:
                 found.append(f"{place} at {size[0]}x{size[1]}, {scheme}: {told}")
+                break
     return found
 
 

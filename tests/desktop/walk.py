@@ -52,6 +52,7 @@ NOT_TAKEN = (
     "Open Heron",
     "Open this machine",
     "Close the field book",
+    "Change the pace",
 )
 """Commands that open a dialog or leave the walk; opening and closing have actions of their own."""
 

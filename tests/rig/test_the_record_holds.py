@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import re
 import resource
 import sqlite3
 import stat
@@ -36,7 +37,7 @@ from yondle.app.watching import watch
 from yondle.formats.whole_files import write_whole, written_whole
 from yondle.logbook.store import WriterLock
 from yondle.model.errors import KnownError
-from yondle.model.events import VerdictGiven
+from yondle.model.events import AttemptClosed, PassEnded, PassOpened
 from yondle.model.steps import FOR_EDGE, LONG
 from yondle.model.verdicts import Verdict
 
@@ -79,7 +80,9 @@ def test_a_file_that_can_not_be_finished_leaves_the_one_before_as_it_was(tmp_pat
         half_written(path)
     assert path.read_text() == "good"
     assert left_beside(path) == ["night.html"]
-    write(path, "better")
+    with path.open() as read_meanwhile:
+        write(path, "better")
+        assert read_meanwhile.read() == "good"
     assert path.read_text() == "better"
     assert stat.S_IMODE(path.stat().st_mode) == 0o640
 
@@ -155,20 +158,25 @@ def test_a_note_written_while_a_test_ends_does_not_hide_its_verdict(new_session:
     session.logbook.step = slowly  # type: ignore[method-assign]
     writer = threading.Thread(target=lambda: write_note(session, 2, "a door fell shut"))
 
-    def meanwhile(record: object) -> None:
-        if isinstance(record, VerdictGiven) and not go.is_set():
-            go.set()
+    late = threading.Timer(0.3, go.set)
 
-    def begin(_: object) -> None:
-        if len(session.steps) == 2 and writer.ident is None:
+    last = False
+
+    def meanwhile(record: object) -> None:
+        nonlocal last
+        if isinstance(record, PassOpened):
+            last = record.number == record.of
+        elif isinstance(record, PassEnded) and last:
             writer.start()
             ready.wait(5.0)
-            threading.Timer(0.3, go.set).start()
+            late.start()
+        elif isinstance(record, AttemptClosed):
+            go.set()
 
-    session.subscribe(begin)
     session.subscribe(meanwhile)
     session.test(2)
     writer.join()
+    late.join()
     kept = reading(2)
     assert session.step(2).verdict is kept.verdict is Verdict.HELD
     assert [note.text for note in session.step(2).notes] == ["a door fell shut"]
@@ -192,6 +200,27 @@ steps = [{{core_clock = 4250}}]
 """
     end = start_plan(session, plan, "one", lambda *_: None)
     assert (str(end.ended), end.moves) == ("done", 1)
+
+
+def test_what_a_plan_only_recalls_is_no_failure_of_it(new_session: MakeSession) -> None:
+    """Stock is held back by its power limit, and a search begins by recalling what is known of it."""
+    capped = re.sub(r"(\[knobs\.power_limit\][^\[]*?stock = )\d+(\.\d+)?", r"\g<1>45.0", quick_rig())
+    session = new_session(capped, name="capped")
+    assert session.baseline(2).verdict is Verdict.HELD_BACK
+    plan = """
+format = "yondle-plan 1"
+name = "edge"
+[stop]
+failures = 1
+[[do]]
+kind = "edge"
+knob = "memory_rate"
+loads = ["mixed_load"]
+standard = "quick"
+to = 6000
+"""
+    start_plan(session, plan, "edge", lambda *_: None)
+    assert len(session.steps) > 1
 
 
 def test_the_clock_of_a_machine_goes_on_over_its_restarts(session: Session) -> None:
