@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from functools import cache
-from typing import Annotated, Any, Optional
+from typing import Annotated, Any
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
@@ -93,13 +93,13 @@ _SHAPES: dict[str, Any] = {
 @cache
 def _shape(name: str) -> TypeAdapter[Any]:
     """Make what checks a value when the first of its name is read: making all of them would take a while at every start."""
-    return TypeAdapter(Optional[_SHAPES[name]])  # type: ignore[arg-type]
+    return TypeAdapter(_SHAPES[name])
 
 
 def small_value(name: str, text: str) -> Any:
     """Read a small value kept under a name; raises ValueError for what it can't be."""
     value = plain(text)
-    if name in _SHAPES:
+    if name in _SHAPES and value is not None:
         try:
             _shape(name).validate_python(value)
         except ValidationError as error:
