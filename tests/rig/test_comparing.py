@@ -12,6 +12,7 @@ import pytest
 from tests.rig.test_scaling_curves import SWEEP
 
 from yondle.app.columns import Shelf, add_reference, compare_these, compared, drop_reference, keep_price, prices
+from yondle.app.demo import run_neighbours
 from yondle.app.field_books import read_book
 from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
@@ -281,3 +282,15 @@ def test_the_command_line_tells_the_same_comparison(
     for wrong in (["stock", "moonlight"], ["stock", "--against", "4"]):
         assert run(["compare", own, *wrong]) == 2
     assert run(["price", own, "stock", "-3"]) == 2
+
+
+def test_neighbours_that_were_stopped_are_not_taken_for_whole_ones(tmp_path: Path) -> None:
+    looks = 0
+
+    def soon() -> bool:
+        nonlocal looks
+        looks += 1
+        return looks > 50
+
+    assert run_neighbours(tmp_path, soon) == []
+    assert not list(tmp_path.glob("*.yondle*"))

@@ -21,8 +21,8 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 
 STOCK, HERE, OF, PROFILE = "stock", "here", "#", "profile:"
+"""Words for the baseline and the step in force, what stands between a file and what is meant in it, and before a profile."""
 BOOK = ".yondle"
-"""Words for the baseline and the step in force, and what stands between a file and what is meant in it."""
 COMPARED, REFERENCES, PRICES = "compared", "references", "prices"
 MOST_COLUMNS = 24
 

@@ -10,7 +10,7 @@ from platformdirs import user_data_path
 from yondle.app.machines import choose_rig
 from yondle.app.plans import AfterMove, make_move, start_plan
 from yondle.app.profiles import keep_profile
-from yondle.app.session import Session
+from yondle.app.session import Session, machine_file
 from yondle.formats.whole_files import own_folder
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -64,7 +64,7 @@ def free_name(folder: Path, stem: str, ending: str = ".yondle") -> Path:
 def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) -> list[Path]:
     """Run Heron II, its memory tuned, and Bittern along their power limits, to compare with; gives their field books.
 
-    One that is there already is left as it is.
+    One that is there already is left as it is; one that was stopped over is taken away, to be run whole another time.
     """
     paths = [folder / f"{name}.yondle" for name in NEIGHBOURS]
     for name, path in zip(NEIGHBOURS, paths, strict=True):
@@ -81,7 +81,10 @@ def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) ->
                 sweep_power(session, stopped)
         finally:
             session.close()
-    return paths
+        if stopped():
+            for half_run in (path, machine_file(path)):
+                half_run.unlink(missing_ok=True)
+    return [path for path in paths if path.exists()]
 
 
 def _stop_when(session: Session, stopped: Callable[[], bool]) -> None:
