@@ -32,16 +32,17 @@ def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 @pytest.fixture(autouse=True)
 def nothing_left_running() -> Iterator[None]:
-    before = set(threading.enumerate())
+    before, living = set(threading.enumerate()), children()
     yield
     left = [t.name for t in threading.enumerate() if t not in before and t.is_alive()]
     assert not left, f"threads left running: {left}"
-    assert not children(), f"child processes left running: {children()}"
+    running = children() - living
+    assert not running, f"child processes left running: {running}"
 
 
-def children() -> list[str]:
-    """Name the living child processes of this one, other than a display server a fixture keeps."""
-    found = []
+def children() -> set[str]:
+    """Name the living child processes of this one; what was there before a test, its fixtures keep."""
+    found = set()
     for task in Path("/proc/self/task").iterdir():
         try:
             pids = (task / "children").read_text().split()
@@ -52,8 +53,7 @@ def children() -> list[str]:
                 name = Path(f"/proc/{pid}/comm").read_text().strip()
             except OSError:
                 continue
-            if name != "Xvfb":
-                found.append(f"{name} ({pid})")
+            found.add(f"{name} ({pid})")
     return found
 
 

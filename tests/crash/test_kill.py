@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import multiprocessing
 import os
 import re
 import shutil
@@ -10,14 +11,18 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import tempfile
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from multiprocessing.reduction import DupFd
 from pathlib import Path
+from typing import Any
 
 import pytest
 from tests.conftest import quick_rig
 
 from yondle.app.session import Session, machine_file
+from yondle.main import run
 from yondle.model.verdicts import Failure, Verdict
 
 AT_ONCE = 2
@@ -36,10 +41,44 @@ class Prepared:
         return folder / self.path.name
 
 
+FORKS = multiprocessing.get_context("forkserver")
+"""Every command is a process of its own, forked from one that has loaded everything and opened nothing: it lives and dies as
+one started from nothing, and doesn't load for longer than it runs."""
+FORKS.set_forkserver_preload(["tests.crash.test_kill", "scipy.special"])
+
+
 def yondle(*arguments: str, fault: str = "") -> subprocess.CompletedProcess[str]:
-    environment = {**os.environ, **({"YONDLE_FAULT": fault} if fault else {})}
-    command = [sys.executable, "-m", "yondle.main", *arguments]
-    return subprocess.run(command, capture_output=True, text=True, env=environment, check=False)
+    environment = {**os.environ, "COLUMNS": "200", **({"YONDLE_FAULT": fault} if fault else {})}
+    with tempfile.TemporaryFile("w+") as out, tempfile.TemporaryFile("w+") as err:
+        ends = [DupFd(file.fileno()) for file in (out, err)]
+        process = FORKS.Process(target=command_line, args=(arguments, environment, ends))
+        process.start()
+        process.join()
+        for file in (out, err):
+            file.seek(0)
+        code = process.exitcode
+        assert code is not None
+        return subprocess.CompletedProcess(arguments, code, out.read(), err.read())
+
+
+def command_line(arguments: tuple[str, ...], environment: dict[str, str], ends: list[Any]) -> None:
+    """Run a command line and leave as its program does."""
+    os.environ.clear()
+    os.environ.update(environment)
+    for at, end in enumerate(ends, start=1):
+        os.dup2(end.detach(), at)
+    code = run(list(arguments))
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
+
+
+@pytest.fixture(scope="module", autouse=True)
+def _loaded() -> None:
+    """Have what is forked loaded before the first test."""
+    process = FORKS.Process(target=int)
+    process.start()
+    process.join()
 
 
 @pytest.fixture(scope="module")
