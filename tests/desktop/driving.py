@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
+from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.widgets.ruler import Ruler
 from yondle.desktop.window import MainWindow
@@ -44,3 +45,14 @@ def drag(qtbot: QtBot, on: Ruler, value: float) -> None:
 def button_of(widget: QWidget, begins: str) -> QPushButton:
     """Find the button whose words begin so."""
     return next(b for b in widget.findChildren(QPushButton) if b.text().startswith(begins))
+
+
+def visit(window: MainWindow, place: str) -> None:
+    """Click a place's tab, and wait until all of it is shown."""
+    button_of(window, place).click()
+    here = window.places.currentWidget() if window.places is not None else None
+    assert isinstance(here, ChartPlace)
+    qt = QApplication.instance()
+    assert qt is not None
+    while not here.complete:
+        qt.processEvents()

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import button_of, words
+from tests.desktop.driving import button_of, visit, words
 
 from yondle.app.machines import RigChoice
 from yondle.app.profiles import keep_profile
@@ -42,7 +42,7 @@ def make_book(path: Path, clocks: tuple[float, ...], rig: str | None = None) -> 
 def compare_place(open_book: Open, tmp_path: Path) -> ComparePlace:
     make_book(tmp_path / "book.yondle", (4150.0, 4100.0, 4050.0, 3800.0))
     window = open_book(tmp_path / "book.yondle")
-    button_of(window, "Compare").click()
+    visit(window, "Compare")
     assert window.compare is not None
     return window.compare
 

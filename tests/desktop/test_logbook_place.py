@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import button_of, words
+from tests.desktop.driving import visit, words
 
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
@@ -31,7 +31,7 @@ def place(open_book: Open, tmp_path: Path) -> LogbookPlace:
     session.try_from(1, {"core_clock": 5000.0}, None)
     session.close()
     window = open_book(tmp_path / "book.yondle")
-    button_of(window, "Logbook").click()
+    visit(window, "Logbook")
     assert window.log is not None
     return window.log
 
@@ -153,6 +153,7 @@ def test_a_row_leads_to_its_step_and_its_trace(qtbot: QtBot, place: LogbookPlace
     place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
     place.panel.trace_button.click()
     assert window.traces.isVisible()
+    qtbot.waitUntil(lambda: window.traces.complete)
     assert window.traces._first.run.step == 2
     window.go_to(5)
     qtbot.keyClick(place.table, Qt.Key.Key_Return)

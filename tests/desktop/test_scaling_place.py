@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import button_of, settle, words
+from tests.desktop.driving import button_of, settle, visit, words
 
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
@@ -46,7 +46,7 @@ def test_before_anything_can_be_compared_it_says_what_to_do(open_book: Open, tmp
     path = tmp_path / "fresh.yondle"
     Session.create(path, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(path)
-    button_of(window, "Scaling").click()
+    visit(window, "Scaling")
     place = scaling_of(window)
     assert place.isVisible()
     assert "two values of one knob" in words(place)
@@ -144,7 +144,7 @@ def test_a_place_on_the_map_becomes_a_joint_step(qtbot: QtBot, open_book: Open, 
             session.try_from(1, {"core_clock": clock, "fan_level": fan}, None)
     session.close()
     window = open_book(path)
-    button_of(window, "Map").click()
+    visit(window, "Map")
     place = window.map
     assert place is not None
     assert place.view is not None

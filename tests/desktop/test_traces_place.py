@@ -11,7 +11,7 @@ from PySide6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import button_of, words
+from tests.desktop.driving import visit, words
 
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
@@ -32,7 +32,7 @@ def place(open_book: Open, tmp_path: Path) -> TracesPlace:
     session.try_from(1, {"core_clock": 4800.0}, None)
     session.close()
     window = open_book(path)
-    button_of(window, "Traces").click()
+    visit(window, "Traces")
     assert window.traces is not None
     return window.traces
 

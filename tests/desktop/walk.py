@@ -175,7 +175,7 @@ class Walk:
 
     def _acts(self) -> list[tuple[str, Callable[[], object]]]:
         acts: list[tuple[str, Callable[[], object]]] = [
-            ("go", lambda: self.window.go_to(self.chance.randrange(len(PLACES)))),
+            ("go", lambda: self.window.visit(self.chance.randrange(len(PLACES)))),
             ("scheme", lambda: self.theme.force(self.chance.choice(("paper", "night")))),
             ("size", lambda: self.window.resize(self.chance.randrange(1100, 1900), self.chance.randrange(700, 1200))),
             ("key", self._key),

@@ -10,7 +10,7 @@ from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Attempt, Step, StepKind, StepRecord
+from yondle.model.steps import Attempt, PassRecord, Step, StepKind, StepRecord
 from yondle.model.verdicts import Outcome, Verdict
 
 _MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
@@ -31,6 +31,14 @@ class Book:
         """Read one step anew; any thread may ask, and what is read last was read latest."""
         with self._reads:
             self._records[number] = fitted(self._logbook.step(number), self._declaration)
+            self._note()
+
+    def reload_pass(self, number: int, attempt: int, ordinal: int) -> None:
+        """Read one pass of a step anew: a test of thousands reads each only as often as it changes."""
+        with self._reads:
+            read, record = self._logbook.pass_of(attempt, ordinal), self._records[number]
+            attempts = tuple(_with_pass(a, read) if a.id == attempt else a for a in record.attempts)
+            self._records[number] = replace(record, attempts=attempts)
             self._note()
 
     def step(self, number: int) -> StepRecord:
@@ -93,6 +101,12 @@ def fitted(record: StepRecord, declaration: RigDeclaration) -> StepRecord:
     """Bring a step to the knobs that are there now."""
     setup = declaration.fitted(record.step.setup)
     return record if setup is record.step.setup else replace(record, step=replace(record.step, setup=setup))
+
+
+def _with_pass(attempt: Attempt, read: PassRecord) -> Attempt:
+    before = [p for p in attempt.passes if p.ordinal < read.ordinal]
+    after = [p for p in attempt.passes if p.ordinal > read.ordinal]
+    return replace(attempt, passes=(*before, read, *after))
 
 
 def baseline_of(steps: list[StepRecord]) -> StepRecord | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Generator
 from datetime import datetime
 
 from yondle import __version__
@@ -47,9 +47,24 @@ _WORTH = 0.01
 
 def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: KeptViews | None = None) -> Report:
     """Gather the report; nothing in it depends on when it is made."""
+    pieces = report_in_pieces(session, parts, views)
+    while True:
+        try:
+            next(pieces)
+        except StopIteration as end:
+            report: Report = end.value
+            return report
+
+
+def report_in_pieces(
+    session: Session, parts: tuple[Part, ...] | None = None, views: KeptViews | None = None
+) -> Generator[None, None, Report]:
+    """Gather the report section by section, for a face that has to answer in between."""
     gatherer = _Gatherer(session, views or KeptViews(session))
-    chosen = parts or sections_chosen(session)
-    made = [Section(part, HEADINGS[part], gatherer.blocks(part)) for part in chosen]
+    made = []
+    for part in parts or sections_chosen(session):
+        made.append(Section(part, HEADINGS[part], gatherer.blocks(part)))
+        yield
     info = session.declaration.info
     kind = say("simulated rig, ") if info.simulated else ""
     return Report(

@@ -38,7 +38,16 @@ from yondle.model.events import (
 from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import ASKED_BECAUSE, AddedResult, Check, StartAnswer, Step, StepKind, StepRecord
+from yondle.model.steps import (
+    ASKED_BECAUSE,
+    AddedResult,
+    Check,
+    PassRecord,
+    StartAnswer,
+    Step,
+    StepKind,
+    StepRecord,
+)
 from yondle.model.workloads import Workload
 from yondle.planning.ladder import quick_check
 
@@ -526,8 +535,12 @@ class Session:
             case StepOpened():
                 self.reload(record.step.number)
                 self._running = record.step.number
-            case PassOpened() | PassEnded():
-                self.reload(self._running)
+            case (
+                PassOpened(attempt=attempt, ordinal=ordinal)
+                | PassEnded(attempt=attempt, record=PassRecord(ordinal=ordinal))
+            ):
+                self._book.reload_pass(self._running, attempt, ordinal)
+                self.version += 1
             case VerdictGiven():
                 self.reload(record.step)
             case AttemptClosed():

@@ -223,7 +223,7 @@ class MainWindow(QMainWindow):
             tab = button(named(name), "flat", say("{name} place", name=named(name)))
             tab.setToolTip(f"Ctrl+{i + 1}")
             tab.setCheckable(True)
-            tab.clicked.connect(lambda _=False, i=i: self.go_to(i))
+            tab.clicked.connect(lambda _=False, i=i: self.visit(i))
             self._tabs.append(tab)
         self._conditions = Eliding(right=True)
         self._pace_button = button("", "flat", say("Pace of the simulated rig"))
@@ -271,7 +271,7 @@ class MainWindow(QMainWindow):
             (say("Open a field book …"), "Ctrl+O", self._ask_for_file),
             (say("Close the field book"), "Ctrl+W", self._close_book),
             *(
-                (say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.go_to(i))
+                (say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.visit(i))
                 for i, name in enumerate(PLACES)
             ),
             (say("Change the pace of the simulated rig"), "Ctrl+P", self._next_pace),
@@ -366,7 +366,15 @@ class MainWindow(QMainWindow):
             self.tune.run_evening(lambda stopped: _unattended_evening(session, stopped))
 
     def go_to(self, place: int) -> None:
-        """Show a place; it brings itself up to date."""
+        """Show a place, up to date when this returns."""
+        self.visit(place)
+        here = self.places.currentWidget() if self.places is not None else None
+        if isinstance(here, ChartPlace):
+            here.refresh()
+            here.take_focus()
+
+    def visit(self, place: int) -> None:
+        """Show a place, which brings itself up to date by and by: keys and clicks are answered meanwhile."""
         if self.places is None:
             return
         for i, tab in enumerate(self._tabs):
@@ -384,7 +392,7 @@ class MainWindow(QMainWindow):
         """Bring the place that is shown up to date; Tune does so by itself, but for what another place has written."""
         here = self.places.currentWidget() if self.places is not None else None
         if isinstance(here, ChartPlace):
-            here.refresh()
+            here.refresh_by_turns()
         elif isinstance(here, TunePlace) and self.log is not None and self.log.wrote:
             self.log.wrote = False
             here.refresh()
@@ -403,9 +411,9 @@ class MainWindow(QMainWindow):
 
     def show_trace(self, attempt: int) -> None:
         """Show the trace of a test."""
-        self.go_to(PLACES.index("Traces"))
         if self.traces is not None:
-            self.traces.choose_run(attempt)
+            self.traces.show_run(attempt)
+            self.visit(PLACES.index("Traces"))
 
     def _follow(self) -> None:
         """Let Traces follow the test under way where it is shown."""

@@ -100,6 +100,19 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
         )  # fmt: skip
 
 
+_ONE_PASS = sa.select(schema.pass_).where(
+    schema.pass_.c.attempt == sa.bindparam("attempt"), schema.pass_.c.ordinal == sa.bindparam("ordinal")
+)
+
+
+def pass_of(connection: sa.Connection, attempt: int, ordinal: int) -> PassRecord:
+    """Read one pass; raises ValueError where it is damaged or not there."""
+    row = connection.execute(_ONE_PASS, {"attempt": attempt, "ordinal": ordinal}).one_or_none()
+    if row is None:
+        raise ValueError(say("pass {ordinal} of test {attempt} isn't there", ordinal=ordinal, attempt=attempt))
+    return _pass(row)
+
+
 def _step(row: sa.Row[Any]) -> Step:
     changed = tuple(Change(*entry) for entry in changes(row.changes))
     return Step(row.number, StepKind(row.kind), row.parent, Setup.of(numbers(row.setup)), changed, bool(row.joint))

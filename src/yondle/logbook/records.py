@@ -16,13 +16,13 @@ from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.archive import Values, values_of
 from yondle.logbook.keeping import Keeping
-from yondle.logbook.reading import OpenAttempt, open_attempt, sensor_logs, steps
+from yondle.logbook.reading import OpenAttempt, open_attempt, pass_of, sensor_logs, steps
 from yondle.logbook.samples import LARGEST_TRACE_BYTES, block_bytes, unpack, unpack_arrays
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, open_to_read, trouble
 from yondle.logbook.writing import ENTRY
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
-from yondle.model.steps import SensorLog, StepRecord
+from yondle.model.steps import PassRecord, SensorLog, StepRecord
 
 
 class Records:
@@ -60,6 +60,11 @@ class Records:
                 say("There is no step {number}.", number=number), say("'yondle status' lists the steps there are.")
             )
         return found[0]
+
+    def pass_of(self, attempt: int, ordinal: int) -> PassRecord:
+        """Give one pass of an attempt; raises KnownError where it isn't there or can't be read."""
+        with self._told() as connection:
+            return pass_of(connection, attempt, ordinal)
 
     def position(self) -> int | None:
         """Give the step whose setup is in force, or None before the baseline."""
@@ -228,9 +233,15 @@ class Records:
             raise damaged(self.path, say("a sensor log can't be read: {error}", error=error)) from error
 
     def _read(self, number: int | None) -> list[StepRecord]:
+        with self._told() as connection:
+            return list(steps(connection, number))
+
+    @contextmanager
+    def _told(self) -> Iterator[sa.Connection]:
+        """Give a connection to read steps with; what can't be read is told."""
         try:
             with self._engine.connect() as connection:
-                return list(steps(connection, number))
+                yield connection
         except (ValueError, TypeError, AttributeError, KeyError) as error:
             raise damaged(self.path, say("a step can't be read: {error}", error=error)) from error
         except CANNOT_ANSWER as error:

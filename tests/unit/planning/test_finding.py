@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
 from random import Random
 
@@ -23,11 +24,11 @@ def declaration() -> RigDeclaration:
     return make_machine(choose_rig("heron"), None, None).rig.declaration
 
 
-def searched(search: EdgeSearch, seed: int) -> list[tuple[Run, float]]:
-    """Search a machine whose edges are known; gives every run, and the seconds it thought were left before it."""
+def searched(search: EdgeSearch, seed: int, ask: Callable[[], float] = lambda: 0.0) -> list[tuple[Run, float]]:
+    """Search a machine whose edges are known; gives every run, and what was told before it when asked."""
     chance, made = Random(seed), list[tuple[Run, float]]()
     while (test := search.next_test()) is not None:
-        left, load = search.seconds_left(), search.load_of(test)
+        left, load = ask(), search.load_of(test)
         lasts = lasting_s(test.notch, EDGES[load], WIDTH) * chance.expovariate(1.0)
         failed = lasts < test.seconds
         run = Run(load, search.value_of(test.notch), min(lasts, test.seconds), int(failed), failed)
@@ -52,7 +53,7 @@ def test_under_several_loads_each_is_tested_and_the_worst_decides(declaration: R
 
 def test_the_time_left_falls_to_nothing_at_the_end(declaration: RigDeclaration) -> None:
     search = EdgeSearch(Edge("core_clock", ("mixed_load",)), declaration)
-    made = searched(search, 5)
+    made = searched(search, 5, search.seconds_left)
     took = [run.seconds for run, _ in made]
     halfway = len(made) // 2
     assert made[halfway][1] == pytest.approx(sum(took[halfway:]), rel=1.0)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QEvent, QPointF, Qt, Signal
@@ -49,11 +51,18 @@ class TracesChart(Redrawn, QScrollArea):
 
     def show_traces(self, shown: Shown, panels: tuple[Panel, ...], keep_range: bool) -> None:
         """Show other runs or other panels; with `keep_range` the times in view stay."""
+        for _ in self.showing(shown, panels, keep_range):
+            pass
+
+    def showing(self, shown: Shown, panels: tuple[Panel, ...], keep_range: bool) -> Iterator[None]:
+        """Show them strip by strip."""
         keep = self.range if keep_range and self._strips else None
         self._shown, self._panels = shown, panels
-        self._lay_out([CoreStrip if panel.by_core else TraceStrip for panel in panels])
+        yield from self._lay_out([CoreStrip if panel.by_core else TraceStrip for panel in panels])
         for i, (strip, panel) in enumerate(zip(self._strips, panels, strict=True)):
             strip.draw(shown, panel, i == 0, i == len(panels) - 1)
+            if i < len(panels) - 1:
+                yield
         if keep is not None:
             self.show_range(*keep)
             self._follow_range()
@@ -140,7 +149,7 @@ class TracesChart(Redrawn, QScrollArea):
         middle = (low + high) / 2.0
         self.show_range(middle - (high - low) * share / 2.0, middle + (high - low) * share / 2.0)
 
-    def _lay_out(self, kinds: list[type[TraceStrip]]) -> None:
+    def _lay_out(self, kinds: list[type[TraceStrip]]) -> Iterator[None]:
         if [type(strip) for strip in self._strips] != kinds:
             self._view.clear()
             self._strips = []
@@ -151,6 +160,7 @@ class TracesChart(Redrawn, QScrollArea):
                 if self._strips:
                     box.setXLink(self._strips[0].plot.getViewBox())
                 self._strips.append(strip)
+                yield
             if self._strips:
                 self._strips[0].plot.getViewBox().sigXRangeChanged.connect(self._follow_range)
         self._view.setMinimumHeight(STRIP_PX * len(kinds) + 30)

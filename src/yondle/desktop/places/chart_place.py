@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
@@ -11,7 +11,9 @@ from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageL
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.export import csv_text
+from yondle.app.session import Session
 from yondle.desktop.theme import MARGIN, Theme, font
+from yondle.desktop.turns import Turns
 from yondle.desktop.widgets.basics import label
 from yondle.formats.whole_files import write_whole, written_whole
 from yondle.language.saying import say
@@ -48,10 +50,14 @@ class Chart(Protocol):
 class ChartPlace(QWidget):
     """A place that shows either its `whole` page or what to do so that there is something to show."""
 
-    def __init__(self, theme: Theme, name: str, nothing: str, chart: Callable[[], Chart | None]) -> None:
+    def __init__(
+        self, theme: Theme, session: Session, name: str, nothing: str, chart: Callable[[], Chart | None]
+    ) -> None:
         super().__init__()
         self.setObjectName("page")
-        self._theme = theme
+        self._theme, self._session = theme, session
+        self._seen = -1
+        self._turns = Turns(self)
         self._name, self._shown_chart = name, chart
         self.whole = QWidget()
         empty = QWidget()
@@ -63,8 +69,8 @@ class ChartPlace(QWidget):
         self.trouble.setContentsMargins(MARGIN, 4, MARGIN, 0)
         self.trouble.hide()
         self._pages = QStackedWidget()
-        self._pages.addWidget(empty)
-        self._pages.addWidget(self.whole)
+        for page in (QWidget(), empty, self.whole):
+            self._pages.addWidget(page)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(self.trouble)
@@ -76,7 +82,23 @@ class ChartPlace(QWidget):
         self.add_action("print", say("print the chart …"), "Ctrl+Shift+P", self._ask_to_print)
 
     def refresh(self) -> None:
-        """Bring what is shown up to date."""
+        """Bring what is shown up to date, now."""
+        self.refresh_by_turns()
+        self._turns.finish()
+
+    def refresh_by_turns(self) -> None:
+        """Bring what is shown up to date, where anything has changed since; the window answers meanwhile."""
+        if self._seen != self._session.version:
+            self._seen = self._session.version
+            self._turns.begin(self.pieces())
+
+    @property
+    def complete(self) -> bool:
+        """Tell whether what is shown is up to date."""
+        return self._seen == self._session.version and not self._turns.active
+
+    def pieces(self) -> Iterator[None]:
+        """Bring what is shown up to date in pieces; what was chosen between two of them is shown by the next."""
         raise NotImplementedError
 
     def take_focus(self) -> None:
@@ -87,7 +109,7 @@ class ChartPlace(QWidget):
 
     def show_whole(self, whole: bool) -> None:
         """Show the figures, or what to do to get some."""
-        self._pages.setCurrentIndex(int(whole))
+        self._pages.setCurrentIndex(2 if whole else 1)
 
     def put_together(self, head: QLayout | None, large: QWidget | QLayout, side: QWidget, *below: QWidget) -> None:
         """Lay out the whole page: choices above, something large with its side beside it, and what stands below."""
@@ -183,10 +205,14 @@ class ChartPlace(QWidget):
         try:
             do()
         except KnownError as error:
-            self.trouble.setText(f"{error.problem} {error.remedy}")
-            self.trouble.show()
+            self.say_trouble(error)
         else:
             self.trouble.hide()
+
+    def say_trouble(self, error: KnownError) -> None:
+        """Say above the chart what couldn't be done."""
+        self.trouble.setText(f"{error.problem} {error.remedy}")
+        self.trouble.show()
 
     def _copy_picture(self) -> None:
         chart = self._shown_chart()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer
@@ -41,12 +42,11 @@ class ComparePlace(ChartPlace):
     """The Compare place for one session."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, say("Compare"), NOTHING, self._shown)
-        self._session, self._views = session, views
+        super().__init__(theme, session, say("Compare"), NOTHING, self._shown)
+        self._views = views
         self._shelf = Shelf(session)
         self._addresses: tuple[str, ...] = ()
         self._against = 0
-        self._seen = -1
         self._moved = False
         self._battery: float | None = None
         self.view: CompareView | None = None
@@ -75,14 +75,11 @@ class ComparePlace(ChartPlace):
         self.add_action("book", say("read another field book …"), "Ctrl+B", self._ask_for_book)
         self.add_action("reference", say("type in a reference …"), "Ctrl+T", self._ask_for_reference)
 
-    def refresh(self) -> None:
-        """Work out everything again if steps have changed since."""
-        if self._seen == self._session.version:
-            return
-        self._seen = self._session.version
+    def pieces(self) -> Iterator[None]:
+        """Work out everything again."""
         if not self._addresses:
             self._addresses = compared(self._session)
-        self._show()
+        yield from self._showing()
 
     def compare_with(self, place: int) -> None:
         """Tell all gains over another column."""
@@ -114,6 +111,12 @@ class ComparePlace(ChartPlace):
     # -- showing -------------------------------------------------------------------------------------------------------
 
     def _show(self) -> None:
+        self._turns.finish()
+        for _ in self._showing():
+            pass
+
+    def _showing(self) -> Iterator[None]:
+        """Show the table, then the charts of its current row."""
         columns, missing = self._shelf.columns(self._addresses)
         unread = tuple(p for p in books_nearby(self._session) if p not in {b.path for b in self._shelf.books})
         self.list.show_offers(offers(self._session, self._shelf.books), self._addresses, unread)
@@ -134,8 +137,11 @@ class ComparePlace(ChartPlace):
         words += [f"{row.benchmark.name}: {row.caveat}." for row in view.rows if row.caveat]
         self._caveats.setText("\n".join(words))
         self._caveats.setVisible(bool(words))
-        self._show_charts()
         self.show_whole(bool(self._session.steps))
+        yield
+        self.charts.make()
+        yield
+        self._show_charts()
 
     def _show_charts(self) -> None:
         """Show the benchmark of the current row below; the first one without."""
@@ -176,6 +182,7 @@ class ComparePlace(ChartPlace):
 
     def choose(self, address: str, wanted: bool) -> None:
         """Make something a column, or no longer."""
+        self.refresh()
         without = tuple(a for a in self._addresses if a != address)
         self._change(lambda: compare_these(self._session, (*without, address) if wanted else without))
         if not self.trouble.isVisible():

@@ -155,13 +155,17 @@ class CompareCharts(QWidget):
         if not there:
             self._stack.setCurrentWidget(self._nothing)
             return
-        if self._page not in self._charts:
-            self._charts[self._page] = self._made()
-            self._stack.addWidget(self._charts[self._page])
+        self.make()
         chart = self._charts[self._page]
         view = self.cost_view if self._page == COSTS else self.along_view
         chart.show_view(view)  # type: ignore[arg-type]
         self._stack.setCurrentWidget(chart)
+
+    def make(self) -> None:
+        """Make the chart of this page when it is first shown."""
+        if self._page not in self._charts:
+            self._charts[self._page] = self._made()
+            self._stack.addWidget(self._charts[self._page])
 
     def _made(self) -> MachinesChart | CostChart:
         """Make a chart when it is first shown: its library is large."""

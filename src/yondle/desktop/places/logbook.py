@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer, Signal
@@ -60,12 +60,10 @@ class LogbookPlace(ChartPlace):
 
     def __init__(self, theme: Theme, session: Session) -> None:
         self.table = LogTable(theme)
-        super().__init__(theme, say("Logbook"), NOTHING, lambda: self.table)
-        self._session = session
+        super().__init__(theme, session, say("Logbook"), NOTHING, lambda: self.table)
         self._rows_of = LogRows()
         self._others: list[ReadBook] = []
         self._all: list[LogRow] = []
-        self._seen = -1
         self._row: LogRow | None = None
         self.wrote = False
         """Whether anything was written here since others looked."""
@@ -116,14 +114,12 @@ class LogbookPlace(ChartPlace):
 
     # -- what is shown -------------------------------------------------------------------------------------------------
 
-    def refresh(self) -> None:
-        """Gather the rows again if anything has changed since."""
-        if self._seen == self._session.version:
-            return
-        self._seen = self._session.version
+    def pieces(self) -> Iterator[None]:
+        """Gather the rows again."""
         books: list[tuple[str, FieldBook]] = [(book_title(self._session), self._session)]
         books += [(book_title(other), other) for other in self._others]
         self._all = self._rows_of.rows(books)
+        yield
         names = [b.name for b in self._session.declaration.workloads if any(r.benchmark == b.name for r in self._all)]
         if [self.benchmark.itemText(i) for i in range(1, self.benchmark.count())] != names:
             before = self.benchmark.currentText()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
@@ -37,12 +38,11 @@ class MapPlace(ChartPlace):
     proposed = Signal(dict)
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, say("Map"), NOTHING, lambda: self.chart)
-        self._session, self._views = session, views
+        super().__init__(theme, session, say("Map"), NOTHING, lambda: self.chart)
+        self._views = views
         self._pairs: tuple[tuple[Knob, Knob], ...] = ()
         self._pair, self._swapped, self._benchmark = 0, False, 0
         self._place: tuple[float, float] | None = None
-        self._seen = -1
         self.view: MapView | None = None
         self.chart: MapChart | None = None
         self.pairs = Choice([], say("Two knobs"))
@@ -62,11 +62,8 @@ class MapPlace(ChartPlace):
         self._lay_out()
         self.add_action("swap", say("swap the axes"), "X", self._swap)
 
-    def refresh(self) -> None:
-        """Work out everything again if steps have changed since."""
-        if self._seen == self._session.version:
-            return
-        self._seen = self._session.version
+    def pieces(self) -> Iterator[None]:
+        """Work out everything again."""
         before = self._pairs[self._pair] if self._pairs else None
         self._pairs = pairs_measured(self._session, self._views.settings)
         self.pairs.clear()
@@ -78,6 +75,9 @@ class MapPlace(ChartPlace):
             self.show_whole(False)
             return
         self._pair = self._pairs.index(before) if before in self._pairs else 0
+        yield
+        self._chart()
+        yield
         self._show()
 
     def choose_pair(self, pair: int) -> None:
@@ -103,6 +103,7 @@ class MapPlace(ChartPlace):
     # -- showing -------------------------------------------------------------------------------------------------------
 
     def _show(self) -> None:
+        self._turns.finish()
         one, other = self._pairs[self._pair]
         across, up = (other, one) if self._swapped else (one, other)
         benchmark = self._session.declaration.benchmarks[self._benchmark]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from yondle.app.report_choices import HEADINGS, ask, choose_sections, question, sections_chosen
 from yondle.app.report_files import Report, report_bytes, report_preview, write_report
-from yondle.app.reporting import report_of
+from yondle.app.reporting import report_in_pieces, report_of
 from yondle.app.session import Session
 from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import ChartPlace
@@ -85,9 +86,8 @@ class ReportPlace(Redrawn, ChartPlace):
     """The Report place for one session."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, say("Report"), NOTHING, lambda: None)
-        self._session, self._views = session, views
-        self._seen = -1
+        super().__init__(theme, session, say("Report"), NOTHING, lambda: None)
+        self._views = views
         self._report: Report | None = None
         self.page = Page()
         self.question = QLineEdit(question(session))
@@ -118,10 +118,18 @@ class ReportPlace(Redrawn, ChartPlace):
         self.actions_by_name["save"].setText(say("Report: write it as a web page, PDF or Markdown …"))
         self.actions_by_name["copy_table"].setText(say("Report: copy it as Markdown"))
 
-    def refresh(self) -> None:
-        """Gather the report again if anything has changed since."""
-        if self._seen != self._session.version:
-            self._show()
+    def pieces(self) -> Iterator[None]:
+        """Gather the report again, section by section."""
+        if not self._session.steps:
+            self.show_whole(False)
+            return
+        gathered = report_in_pieces(self._session, views=self._views)
+        self._report = yield from gathered
+        yield
+        html, pictures = report_preview(self._report, self._theme.colours.night)
+        yield
+        self.page.show_page(html, pictures)
+        self.show_whole(True)
 
     def take_focus(self) -> None:
         """Let keys scroll the page."""
@@ -150,13 +158,7 @@ class ReportPlace(Redrawn, ChartPlace):
         self._show()
 
     def _show(self) -> None:
-        self._seen = self._session.version
-        if not self._session.steps:
-            self.show_whole(False)
-            return
-        self._report = report_of(self._session, views=self._views)
-        self._show_again()
-        self.show_whole(True)
+        self._turns.begin(self.pieces())
 
     def _show_again(self) -> None:
         """Show what was gathered, in the colours there are now."""

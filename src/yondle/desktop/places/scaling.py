@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, TypeVar
 
 from PySide6.QtCore import Qt
@@ -59,13 +60,12 @@ class ScalingPlace(ChartPlace):
     """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
 
     def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
-        super().__init__(theme, say("Scaling"), NOTHING, self._shown_one)
-        self._session, self._views = session, views
+        super().__init__(theme, session, say("Scaling"), NOTHING, self._shown_one)
+        self._views = views
         self._knobs: tuple[Knob, ...] = ()
         self._measures: tuple[Measure, ...] = ()
         self._knob, self._benchmark, self._measure, self._group = "", "", Measure.GAIN, 0
         self._point: float | None = None
-        self._seen = -1
         self.view: ScalingView | None = None
         self.chart: CurvesChart | None = None
         self.panels: GroupPanels | None = None
@@ -135,11 +135,8 @@ class ScalingPlace(ChartPlace):
         self._point = value
         self._tell_point()
 
-    def refresh(self) -> None:
-        """Work out everything again if steps have changed since."""
-        if self._seen == self._session.version and self.view is not None:
-            return
-        self._seen = self._session.version
+    def pieces(self) -> Iterator[None]:
+        """Work out everything again: the curves first, then what answers to what, then the marks of all of it."""
         self._knobs = knobs_measured(self._session, self._views.settings)
         self.along.clear()
         self.along.addItems([k.name for k in self._knobs])
@@ -149,8 +146,15 @@ class ScalingPlace(ChartPlace):
             return
         if self._knob not in {k.id for k in self._knobs}:
             self._knob = self._knobs[0].id
-        self.table.show_told(self._views.sensitivities)
+        yield
+        self._views.scaling(self._session.declaration.knob(self._knob), self._measure, self._group)
+        yield
+        sensitivities = self._views.sensitivities
+        yield
+        self.table.show_told(sensitivities)
         self._table_box.setFixedHeight(min(self.table.sizeHint().height() + 14, _MOST_TABLE))
+        self._large()
+        yield
         self._show()
 
     def _shown_one(self) -> CurvesChart | GroupPanels | None:
@@ -167,6 +171,7 @@ class ScalingPlace(ChartPlace):
     # -- showing -------------------------------------------------------------------------------------------------------
 
     def _show(self) -> None:
+        self._turns.finish()
         if self._seen != self._session.version or not self._knobs:
             self.refresh()
             return
@@ -222,15 +227,18 @@ class ScalingPlace(ChartPlace):
                 self.panels = self._taken_up(GroupPanels(self._theme))
             shown: CurvesChart | GroupPanels = self.panels
         else:
-            if self.chart is None:
-                from yondle.desktop.charts.curves_chart import CurvesChart
-
-                self.chart = self._taken_up(CurvesChart(self._theme))
-            shown = self.chart
+            shown = self._large()
         shown.show_view(view, self._benchmark)
         for each in (self.chart, self.panels):
             if each is not None:
                 each.setVisible(each is shown)
+
+    def _large(self) -> CurvesChart:
+        if self.chart is None:
+            from yondle.desktop.charts.curves_chart import CurvesChart
+
+            self.chart = self._taken_up(CurvesChart(self._theme))
+        return self.chart
 
     def _taken_up(self, chart: Shown) -> Shown:
         chart.benchmark_chosen.connect(self.choose_benchmark)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
@@ -17,6 +18,7 @@ from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.desktop.widgets.span_panel import SpanPanel
 from yondle.language.saying import say
+from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 
 if TYPE_CHECKING:
@@ -36,10 +38,10 @@ class TracesPlace(ChartPlace):
     """The Traces place for one session."""
 
     def __init__(self, theme: Theme, session: Session) -> None:
-        super().__init__(theme, say("Traces"), NOTHING, lambda: self.chart)
-        self._session = session
+        super().__init__(theme, session, say("Traces"), NOTHING, lambda: self.chart)
         self._runs: tuple[Run, ...] = ()
-        self._seen, self._stale = -1, False
+        self._stale = False
+        self._wanted: int | None = None
         self._first: Trace | None = None
         self._second: Trace | None = None
         self._flipped, self._how = False, ALONE
@@ -61,8 +63,8 @@ class TracesPlace(ChartPlace):
         self.second = Choice([], say("Test B"))
         for box in (self.first, self.second):
             box.setMinimumContentsLength(24)
-        self.first.activated.connect(lambda i: self.choose_run(self._runs[i].attempt))
-        self.second.activated.connect(lambda i: self.choose_second(self._runs[i - 1].attempt if i else None))
+        self.first.activated.connect(lambda i: self._begin_run(self._runs[i].attempt))
+        self.second.activated.connect(lambda i: self._begin_second(self._runs[i - 1].attempt if i else None))
         self.passes = Choice([], say("Part of the test"))
         self.passes.setMinimumContentsLength(16)
         self.passes.activated.connect(self.choose_pass)
@@ -93,11 +95,9 @@ class TracesPlace(ChartPlace):
 
     # -- choosing ------------------------------------------------------------------------------------------------------
 
-    def refresh(self) -> None:
-        """List the tests again if any came since."""
-        if self._seen == self._session.version:
-            return
-        self._seen, self._stale = self._session.version, True
+    def pieces(self) -> Iterator[None]:
+        """List the tests again, and open the one that is shown, strip by strip."""
+        self._stale = True
         self._runs = runs(self._session)
         self.first.clear()
         self.first.addItems([run.words for run in self._runs])
@@ -106,9 +106,10 @@ class TracesPlace(ChartPlace):
         if not self._runs:
             self.show_whole(False)
             return
-        wanted = self._first.run.attempt if self._first is not None else self._runs[0].attempt
-        second = self._second.run.attempt if self._second is not None else None
-        self._change(lambda: self._open(wanted, second))
+        wanted = self._wanted or (self._first.run.attempt if self._first is not None else self._runs[0].attempt)
+        self._wanted = None
+        yield
+        yield from self._opening(wanted, self._beside)
 
     def follow(self) -> None:
         """Read on where the test shown is under way, every few seconds; a test that has begun since is offered."""
@@ -124,24 +125,37 @@ class TracesPlace(ChartPlace):
             return
         self._seen, self._stale = self._session.version, True
         followed = self._span is None and self.chart is not None and self.chart.range[1] >= first.lasted_s
-        self._change(
-            lambda: self._open(first.run.attempt, self._second.run.attempt if self._second is not None else None)
-        )
-        if followed and self.chart is not None:
-            self.chart.show_all()
+        self._turns.begin(self._opening(first.run.attempt, self._beside, followed))
 
     def choose_run(self, attempt: int) -> None:
         """Show another test."""
+        self._begin_run(attempt)
+        self._turns.finish()
+
+    def show_run(self, attempt: int) -> None:
+        """Show another test by and by, also one that isn't listed yet."""
+        self._span, self._wanted, self._seen = None, attempt, -1
+        self.refresh_by_turns()
+
+    def _begin_run(self, attempt: int) -> None:
         self._span = None
-        self._change(lambda: self._open(attempt, self._second.run.attempt if self._second is not None else None))
+        self._turns.begin(self._opening(attempt, self._beside))
+
+    @property
+    def _beside(self) -> int | None:
+        return self._second.run.attempt if self._second is not None else None
 
     def choose_second(self, attempt: int | None) -> None:
         """Put a test beside the first, or none."""
+        self._begin_second(attempt)
+        self._turns.finish()
+
+    def _begin_second(self, attempt: int | None) -> None:
         if self._first is not None:
             first = self._first.run.attempt
             if attempt is not None and self._how == ALONE:
                 self._how = OVERLAY
-            self._change(lambda: self._open(first, attempt))
+            self._turns.begin(self._opening(first, attempt))
 
     def choose_step(self, step: int) -> None:
         """Show the latest test of a step."""
@@ -234,17 +248,30 @@ class TracesPlace(ChartPlace):
         """Say what the chart shows."""
         return f"{self._session.declaration.info.name}: {self._words.text()}"
 
-    def _open(self, attempt: int, second: int | None) -> None:
+    def _opening(self, attempt: int, second: int | None, follow: bool = False) -> Iterator[None]:
+        """Read a test, and one beside it, and show them; where they can't be read, say so."""
+        try:
+            yield from self._reading(attempt, second)
+        except KnownError as error:
+            self.say_trouble(error)
+            return
+        self.trouble.hide()
+        if follow and self.chart is not None:
+            self.chart.show_all()
+
+    def _reading(self, attempt: int, second: int | None) -> Iterator[None]:
         same = self._first is not None and self._first.run.attempt == attempt
         stale, self._stale = self._stale, False
         if not same or stale:
             self._first = trace_of(self._session, attempt)
+            yield
         if second is None:
             self._second, self._flipped = None, False
             self._how = ALONE
         elif stale or self._second is None or self._second.run.attempt != second:
             self._kept = None
             self._second = trace_of(self._session, second)
+            yield
         assert self._first is not None
         at = self.passes.currentIndex() if same else 0
         self._passes = self._first.passes
@@ -254,7 +281,9 @@ class TracesPlace(ChartPlace):
         attempts = [run.attempt for run in self._runs]
         self.first.setCurrentIndex(attempts.index(attempt))
         self.second.setCurrentIndex(attempts.index(second) + 1 if second is not None else 0)
-        self._show(keep_range=same)
+        self._made_chart()
+        yield
+        yield from self._showing(keep_range=same)
 
     @property
     def offset_s(self) -> float:
@@ -272,6 +301,11 @@ class TracesPlace(ChartPlace):
         return 0.0
 
     def _show(self, keep_range: bool) -> None:
+        self._turns.finish()
+        for _ in self._showing(keep_range):
+            pass
+
+    def _showing(self, keep_range: bool) -> Iterator[None]:
         first = self._first
         if first is None:
             return
@@ -285,6 +319,7 @@ class TracesPlace(ChartPlace):
         self._unread.setVisible(not panels)
         chart = self._made_chart()
         chart.setVisible(bool(panels))
+        self.show_whole(True)
         front, behind, offset = first, self._second, self.offset_s
         if self._flipped and behind is not None:
             shown = Shown(self._other(offset), beside=front)
@@ -293,10 +328,10 @@ class TracesPlace(ChartPlace):
         else:
             shown = Shown(front, behind, offset, self._how == DIFFERENCE)
         if panels:
-            chart.show_traces(shown, panels, keep_range)
+            yield from chart.showing(shown, panels, keep_range)
             chart.choose(self._span)
+            yield
         self._tell()
-        self.show_whole(True)
 
     def _other(self, offset_s: float) -> Trace:
         """Give the second test on the clock of the first; kept, so that flipping is quick."""

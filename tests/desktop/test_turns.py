@@ -1,0 +1,90 @@
+"""Long work in pieces: the window answers between them, and what is chosen meanwhile is what is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QObject
+from pytestqt.qtbot import QtBot
+from tests.desktop.conftest import Open
+from tests.desktop.driving import button_of, visit
+from tests.desktop.test_compare_place import make_book
+
+from yondle.desktop.places.chart_place import ChartPlace
+from yondle.desktop.turns import Turns
+from yondle.desktop.window import PLACES
+
+
+def test_what_is_begun_later_takes_the_place_of_what_is_left(qtbot: QtBot) -> None:
+    done: list[str] = []
+    parent = QObject()
+    turns = Turns(parent)
+
+    def pieces(name: str, at_first: object = None) -> Iterator[None]:
+        for i in range(3):
+            done.append(f"{name}{i}")
+            if i == 0 and callable(at_first):
+                at_first()
+            yield
+
+    turns.begin(pieces("a", lambda: turns.begin(pieces("b"))))
+    assert done == [], "the first piece has a turn of its own"
+    qtbot.waitUntil(lambda: not turns.active and bool(done))
+    assert done == ["a0", "b0", "b1", "b2"]
+    done.clear()
+    turns.begin(pieces("c", turns.finish))
+    turns.finish()
+    assert done == ["c0", "c1", "c2"], "finishing from inside does no harm"
+    turns.finish()
+    assert not turns.active
+
+    def fails() -> Iterator[None]:
+        yield
+        raise ValueError("a fault")
+
+    with qtbot.captureExceptions() as raised:
+        turns.begin(fails())
+        qtbot.waitUntil(lambda: bool(raised))
+    assert not turns.active
+    turns.begin(fails())
+    with pytest.raises(ValueError, match="a fault"):
+        turns.finish()
+
+
+def test_every_place_answers_while_it_is_first_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:
+    window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
+    for name in PLACES[1:]:
+        button_of(window, name).click()
+        place = window.places.currentWidget() if window.places is not None else None
+        assert isinstance(place, ChartPlace)
+        assert not place.complete, f"{name} was worked out in one piece"
+        began = place._turns
+        turns = 0
+        while began.active:
+            began._turn()
+            turns += 1
+        assert turns > 1 or name == "Map", f"{name} took {turns} turns"
+        assert place.complete
+
+
+def test_what_is_chosen_before_a_place_is_whole_is_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:
+    window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
+    compare, traces = window.compare, window.traces
+    assert compare is not None
+    assert traces is not None
+    other = make_book(tmp_path / "other.yondle", ())
+    button_of(window, "Compare").click()
+    compare.read(other)
+    assert compare.view is not None
+    assert compare.view.columns[0].name == "Stock"
+    assert len(compare.view.columns) > 1
+    window.show_trace(1)
+    qtbot.waitUntil(lambda: traces.complete)
+    assert traces._first is not None
+    assert traces._first.run.attempt == 1
+    traces.choose_run(2)
+    visit(window, "Scaling")
+    button_of(window, "Traces").click()
+    assert traces.complete, "nothing has changed since"
