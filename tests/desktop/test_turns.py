@@ -88,3 +88,26 @@ def test_what_is_chosen_before_a_place_is_whole_is_shown(open_book: Open, qtbot:
     visit(window, "Scaling")
     button_of(window, "Traces").click()
     assert traces.complete, "nothing has changed since"
+
+
+def test_another_scheme_while_strips_are_drawn_ends_in_whole_strips(
+    open_book: Open, qtbot: QtBot, tmp_path: Path
+) -> None:
+    window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
+    traces, theme = window.traces, window._theme
+    assert traces is not None
+    for pieces_before in range(1, 14, 2):
+        if traces.chart is not None:
+            traces.chart.deleteLater()
+            traces.chart = None
+        traces.show_run(2 + pieces_before % 4 // 2)
+        window.visit(PLACES.index("Traces"))
+        for _ in range(pieces_before):
+            traces._turns._turn()
+        theme.force("night" if pieces_before % 4 == 1 else "paper")
+        qtbot.waitUntil(lambda: traces.complete and (traces.chart is None or not traces.chart._turns.active))
+        chart = traces.chart
+        assert chart is not None
+        panels = [strip.panel for strip in chart._strips]
+        assert panels == list(chart._panels), f"after {pieces_before} pieces"
+        assert chart.range[1] > 30.0, f"after {pieces_before} pieces the times in view are {chart.range}"

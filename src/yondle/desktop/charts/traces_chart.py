@@ -14,6 +14,7 @@ from yondle.app.views.traces import Panel
 from yondle.desktop.charts.core_strip import CoreStrip
 from yondle.desktop.charts.trace_strip import Shown, SpanBox, TraceStrip
 from yondle.desktop.theme import Redrawn, Theme
+from yondle.desktop.turns import Turns
 from yondle.language.saying import say
 
 STRIP_PX = 92
@@ -39,30 +40,41 @@ class TracesChart(Redrawn, QScrollArea):
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName(say("Strips of sensor readings"))
+        self._turns = Turns(self)
         self._view = _Layout(theme)
         self._view.left.connect(lambda: self._point(None))
         self.setWidget(self._view)
         self._strips: list[TraceStrip] = []
         self._shown: Shown | None = None
         self._panels: tuple[Panel, ...] = ()
+        self._showings, self._whole = 0, False
         self._span: tuple[float, float] | None = None
         self._follow = pg.SignalProxy(self._view.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
         self.redraw_with(theme, self.redraw)
 
     def show_traces(self, shown: Shown, panels: tuple[Panel, ...], keep_range: bool) -> None:
         """Show other runs or other panels; with `keep_range` the times in view stay."""
+        self._turns.finish()
         for _ in self.showing(shown, panels, keep_range):
             pass
 
     def showing(self, shown: Shown, panels: tuple[Panel, ...], keep_range: bool) -> Iterator[None]:
-        """Show them strip by strip."""
+        """Show them strip by strip; ends early where something else is shown meanwhile."""
         keep = self.range if keep_range and self._strips else None
-        self._shown, self._panels = shown, panels
-        yield from self._lay_out([CoreStrip if panel.by_core else TraceStrip for panel in panels])
+        self._shown, self._panels, self._whole = shown, panels, keep is not None
+        self._showings += 1
+        this = self._showings
+        for made in self._laying_out([CoreStrip if panel.by_core else TraceStrip for panel in panels]):
+            yield made
+            if self._showings != this:
+                return
         for i, (strip, panel) in enumerate(zip(self._strips, panels, strict=True)):
             strip.draw(shown, panel, i == 0, i == len(panels) - 1)
             if i < len(panels) - 1:
                 yield
+                if self._showings != this:
+                    return
+        self._whole = True
         if keep is not None:
             self.show_range(*keep)
             self._follow_range()
@@ -97,10 +109,12 @@ class TracesChart(Redrawn, QScrollArea):
             strip.choose(span)
 
     def redraw(self) -> None:
-        """Draw everything anew in the colours there are now."""
+        """Draw everything anew in the colours there are now: strip by strip, but at once for a printer."""
         self._view.setBackground(self._theme.colours.ground)
         if self._shown is not None:
-            self.show_traces(self._shown, self._panels, keep_range=True)
+            self._turns.begin(self.showing(self._shown, self._panels, self._whole))
+            if self._theme.printing:
+                self._turns.finish()
 
     def table(self) -> str:
         """Give the readings in view as tab-separated lines, for copying; runs behind are left out."""
@@ -149,7 +163,7 @@ class TracesChart(Redrawn, QScrollArea):
         middle = (low + high) / 2.0
         self.show_range(middle - (high - low) * share / 2.0, middle + (high - low) * share / 2.0)
 
-    def _lay_out(self, kinds: list[type[TraceStrip]]) -> Iterator[None]:
+    def _laying_out(self, kinds: list[type[TraceStrip]]) -> Iterator[None]:
         if [type(strip) for strip in self._strips] != kinds:
             self._view.clear()
             self._strips = []
