@@ -381,3 +381,23 @@ def test_a_limit_on_a_sensor_that_is_gone_is_told_and_guards_nothing(tmp_path: P
     assert "Package power" in session.notices[0]
     assert all(limit.channel != "package_power" for limit in session.declaration.limits)
     session.close()
+
+
+def test_what_is_at_hand_is_what_is_on_disk_after_every_record(new_session: MakeSession) -> None:
+    session = new_session()
+    differ: list[str] = []
+
+    def compare(record: object) -> None:
+        if session.steps != session.logbook.steps():
+            differ.append(type(record).__name__)
+
+    session.subscribe(compare)
+    session.baseline(2)
+    session.try_from(1, {"core_clock": 4300.0}, session.check(2))
+    write_note(session, 2, "while it rests")
+    session.try_from(1, {"core_clock": 4300.0}, session.check(3))
+    session.try_from(1, {"core_clock": 5000.0}, session.check(2))
+    session.try_from(1, {"core_clock": 4300.0}, session.check(2))
+    assert len(session.step(2).attempts) == 3
+    assert len({len(a.passes) for a in session.step(2).attempts}) == 2
+    assert differ == []

@@ -30,8 +30,22 @@ class Book:
     def reload(self, number: int) -> None:
         """Read one step anew; any thread may ask, and what is read last was read latest."""
         with self._reads:
-            self._records[number] = fitted(self._logbook.step(number), self._declaration)
+            read = fitted(self._logbook.step(number), self._declaration)
+            self._records[number] = _shared(read, self._records.get(number))
             self._note()
+
+    def reload_attempt(self, number: int, attempt: int) -> None:
+        """Read a step anew of which one attempt has changed; the passes of the others are those at hand."""
+        with self._reads:
+            before = self._records.get(number)
+            known = {a.id: a.passes for a in before.attempts} if before is not None else {}
+            read = fitted(self._logbook.step(number, attempt), self._declaration)
+            if all(a.id in known for a in read.attempts if a.id != attempt):
+                attempts = (a if a.id == attempt else replace(a, passes=known[a.id]) for a in read.attempts)
+                self._records[number] = _shared(replace(read, attempts=tuple(attempts)), before)
+                self._note()
+                return
+        self.reload(number)
 
     def reload_pass(self, number: int, attempt: int, ordinal: int) -> None:
         """Read one pass of a step anew: a test of thousands reads each only as often as it changes."""
@@ -101,6 +115,12 @@ def fitted(record: StepRecord, declaration: RigDeclaration) -> StepRecord:
     """Bring a step to the knobs that are there now."""
     setup = declaration.fitted(record.step.setup)
     return record if setup is record.step.setup else replace(record, step=replace(record.step, setup=setup))
+
+
+def _shared(read: StepRecord, before: StepRecord | None) -> StepRecord:
+    """Keep the attempts that are as they were, so that memory doesn't fill with copies of them."""
+    known = {a.id: a for a in before.attempts} if before is not None else {}
+    return replace(read, attempts=tuple(known[a.id] if known.get(a.id) == a else a for a in read.attempts))
 
 
 def _with_pass(attempt: Attempt, read: PassRecord) -> Attempt:

@@ -530,10 +530,14 @@ class Session:
         self._book.reload(number)
         self.version += 1
 
+    def _reload_attempt(self, number: int, attempt: int) -> None:
+        self._book.reload_attempt(number, attempt)
+        self.version += 1
+
     def _hear(self, record: Record) -> None:
         match record:
             case StepOpened():
-                self.reload(record.step.number)
+                self._reload_attempt(record.step.number, record.attempt)
                 self._running = record.step.number
             case (
                 PassOpened(attempt=attempt, ordinal=ordinal)
@@ -542,10 +546,10 @@ class Session:
                 self._book.reload_pass(self._running, attempt, ordinal)
                 self.version += 1
             case VerdictGiven():
-                self.reload(record.step)
+                self._reload_attempt(record.step, record.attempt)
             case AttemptClosed():
                 self._rest(record)
-                self.reload(record.step)
+                self._reload_attempt(record.step, record.attempt)
             case PositionMoved():
                 self._rest(record)
             case _:

@@ -6,10 +6,11 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette, QShowEvent
 from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
+from yondle.desktop.turns import BETWEEN_MS
 from yondle.model.marks import NIGHT, PAPER, Palette
 from yondle.model.verdicts import Verdict
 
@@ -159,7 +160,7 @@ class Theme(QObject):
 
 
 class Redrawn:
-    """For a widget that is drawn anew in another scheme: at once where it is seen, else when it is shown again."""
+    """For a widget that is drawn anew in another scheme: where it is seen, in a turn of its own, else when it is shown again."""
 
     _stale = False
 
@@ -169,18 +170,21 @@ class Redrawn:
         theme.changed.connect(self._scheme_changed)
 
     def _scheme_changed(self) -> None:
-        if self.isVisible() or self._theme_followed.printing:  # type: ignore[attr-defined]
+        self._stale = True
+        if self._theme_followed.printing:
+            self._redraw_now()
+        elif self.isVisible():  # type: ignore[attr-defined]
+            QTimer.singleShot(BETWEEN_MS, self, self._redraw_now)  # type: ignore[call-overload]
+
+    def _redraw_now(self) -> None:
+        if self._stale:
             self._stale = False
             self._redraw_all()
-        else:
-            self._stale = True
 
     def showEvent(self, event: QShowEvent) -> None:
         """Draw what was put off."""
         super().showEvent(event)  # type: ignore[misc]
-        if self._stale:
-            self._stale = False
-            self._redraw_all()
+        self._redraw_now()
 
 
 def _style_sheet(c: Colours) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from PySide6.QtCore import QObject, QTimer
 
-_BETWEEN_MS = 3
+BETWEEN_MS = 3
 """Long enough for what waits to be painted and clicked, too short to be seen."""
 
 
@@ -18,7 +18,7 @@ class Turns(QObject):
         self._pieces: Iterator[None] | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
-        self._timer.setInterval(_BETWEEN_MS)
+        self._timer.setInterval(BETWEEN_MS)
         self._timer.timeout.connect(self._turn)
 
     @property

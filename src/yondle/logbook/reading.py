@@ -56,8 +56,11 @@ class OpenAttempt:
     boot_id: str
 
 
-def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]:
-    """Read one step, or all in order of their numbers, with attempts, passes and notes."""
+def steps(connection: sa.Connection, number: int | None, passes_of: int | None = None) -> Iterator[StepRecord]:
+    """Read one step, or all in order of their numbers, with attempts, passes and notes.
+
+    With `passes_of` the passes of that attempt alone are read; the others come without any.
+    """
     step_rows = sa.select(schema.step).order_by(schema.step.c.number)
     attempt_rows = sa.select(schema.attempt).order_by(schema.attempt.c.id)
     pass_rows = sa.select(schema.pass_).order_by(schema.pass_.c.attempt, schema.pass_.c.ordinal)
@@ -67,6 +70,8 @@ def steps(connection: sa.Connection, number: int | None) -> Iterator[StepRecord]
     attachment_rows = sa.select(
         kept.id, kept.step, kept.at, kept.name, sa.func.length(kept.data).label("size"), kept.sha256
     ).order_by(kept.id)
+    if passes_of is not None:
+        pass_rows = pass_rows.where(schema.pass_.c.attempt == passes_of)
     if number is not None:
         step_rows = step_rows.where(schema.step.c.number == number)
         attempt_rows = attempt_rows.where(schema.attempt.c.step == number)

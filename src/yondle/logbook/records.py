@@ -52,9 +52,9 @@ class Records:
         """Give every step with its attempts, passes and notes, oldest first."""
         return self._read(None)
 
-    def step(self, number: int) -> StepRecord:
-        """Give one step; raises KnownError when there is none of that number."""
-        found = self._read(number)
+    def step(self, number: int, passes_of: int | None = None) -> StepRecord:
+        """Give one step, on request with the passes of one attempt only; raises KnownError when there is none of that number."""
+        found = self._read(number, passes_of)
         if not found:
             raise KnownError(
                 say("There is no step {number}.", number=number), say("'yondle status' lists the steps there are.")
@@ -232,9 +232,9 @@ class Records:
         except ValueError as error:
             raise damaged(self.path, say("a sensor log can't be read: {error}", error=error)) from error
 
-    def _read(self, number: int | None) -> list[StepRecord]:
+    def _read(self, number: int | None, passes_of: int | None = None) -> list[StepRecord]:
         with self._told() as connection:
-            return list(steps(connection, number))
+            return list(steps(connection, number, passes_of))
 
     @contextmanager
     def _told(self) -> Iterator[sa.Connection]:

@@ -64,7 +64,7 @@ class TracesPlace(ChartPlace):
         for box in (self.first, self.second):
             box.setMinimumContentsLength(24)
         self.first.activated.connect(lambda i: self._begin_run(self._runs[i].attempt))
-        self.second.activated.connect(lambda i: self._begin_second(self._runs[i - 1].attempt if i else None))
+        self.second.activated.connect(lambda i: self.show_second(self._runs[i - 1].attempt if i else None))
         self.passes = Choice([], say("Part of the test"))
         self.passes.setMinimumContentsLength(16)
         self.passes.activated.connect(self.choose_pass)
@@ -147,10 +147,11 @@ class TracesPlace(ChartPlace):
 
     def choose_second(self, attempt: int | None) -> None:
         """Put a test beside the first, or none."""
-        self._begin_second(attempt)
+        self.show_second(attempt)
         self._turns.finish()
 
-    def _begin_second(self, attempt: int | None) -> None:
+    def show_second(self, attempt: int | None) -> None:
+        """Put a test beside the first by and by, or none."""
         if self._first is not None:
             first = self._first.run.attempt
             if attempt is not None and self._how == ALONE:
