@@ -148,8 +148,8 @@ def test_a_note_written_while_a_test_ends_does_not_hide_its_verdict(new_session:
     ready, go = threading.Event(), threading.Event()
     reading = session.logbook.step
 
-    def slowly(number: int):  # type: ignore[no-untyped-def]
-        record = reading(number)
+    def slowly(number: int, passes_of: int | None = None):  # type: ignore[no-untyped-def]
+        record = reading(number, passes_of)
         if threading.current_thread() is not threading.main_thread():
             ready.set()
             go.wait(5.0)
