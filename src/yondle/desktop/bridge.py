@@ -12,6 +12,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from yondle.app.session import Session
+from yondle.desktop.tidying import Tidying
 from yondle.model.errors import KnownError
 from yondle.model.events import Record
 
@@ -43,6 +44,7 @@ class Bridge(QObject):
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._hand_over)
+        self._tidying = Tidying(self)
         self._arrived.connect(self._schedule)
         self._ended.connect(self._conclude)
         self._thread = threading.Thread(target=self._work, name="engine", daemon=False)
@@ -73,6 +75,7 @@ class Bridge(QObject):
         self._orders.put(None)
         self._thread.join()
         self._timer.stop()
+        self._tidying.end()
 
     def _work(self) -> None:
         while (order := self._orders.get()) is not None:
@@ -103,6 +106,7 @@ class Bridge(QObject):
 
     def _hand_over(self) -> None:
         self._announced = False
+        self._tidying.look()
         bunch = []
         while self._waiting:
             bunch.append(self._waiting.popleft())

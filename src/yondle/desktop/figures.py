@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import gc
 import sys
+
+from yondle.desktop.tidying import untidied
 
 _POLITE_S = 0.0005
 """How soon a thread gives way while loading; the usual 5 ms add up in the window's thread."""
@@ -13,16 +14,14 @@ def load_figures() -> None:
     """Load what charts and margins need, in the worker thread, leaving the window its turn as often as can be.
 
     A collection of garbage over all that is being loaded would hold the window up for longer than the loading itself does
-    at any one time; so would every later one, which is why what is loaded by then is taken out of its sight.
+    at any one time, so none is made meanwhile, nor any later one over what is loaded by then.
     """
     usual = sys.getswitchinterval()
     sys.setswitchinterval(_POLITE_S)
-    gc.disable()
     try:
-        import scipy.special  # noqa: F401
+        with untidied():
+            import scipy.special  # noqa: F401
 
-        import yondle.desktop.charts.score_chart  # noqa: F401
+            import yondle.desktop.charts.score_chart  # noqa: F401
     finally:
-        gc.freeze()
-        gc.enable()
         sys.setswitchinterval(usual)

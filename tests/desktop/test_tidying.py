@@ -1,0 +1,42 @@
+"""Whose thread takes apart what belongs to the window."""
+
+from __future__ import annotations
+
+import gc
+import threading
+import weakref
+from pathlib import Path
+
+from pytestqt.qtbot import QtBot
+from tests.desktop.conftest import Open
+from tests.desktop.test_compare_place import make_book
+
+
+class Ring:
+    def __init__(self) -> None:
+        self.itself = self
+
+
+def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
+    open_book: Open, qtbot: QtBot, tmp_path: Path
+) -> None:
+    gc.collect()
+    window = open_book(make_book(tmp_path / "book.yondle", ()))
+    collected_in: list[str] = []
+
+    def allocate() -> None:
+        for _ in range(20):
+            weakref.finalize(Ring(), lambda: collected_in.append(threading.current_thread().name))
+        kept = [[object()] for _ in range(200_000)]
+        assert kept
+
+    window.bridge.submit("allocate", allocate)
+    qtbot.waitUntil(lambda: not window.bridge.busy)
+    qtbot.waitUntil(lambda: len(collected_in) == 20)
+    assert set(collected_in) == {threading.main_thread().name}
+    assert not gc.isenabled()
+    window.close()
+    qtbot.waitUntil(lambda: not window.isVisible())
+    window.bridge.close()
+    window.bridge.close()
+    assert gc.isenabled()
