@@ -12,8 +12,10 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
+import threading
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from multiprocessing.connection import wait
 from multiprocessing.reduction import DupFd
 from pathlib import Path
 from typing import Any
@@ -45,6 +47,8 @@ FORKS = multiprocessing.get_context("forkserver")
 """Every command is a process of its own, forked from one that has loaded everything and opened nothing: it lives and dies as
 one started from nothing, and doesn't load for longer than it runs."""
 FORKS.set_forkserver_preload(["tests.crash.test_kill", "scipy.special"])
+ONE_ASKS = threading.Lock()
+"""Starting a process looks after all others: how each ended is told but once, and must not be asked for by two threads."""
 
 
 def yondle(*arguments: str, fault: str = "") -> subprocess.CompletedProcess[str]:
@@ -52,8 +56,11 @@ def yondle(*arguments: str, fault: str = "") -> subprocess.CompletedProcess[str]
     with tempfile.TemporaryFile("w+") as out, tempfile.TemporaryFile("w+") as err:
         ends = [DupFd(file.fileno()) for file in (out, err)]
         process = FORKS.Process(target=command_line, args=(arguments, environment, ends))
-        process.start()
-        process.join()
+        with ONE_ASKS:
+            process.start()
+        wait([process.sentinel])
+        with ONE_ASKS:
+            process.join()
         for file in (out, err):
             file.seek(0)
         code = process.exitcode
