@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import signal
@@ -19,7 +20,9 @@ from yondle.app.hands import NobodyThere
 from yondle.app.machines import Machine
 from yondle.app.session import Session
 from yondle.logbook.logbook import Logbook
+from yondle.main import run
 from yondle.model.events import PassOpened, Record
+from yondle.model.knobs import Change
 from yondle.model.verdicts import Failure, Verdict
 from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.privilege import HelperLine, find_way
@@ -67,7 +70,9 @@ def other_choice() -> tuple[float, str]:
     return (2.0, "[always]") if now != 2.0 else (1.0, "[madvise]")
 
 
-def test_a_step_over_large_pages_is_in_force_while_it_runs_and_gone_when_the_logbook_is_closed(tmp_path: Path) -> None:
+def test_a_step_over_large_pages_is_in_force_while_it_runs_and_gone_when_the_logbook_is_closed(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     value, shown = other_choice()
     session = this_session(tmp_path)
     assert session.baseline(2).verdict is Verdict.HELD
@@ -79,8 +84,41 @@ def test_a_step_over_large_pages_is_in_force_while_it_runs_and_gone_when_the_log
     assert shown not in HUGE.read_text()
     session.go_back(2)
     assert shown in HUGE.read_text()
-    session.close()
+    found = session.declaration.stock["large_pages"]
+    assert session.close() == (Change("large_pages", value, found),)
     assert shown not in HUGE.read_text()
+    what_is_said_is_what_is(session.logbook.path, value, shown, found, capsys)
+
+
+def what_is_said_is_what_is(
+    book: Path, value: float, shown: str, found: float, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """The helper has put large pages back: commands that look say so and set nothing, those that set say it was put back."""
+    capsys.readouterr()
+    assert run(["status", str(book)]) == 0
+    told = " ".join(capsys.readouterr().out.split())
+    at_stock, word = (find()["large_pages"].choices[int(v)] for v in (found, value))
+    assert f"Put back when Yondle ended: Large pages to {at_stock}" in told
+    assert f"Large pages {at_stock}" in told.split("In force:")[1]
+    assert run(["status", str(book), "--json"]) == 0
+    status = json.loads(capsys.readouterr().out)
+    assert status["in_force"]["large_pages"] == found
+    assert status["put_back"] == {"large_pages": found}
+    assert status["verified"] is None
+    assert run(["back", str(book), "2"]) == 0
+    told = " ".join(capsys.readouterr().out.split())
+    assert f"Put back when Yondle ended: Large pages to {at_stock}" in told
+    assert run(["back", str(book), "2", "--json"]) == 0
+    back = json.loads(capsys.readouterr().out)
+    assert back["put_back"] == {"large_pages": found}
+    assert shown not in HUGE.read_text()
+    again = Session.open(book)
+    assert shown not in HUGE.read_text(), "a look sets nothing"
+    again.bring_back()
+    assert shown in HUGE.read_text()
+    assert again.put_back == ()
+    assert again.close() == (Change("large_pages", value, found),)
+    assert word != at_stock
 
 
 @pytest.mark.skipif(not CPU1.exists(), reason="no processor can be taken off line")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -15,7 +16,7 @@ from yondle.logbook.logbook import Logbook
 from yondle.logbook.reading import OpenAttempt
 from yondle.logbook.writing import HEADING
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Change, Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord, verdict_of
 from yondle.model.verdicts import Outcome, Verdict
@@ -45,7 +46,11 @@ class Resumed:
 
 
 class Resting:
-    """The step whose settings are in force, and those settings; the engine's records move it (`rest`)."""
+    """The step whose settings are in force, and those settings; the engine's records move it (`rest`).
+
+    On a machine that is only lent (`RigDeclaration.lends`) they were put back when Yondle last ended: `put_back` says what, until
+    `bring_back` sets them again. Looking at a logbook sets nothing there.
+    """
 
     def __init__(self, logbook: Logbook, machine: Machine, engine: Engine, book: Book) -> None:
         self._logbook = logbook
@@ -56,6 +61,8 @@ class Resting:
         self.in_force = Setup(())
         self.verified: Verified | None = None
         self.left_alone: tuple[str, ...] = ()
+        self.put_back: tuple[Change, ...] = ()
+        self._owed: Callable[[], object] | None = None
         self._declaration = machine.rig.declaration
         if self.position is not None:
             engine.believe(book.step(self.position).step.setup)
@@ -75,6 +82,7 @@ class Resting:
         """Take it that the rig rests at settings now; stock without a step belongs to the baseline."""
         self.position = position if position is not None else self._stock_step(rests_at)
         self.in_force = self._declaration.fitted(rests_at)
+        self._owed, self.put_back = None, ()
         self._engine.believe(self.in_force)
         self._count(rests_at if verified else Setup(()))
 
@@ -127,7 +135,7 @@ class Resting:
             if self._leaves_alone(towards, heading["position"]):
                 self.position, self.in_force = None, read
             else:
-                self._engine.rest_at(towards, heading["position"])
+                self._bring(towards, heading["position"], read)
             return
         if self.position is None:
             self.in_force = read
@@ -137,9 +145,23 @@ class Resting:
             self.position, self.in_force = None, read
             return
         if read != stands_for or self._machine.rig.pending():
-            self._engine.rest_at(stands_for, self.position)
+            self._bring(stands_for, self.position, read)
         else:
             self.in_force = stands_for
+
+    def bring_back(self) -> None:
+        """Set what was put back when Yondle last ended."""
+        owed, self._owed = self._owed, None
+        if owed is not None:
+            owed()
+
+    def _bring(self, setup: Setup, step: int | None, read: Setup) -> None:
+        """Bring the rig to settings now, or, where it is only lent, when something is done with them."""
+        if not self._declaration.lends:
+            self._engine.rest_at(setup, step)
+            return
+        self.in_force, self.put_back = setup, setup.changes_to(read)
+        self._owed = lambda: self._engine.rest_at(setup, step)
 
     def _leaves_alone(self, setup: Setup, step: int | None) -> bool:
         """Tell whether settings can't be brought back here; then nothing at all is set, and the tuner is told."""
@@ -159,3 +181,16 @@ class Resting:
     def _stock_step(self, rests_at: Setup) -> int | None:
         baseline = self._book.baseline
         return baseline.step.number if baseline and baseline.step.setup == rests_at else None
+
+
+def put_back_words(declaration: RigDeclaration, changes: tuple[Change, ...]) -> str:
+    """Say what was put back as Yondle ended, and why it is so."""
+    knobs = declaration.knobs
+    told = (
+        say("{knob} to {value}", knob=k.name, value=k.text(c.new)) for c in changes for k in knobs if k.id == c.knob
+    )
+    return say(
+        "Put back when Yondle ended: {values}. On this machine settings last only while Yondle runs; they are set again in the "
+        "window and for the next test.",
+        values=", ".join(told),
+    )

@@ -35,7 +35,7 @@ from yondle.model.events import (
     StepOpened,
     VerdictGiven,
 )
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import (
@@ -86,7 +86,7 @@ class Session:
         self.resumed = self._close_what_was_open()
         self._resting.come_back(self._waits)
         self._waits.arrange_return()
-        if self.verified is None:
+        if self.verified is None and not self.put_back:
             self.verify()
 
     # -- opening and closing -------------------------------------------------------------------------------------------
@@ -126,11 +126,20 @@ class Session:
             logbook.close()
             raise
 
-    def close(self) -> None:
-        """Let go of the rig and the logbook."""
+    def close(self) -> tuple[Change, ...]:
+        """Let go of the rig and the logbook; gives what was put back thereby, as it reads before and after."""
         self._awake.let_go()
-        self.machine.rig.close()
+        put_back = self.machine.rig.close()
         self.logbook.close()
+        return put_back
+
+    def bring_back(self) -> None:
+        """Put the settings the logbook stands for in force again, where they were put back when Yondle last ended.
+
+        On a machine where settings last only while Yondle runs, opening a logbook sets nothing by itself: whoever only looks
+        changes nothing. Whatever acts on the settings in force calls this first.
+        """
+        self._resting.bring_back()
 
     def subscribe(self, listener: Listener) -> None:
         """Hear every record from now on, in the thread that runs the engine."""
@@ -173,6 +182,11 @@ class Session:
         return (*self._resting.left_alone, *unguarded)
 
     @property
+    def put_back(self) -> tuple[Change, ...]:
+        """What was put back when Yondle last ended: the value that stood, and the one in force until `bring_back`."""
+        return self._resting.put_back
+
+    @property
     def gone_back(self) -> str:
         """Why the settings in force may have gone back by themselves since they were last read; empty where they can't have."""
         return self.machine.rig.gone_back()
@@ -205,7 +219,7 @@ class Session:
 
         A second knob needs `joint`. Raises KnownError for a value the knob doesn't take or outside the tuner's own range.
         """
-        self._waits.must_be_none()
+        self._must_be_free()
         self.proposal = proposed_with(self.declaration, self.proposal, self.in_force, knob_id, value, joint)
         return self.proposal
 
@@ -224,7 +238,7 @@ class Session:
         """
         check = quick_check(self.declaration, _checked_passes(passes or BASELINE_PASSES))
         stock = self.declaration.stock
-        self._waits.must_be_none()
+        self._must_be_free()
         self.proposal = None
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._resting.position, stock)
         home = self.in_force if self._resting.position is not None else stock
@@ -233,7 +247,7 @@ class Session:
 
     def test(self, passes: int | None = None) -> StepRecord:
         """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
-        self._waits.must_be_none()
+        self._must_be_free()
         if self.baseline_step is None:
             raise self._book.without_baseline()
         if self.proposal is None:
@@ -248,7 +262,7 @@ class Session:
 
         `why` is kept with the attempt. Raises KnownError for a step that didn't hold and values that aren't allowed.
         """
-        self._waits.must_be_none()
+        self._must_be_free()
         self.proposal = None
         home = self.step(origin)
         if not may_be_put_in_force(home):
@@ -266,7 +280,7 @@ class Session:
 
     def test_again(self, number: int, passes: int | None = None) -> StepRecord:
         """Test a step once more, to be sure, from where it was tested before; raises KnownError where it can't be."""
-        self._waits.must_be_none()
+        self._must_be_free()
         record = self.step(number)
         if record.step.kind is StepKind.BASELINE:
             return self.baseline(passes)
@@ -346,11 +360,16 @@ class Session:
                 ),
                 say("Go back to a step that held, or propose its values again as a step."),
             )
-        self._waits.must_be_none()
+        self._must_be_free()
         self._resting.must_be_offered(record.step.setup)
         self.proposal = None
         self._engine.rest_at(record.step.setup, number)
         return self.step(number)
+
+    def _must_be_free(self) -> None:
+        """See that nothing waits to be entered by hand, and that what the logbook stands for is in force."""
+        self._waits.must_be_none()
+        self._resting.bring_back()
 
     def must_be_offered(self, setup: Setup) -> None:
         """Raise KnownError for a setup with values that can't be set on this machine now."""

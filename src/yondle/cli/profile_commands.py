@@ -62,7 +62,8 @@ def profile_app(console: Console) -> typer.Typer:
                 where = (
                     say("step {step}", step=kept.step) if kept.step is not None else say("from a file, not tested here")
                 )
-                here = say(", in force") if kept.setup == session.in_force else ""
+                now = say(", put back when Yondle ended") if session.put_back else say(", in force")
+                here = now if kept.setup == session.in_force else ""
                 console.print(f"{kept.name}: {kept.purpose}, {where}{here}")
             console.print(power_hint(session) or ("" if profiles(session) else say("No profiles yet.")))
 

@@ -14,7 +14,7 @@ from rich.console import Console
 
 from yondle.app.progress import Progress
 from yondle.app.session import Session
-from yondle.cli.shown import ProgressLine, print_json, print_outcome, print_resumed, print_waiting, step_values
+from yondle.cli.shown import ProgressLine, closing, print_json, print_outcome, print_resumed, print_waiting, step_values
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -81,10 +81,8 @@ def listen(session: Session) -> None:
 def opened(open_: Callable[[], Session]) -> Iterator[Session]:
     """Open a session and close it whatever happens."""
     session = open_()
-    try:
+    with closing(session, Console(soft_wrap=True)):
         yield session
-    finally:
-        session.close()
 
 
 @contextmanager

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import math
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import asdict
 from typing import Any
 
@@ -13,11 +15,13 @@ from rich.table import Table
 from rich.text import Text
 
 from yondle.app.progress import Progress
+from yondle.app.resting import put_back_words
 from yondle.app.session import Session
 from yondle.app.views.gains import benchmark_of, gain_of
 from yondle.app.views.trail import Trail
 from yondle.language.saying import named, say
 from yondle.model.events import Record
+from yondle.model.knobs import Setup
 from yondle.model.marks import SHAPES, Shape
 from yondle.model.quantities import duration
 from yondle.model.steps import StepRecord
@@ -33,8 +37,34 @@ SIGNS: dict[Shape, str] = {
 
 
 def print_json(value: dict[str, Any]) -> None:
-    """Print one JSON document; numbers that aren't finite become null."""
-    print(json.dumps(_finite(value), ensure_ascii=False, indent=2))
+    """Print one JSON document; numbers that aren't finite become null.
+
+    While a session is open it waits for the end of it, which may put things back: the document says so (`put_back`).
+    """
+    if _WAITING is not None:
+        _WAITING.append(value)
+    else:
+        print(json.dumps(_finite(value), ensure_ascii=False, indent=2))
+
+
+_WAITING: list[dict[str, Any]] | None = None
+
+
+@contextmanager
+def closing(session: Session, console: Console) -> Iterator[None]:
+    """Close a session at the end whatever happens, then print what waits for it, and what was put back thereby."""
+    global _WAITING
+    waiting: list[dict[str, Any]] = []
+    _WAITING = waiting
+    try:
+        yield
+    finally:
+        _WAITING = None
+        put_back = session.close()
+        for value in waiting:
+            print_json({**value, "put_back": {change.knob: change.new for change in put_back}} if put_back else value)
+        if put_back and not waiting:
+            console.print(Text(put_back_words(session.declaration, put_back), "yellow"))
 
 
 def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
@@ -77,8 +107,9 @@ def status_values(session: Session) -> dict[str, Any]:
         "logbook": str(session.logbook.path),
         "rig": asdict(session.declaration.info),
         "position": position.step.number if position else None,
-        "in_force": dict(session.in_force),
-        "derived": session.declaration.derived(session.in_force),
+        "in_force": dict(_now(session)),
+        "put_back": {change.knob: change.new for change in session.put_back},
+        "derived": session.declaration.derived(_now(session)),
         "waiting": session.waiting.values if session.waiting else None,
         "verified": {"as_set": verified.as_set, "of": verified.of, "told": verified.told} if verified else None,
         "notices": list(session.notices),
@@ -95,6 +126,11 @@ def status_values(session: Session) -> dict[str, Any]:
         ],
         "steps": [step_values(session, record) for record in session.steps],
     }
+
+
+def _now(session: Session) -> Setup:
+    """Give the settings in force at this moment, without those that were put back when Yondle last ended."""
+    return session.in_force.with_values({change.knob: change.new for change in session.put_back})
 
 
 def print_resumed(session: Session, console: Console) -> None:
@@ -139,7 +175,9 @@ def print_waiting(session: Session, console: Console) -> None:
 
 def print_in_force(session: Session, console: Console) -> None:
     """Print the settings in force, and the quantities that follow from them."""
-    declaration, now = session.declaration, session.in_force
+    declaration, now = session.declaration, _now(session)
+    if session.put_back:
+        console.print(Text(put_back_words(session.declaration, session.put_back), "yellow"))
     in_force = ", ".join(f"{k.name} {k.text(now[k.id])}" for k in declaration.knobs if k.id in now)
     console.print(say("In force: {in_force}", in_force=in_force or say("nothing to set on this rig")))
     follows = declaration.derived(now)

@@ -14,6 +14,7 @@ from yondle.app.awake import LONG_S, notify
 from yondle.app.demo import data_folder, free_name, run_evening, run_neighbours
 from yondle.app.machines import PACES, choose_rig
 from yondle.app.profiles import power_hint
+from yondle.app.resting import put_back_words
 from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.chart_place import ChartPlace
@@ -141,7 +142,7 @@ class MainWindow(QMainWindow):
         self._leave_session()
         self._show_opening(path.name)
         self._opening = opens
-        self.bridge.submit("open", lambda: (opens, opens()))
+        self.bridge.submit("open", lambda: (opens, _with_settings(opens())))
 
     def _once_nothing_runs(self, do: Callable[[], None]) -> None:
         """Do something that leaves the open field book; while something runs in it the tuner is asked first.
@@ -182,7 +183,7 @@ class MainWindow(QMainWindow):
                 None
             )
         if session is not None:
-            self.bridge.submit("close", session.close)
+            self.bridge.submit("close", lambda: (session.close(), session.declaration))
 
     def _done(self, name: str, result: object) -> None:
         if name == "open" and isinstance(result, tuple):
@@ -190,7 +191,11 @@ class MainWindow(QMainWindow):
             if opens is self._opening and not self._closing:
                 self._show_session(session)
             else:
-                self.bridge.submit("close", session.close)
+                self.bridge.submit("close", lambda: (session.close(), session.declaration))
+        elif name == "close" and isinstance(result, tuple) and result:
+            changes, declaration = result
+            if changes and self.session is None and self.first is not None:
+                self.first.cards.put("put back", say("Put back"), put_back_words(declaration, changes))
         elif name == "neighbours" and self.compare is not None and isinstance(result, list):
             self.go_to(PLACES.index("Compare"))
             for path in result:
@@ -487,7 +492,8 @@ class MainWindow(QMainWindow):
             self._foot.show_nothing()
         else:
             running = self.tune is not None and bool(self.tune.progress.running)
-            self._foot.show_settings(session.verified, session.machine.clock.now(), running)
+            lent = session.declaration.lends and session.in_force != session.declaration.stock
+            self._foot.show_settings(session.verified, session.machine.clock.now(), running, lent)
 
     def _look_at_foot(self) -> None:
         self._foot.measure()
@@ -566,6 +572,16 @@ class MainWindow(QMainWindow):
         self._leave_session()
         self.bridge.close()
         event.accept()
+
+
+def _with_settings(session: Session) -> Session:
+    """Put what the logbook stands for in force: the window shows the rig at it."""
+    try:
+        session.bring_back()
+    except BaseException:
+        session.close()
+        raise
+    return session
 
 
 def _unattended_evening(session: Session, stopped: Callable[[], bool]) -> None:

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Protocol
 
 from yondle.model.events import Durable
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Change, Setup
 from yondle.model.rigs import KnobReply, RigDeclaration
 from yondle.model.sensors import Reading
 from yondle.model.workloads import PassResult
@@ -86,8 +86,8 @@ class Rig(Protocol):
     def facts(self) -> dict[str, str | float]:
         """Give the conditions as they are now."""
 
-    def close(self) -> None:
-        """Let go of everything held."""
+    def close(self) -> tuple[Change, ...]:
+        """Let go of everything held; gives what was put back thereby, as read before and after."""
 
 
 class Hands(Protocol):

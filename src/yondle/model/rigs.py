@@ -78,6 +78,8 @@ class RigDeclaration:
     asks: tuple[str, ...] = ()
     """Conditions the rig can't find out by itself, which the tuner is asked for once."""
     absent: Absent = Absent()
+    lends: bool = False
+    """True where settings last only while Yondle runs: whoever sets them puts everything back when it ends."""
 
     def knob(self, knob_id: str) -> Knob:
         """Find a knob by its id, also one that is gone by now; raises KnownError naming the knobs there are."""

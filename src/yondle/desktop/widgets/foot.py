@@ -39,21 +39,23 @@ class Foot(QFrame):
         self._verified.setText(say("Nothing open"))
         self._journal.setText("")
 
-    def show_settings(self, seen: Verified, now_s: float, on_trial: bool) -> None:
-        """Say what was read back when, or that a setting is on trial; `now_s` is on the clock of the machine."""
+    def show_settings(self, seen: Verified, now_s: float, on_trial: bool, lent: bool) -> None:
+        """Say what was read back when, or that a setting is on trial; `now_s` is on the clock of the machine.
+
+        `lent` tells that the settings last only while Yondle runs.
+        """
         ago = now_s - seen.at_s
         when = say("just now") if ago < _JUST_NOW_S else say("{ago} ago", ago=duration(ago))
-        self._verified.setText(
-            say("Settings: on trial")
-            if on_trial
-            else say(
-                "Settings verified {when}: {as_set} of {of} read back as set{told}",
-                when=when,
-                as_set=seen.as_set,
-                of=seen.of,
-                told=say(", {told} as entered", told=seen.told) if seen.told else "",
-            )
+        words = say(
+            "Settings verified {when}: {as_set} of {of} read back as set{told}",
+            when=when,
+            as_set=seen.as_set,
+            of=seen.of,
+            told=say(", {told} as entered", told=seen.told) if seen.told else "",
         )
+        if lent:
+            words = say("{settings} · put back when Yondle ends", settings=words)
+        self._verified.setText(say("Settings: on trial") if on_trial else words)
         self._journal.setText(say("Journal safe"))
 
     def measure(self) -> None:

@@ -10,7 +10,7 @@ from typing import Protocol
 
 from yondle.language.saying import later, say
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob, Setup, Subsystem
+from yondle.model.knobs import Change, Knob, Setup, Subsystem
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Channel, Limit, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
@@ -118,6 +118,7 @@ class ThisRig:
             loads_for=host.loads_for,
             chosen=host.usual,
             asks=(later("cooler"), later("room temperature in °C"), later("sample of each part")),
+            lends=True,
         )
 
     def boot_id(self) -> str:
@@ -134,7 +135,7 @@ class ThisRig:
 
     def read_back(self) -> Setup:
         """Give the values in force; processors are counted anew, since others can take them away."""
-        values = {knob: value for knob, each in self._interfaces.items() if (value := each.value()) is not None}
+        values = self._read_interfaces()
         if any(knob.id == WORKERS for knob in self.declaration.knobs):
             taken_away = len(self._cpus) - len(self._usable()) if ON_LINE not in values else 0
             values[WORKERS] = min(self._workers, len(self._cpus) - taken_away)
@@ -184,15 +185,21 @@ class ThisRig:
         """Give the conditions as they are now."""
         return {**self.declaration.info.facts, **self._conditions.facts()}
 
-    def close(self) -> None:
-        """Let go of every file, and have what was set put back."""
+    def close(self) -> tuple[Change, ...]:
+        """Let go of every file, and have what was set put back; gives what reads back otherwise than before."""
+        before = self._read_interfaces()
         if self._line is not None:
             self._line.close()
+        after = self._read_interfaces()
         for probe in self.probes:
             probe.close()
         self._log.close()
         self._tree.close()
         self._proc.close()
+        return tuple(Change(knob, old, after[knob]) for knob, old in before.items() if after.get(knob, old) != old)
+
+    def _read_interfaces(self) -> dict[str, float]:
+        return {knob: value for knob, each in self._interfaces.items() if (value := each.value()) is not None}
 
     def _usable(self) -> list[int]:
         """The processors that are there now; with fewer on line than workers, several share one."""

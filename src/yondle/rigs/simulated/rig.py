@@ -7,7 +7,7 @@ from pathlib import Path
 
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError, MachineDownError
-from yondle.model.knobs import Setup, Subsystem, When
+from yondle.model.knobs import Change, Setup, Subsystem, When
 from yondle.model.pacing import pacing
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Limit, Reading
@@ -283,9 +283,10 @@ class SimulatedRig:
             "room temperature in °C": round(self.world.heat.room_c(self.world.state.t_s), 1),
         }
 
-    def close(self) -> None:
-        """Keep the machine's state."""
+    def close(self) -> tuple[Change, ...]:
+        """Keep the machine's state: nothing is put back."""
         self._keep()
+        return ()
 
     def _alive(self) -> None:
         down = self.world.state.down
