@@ -121,11 +121,22 @@ class Walk:
         end = time.monotonic() + ENDS_WITHIN_S
         while not ready():
             if time.monotonic() > end:
-                state = self.session.state if self.session is not None else ""
-                self._tell(f"{what} not within {ENDS_WITHIN_S:.0f} s ({state})")
+                self._tell(f"{what} not within {ENDS_WITHIN_S:.0f} s ({self._engines_state()})")
                 return False
             self.spin(0.005)
         return True
+
+    def _engines_state(self) -> str:
+        """Say what the engine is at: its state, what is asked of it, how much is waiting, and where its thread stands."""
+        session, bridge = self.session, self.window.bridge
+        told = [] if session is None else [session.state.name, f"asked {session._engine.requests.pending()}"]
+        if session is not None and session.machine.virtual is not None:
+            told.append(f"pace {session.machine.virtual.pace}")
+        frame = sys._current_frames().get(bridge._thread.ident or 0)
+        where = (
+            " < ".join(f"{f.name}:{f.lineno}" for f in reversed(traceback.extract_stack(frame)[-12:])) if frame else ""
+        )
+        return ", ".join([*told, f"{bridge._pending} under way", where])
 
     def open(self, path: Path) -> None:
         self.window.open_logbook(path, self.chance.choice((None, 2000.0, 6000.0)))
