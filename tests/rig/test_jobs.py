@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -12,13 +13,14 @@ from tests.fakes import Answer, StubbornRig, stubborn_session
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import run_evening
 from yondle.app.plans import is_failure
+from yondle.app.profiles import keep_profile
 from yondle.app.remarks import write_note
 from yondle.app.session import Session, machine_file
 from yondle.app.views.charting import chart
 from yondle.app.views.gains import benchmark_of, gain_of
 from yondle.app.views.rulers import ruler_marks, rulers
 from yondle.app.views.step import step_view
-from yondle.app.views.trail import Trail
+from yondle.app.views.trail import Trail, step_detail
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import (
@@ -31,6 +33,7 @@ from yondle.model.events import (
     SettleOpened,
     StateChanged,
 )
+from yondle.model.profiles import Purpose
 from yondle.model.rigs import KnobReply
 from yondle.model.verdicts import Failure, Verdict
 
@@ -108,14 +111,54 @@ def test_far_beyond_the_edge_a_live_value_freezes_the_machine_at_once(session: S
     assert session.in_force == session.declaration.stock
 
 
-def test_a_clock_the_power_limit_holds_back_is_not_called_stable(session: Session) -> None:
+def test_a_limit_on_purpose_holds_and_one_nobody_asked_for_holds_back(session: Session) -> None:
+    """A limit, a mode or a fan that was changed asks for what comes of it; a clock that was asked for and isn't there doesn't."""
     session.baseline(2)
-    session.propose("power_limit", 60)
+    for knob, value in (("power_limit", 60.0), ("power_mode", 0.0)):
+        session.propose(knob, value)
+        record = session.test(2)
+        assert record.verdict is Verdict.HELD, record.outcome
+        assert record.outcome is not None
+        assert record.outcome.reason.startswith("Held, limited by power limit: ")
+        assert "of 4\u202f200\u202fMHz in " in record.outcome.reason
+        assert session.in_force[knob] == value
+        row = next(r for r in Trail(session).rows(None) if r.number == record.step.number)
+        assert row.detail == "limited by power limit"
+    keep_profile(session, "Silent", Purpose.QUIET)
+    session.propose("core_clock", 4100)
+    assert session.test(2).verdict is Verdict.HELD, (
+        "what was short at home, and of which no more is asked, is no failure"
+    )
+    session.propose("core_clock", 4300)
+    record = session.test(2)
+    assert record.verdict is Verdict.HELD_BACK
+    assert record.outcome is not None
+    assert record.outcome.reason.startswith("Core clock not held: ")
+    assert session.in_force["core_clock"] == 4100.0
+
+
+def test_a_voltage_that_the_power_limit_makes_clocks_pay_for_is_held_back(session: Session) -> None:
+    session.baseline(2)
+    session.propose("core_voltage", 1.35)
     record = session.test(2)
     assert record.verdict is Verdict.HELD_BACK
     assert record.outcome is not None
     assert "power limit reached" in record.outcome.reason
-    assert session.in_force["power_limit"] == 85.0
+    assert session.in_force["core_voltage"] == 1.2
+
+
+def test_a_baseline_limited_by_the_rig_itself_is_one_and_what_follows_is_compared_with_it(
+    new_session: MakeSession,
+) -> None:
+    notebook = new_session(re.sub(r"(\[knobs\.power_limit\][^\[]*?stock = )\d+(\.\d+)?", r"\g<1>45.0", quick_rig()))
+    baseline = notebook.baseline(2)
+    assert baseline.verdict is Verdict.HELD
+    assert notebook.baseline_step is not None
+    assert step_detail(notebook.declaration, baseline, None) == "limited by power limit"
+    notebook.propose("fan_level", 80.0)
+    assert notebook.test(2).verdict is Verdict.HELD
+    notebook.propose("core_clock", 4400)
+    assert notebook.test(2).verdict is Verdict.HELD_BACK, "a clock that is asked for and not delivered proves nothing"
 
 
 @pytest.mark.parametrize(

@@ -55,9 +55,9 @@ def test_a_plan_runs_through_restarts_and_failures_to_its_end(session: Session) 
     session.baseline(2)
     heard: list[object] = []
     end = start_plan(session, SWEEP, "sweep", lambda move, record: heard.append((move, record.verdict)))
-    assert (end.ended, end.moves) == (Ended.DONE, 8)
+    assert (end.ended, end.moves) == (Ended.DONE, 9)
     verdicts = [r.verdict for r in session.steps[1:]]
-    assert verdicts[0] is Verdict.HELD_BACK
+    assert verdicts[0] is Verdict.HELD, "the sweep asked for less power"
     assert verdicts[3:] == [Verdict.HELD, Verdict.DOWN, Verdict.HELD]
     assert session.in_force["core_clock"] == 4300.0
     assert session.in_force["memory_rate"] == 5800.0
@@ -79,7 +79,7 @@ def test_a_plan_pauses_and_goes_on_where_it_was_after_the_program_has_ended(tmp_
     again = Session.open(path)
     steps = len(again.steps)
     end = go_on_with_plan(again, nothing)
-    assert (end.ended, end.moves) == (Ended.DONE, 8)
+    assert (end.ended, end.moves) == (Ended.DONE, 9)
     assert len(again.steps) == 7
     assert steps < 7
     again.close()
@@ -90,7 +90,7 @@ def test_a_plan_pauses_and_goes_on_where_it_was_after_the_program_has_ended(tmp_
     [
         ("failures = 1", "1 steps have failed"),
         ("hours = 0.1", "has run for"),
-        ("verdicts = ['held back']", "is 'held back'"),
+        ("verdicts = ['went down']", "is 'went down'"),
     ],
 )
 def test_stop_rules_end_a_plan(session: Session, rule: str, says: str) -> None:
@@ -207,9 +207,13 @@ def test_a_faulty_profile_is_refused_and_nothing_kept(
 def test_what_did_not_hold_is_no_profile_and_the_battery_hints_at_one(session: Session) -> None:
     session.baseline(2)
     session.propose("power_limit", 60)
-    failed = session.test(2)
+    limited = session.test(2)
+    keep_profile(session, "Frugal", number=limited.step.number)
+    session.propose("core_clock", 4500)
+    held_back = session.test(2)
     with pytest.raises(KnownError, match="hasn't held"):
-        keep_profile(session, "No", number=failed.step.number)
+        keep_profile(session, "No", number=held_back.step.number)
+    session.go_back(1)
     assert power_hint(session) == ""
     session.propose("fan_level", 35)
     session.test(2)

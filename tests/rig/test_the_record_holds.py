@@ -5,7 +5,6 @@ from __future__ import annotations
 import fcntl
 import json
 import os
-import re
 import resource
 import sqlite3
 import stat
@@ -203,9 +202,9 @@ steps = [{{core_clock = 4250}}]
 
 
 def test_what_a_plan_only_recalls_is_no_failure_of_it(new_session: MakeSession) -> None:
-    """Stock is held back by its power limit, and a search begins by recalling what is known of it."""
-    capped = re.sub(r"(\[knobs\.power_limit\][^\[]*?stock = )\d+(\.\d+)?", r"\g<1>45.0", quick_rig())
-    session = new_session(capped, name="capped")
+    """Stock is held back by a ceiling, and a search begins by recalling what is known of it."""
+    power = "[sensors.package_power]\nnoise = 0.5\nquantum = 0.1\nlimit = "
+    session = new_session(quick_rig().replace(f"{power}130.0", f"{power}70.0"), name="capped")
     assert session.baseline(2).verdict is Verdict.HELD_BACK
     plan = """
 format = "yondle-plan 1"

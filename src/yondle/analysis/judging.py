@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from yondle.analysis.limiting import FLAGGED_SHARE
 from yondle.language.saying import capital, in_sentence, named, say
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
@@ -38,11 +39,26 @@ class ClockShortfall:
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """What an attempt tried and ran: the setup, what the step changed, and its passes."""
+    """What an attempt tried and ran: the setup, what the step changed, and its passes.
+
+    `baseline` tells that it measured stock as it is, `home` the clocks that fell short at the settings it started from.
+    """
 
     setup: Setup
     changes: tuple[Change, ...]
     passes: tuple[PassRecord, ...]
+    baseline: bool = False
+    home: tuple[ClockShortfall, ...] = ()
+
+    def asked_for(self, declaration: RigDeclaration, short: ClockShortfall) -> bool:
+        """Tell whether a clock fell short because the step, or the rig by itself, asked for no more.
+
+        Stock limits itself as it does; a step that changes a limit, a mode or the cooling asks for what comes of it; and a
+        clock that already fell short at home, and of which no more was asked since, falls short by what was asked there.
+        """
+        governed = any(declaration.knob(c.knob).governs for c in self.changes)
+        before = any(h.channel == short.channel and short.asked <= h.asked for h in self.home)
+        return self.baseline or governed or before
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,9 +133,11 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
     if ignored is not None:
         return ignored
     short = shortfalls(declaration, trial.setup, passes)
-    if short:
-        return _not_held(declaration, short)
-    throttled = _throttled(declaration, passes)
+    unasked = [each for each in short if not trial.asked_for(declaration, each)]
+    if unasked:
+        return _not_held(declaration, unasked)
+    governed = trial.baseline or any(declaration.knob(c.knob).governs for c in trial.changes)
+    throttled = _throttled(declaration, passes) if not short and not governed else None
     if throttled is not None:
         return throttled
     errors = errors_by_channel(declaration, trial.passes)
@@ -138,7 +156,35 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
             passes=fallen.passes,
         )
         return failed(Failure.SCORE_SAGGED, reason, SCORE_STAGE)
-    return Outcome(Verdict.HELD, say("Held: {what_was_run}.", what_was_run=what_was_run(declaration, passes)))
+    ran = what_was_run(declaration, passes)
+    if short:
+        reason = say(
+            "Held, limited by {limits}: {what_was_run}; {clock}.",
+            limits=limit_words(declaration, short),
+            what_was_run=ran,
+            clock=_short_words(declaration, min(short, key=lambda s: s.mean / s.asked)),
+        )
+        return Outcome(Verdict.HELD, reason)
+    return Outcome(Verdict.HELD, say("Held: {what_was_run}.", what_was_run=ran))
+
+
+def limit_words(declaration: RigDeclaration, short: list[ClockShortfall]) -> str:
+    """Name the limits that were reached where clocks fell short; where no sensor tells, say that."""
+    reached = {name for each in short for name, share in each.limits if share >= FLAGGED_SHARE}
+    set_by = {c.name: k.name for c in declaration.channels for k in declaration.knobs if k.id == c.follows}
+    names = sorted(in_sentence(set_by.get(name, name)) for name in reached)
+    return say(" and ").join(names) or say("what no sensor tells")
+
+
+def _short_words(declaration: RigDeclaration, short: ClockShortfall) -> str:
+    channel, load = declaration.channel(short.channel), declaration.workload(short.workload).name
+    return say(
+        "{channel} {held} of {asked} in {load}",
+        channel=in_sentence(channel.name),
+        held=number(short.mean, channel.digits),
+        asked=quantity(short.asked, channel.unit, channel.digits),
+        load=load,
+    )
 
 
 def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outcome:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from dataclasses import replace
 
+from yondle.analysis.judging import ClockShortfall, shortfalls
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
@@ -133,6 +134,12 @@ def baseline_of(steps: list[StepRecord]) -> StepRecord | None:
     """Give the latest baseline that ran through."""
     measured = (r for r in reversed(steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
     return next(measured, None)
+
+
+def short_at(declaration: RigDeclaration, record: StepRecord) -> tuple[ClockShortfall, ...]:
+    """Give the clocks that fell short in the latest attempt of a step that ran through."""
+    ran = next((a for a in reversed(record.attempts) if a.outcome and a.outcome.verdict in _MEASURED), None)
+    return tuple(shortfalls(declaration, record.step.setup, list(ran.passes))) if ran is not None else ()
 
 
 def may_be_put_in_force(record: StepRecord) -> bool:

@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 
 from yondle.app.awake import KeepsAwake
-from yondle.app.book import Book, may_be_put_in_force
+from yondle.app.book import Book, may_be_put_in_force, short_at
 from yondle.app.clocks import RealClock
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
@@ -505,7 +505,14 @@ class Session:
         if set_back > 0:
             own["clock"] = say("set back by {set_back} since the test before", set_back=duration(set_back))
         order = Order(
-            self.logbook.next_attempt(), step, check, home, at, self._book.outcomes(step.number), tuple(own.items())
+            self.logbook.next_attempt(),
+            step,
+            check,
+            home,
+            at,
+            self._book.outcomes(step.number),
+            tuple(own.items()),
+            short_at(self.declaration, self._book.step(at)) if at is not None else (),
         )
         self._waits.order = order
         self._engine.test(order)

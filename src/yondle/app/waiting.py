@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from yondle.app.autostart import come_back_with, stay_away
-from yondle.app.book import Book
+from yondle.app.book import Book, short_at
 from yondle.app.machines import Machine
 from yondle.engine.engine import Order
 from yondle.language.saying import say
@@ -67,7 +67,8 @@ class Waits:
         if check is None or not (asked or (restarting and restarted)):
             return False
         before = self._book.outcomes(step.number)
-        self.order = Order(attempt.id, step, check, fitted(open_.home), open_.home_step, before)
+        short = short_at(self._machine.rig.declaration, self._book.step(open_.home_step)) if open_.home_step else ()
+        self.order = Order(attempt.id, step, check, fitted(open_.home), open_.home_step, before, home_short=short)
         values = entry["values"] if entry is not None else open_.last_detail["values"]
         self.now = Waiting(values, step.setup, step, restarted, goes_on=not (asked and self._nobody_there()))
         return True

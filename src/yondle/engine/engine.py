@@ -12,7 +12,7 @@ import logging
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
-from yondle.analysis.judging import Trial, down_outcome, failed, judge, pass_failed
+from yondle.analysis.judging import ClockShortfall, Trial, down_outcome, failed, judge, pass_failed
 from yondle.analysis.pointing import point
 from yondle.engine.bench import Bench, Ended
 from yondle.engine.passes import Passes
@@ -51,7 +51,8 @@ _STARTS_AGAIN_AT_MOST = 3
 class Order:
     """One test to run: the step, how it is checked, and where the rig goes should it not hold.
 
-    `before` are the outcomes of earlier attempts of the step, `own_conditions` what the tuner said about this one.
+    `before` are the outcomes of earlier attempts of the step, `own_conditions` what the tuner said about this one, and
+    `home_short` the clocks that fell short at the settings it starts from.
     """
 
     attempt: int
@@ -61,6 +62,7 @@ class Order:
     home_step: int | None
     before: tuple[Outcome, ...] = ()
     own_conditions: tuple[tuple[str, str | float], ...] = ()
+    home_short: tuple[ClockShortfall, ...] = ()
 
 
 class Engine:
@@ -217,7 +219,10 @@ class Engine:
         last = passes[-1] if passes else None
         if last is not None and last.result is not None and not last.result.ok:
             return pass_failed(self._declaration, last)
-        return judge(self._declaration, Trial(order.step.setup, order.step.changes, tuple(passes)))
+        baseline = order.step.kind is StepKind.BASELINE
+        return judge(
+            self._declaration, Trial(order.step.setup, order.step.changes, tuple(passes), baseline, order.home_short)
+        )
 
     def _apply(self, order: Order, answer: StartAnswer | None) -> None:
         if self._bench.state is State.OPENING:

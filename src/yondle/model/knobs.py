@@ -62,6 +62,8 @@ class Knob:
     readable: bool = True
     """Whether the machine tells the value in force; where it doesn't, the tuner is asked."""
     about: str = ""
+    governs: bool = False
+    """Whether it sets a limit, a mode or the cooling: a clock that falls when it is changed was asked to."""
 
     @property
     def notches(self) -> int:

@@ -7,7 +7,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import overload
 
+from yondle.analysis.judging import limit_words
 from yondle.analysis.margins import Gain, spread
+from yondle.app.book import short_at
 from yondle.app.session import Session
 from yondle.app.views.gains import gain_of, gain_words
 from yondle.language.saying import in_sentence, named, say
@@ -142,11 +144,20 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
     return say("Joint: {words}", words=" + ".join(words)) if step.joint else words[0]
 
 
+def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
+    """Name what limited the clocks of a step that held all the same; empty where they were held."""
+    short = short_at(declaration, record)
+    return limit_words(declaration, list(short)) if short else ""
+
+
 def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
     """Write the second line of a step: how it failed, or what it came from."""
     outcome = record.outcome
     if outcome is not None and outcome.failure is not None:
         return failure_words(outcome)
+    limited = limited_by(declaration, record) if record.verdict is Verdict.HELD else ""
+    if limited:
+        return say("limited by {limits}", limits=limited)
     if record.step.kind is StepKind.BASELINE:
         spread_now = spread(record.scores(benchmark.id)) if benchmark is not None else None
         if spread_now is None or math.isnan(spread_now.variation):

@@ -26,25 +26,28 @@ class _About:
     proportional: bool = False
     coarsest: float = 100.0
     about: str = ""
+    governs: bool = False
 
 
 _P, _G = Subsystem.PROCESSOR, Subsystem.GRAPHICS
 _ABOUT: Mapping[str, _About] = {
     "core_clock_most": _About(say("Highest core clock"), "MHz", _P, Risk.UP, True),
     "core_clock_least": _About(say("Lowest core clock"), "MHz", _P),
-    "governor": _About(say("Governor"), "", _P, about=say("how the kernel chooses the clock")),
-    "energy_preference": _About(say("Energy preference"), "", _P, about=say("what the processor itself leans to")),
-    "boost": _About(say("Boost"), "", _P, about=say("clocks above the nominal one")),
-    "turbo": _About(say("Boost"), "", _P, about=say("clocks above the nominal one")),
+    "governor": _About(say("Governor"), "", _P, about=say("how the kernel chooses the clock"), governs=True),
+    "energy_preference": _About(
+        say("Energy preference"), "", _P, about=say("what the processor itself leans to"), governs=True
+    ),
+    "boost": _About(say("Boost"), "", _P, about=say("clocks above the nominal one"), governs=True),
+    "turbo": _About(say("Boost"), "", _P, about=say("clocks above the nominal one"), governs=True),
     "threads_per_core": _About(say("Second thread per core"), "", _P),
-    "most_performance": _About(say("Highest performance"), "%", _P, proportional=True, coarsest=5.0),
+    "most_performance": _About(say("Highest performance"), "%", _P, proportional=True, coarsest=5.0, governs=True),
     "processors_on_line": _About(say("Processors on line"), "", _P, proportional=True, coarsest=1.0),
-    "power_limit_long": _About(say("Power limit, lasting"), "W", _P, Risk.UP, coarsest=5.0),
-    "power_limit_short": _About(say("Power limit, short"), "W", _P, Risk.UP, coarsest=5.0),
-    "power_mode": _About(say("Power mode"), "", Subsystem.WHOLE),
-    "fan": _About(say("Fan"), "%", Subsystem.COOLING, Risk.DOWN, coarsest=5.0),
-    "graphics_level": _About(say("Graphics performance level"), "", _G),
-    "graphics_power_limit": _About(say("Graphics power limit"), "W", _G, Risk.UP, coarsest=5.0),
+    "power_limit_long": _About(say("Power limit, lasting"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
+    "power_limit_short": _About(say("Power limit, short"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
+    "power_mode": _About(say("Power mode"), "", Subsystem.WHOLE, governs=True),
+    "fan": _About(say("Fan"), "%", Subsystem.COOLING, Risk.DOWN, coarsest=5.0, governs=True),
+    "graphics_level": _About(say("Graphics performance level"), "", _G, governs=True),
+    "graphics_power_limit": _About(say("Graphics power limit"), "W", _G, Risk.UP, coarsest=5.0, governs=True),
     "graphics_clock": _About(say("Graphics clock"), "MHz", _G, Risk.UP, True, 25.0),
     "graphics_memory_clock": _About(say("Graphics memory clock"), "MHz", _G, Risk.UP, True, 25.0),
     "graphics_voltage_offset": _About(say("Graphics voltage offset"), "mV", _G, Risk.DOWN, coarsest=5.0),
@@ -65,7 +68,7 @@ def knob_of(interface: Interface) -> Knob | None:
     if interface.choices:
         return Knob(
             interface.knob, name, "", about.subsystem, interface.low, interface.high, 1.0, now,
-            choices=interface.choices, risk=about.risk, about=about.about,
+            choices=interface.choices, risk=about.risk, about=about.about, governs=about.governs,
         )  # fmt: skip
     low, high = math.ceil(interface.low), math.floor(interface.high)
     step = _step(low, high, now, about.coarsest)
@@ -73,7 +76,7 @@ def knob_of(interface: Interface) -> Knob | None:
         return None
     return Knob(
         interface.knob, name, about.unit, about.subsystem, low, high, step, now,
-        risk=about.risk, proportional=about.proportional, about=about.about,
+        risk=about.risk, proportional=about.proportional, about=about.about, governs=about.governs,
     )  # fmt: skip
 
 

@@ -21,6 +21,7 @@ class _Kind:
     risk: Risk = Risk.NONE
     proportional: bool = False
     about: str = ""
+    governs: bool = False
 
 
 KINDS: dict[str, _Kind] = {
@@ -32,11 +33,13 @@ KINDS: dict[str, _Kind] = {
     "vector_offset": _Kind(
         say("Vector clock offset"), "MHz", _P, Risk.DOWN, about=say("Taken off in wide-vector loads.")
     ),
-    "power_limit": _Kind(say("Power limit"), "W", _P),
-    "heat_limit": _Kind(say("Heat limit"), "°C", _P, about=say("The processor slows itself down to stay below it.")),
+    "power_limit": _Kind(say("Power limit"), "W", _P, governs=True),
+    "heat_limit": _Kind(
+        say("Heat limit"), "°C", _P, about=say("The processor slows itself down to stay below it."), governs=True
+    ),
     "cores_in_use": _Kind(say("Cores in use"), "", _P, proportional=True),
     "threads_per_core": _Kind(say("Threads per core"), "", _P),
-    "power_mode": _Kind(say("Power mode"), "", _P),
+    "power_mode": _Kind(say("Power mode"), "", _P, governs=True),
     "memory_rate": _Kind(say("Memory rate"), "MT/s", _M, Risk.UP, True),
     "memory_ratio": _Kind(say("Memory ratio"), "×", _M, Risk.UP, True, say("Memory clock is bus clock times this.")),
     "controller_ratio": _Kind(
@@ -56,10 +59,10 @@ KINDS: dict[str, _Kind] = {
     "memory_channels": _Kind(say("Memory channels"), "", _M, proportional=True, about=say("Modules fitted.")),
     "graphics_clock": _Kind(say("Graphics clock"), "MHz", _G, Risk.UP, True),
     "graphics_memory_clock": _Kind(say("Graphics memory clock"), "MHz", _G, Risk.UP, True),
-    "graphics_power_limit": _Kind(say("Graphics power limit"), "W", _G),
+    "graphics_power_limit": _Kind(say("Graphics power limit"), "W", _G, governs=True),
     "link_width": _Kind(say("Link width"), "", _G, about=say("Lanes between graphics and processor.")),
-    "fan_level": _Kind(say("Fan level"), "%", _C),
-    "graphics_fan": _Kind(say("Graphics fan"), "%", _C),
+    "fan_level": _Kind(say("Fan level"), "%", _C, governs=True),
+    "graphics_fan": _Kind(say("Graphics fan"), "%", _C, governs=True),
 }
 
 
@@ -100,6 +103,7 @@ def _knob(name: str, kind: _Kind, part: KnobPart) -> Knob:
         choices=part.choices,
         readable=part.readable,
         about=kind.about,
+        governs=kind.governs,
     )
 
 
