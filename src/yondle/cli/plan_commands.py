@@ -12,7 +12,7 @@ from rich.console import Console
 from yondle.analysis.stability import Standard
 from yondle.app.awake import notify
 from yondle.app.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
-from yondle.app.plans import AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
+from yondle.app.plans import GOES_ON, AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.edge import EdgeView, edge_view
 from yondle.app.views.proposal import dry_words
@@ -56,7 +56,7 @@ def plan_app(console: Console) -> typer.Typer:
         asks: Asks = False,
         as_json: AsJson = False,
     ) -> None:
-        """Run a plan. Ctrl+C stops it and puts the rig back; after a crash or restart 'plan go-on' goes on."""
+        """Run a plan. Ctrl+C stops it and puts the rig back; after that, a crash or a restart 'plan go-on' goes on."""
         with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
             _, text = read_plan(file, session.declaration)
             _carry_on(session, console, as_json, lambda after: start_plan(session, text, str(file), after))
@@ -160,6 +160,9 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
             moves=count(ended.moves, "move"),
         )
     )
+    if ended.ended in GOES_ON and session.waiting is None:
+        book = session.logbook.path
+        console.print(say("To go on with it: yondle plan go-on {book}. To end it: yondle plan end {book}", book=book))
     summary = summary_words(session, before)
     if summary:
         console.print(summary)

@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
 from yondle.app.plan_files import edge_text, parse_plan
-from yondle.app.plans import Ended, PlanEnd, preview
+from yondle.app.plans import GOES_ON, Ended, PlanEnd, preview
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.edge import EdgeView, edge_view
 from yondle.app.views.proposal import typical_words
@@ -96,7 +96,7 @@ class EdgeOffers(QObject):
         """Show what a search came to; False where the plan that ended was none."""
         view, self._latest = self._latest, None
         self._cards.take(CARD)
-        if view is None or end.ended in (Ended.PAUSED, Ended.WAITING):
+        if view is None or end.ended in GOES_ON:
             return False
         actions = [CardAction(say("Understood"), lambda: self._cards.take(CARD), "main")]
         position = self._session.position if end.ended is Ended.DONE and view.along is None else None

@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from yondle.app.plan_files import ladder_text, parse_plan, read_plan, sweep_text
-from yondle.app.plans import Ended, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
+from yondle.app.plans import GOES_ON, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.profiles import (
     compared_to_stock,
     drop_profile,
@@ -302,7 +302,7 @@ class TuneOffers(QObject):
         """Say how the plan's run ended."""
         self._cards.take("plan")
         told = self.edge.ended(end)
-        if end.ended in (Ended.PAUSED, Ended.WAITING):
+        if end.ended in GOES_ON:
             self.show_unfinished()
             return
         if told:
