@@ -73,7 +73,7 @@ class Own:
             raise KnownError(
                 say("{channel} can't be held below {most}.", channel=channel.name, most=most), say("Give a number.")
             )
-        self._keeping.keep("limits", {**(self._keeping.value("limits") or {}), channel_id: most})
+        self._keeping.keep("limits", {**(self._keeping.value("limits") or {}), channel.id: most})
 
     @property
     def typed(self) -> tuple[Workload, ...]:
@@ -120,6 +120,7 @@ class Own:
     def choose(self, benchmarks: tuple[str, ...]) -> None:
         """Keep which benchmarks are run; raises KnownError for one that isn't there, and for none at all."""
         offered = [w.id for w in self._given.workloads if w.scored]
+        benchmarks = tuple(self._given.workload(name).id for name in benchmarks)
         unknown = [name for name in benchmarks if name not in offered]
         if unknown or not benchmarks:
             what = (

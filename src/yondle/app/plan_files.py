@@ -155,27 +155,32 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
             low, high = _value(declaration, part.knob, part.from_), _value(declaration, part.knob, part.to)
             by = part.by if part.by is not None else declaration.settable(part.knob).step
             _must_be_on_grid(declaration, part.knob, by)
-            return Sweep(part.knob, low, high, by, part.order, part.seed, part.rounds)
+            return Sweep(_id(declaration, part.knob), low, high, by, part.order, part.seed, part.rounds)
         case _Ladder():
             by = part.by if part.by is not None else declaration.settable(part.knob).step
             _must_be_on_grid(declaration, part.knob, by)
             for relief in part.relief.values():
                 _must_be_on_grid(declaration, relief.knob, relief.by)
-            helps = tuple((verdict, relief.knob, relief.by) for verdict, relief in part.relief.items())
-            return Ladder(part.knob, _value(declaration, part.knob, part.to), by, helps)
+            helps = tuple(
+                (verdict, _id(declaration, relief.knob), relief.by) for verdict, relief in part.relief.items()
+            )
+            return Ladder(_id(declaration, part.knob), _value(declaration, part.knob, part.to), by, helps)
         case _Proof():
-            _must_be_loads(declaration, part.loads)
-            return Proof(_once(part.loads), part.hours)
+            return Proof(_loads(declaration, part.loads), part.hours)
         case _Edge():
-            _must_be_loads(declaration, part.loads)
+            loads = _loads(declaration, part.loads)
             _must_have_an_edge(declaration, part.knob)
             to = _value(declaration, part.knob, part.to) if part.to is not None else None
             at = _along(declaration, part)
-            loads = _once(part.loads)
-            return Edge(part.knob, loads, part.standard, part.style, to, part.hours, part.room, part.along, at)
+            along = _id(declaration, part.along) if part.along is not None else None
+            knob = _id(declaration, part.knob)
+            return Edge(knob, loads, part.standard, part.style, to, part.hours, part.room, along, at)
         case _Steps():
             return Steps(
-                tuple(tuple((knob, _value(declaration, knob, v)) for knob, v in step.items()) for step in part.steps)
+                tuple(
+                    tuple((_id(declaration, knob), _value(declaration, knob, v)) for knob, v in step.items())
+                    for step in part.steps
+                )
             )
 
 
@@ -188,7 +193,8 @@ def _along(declaration: RigDeclaration, part: _Edge) -> tuple[float, ...]:
     """Give the values of the second knob of a line of edges, none where there is no second knob."""
     if part.along is None and not part.at:
         return ()
-    if part.along is None or part.along == part.knob or len(set(part.at)) < 2:
+    same = part.along is not None and _id(declaration, part.along) == _id(declaration, part.knob)
+    if part.along is None or same or len(set(part.at)) < 2:
         raise KnownError(
             say("A line of edges of {knob} needs another knob and at least two of its values.", knob=part.knob),
             say('Give along = "the other knob" and at = [its values].'),
@@ -201,16 +207,20 @@ def _along(declaration: RigDeclaration, part: _Edge) -> tuple[float, ...]:
     return tuple(dict.fromkeys(_value(declaration, part.along, value) for value in part.at))
 
 
-def _once(loads: tuple[str, ...]) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(loads))
+def _id(declaration: RigDeclaration, knob: str) -> str:
+    """Give the id of a knob that is called by its id or its name."""
+    return declaration.settable(knob).id
 
 
-def _must_be_loads(declaration: RigDeclaration, loads: tuple[str, ...]) -> None:
+def _loads(declaration: RigDeclaration, wanted: tuple[str, ...]) -> tuple[str, ...]:
+    """Give the ids of workloads that are called by their ids or names, each once."""
+    loads = [declaration.workload(load) for load in wanted]
     for load in loads:
-        if declaration.workload(load).by_hand:
+        if load.by_hand:
             raise KnownError(
-                say("{load} is measured elsewhere and can't be run.", load=load), say("Name a workload Yondle runs.")
+                say("{load} is measured elsewhere and can't be run.", load=load.id), say("Name a workload Yondle runs.")
             )
+    return tuple(dict.fromkeys(load.id for load in loads))
 
 
 def _must_have_an_edge(declaration: RigDeclaration, knob_id: str) -> None:

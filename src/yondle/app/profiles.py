@@ -69,7 +69,7 @@ def keep_profile(
             say("{where} hasn't held, so it isn't kept as a profile.", where=where), say("Choose a step that held.")
         )
     if purpose is Purpose.BENCHMARK:
-        session.declaration.workload(benchmark)
+        benchmark = session.declaration.workload(benchmark).id
     return _kept(
         session, Profile(_named(name), purpose, benchmark, record.step.setup, record.step.number, _now(session))
     )
@@ -180,7 +180,7 @@ def import_profile(session: Session, path: Path) -> Profile:
     values = {}
     for knob_id, given in file.settings.items():
         knob = declaration.settable(knob_id)
-        values[knob_id] = knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+        values[knob.id] = knob.checked(knob.parsed(given) if isinstance(given, str) else given)
     setup = declaration.stock.with_values(values)
     return _kept(
         session, Profile(_named(file.name), file.purpose, file.benchmark, Setup.of(setup), None, _now(session))

@@ -414,9 +414,9 @@ class Session:
         Raises KnownError when that would leave out the value in force.
         """
         knob = self.declaration.settable(knob_id)
-        least, most = self.own.set_range(knob, low, high, self.in_force.get(knob_id, knob.stock))
+        least, most = self.own.set_range(knob, low, high, self.in_force.get(knob.id, knob.stock))
         self._take_own_limits()
-        proposed = self.proposal.value(knob_id) if self.proposal else None
+        proposed = self.proposal.value(knob.id) if self.proposal else None
         if proposed is not None and not least <= proposed <= most:
             self.proposal = None
 

@@ -43,7 +43,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
     @app.command()
     def benchmarks(
         logbook: LogbookPath,
-        use: Annotated[str, typer.Option(help="Run these from now on: ids with commas between, or 'all'.")] = "",
+        use: Annotated[str, typer.Option(help="Run these from now on: names with commas between, or 'all'.")] = "",
         memory: Annotated[
             int | None, typer.Option(help="What memory loads may take, in MiB; 0 leaves it to them.")
         ] = None,
@@ -61,7 +61,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         with opened(lambda: Session.open(logbook)) as session:
             if use:
                 every = tuple(w.id for w in session.declaration.workloads if w.scored and not w.by_hand)
-                session.choose_benchmarks(every if use == "all" else tuple(use.replace(" ", "").split(",")))
+                session.choose_benchmarks(every if use == "all" else tuple(each.strip() for each in use.split(",")))
             changes = {"memory_mib": memory, "folder": str(folder.resolve()) if folder else None, "nice": nice,
                        "processors": _processors(processors)}  # fmt: skip
             _keep_settings(session, {k: v for k, v in changes.items() if v is not None}, others_at_most)

@@ -113,10 +113,13 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
         """Find the riskiest value of a knob that holds, test by test, from where the rig is now."""
         with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
             declaration = session.declaration
-            limit = declaration.settable(knob).parsed(to) if to is not None else None
-            loads = tuple(load or [declaration.hard_load])
-            places = tuple(declaration.settable(along).parsed(value) for value in at or ()) if along is not None else ()
-            part = Edge(knob, loads, standard, style, limit, hours, room, along, places)
+            searched = declaration.settable(knob)
+            limit = searched.parsed(to) if to is not None else None
+            loads = tuple(declaration.workload(name).id for name in load or [declaration.hard_load])
+            other = declaration.settable(along) if along is not None else None
+            places = tuple(other.parsed(value) for value in at or ()) if other is not None else ()
+            over = other.id if other is not None else None
+            part = Edge(searched.id, loads, standard, style, limit, hours, room, over, places)
             text = edge_text(declaration, part, STEP_PASSES)
             parse_plan(text, say("the search"), declaration)
             _carry_on(session, console, as_json, lambda after: start_plan(session, text, say("the search"), after))

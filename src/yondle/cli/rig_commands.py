@@ -58,12 +58,12 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
         """Set your own limit on a knob or a sensor."""
         with opened(lambda: Session.open(logbook)) as session:
             name, _, value = what.partition("=")
-            if name in {c.id for c in session.declaration.channels}:
-                session.set_limit(name, None if value == "none" else number_of(value))
-            else:
-                knob = session.declaration.knob(name)
+            knob, channel = session.declaration.limited(name)
+            if channel is not None:
+                session.set_limit(channel.id, None if value == "none" else number_of(value))
+            elif knob is not None:
                 low = knob.parsed(lowest) if lowest else session.declaration.floors.get(knob.id)
-                session.set_own_range(name, low, None if value == "none" else knob.parsed(value))
+                session.set_own_range(knob.id, low, None if value == "none" else knob.parsed(value))
             console.print(say("Limit on {name}: {value}.", name=name, value=value))
 
     @app.command()

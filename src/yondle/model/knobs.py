@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -38,6 +39,10 @@ class Risk(StrEnum):
     UP = "up"
     DOWN = "down"
     NONE = "none"
+
+
+_TWO_WAYS = re.compile(r"[-+\N{MINUS SIGN}]?[1-9]\d{0,2},\d{3}")
+"""A comma before three digits: between thousands to some, the decimal sign to others."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,12 +101,20 @@ class Knob:
         return self.choices[self.notch_of(value)] if self.choices else number(value, self.digits)
 
     def parsed(self, text: str) -> float:
-        """Read a value as a person writes it: a number with its unit or without, or the name of a choice; raises KnownError."""
+        """Read a value as a person writes it: a number with its unit or without, or the name of a choice.
+
+        Raises KnownError for anything else, and for a number that could be read in two ways, as 1,030 could.
+        """
         wanted = text.strip()
         for i, name in enumerate(self.choices):
             if name.casefold() == wanted.casefold():
                 return float(i)
         bare = "".join(wanted.removesuffix(self.unit).split())
+        if _TWO_WAYS.fullmatch(bare):
+            raise KnownError(
+                say("'{wanted}' could be read in two ways.", wanted=wanted),
+                say("Write {whole} or {decimal}.", whole=bare.replace(",", ""), decimal=bare.replace(",", ".")),
+            )
         try:
             return float(bare.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
         except ValueError:

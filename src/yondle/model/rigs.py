@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
+from difflib import get_close_matches
 from typing import TypeVar
 
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.derived import DERIVED, Derived, derived_values
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem, When
@@ -83,15 +85,22 @@ class RigDeclaration:
 
     def knob(self, knob_id: str) -> Knob:
         """Find a knob by its id, also one that is gone by now; raises KnownError naming the knobs there are."""
-        return _find((*self.knobs, *self.absent.knobs), knob_id, "knob", self.info.name)
+        return _find((*self.knobs, *self.absent.knobs), knob_id, later("knob"), self.info.name)
 
     def workload(self, workload_id: str) -> Workload:
         """Find a workload by its id, also one that is gone by now; raises KnownError naming the workloads there are."""
-        return _find((*self.workloads, *self.absent.workloads), workload_id, "workload", self.info.name)
+        return _find((*self.workloads, *self.absent.workloads), workload_id, later("workload"), self.info.name)
 
     def channel(self, channel_id: str) -> Channel:
         """Find a sensor channel by its id, also one that is gone by now; raises KnownError naming the channels there are."""
-        return _find((*self.channels, *self.absent.channels), channel_id, "sensor", self.info.name)
+        return _find((*self.channels, *self.absent.channels), channel_id, later("sensor"), self.info.name)
+
+    def limited(self, name: str) -> tuple[Knob | None, Channel | None]:
+        """Find a knob, else a sensor, by its id or name; raises KnownError naming both kinds where it is neither."""
+        knobs = [k for k in self.knobs if _plainly(name) in (_plainly(k.id), _plainly(k.name))]
+        things: tuple[Knob | Channel, ...] = (*(knobs or self.knobs), *(self.channels if not knobs else ()))
+        found = _find(things, name, later("knob or sensor"), self.info.name)
+        return (found, None) if isinstance(found, Knob) else (None, found)
 
     def settable(self, knob_id: str) -> Knob:
         """Find a knob that can be set now; raises KnownError for one that is gone, and for one that never was."""
@@ -190,15 +199,32 @@ def _is_count(knob: Knob) -> bool:
     return all(name.isdigit() for name in knob.choices)
 
 
-_Named = TypeVar("_Named", Knob, Workload, Channel)
+_Named = TypeVar("_Named", Knob, Workload, Channel, Knob | Channel)
 
 
 def _find(things: tuple[_Named, ...], wanted: str, kind: str, rig: str) -> _Named:
+    """Find a thing by its id, or by its name as it is shown, however it is written; else say what may have been meant."""
     for thing in things:
         if thing.id == wanted:
             return thing
-    known = ", ".join(thing.id for thing in things) or "none"
-    raise KnownError(
-        say("{rig} has no {kind} called '{wanted}'.", rig=rig, kind=kind, wanted=wanted),
-        say("It has: {known}.", known=known),
-    )
+    plain = _plainly(wanted)
+    named_so = [thing for thing in things if plain in (_plainly(thing.id), _plainly(thing.name))]
+    if len(named_so) == 1:
+        return named_so[0]
+    problem = say("{rig} has no {kind} called '{wanted}'.", rig=rig, kind=named(kind), wanted=wanted)
+    if len(named_so) > 1:
+        ids = ", ".join(thing.id for thing in named_so)
+        raise KnownError(say("'{wanted}' could be several: {ids}.", wanted=wanted, ids=ids), say("Name one of them."))
+    by_name = {spelled: thing.id for thing in things for spelled in (_plainly(thing.id), _plainly(thing.name))}
+    near = list(dict.fromkeys(by_name[spelled] for spelled in get_close_matches(plain, by_name, 3, _NEAR_ENOUGH)))
+    if near:
+        raise KnownError(problem, say("Did you mean {near}?", near=say(" or ").join(near)))
+    raise KnownError(problem, say("It has: {known}.", known=", ".join(thing.id for thing in things) or say("none")))
+
+
+_NEAR_ENOUGH = 0.7
+"""How alike two spellings have to be (twice the letters in common over all letters) for the one to be a slip of the other."""
+
+
+def _plainly(words: str) -> str:
+    return re.sub(r"[\s_-]+", " ", words).strip().casefold()

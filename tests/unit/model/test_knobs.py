@@ -59,3 +59,21 @@ def test_setups_are_equal_by_value_and_tell_their_difference() -> None:
     assert [(x.knob, x.old, x.new) for x in a.changes_to(c)] == [("clock", 4200.0, 4300.0)]
     assert a.same_but(c, "clock")
     assert not a.same_but(c, "volt")
+
+
+@pytest.mark.parametrize("words", ["4,300", "4,300 MHz", "-1,030"])
+def test_a_number_that_could_be_read_in_two_ways_is_refused(words: str) -> None:
+    knob = Knob("clock", "Clock", "MHz", Subsystem.PROCESSOR, 0.9, 5200.0, 0.005, 4200.0, 3)
+    with pytest.raises(KnownError, match="could be read in two ways") as refused:
+        knob.parsed(words)
+    plain = words.removesuffix(" MHz")
+    assert plain.replace(",", "") in refused.value.remedy
+    assert plain.replace(",", ".") in refused.value.remedy
+
+
+@pytest.mark.parametrize(
+    ("words", "value"),
+    [("4300 MHz", 4300.0), ("4 300", 4300.0), ("1.030", 1.03), ("1,03 MHz", 1.03), ("0,950", 0.95), ("4300,5", 4300.5)],
+)
+def test_a_number_that_can_be_read_in_one_way_is_taken(words: str, value: float) -> None:
+    assert Knob("clock", "Clock", "MHz", Subsystem.PROCESSOR, 0.9, 5200.0, 0.005, 4200.0, 3).parsed(words) == value

@@ -1,0 +1,131 @@
+"""What knobs, sensors and benchmarks are called: by id or by name, and what is said where it is neither."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.app.plan_files import read_plan
+from yondle.app.session import Session
+from yondle.main import run
+
+Said = Callable[..., tuple[int, str, str]]
+
+PLAN = """
+format = "yondle-plan 1"
+name = "by name"
+passes = 2
+[[do]]
+kind = "sweep"
+knob = "Core clock"
+from = 4300
+to = 4350
+[[do]]
+kind = "ladder"
+knob = "Memory rate"
+to = 6000
+by = 200
+relief."went down" = { knob = "Memory voltage", by = 0.01 }
+[[do]]
+kind = "steps"
+steps = [{ "Power mode" = "Quiet", "fan level" = 60 }]
+[[do]]
+kind = "edge"
+knob = "Core clock"
+loads = ["Mixed load", "mixed_load"]
+along = "Core voltage"
+at = [1.2, 1.25]
+[[do]]
+kind = "proof"
+loads = ["Memory check"]
+hours = 1.0
+"""
+
+
+@pytest.fixture
+def yondle(capsys: pytest.CaptureFixture[str]) -> Said:
+    def call(*arguments: str) -> tuple[int, str, str]:
+        code = run(list(arguments))
+        out, err = capsys.readouterr()
+        return code, " ".join(out.split()), err
+
+    return call
+
+
+@pytest.fixture
+def book(tmp_path: Path, yondle: Said) -> Path:
+    rig, path = tmp_path / "rig.toml", tmp_path / "book.yondle"
+    rig.write_text(quick_rig())
+    assert yondle("new", str(path), "--rig", str(rig))[0] == 0
+    assert yondle("baseline", str(path), "-n", "2")[0] == 0
+    return path
+
+
+def test_commands_take_names_as_well_as_ids(yondle: Said, book: Path) -> None:
+    at = str(book)
+    assert yondle("step", at, "Core clock=4300", "-n", "2")[0] == 0
+    assert yondle("step", at, "core-clock=4325", "-n", "2")[0] == 0
+    assert yondle("limit", at, "Core clock=4900")[0] == 0
+    assert yondle("limit", at, "Package power=120")[0] == 0
+    assert yondle("benchmarks", at, "--use", "Stacking, star match")[0] == 0
+    assert "Star match over baseline" in yondle("status", at, "--benchmark", "Star match")[1]
+    for asked in (("scaling", at, "Core clock"), ("target", at, "Stacking", "300"), ("limits", at)):
+        code, out, err = yondle(*asked)
+        assert code == 0, (asked, out, err)
+    session = Session.open(book)
+    try:
+        assert session.declaration.own_range(session.declaration.knob("core_clock"))[1] == 4900.0
+        limits = {limit.channel: limit.most for limit in session.declaration.limits}
+        assert limits["package_power"] == 120.0
+        assert [b.id for b in session.declaration.benchmarks if b.id in session.declaration.chosen] == [
+            "stacking",
+            "star_match",
+        ]
+    finally:
+        session.close()
+
+
+def test_a_plan_may_name_what_it_changes(book: Path, tmp_path: Path) -> None:
+    by_name, by_id = tmp_path / "names.toml", tmp_path / "ids.toml"
+    by_name.write_text(PLAN)
+    ids = PLAN
+    for name, id_ in (
+        ("Core clock", "core_clock"), ("Memory rate", "memory_rate"), ("Memory voltage", "memory_voltage"),
+        ("Power mode", "power_mode"), ("fan level", "fan_level"), ("Mixed load", "mixed_load"), ("Core voltage", "core_voltage"),
+        ("Memory check", "memory_check"),
+    ):  # fmt: skip
+        ids = ids.replace(f'"{name}"', f'"{id_}"')
+    by_id.write_text(ids)
+    session = Session.open(book)
+    try:
+        assert read_plan(by_name, session.declaration)[0] == read_plan(by_id, session.declaration)[0]
+    finally:
+        session.close()
+
+
+@pytest.mark.parametrize(
+    ("asked", "says"),
+    [
+        (("step", "corclock=4300"), "Did you mean core_clock?"),
+        (("step", "core_clock=4,300"), "'4,300' could be read in two ways. Write 4300 or 4.300."),
+        (("limit", "pakage_power=100"), "Did you mean package_power?"),
+        (("scaling", "memry rate"), "Did you mean memory_rate?"),
+        (("target", "staking", "100"), "Did you mean stacking?"),
+        (("benchmarks", "--use", "Stackng"), "Did you mean stacking?"),
+        (("edge", "core_voltag"), "Did you mean core_voltage"),
+        (("step", "flux=1"), "It has: core_clock, "),
+    ],
+)
+def test_a_slip_is_told_with_what_may_have_been_meant(
+    yondle: Said, book: Path, asked: tuple[str, ...], says: str
+) -> None:
+    command, *rest = asked
+    before = json.loads(yondle("status", str(book), "--json")[1])
+    code, _, err = yondle(command, str(book), *rest)
+    assert code == 2
+    assert says in " ".join(err.split())
+    assert json.loads(yondle("status", str(book), "--json")[1]) == before
