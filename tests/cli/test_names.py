@@ -129,3 +129,24 @@ def test_a_slip_is_told_with_what_may_have_been_meant(
     assert code == 2
     assert says in " ".join(err.split())
     assert json.loads(yondle("status", str(book), "--json")[1]) == before
+
+
+def test_choices_are_their_words_and_never_numbers_they_are_not(yondle: Said, book: Path) -> None:
+    at = str(book)
+    assert yondle("step", at, "power mode=full", "-n", "2")[0] == 0
+    step = json.loads(yondle("step", at, "memory_channels=1", "-n", "2", "--json")[1])
+    assert step["setup"]["power_mode"] == "Full"
+    assert step["setup"]["memory_channels"] == 1.0
+    assert step["changes"] == [{"knob": "memory_channels", "old": 2.0, "new": 1.0}]
+    status = json.loads(yondle("status", at, "--json")[1])
+    assert (status["in_force"]["power_mode"], status["in_force"]["link_width"]) == ("Full", "x16")
+    code, out, _ = yondle("scaling", at, "memory channels", "--measure", "in proportion", "--json")
+    assert code == 0
+    stacking = next(c for c in json.loads(out)["curves"] if c["benchmark"] == "stacking")
+    shares = [point["shown"] for point in stacking["points"]]
+    assert shares[0] == pytest.approx(100.0, abs=1e-6)
+    assert 45.0 < shares[1] < 65.0, "twice the channels for about the same score"
+    code, _, err = yondle("scaling", at, "power_mode", "--measure", "in proportion")
+    assert code == 2
+    assert "nothing to show as 'in proportion'" in err
+    assert yondle("scaling", at, "power_mode")[0] == 0

@@ -23,9 +23,10 @@ from yondle.app.profiles import (
 )
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
-from yondle.cli.shown import print_json
+from yondle.cli.shown import plain_values, print_json
 from yondle.language.saying import say
 from yondle.model.profiles import Profile, Purpose
+from yondle.model.rigs import RigDeclaration
 
 ProfileName = Annotated[str, typer.Argument(help="The profile's name.", show_default=False)]
 
@@ -56,7 +57,12 @@ def profile_app(console: Console) -> typer.Typer:
         """List the profiles, and say which suits the present power source."""
         with opened(lambda: Session.open(logbook)) as session:
             if as_json:
-                print_json({"profiles": [_values(p) for p in profiles(session)], "hint": power_hint(session)})
+                print_json(
+                    {
+                        "profiles": [_values(p, session.declaration) for p in profiles(session)],
+                        "hint": power_hint(session),
+                    }
+                )
                 return
             for kept in profiles(session):
                 where = (
@@ -127,12 +133,12 @@ def profile_app(console: Console) -> typer.Typer:
     return app
 
 
-def _values(kept: Profile) -> dict[str, object]:
+def _values(kept: Profile, declaration: RigDeclaration) -> dict[str, object]:
     return {
         "name": kept.name,
         "purpose": str(kept.purpose),
         "benchmark": kept.benchmark,
         "step": kept.step,
         "at": kept.at,
-        "setup": dict(kept.setup),
+        "setup": plain_values(declaration, kept.setup),
     }

@@ -14,7 +14,16 @@ from rich.console import Console
 
 from yondle.app.progress import Progress
 from yondle.app.session import Session
-from yondle.cli.shown import ProgressLine, closing, print_json, print_outcome, print_resumed, print_waiting, step_values
+from yondle.cli.shown import (
+    ProgressLine,
+    closing,
+    print_json,
+    print_outcome,
+    print_resumed,
+    print_waiting,
+    step_values,
+    waiting_values,
+)
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -62,8 +71,7 @@ def _run_test(
     if as_json:
         position = session.position.step.number if session.position else None
         values = step_values(session, record) if record is not None else {}
-        waiting = session.waiting.values if session.waiting else None
-        print_json({**values, "position": position, "waiting": waiting})
+        print_json({**values, "position": position, "waiting": waiting_values(session)})
         return record
     if session.waiting is not None:
         print_waiting(session, console)

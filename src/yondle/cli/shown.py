@@ -21,9 +21,10 @@ from yondle.app.views.gains import benchmark_of, gain_of
 from yondle.app.views.trail import Trail
 from yondle.language.saying import named, say
 from yondle.model.events import Record
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Change, Setup
 from yondle.model.marks import SHAPES, Shape
 from yondle.model.quantities import duration
+from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 
 SIGNS: dict[Shape, str] = {
@@ -62,9 +63,26 @@ def closing(session: Session, console: Console) -> Iterator[None]:
         _WAITING = None
         put_back = session.close()
         for value in waiting:
-            print_json({**value, "put_back": {change.knob: change.new for change in put_back}} if put_back else value)
+            print_json({**value, "put_back": changed_values(session.declaration, put_back)} if put_back else value)
         if put_back and not waiting:
             console.print(Text(put_back_words(session.declaration, put_back), "yellow"))
+
+
+def plain_values(declaration: RigDeclaration, setup: Setup) -> dict[str, float | str]:
+    """Give a setup for other programs, choices by their words."""
+    return {knob: declaration.knob(knob).plain(value) for knob, value in setup.items()}
+
+
+def waiting_values(session: Session) -> dict[str, float | str] | None:
+    """Give what waits to be entered by hand; None where nothing does."""
+    if session.waiting is None:
+        return None
+    return {k: session.declaration.knob(k).plain(value) for k, value in session.waiting.values.items()}
+
+
+def changed_values(declaration: RigDeclaration, changes: tuple[Change, ...]) -> dict[str, float | str]:
+    """Give what changes brought for other programs."""
+    return {change.knob: declaration.knob(change.knob).plain(change.new) for change in changes}
 
 
 def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
@@ -80,8 +98,12 @@ def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
         "kind": str(record.step.kind),
         "parent": record.step.parent,
         "joint": record.step.joint,
-        "changes": [asdict(change) for change in record.step.changes],
-        "setup": dict(record.step.setup),
+        "changes": [
+            {"knob": c.knob, "old": knob.plain(c.old), "new": knob.plain(c.new)}
+            for c in record.step.changes
+            for knob in (session.declaration.knob(c.knob),)
+        ],
+        "setup": plain_values(session.declaration, record.step.setup),
         "verdict": str(record.verdict),
         "failure": str(outcome.failure) if outcome and outcome.failure else None,
         "stage": outcome.stage if outcome else None,
@@ -107,10 +129,10 @@ def status_values(session: Session) -> dict[str, Any]:
         "logbook": str(session.logbook.path),
         "rig": asdict(session.declaration.info),
         "position": position.step.number if position else None,
-        "in_force": dict(_now(session)),
-        "put_back": {change.knob: change.new for change in session.put_back},
+        "in_force": plain_values(session.declaration, _now(session)),
+        "put_back": changed_values(session.declaration, session.put_back),
         "derived": session.declaration.derived(_now(session)),
-        "waiting": session.waiting.values if session.waiting else None,
+        "waiting": waiting_values(session),
         "verified": {"as_set": verified.as_set, "of": verified.of, "told": verified.told} if verified else None,
         "notices": list(session.notices),
         "resumed": [

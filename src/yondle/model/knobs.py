@@ -41,6 +41,7 @@ class Risk(StrEnum):
     NONE = "none"
 
 
+_SIZE = re.compile(r"[x×]?(\d+(?:\.\d+)?)")
 _TWO_WAYS = re.compile(r"[-+\N{MINUS SIGN}]?[1-9]\d{0,2},\d{3}")
 """A comma before three digits: between thousands to some, the decimal sign to others."""
 
@@ -91,6 +92,26 @@ class Knob:
     def nearest(self, value: float) -> float:
         """Give the value the knob takes that lies nearest to `value`."""
         return self.at(self.notch_of(value))
+
+    def size(self, value: float) -> float | None:
+        """Say how much a value is: of a choice the number it is called by (2 channels, x16); None where it is none."""
+        if not self.choices:
+            return value
+        found = _SIZE.fullmatch(self.choices[self.notch_of(value)])
+        return float(found.group(1)) if found is not None else None
+
+    @property
+    def sized(self) -> bool:
+        """Whether proportions of its values mean something: numbers above nothing, or choices called by such."""
+        sizes = [self.size(value) for value in self.values()] if self.choices else [self.low]
+        return all(size is not None and size > 0.0 for size in sizes)
+
+    def plain(self, value: float) -> float | str:
+        """Give a value for other programs: a number, and a choice by its word."""
+        if not self.choices:
+            return value
+        word = self.choices[self.notch_of(value)]
+        return float(word) if word.isdigit() else word
 
     def text(self, value: float) -> str:
         """Write a value of this knob with its unit."""

@@ -10,9 +10,10 @@ from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, Shape, at_ca
 from yondle.app.views.charting import ChartFailure
 from yondle.app.views.gains import told_words
 from yondle.app.views.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, unlike_words
-from yondle.app.views.showing import AGAINST_BASELINE, Measure, Shower
+from yondle.app.views.showing import AGAINST_BASELINE, Measure, Shower, measures_for
 from yondle.app.views.trail import failure_words
-from yondle.language.saying import in_sentence, say, several
+from yondle.language.saying import in_sentence, named, say, several
+from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import MINUS, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -92,8 +93,16 @@ def knobs_measured(book: FieldBook, settings: Settings) -> tuple[Knob, ...]:
 def scaling(
     book: FieldBook, settings: Settings, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0
 ) -> ScalingView:
-    """Give the curves of a knob in one group of settings: the present one first, else that with most values."""
+    """Give the curves of a knob in one group of settings: the present one first, else that with most values.
+
+    Raises KnownError for what can't be shown along this knob.
+    """
     declaration = book.declaration
+    if measure not in (offered := measures_for(knob, declaration)):
+        raise KnownError(
+            say("Along {knob} there is nothing to show as '{measure}'.", knob=knob.name, measure=named(measure)),
+            say("Choose one of: {offered}.", offered=", ".join(named(each) for each in offered)),
+        )
     groups = groups_of(settings, knob, book.in_force)
     if not groups:
         words = say(

@@ -58,7 +58,7 @@ def measures_for(knob: Knob, declaration: RigDeclaration) -> tuple[Measure, ...]
         Measure.POWER: power_channel(declaration) is not None,
         Measure.PER_DEGREE: heat and any(c.id == ROOM for c in declaration.channels),
         Measure.TEMPERATURE: heat,
-        Measure.PROPORTION: knob.proportional,
+        Measure.PROPORTION: knob.sized and (knob.proportional or bool(knob.choices)),
     }
     return tuple(m for m in Measure if there.get(m, True))
 
@@ -103,8 +103,9 @@ class Shower:
                 if against is None:
                     return []
                 if self.measure is Measure.PROPORTION:
-                    ratio = setting.setup[self._group.knob.id] / self._first(benchmark).setup[self._group.knob.id]
-                    return [100.0 * math.exp(v - against) / ratio for v in logs]
+                    knob = self._group.knob
+                    size, first = (knob.size(s.setup[knob.id]) for s in (setting, self._first(benchmark)))
+                    return [100.0 * math.exp(v - against) * first / size for v in logs] if size and first else []
                 return [100.0 * math.expm1(v - against) for v in logs]
 
     def range(self, benchmark: Workload, setting: Setting) -> tuple[float, float, float]:
