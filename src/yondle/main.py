@@ -10,6 +10,7 @@ from platformdirs import user_log_path
 
 from yondle.cli.commands import WindowOrder, build
 from yondle.cli.help import translated
+from yondle.cli.shown import print_json
 from yondle.formats.whole_files import own_folder
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -30,6 +31,8 @@ def run(arguments: list[str]) -> int:
     except SystemExit as leave:
         return leave.code if isinstance(leave.code, int) else EXIT_BUG
     except KnownError as error:
+        if "--json" in arguments:
+            print_json({"error": {"problem": error.problem, "remedy": error.remedy}})
         print(f"yondle: {error.problem} {error.remedy}", file=sys.stderr)
         return EXIT_KNOWN
     except KeyboardInterrupt:

@@ -46,6 +46,7 @@ from yondle.cli.running import (
 )
 from yondle.cli.scaling_commands import add_scaling_command
 from yondle.cli.shown import (
+    console_for,
     print_in_force,
     print_json,
     print_outcome,
@@ -82,7 +83,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
         add_completion=True, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
         help="Yondle: a field book for PC tuners. Without a command it opens the window.",
     )  # fmt: skip
-    console = Console(highlight=False, soft_wrap=False, markup=False)
+    console = console_for()
 
     @app.callback(invoke_without_command=True)
     def root(
@@ -115,6 +116,8 @@ def build(open_window: OpenWindow) -> typer.Typer:
         as_json: AsJson = False,
     ) -> None:
         """Start a logbook for a rig."""
+        if logbook.suffix != ".yondle":
+            raise KnownError(say("{logbook} is no name for a logbook.", logbook=logbook), say("End it in .yondle."))
         with opened(lambda: Session.create(logbook, choose_rig(rig, seed, by_hand))) as session:
             if as_json:
                 print_json(status_values(session))

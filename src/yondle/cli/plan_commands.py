@@ -17,7 +17,7 @@ from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.edge import EdgeView, edge_view
 from yondle.app.views.proposal import dry_words
 from yondle.app.views.summary import latest_attempt, summary_words
-from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Together, interruptible, listen, opened
+from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values
 from yondle.language.saying import say
 from yondle.model.quantities import count
@@ -145,8 +145,16 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
             console.print(f"  {move.why[:1].upper()}{move.why[1:]}.")
         print_outcome(session, record, console)
 
-    with interruptible(session):
+    interrupts = Interrupts()
+    with interruptible(session, interrupts):
         ended = going(after)
+    _tell_end(session, console, as_json, ended, before, found)
+    interrupts.leave()
+
+
+def _tell_end(
+    session: Session, console: Console, as_json: bool, ended: PlanEnd, before: int, found: EdgeView | None
+) -> None:
     if as_json:
         plan = {
             "ended": str(ended.ended), "reason": ended.reason, "moves": ended.moves, "summary": summary_words(session, before),

@@ -106,15 +106,23 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
     def export(
         logbook: LogbookPath,
         file: Annotated[
-            Path | None, typer.Argument(help="Where to: .json holds everything, .csv every pass; the terminal without.")
+            Path | None,
+            typer.Argument(help="Where to: .json holds everything, .csv every pass; the terminal with - or without."),
         ] = None,
         samples: Annotated[bool, typer.Option(help="Whether what the sensors said goes into JSON, too.")] = True,
     ) -> None:
         """Write the whole logbook as JSON, or its passes as CSV."""
+        to_terminal = file is None or str(file) == "-"
+        ending = "" if file is None or to_terminal else file.suffix.lower()
+        if not to_terminal and ending not in (".json", ".csv"):
+            raise KnownError(
+                say("A logbook isn't written as '{ending}'.", ending=ending or file),
+                say("End the name in .json or .csv."),
+            )
         with opened(lambda: Session.open(logbook)) as session:
-            table = file is not None and file.suffix.lower() == ".csv"
+            table = ending == ".csv"
             text = passes_csv(session) if table else logbook_text(session, samples)
-        if file is None:
+        if file is None or to_terminal:
             print(text, end="")
             return
         write(file, text)

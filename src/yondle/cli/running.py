@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from types import FrameType
 from typing import Annotated
@@ -17,6 +18,7 @@ from yondle.app.session import Session
 from yondle.cli.shown import (
     ProgressLine,
     closing,
+    console_for,
     print_json,
     print_outcome,
     print_resumed,
@@ -31,7 +33,8 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 
-EXIT_NOT_HELD = 3
+EXIT_NOT_HELD, EXIT_INTERRUPTED = 3, 130
+"""130 is what a shell gives for Ctrl+C."""
 LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in .yondle.", show_default=False)]
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
 Passes = Annotated[int | None, typer.Option("--passes", "-n", help="Score passes of every benchmark (2 to 200).")]
@@ -55,18 +58,20 @@ def run_test(
     session: Session, test: Callable[[], StepRecord | None], console: Console, as_json: bool, strict: bool = False
 ) -> None:
     """Run a test to its end and print what came of it; raises Exit where it has to hold and doesn't."""
-    record = _run_test(session, test, console, as_json)
+    interrupts = Interrupts()
+    record = _run_test(session, test, console, as_json, interrupts)
+    interrupts.leave()
     if strict and (record is None or record.outcome is None or record.outcome.verdict is not Verdict.HELD):
         raise typer.Exit(EXIT_NOT_HELD)
 
 
 def _run_test(
-    session: Session, test: Callable[[], StepRecord | None], console: Console, as_json: bool
+    session: Session, test: Callable[[], StepRecord | None], console: Console, as_json: bool, interrupts: Interrupts
 ) -> StepRecord | None:
     listen(session)
     if not as_json:
         print_resumed(session, console)
-    with interruptible(session):
+    with interruptible(session, interrupts):
         record = test()
     if as_json:
         position = session.position.step.number if session.position else None
@@ -89,19 +94,29 @@ def listen(session: Session) -> None:
 def opened(open_: Callable[[], Session]) -> Iterator[Session]:
     """Open a session and close it whatever happens."""
     session = open_()
-    with closing(session, Console(soft_wrap=True)):
+    with closing(session, console_for()):
         yield session
 
 
+@dataclass(slots=True)
+class Interrupts:
+    """How often Ctrl+C was pressed."""
+
+    pressed: int = 0
+
+    def leave(self) -> None:
+        """Raise Exit with the code of an interrupted command, where it was."""
+        if self.pressed:
+            raise typer.Exit(EXIT_INTERRUPTED)
+
+
 @contextmanager
-def interruptible(session: Session) -> Iterator[None]:
+def interruptible(session: Session, interrupts: Interrupts) -> Iterator[None]:
     """Turn the first Ctrl+C into a stop that puts the rig back, and the second into an emergency stop."""
-    pressed = 0
 
     def interrupt(_: int, __: FrameType | None) -> None:
-        nonlocal pressed
-        pressed += 1
-        if pressed == 1:
+        interrupts.pressed += 1
+        if interrupts.pressed == 1:
             session.stop()
         else:
             session.emergency_stop()

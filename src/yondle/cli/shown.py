@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import math
+import os
 import sys
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
-from typing import Any
+from typing import IO, Any
 
 from rich.console import Console
 from rich.table import Table
@@ -45,9 +47,11 @@ def print_json(value: dict[str, Any]) -> None:
     if _WAITING is not None:
         _WAITING.append(value)
     else:
-        print(json.dumps(_finite(value), ensure_ascii=False, indent=2))
+        print(json.dumps(_finite({"format": FORMAT, **value}), ensure_ascii=False, indent=2))
 
 
+FORMAT = "yondle-output 1"
+"""What documents of `--json` call themselves (docs/output-json.md)."""
 _WAITING: list[dict[str, Any]] | None = None
 
 
@@ -264,18 +268,30 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
     console.print(say("  The rig rests at {where}.", where=where))
 
 
-class ProgressLine:
-    """One line on a terminal that tells what the test is at; nothing where there is no terminal."""
+TOLD_EVERY_S = 60.0
+WIDEST = 1000
+"""Lines and tables are this wide at most where nobody's terminal ends them sooner: programs and files need no breaks."""
 
-    def __init__(self, progress: Progress) -> None:
+
+def console_for(stream: IO[str] | None = None) -> Console:
+    """Make a console as wide as the terminal; where there is none nothing is wrapped or cut, unless COLUMNS says how wide."""
+    there = (stream or sys.stdout).isatty() or "COLUMNS" in os.environ
+    return Console(highlight=False, soft_wrap=False, markup=False, width=None if there else WIDEST)
+
+
+class ProgressLine:
+    """One line on a terminal that tells what the test is at; where there is none, a line a minute."""
+
+    def __init__(self, progress: Progress, now: Callable[[], float] = time.monotonic) -> None:
         self._progress = progress
         self._shown = ""
         self._live = sys.stderr.isatty()
+        self._now, self._told = now, now()
 
     def take(self, record: Record) -> None:
         """Take a record in and redraw the line when it reads differently."""
         self._progress.take(record)
-        if not self._live:
+        if not self._live and self._now() - self._told < TOLD_EVERY_S:
             return
         p = self._progress
         text = ""
@@ -288,7 +304,11 @@ class ProgressLine:
                 doing=p.doing,
                 lasted_s=duration(p.lasted_s),
             )
-        if text != self._shown:
+        if not self._live:
+            self._told = self._now()
+            if text:
+                print(text, file=sys.stderr, flush=True)
+        elif text != self._shown:
             sys.stderr.write("\r\x1b[2K" + text)
             sys.stderr.flush()
             self._shown = text

@@ -1,0 +1,124 @@
+"""What scripts rely on: exit codes, one document whatever happens, and lines that nobody has wrapped."""
+
+from __future__ import annotations
+
+import io
+import json
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.app.progress import Progress
+from yondle.app.session import Session
+from yondle.cli.shown import TOLD_EVERY_S, ProgressLine
+from yondle.main import run
+from yondle.model.events import PassOpened
+
+Said = Callable[..., tuple[int, str, str]]
+
+PLAN = """
+format = "yondle-plan 1"
+name = "two"
+passes = 2
+[[do]]
+kind = "steps"
+steps = [{ core_clock = 4300 }, { core_clock = 4325 }]
+"""
+
+
+@pytest.fixture
+def yondle(capsys: pytest.CaptureFixture[str]) -> Said:
+    def call(*arguments: str) -> tuple[int, str, str]:
+        code = run(list(arguments))
+        out, err = capsys.readouterr()
+        return code, out, err
+
+    return call
+
+
+@pytest.fixture
+def book(tmp_path: Path, yondle: Said, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.delenv("COLUMNS", raising=False)
+    rig, path = tmp_path / "rig.toml", tmp_path / "book.yondle"
+    rig.write_text(quick_rig())
+    assert yondle("new", str(path), "--rig", str(rig))[0] == 0
+    assert yondle("baseline", str(path), "-n", "2")[0] == 0
+    return path
+
+
+def test_errors_are_documents_too_for_whoever_asked_for_one(yondle: Said, book: Path, tmp_path: Path) -> None:
+    code, out, err = yondle("step", str(book), "corclock=1", "--json")
+    told = json.loads(out)
+    assert code == 2
+    assert told["format"] == "yondle-output 1"
+    assert "corclock" in told["error"]["problem"]
+    assert told["error"]["remedy"] == "Did you mean core_clock?"
+    assert err.startswith("yondle: ")
+    assert json.loads(yondle("status", str(book), "--json")[1])["format"] == "yondle-output 1"
+    assert yondle("status", str(tmp_path / "none.yondle"))[1] == ""
+
+
+def test_files_of_kinds_there_are_none_of_are_refused_and_nothing_is_made(
+    yondle: Said, book: Path, tmp_path: Path
+) -> None:
+    for asked in (("export", str(book), str(tmp_path / "x.xlsx")), ("new", str(tmp_path / "bad.txt"))):
+        code, _, err = yondle(*asked)
+        assert (code, "End " in err) == (2, True)
+    assert not [each.name for each in tmp_path.iterdir() if each.name.startswith(("x.", "bad."))]
+    code, out, _ = yondle("export", str(book), "-")
+    assert code == 0
+    assert json.loads(out)["format"] == "yondle-logbook 2"
+
+
+def test_nothing_is_wrapped_where_there_is_no_terminal(
+    yondle: Said, book: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    out = yondle("status", str(book))[1]
+    assert max(len(line) for line in out.splitlines()) > 200
+    monkeypatch.setenv("COLUMNS", "80")
+    out = yondle("status", str(book))[1]
+    assert max(len(line) for line in out.splitlines()) <= 80
+
+
+def test_where_there_is_no_terminal_a_line_a_minute_tells_what_is_at_hand(
+    book: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    heard, session, now = io.StringIO(), Session.open(book), [0.0]
+    monkeypatch.setattr(sys, "stderr", heard)
+    try:
+        line = ProgressLine(Progress(session.declaration), lambda: now[0])
+
+        def take(record: object) -> None:
+            now[0] += TOLD_EVERY_S / 4 if isinstance(record, PassOpened) else 0.0
+            line.take(record)  # type: ignore[arg-type]
+
+        session.subscribe(take)
+        session.propose("core_clock", 4300)
+        attempt = session.test(2).attempts[-1]
+    finally:
+        session.close()
+    told = heard.getvalue().splitlines()
+    assert len(told) == len(attempt.passes) // 4
+    assert all(each.startswith("step 2 · pass ") for each in told)
+
+
+def test_a_plan_that_ctrl_c_ended_goes_on(book: Path, tmp_path: Path, yondle: Said) -> None:
+    plan = tmp_path / "plan.toml"
+    plan.write_text(PLAN)
+    command = [sys.executable, "-m", "yondle.main", "plan", "run", str(book), str(plan), "--pace", "20", "--json"]
+    running = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    time.sleep(4.0)
+    running.send_signal(signal.SIGINT)
+    out, _ = running.communicate(timeout=60)
+    assert running.returncode == 130
+    told = json.loads(out)
+    assert (told["position"], told["plan"]["ended"]) == (1, "stopped by the tuner")
+    code, out, _ = yondle("plan", "go-on", str(book), "--json")
+    told = json.loads(out)
+    assert (code, told["plan"]["ended"], told["in_force"]["core_clock"]) == (0, "done", 4325.0)
