@@ -114,7 +114,7 @@ def test_a_command_from_another_is_not_run_before_it_is_allowed_here(home: Path)
     assert "render" in {w.id for w in session.declaration.benchmarks}
     session.choose_benchmarks(("render",))
     assert [w.id for w in session.declaration.benchmarks] == ["render"]
-    with pytest.raises(KnownError, match="no benchmark 'sing'"):
+    with pytest.raises(KnownError, match="no workload called 'sing'"):
         session.choose_benchmarks(("sing",))
     this_machine.remove_command(session.logbook.keeping, "render")
     session.close()
@@ -146,9 +146,22 @@ def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Pa
         import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, Told())
     with pytest.raises(KnownError, match="It has: Programm, Zeit"):
         import_scores(session, 2, table, ("Name", "Zeit"), "s", Direction.LOWER, Told())
+    mixed = tmp_path / "mixed.csv"
+    mixed.write_text("clock,name,score,unit,empty\n4200,Sky,61.0,frames/s,\n4300,Sky,63.0,frames/s,\n", "utf-8")
+    kept = session.step(2).added
+    with pytest.raises(KnownError, match="has more columns: clock, unit") as refused:
+        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, Told())
+    assert "several settings" in refused.value.remedy
+    with pytest.raises(KnownError, match="has more columns: clock"):
+        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, Told(), left=("Unit",))
+    with pytest.raises(KnownError, match="has no column 'clok'"):
+        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, Told(), left=("clok", "unit"))
+    assert session.step(2).added == kept, "nothing was kept of what was refused"
+    both = import_scores(session, 2, mixed, ("2", "3"), "frames/s", Direction.HIGHER, Told(), left=("clock", "unit"))
+    assert [each.score for each in both] == [61.0, 63.0]
     session.close()
     again = Session.open(measured)
-    assert [a.score for a in again.step(2).added][-2:] == [12.5, 1030.75]
+    assert [a.score for a in again.step(2).added][-4:] == [12.5, 1030.75, 61.0, 63.0]
     again.close()
 
 

@@ -66,14 +66,24 @@ def type_in(
 
 def import_scores(
     session: Session, step: int, path: Path, columns: tuple[str, str], unit: str, direction: Direction,
-    told: Told, decimal_comma: bool = False,
+    told: Told, decimal_comma: bool = False, left: tuple[str, ...] = (),
 ) -> list[AddedResult]:  # fmt: skip
     """Keep the figures of a table of scores; `columns` name that of the benchmarks and that of the figures.
 
-    All of it is read before anything is kept. Raises KnownError.
+    All of it is read before anything is kept. Raises KnownError, also where there are other columns than those and the ones
+    `left` out knowingly: they may tell settings apart, whose figures must not stand at one step.
     """
     session.step(step)
-    found = scores(read_table(path), *columns, decimal_comma)
+    table = read_table(path)
+    found = scores(table, *columns, decimal_comma)
+    others = table.others((*columns, *left))
+    if others:
+        raise KnownError(
+            say("{source} has more columns: {others}.", source=table.source, others=", ".join(others)),
+            say(
+                "Figures of several settings must not stand at one step: leave out (--leave) what doesn't tell settings apart."
+            ),
+        )
     for score in found:
         _must_be_a_score(score.benchmark, score.value)
     facts = told.facts(path.name)

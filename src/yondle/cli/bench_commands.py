@@ -108,14 +108,23 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         passage: Passage = "",
         note: NoteText = "",
         decimal_comma: Comma = False,
+        leave: Annotated[
+            list[str] | None,
+            typer.Option(
+                help="A column that tells no settings apart and is left out; again for more.", show_default=False
+            ),
+        ] = None,
     ) -> None:
-        """Read a table of figures."""
+        """Read a table of figures, all of them measured at the settings of one step."""
         with opened(lambda: Session.open(logbook)) as session:
             told = Told(preset, passage, note)
             head, asked = columns_of(file), {"name_column": name_column, "score_column": score_column}
             meant = remembered(session, "scores", head, asked)
             columns = (meant["name_column"], meant["score_column"])
-            for added in import_scores(session, step, file, columns, unit, _direction(lower), told, decimal_comma):
+            found = import_scores(
+                session, step, file, columns, unit, _direction(lower), told, decimal_comma, tuple(leave or ())
+            )
+            for added in found:
                 _print_added(session, added, console)
             remember(session, "scores", head, meant)
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import csv
 import io
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from itertools import pairwise
@@ -36,10 +37,20 @@ class Table:
 
     def column(self, name: str) -> tuple[str, ...]:
         """Give a column by name, or by number from 1; raises KnownError naming the columns there are."""
+        i = self._place(name)
+        return tuple(row[i] if i < len(row) else "" for row in self.rows)
+
+    def others(self, names: Iterable[str]) -> tuple[str, ...]:
+        """Name the columns with anything in them besides these; raises KnownError for a name that isn't there."""
+        told = {self._place(name) for name in names}
+        filled = {i for row in self.rows for i, cell in enumerate(row) if cell.strip()}
+        return tuple(column for i, column in enumerate(self.columns) if i in filled - told)
+
+    def _place(self, name: str) -> int:
         wanted = name.strip().casefold()
         for i, column in enumerate(self.columns):
             if wanted in (column.strip().casefold(), str(i + 1)):
-                return tuple(row[i] if i < len(row) else "" for row in self.rows)
+                return i
         raise KnownError(
             say("{source} has no column '{name}'.", source=self.source, name=name),
             say("It has: {columns}.", columns=", ".join(self.columns)),
