@@ -109,10 +109,23 @@ def test_hardware_errors_throttling_and_memory_errors_decide_and_are_quoted(tmp_
     assert outcome is not None
     assert (outcome.failure, outcome.pointer.subsystem) == (Failure.ERRORS_CORRECTED, "memory"), outcome
     host.happens = counts("sys/devices/system/cpu/cpu2/thermal_throttle/core_throttle_count")
-    outcome = session.test_again(1, 2).outcome
+    session.propose("workers", 1.0)
+    outcome = session.test(2).outcome
     assert outcome is not None
     assert outcome.failure is Failure.CLOCK_NOT_HELD
     assert "Throttled for heat" in outcome.reason
+    session.close()
+
+
+def test_stock_that_throttles_by_itself_is_a_baseline_that_says_so(tmp_path: Path) -> None:
+    root = trees.server(tmp_path / "root")
+    session, host = open_on(root, tmp_path / "this.yondle")
+    counter = root / "sys/devices/system/cpu/cpu2/thermal_throttle/core_throttle_count"
+    host.happens = lambda: counter.write_text(str(int(counter.read_text()) + 1)) and None
+    baseline = session.baseline(2)
+    assert baseline.verdict is Verdict.HELD
+    assert baseline.outcome is not None
+    assert baseline.outcome.reason.startswith("Held, limited (Throttled for heat")
     session.close()
 
 

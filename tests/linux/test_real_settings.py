@@ -102,15 +102,15 @@ def what_is_said_is_what_is(
     assert f"Large pages {at_stock}" in told.split("In force:")[1]
     assert run(["status", str(book), "--json"]) == 0
     status = json.loads(capsys.readouterr().out)
-    assert status["in_force"]["large_pages"] == found
-    assert status["put_back"] == {"large_pages": found}
+    assert status["in_force"]["large_pages"] == at_stock
+    assert status["put_back"] == {"large_pages": at_stock}
     assert status["verified"] is None
     assert run(["back", str(book), "2"]) == 0
     told = " ".join(capsys.readouterr().out.split())
     assert f"Put back when Yondle ended: Large pages to {at_stock}" in told
     assert run(["back", str(book), "2", "--json"]) == 0
     back = json.loads(capsys.readouterr().out)
-    assert back["put_back"] == {"large_pages": found}
+    assert back["put_back"] == {"large_pages": at_stock}
     assert shown not in HUGE.read_text()
     again = Session.open(book)
     assert shown not in HUGE.read_text(), "a look sets nothing"

@@ -137,8 +137,8 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
     if unasked:
         return _not_held(declaration, unasked)
     governed = trial.baseline or any(declaration.knob(c.knob).governs for c in trial.changes)
-    throttled = _throttled(declaration, passes) if not short and not governed else None
-    if throttled is not None:
+    throttled = _throttled(declaration, passes) if not short else None
+    if throttled is not None and not governed:
         return throttled
     errors = errors_by_channel(declaration, trial.passes)
     if errors:
@@ -165,6 +165,9 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
             clock=_short_words(declaration, min(short, key=lambda s: s.mean / s.asked)),
         )
         return Outcome(Verdict.HELD, reason)
+    if throttled is not None:
+        how = throttled.reason.rstrip(".")
+        return Outcome(Verdict.HELD, say("Held, limited ({how}): {what_was_run}.", how=how, what_was_run=ran))
     return Outcome(Verdict.HELD, say("Held: {what_was_run}.", what_was_run=ran))
 
 
