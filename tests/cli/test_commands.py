@@ -9,37 +9,15 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree
 
 import pytest
-from tests.conftest import HERON, quick_rig
+from tests.cli.conftest import Said
+from tests.conftest import HERON
 
 from yondle.app.session import Session, machine_file
-from yondle.main import run
-
-Said = Callable[..., tuple[int, str, str]]
-
-
-@pytest.fixture
-def yondle(capsys: pytest.CaptureFixture[str]) -> Said:
-    def call(*arguments: str) -> tuple[int, str, str]:
-        code = run(list(arguments))
-        out, err = capsys.readouterr()
-        return code, out, err
-
-    return call
-
-
-@pytest.fixture
-def book(tmp_path: Path, yondle: Said) -> Path:
-    rig = tmp_path / "rig.toml"
-    rig.write_text(quick_rig())
-    path = tmp_path / "book.yondle"
-    assert yondle("new", str(path), "--rig", str(rig))[0] == 0
-    assert yondle("baseline", str(path), "-n", "2")[0] == 0
-    return path
 
 
 def test_a_step_and_its_status_say_the_same_in_words_and_in_json(yondle: Said, book: Path) -> None:

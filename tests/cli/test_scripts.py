@@ -8,19 +8,15 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from tests.conftest import quick_rig
+from tests.cli.conftest import Said
 
 from yondle.app.progress import Progress
 from yondle.app.session import Session
 from yondle.cli.shown import TOLD_EVERY_S, ProgressLine
-from yondle.main import run
 from yondle.model.events import PassOpened
-
-Said = Callable[..., tuple[int, str, str]]
 
 PLAN = """
 format = "yondle-plan 1"
@@ -32,24 +28,9 @@ steps = [{ core_clock = 4300 }, { core_clock = 4325 }]
 """
 
 
-@pytest.fixture
-def yondle(capsys: pytest.CaptureFixture[str]) -> Said:
-    def call(*arguments: str) -> tuple[int, str, str]:
-        code = run(list(arguments))
-        out, err = capsys.readouterr()
-        return code, out, err
-
-    return call
-
-
-@pytest.fixture
-def book(tmp_path: Path, yondle: Said, monkeypatch: pytest.MonkeyPatch) -> Path:
+@pytest.fixture(autouse=True)
+def no_terminal(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.delenv("COLUMNS", raising=False)
-    rig, path = tmp_path / "rig.toml", tmp_path / "book.yondle"
-    rig.write_text(quick_rig())
-    assert yondle("new", str(path), "--rig", str(rig))[0] == 0
-    assert yondle("baseline", str(path), "-n", "2")[0] == 0
-    return path
 
 
 def test_errors_are_documents_too_for_whoever_asked_for_one(yondle: Said, book: Path, tmp_path: Path) -> None:

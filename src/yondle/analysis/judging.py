@@ -50,15 +50,18 @@ class Trial:
     baseline: bool = False
     home: tuple[ClockShortfall, ...] = ()
 
+    def governed(self, declaration: RigDeclaration) -> bool:
+        """Tell whether stock was measured as it is, or the step changed a limit, a mode or the cooling."""
+        return self.baseline or any(declaration.knob(c.knob).governs for c in self.changes)
+
     def asked_for(self, declaration: RigDeclaration, short: ClockShortfall) -> bool:
         """Tell whether a clock fell short because the step, or the rig by itself, asked for no more.
 
         Stock limits itself as it does; a step that changes a limit, a mode or the cooling asks for what comes of it; and a
         clock that already fell short at home, and of which no more was asked since, falls short by what was asked there.
         """
-        governed = any(declaration.knob(c.knob).governs for c in self.changes)
         before = any(h.channel == short.channel and short.asked <= h.asked for h in self.home)
-        return self.baseline or governed or before
+        return before or self.governed(declaration)
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,9 +139,8 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
     unasked = [each for each in short if not trial.asked_for(declaration, each)]
     if unasked:
         return _not_held(declaration, unasked)
-    governed = trial.baseline or any(declaration.knob(c.knob).governs for c in trial.changes)
     throttled = _throttled(declaration, passes) if not short else None
-    if throttled is not None and not governed:
+    if throttled is not None and not trial.governed(declaration):
         return throttled
     errors = errors_by_channel(declaration, trial.passes)
     if errors:

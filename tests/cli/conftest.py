@@ -1,0 +1,33 @@
+"""How the tests of the command line call it, and a book to call it on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from tests.conftest import quick_rig
+
+from yondle.main import run
+
+Said = Callable[..., tuple[int, str, str]]
+
+
+@pytest.fixture
+def yondle(capsys: pytest.CaptureFixture[str]) -> Said:
+    def call(*arguments: str) -> tuple[int, str, str]:
+        code = run(list(arguments))
+        out, err = capsys.readouterr()
+        return code, out, err
+
+    return call
+
+
+@pytest.fixture
+def book(tmp_path: Path, yondle: Said) -> Path:
+    rig = tmp_path / "rig.toml"
+    rig.write_text(quick_rig())
+    path = tmp_path / "book.yondle"
+    assert yondle("new", str(path), "--rig", str(rig))[0] == 0
+    assert yondle("baseline", str(path), "-n", "2")[0] == 0
+    return path
