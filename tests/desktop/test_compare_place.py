@@ -8,12 +8,13 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QImage
 from PySide6.QtPrintSupport import QPrinter
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QApplication, QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, visit, words
 
+from yondle.app.columns import Offer
 from yondle.app.machines import RigChoice
 from yondle.app.profiles import keep_profile
 from yondle.app.session import Session
@@ -198,3 +199,29 @@ def test_a_drawing_of_the_table_is_saved(compare_place: ComparePlace, tmp_path: 
     assert "<svg" in (tmp_path / "table.svg").read_text("utf-8")
     assert QImage(str(tmp_path / "table.png")).width() > 300
     assert (tmp_path / "table.csv").read_text("utf-8").startswith("benchmark,unit,figure,Stock,Slow")
+
+
+def test_a_list_filled_anew_before_it_has_read_what_was_opened_keeps_no_row_of_before(
+    qtbot: QtBot, tmp_path: Path
+) -> None:
+    """A row that was opened, and is gone when its turn comes: what was sent on used to be the row itself, freed by then."""
+    read: list[Path] = []
+
+    def refuse(path: Path) -> None:
+        read.append(path)
+        raise KnownError("It is torn.", "Choose another.")
+
+    made = ColumnList(refuse)
+    qtbot.addWidget(made)
+    offers = tuple(Offer("This book", f"{n}", f"Step {n}") for n in range(40))
+    for turn in range(60):
+        path = tmp_path / f"torn-{turn}.yondle"
+        made.show_offers(offers[: 20 + turn % 2], ("3",), (path,))
+        QApplication.processEvents()
+        top_items(made)[-1].setExpanded(True)
+        made.show_offers(offers[: 30 + turn % 2], ("4",), (path,))
+        QApplication.processEvents()
+        assert read == [path]
+        told = children(top_items(made)[-1])
+        assert [each.text(0) for each in told] == ["It is torn. Choose another."]
+        read.clear()

@@ -24,6 +24,7 @@ class ColumnList(QTreeWidget):
 
     chosen = Signal(str, bool)
     _later = Signal(str, bool)
+    _wanted = Signal(str)
 
     def __init__(self, read: Callable[[Path], None]) -> None:
         super().__init__()
@@ -36,7 +37,8 @@ class ColumnList(QTreeWidget):
         self._shown: tuple[object, ...] = ()
         self._later.connect(self.chosen, Qt.ConnectionType.QueuedConnection)
         self.itemChanged.connect(self._ticked)
-        self.itemExpanded.connect(self._opened, Qt.ConnectionType.QueuedConnection)
+        self.itemExpanded.connect(self._opened)
+        self._wanted.connect(self._read_book, Qt.ConnectionType.QueuedConnection)
 
     def show_offers(self, offers: tuple[Offer, ...], chosen: tuple[str, ...], unread: tuple[Path, ...]) -> None:
         """Show what there is, what is chosen, and field books that could be read."""
@@ -82,13 +84,22 @@ class ColumnList(QTreeWidget):
             self._later.emit(str(address), item.checkState(0) is Qt.CheckState.Checked)
 
     def _opened(self, item: QTreeWidgetItem) -> None:
-        """Read a field book when it is first opened; why it can't be read stands in its place."""
+        """Have a field book read when it is first opened: later, since that fills the list anew while Qt still opens the row.
+
+        What comes later is told the file, never the row, which is gone if the list was filled anew meanwhile.
+        """
         file = item.data(0, _FILE)
-        if self._filling or not file or item.childCount():
-            return
+        if not self._filling and file and not item.childCount():
+            self._wanted.emit(str(file))
+
+    def _read_book(self, file: str) -> None:
+        """Read a field book; why it can't be read stands in its place."""
         try:
-            self._read(Path(str(file)))
+            self._read(Path(file))
         except KnownError as error:
+            item = next((top for top in top_items(self) if top.data(0, _FILE) == file), None)
+            if item is None or item.childCount():
+                return
             told = QTreeWidgetItem([f"{error.problem} {error.remedy}"])
             told.setToolTip(0, tip(told.text(0)))
             told.setFlags(Qt.ItemFlag.ItemIsEnabled)
