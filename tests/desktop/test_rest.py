@@ -22,7 +22,9 @@ from yondle.app.machines import RigChoice
 from yondle.app.profiles import keep_profile
 from yondle.app.remarks import write_note
 from yondle.app.session import Session
+from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
+from yondle.desktop.widgets.side import AsHighAsItsWords
 from yondle.desktop.window import PLACES, MainWindow
 
 Open = Callable[..., MainWindow]
@@ -122,3 +124,20 @@ def test_names_are_shown_in_tool_tips_as_they_are(varied: Path, open_book: Open,
     told = [text for text in seen if isinstance(text, str) and "bold" in text]
     assert told
     assert [text for text in told if "<b>" in text] == []
+
+
+def test_no_words_of_a_panel_are_cut_at_the_first_look(varied: Path, open_book: Open, qtbot: QtBot) -> None:
+    """What was filled while nobody saw it is laid out again when it is seen: its fonts were others."""
+    window = open_book(varied)
+    for i in range(1, len(PLACES)):
+        window.visit(i)
+        place = window.places.currentWidget() if window.places is not None else None
+        assert isinstance(place, ChartPlace)
+        qtbot.waitUntil(lambda place=place: place.complete)
+        QApplication.processEvents()
+        for panel in place.findChildren(AsHighAsItsWords):
+            for label in (each for each in panel.findChildren(QLabel) if each.isVisible() and each.wordWrap()):
+                wanted = label.heightForWidth(label.width())
+                assert label.height() >= wanted, (
+                    f"{PLACES[i]}: '{label.text()[:40]}' has {label.height()} of {wanted} px"
+                )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QEvent, Qt
-from PySide6.QtGui import QResizeEvent
+from PySide6.QtGui import QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
 from yondle.desktop.widgets.basics import label
@@ -54,6 +54,13 @@ class AsHighAsItsWords(QWidget):
         super().resizeEvent(event)
         if event.oldSize().width() != event.size().width():
             self._measure()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Lay out again what was filled while nobody saw it: its fonts are those of the scheme only now."""
+        super().showEvent(event)
+        layout = self.layout()
+        if layout is not None:
+            layout.invalidate()
 
     def _measure(self) -> None:
         """Ask for the height, where it is another than before: asking makes for another layout, which would measure again."""
