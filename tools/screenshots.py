@@ -65,6 +65,8 @@ class Camera:
 
     def take(self, window: object, name: str) -> None:
         """Take a picture, once everything that was put up has found its place."""
+        place = window.places.currentWidget() if window.places is not None else None
+        self.until(lambda: getattr(place, "complete", True))
         for _ in range(8):
             self.app.processEvents()
         self.folder.mkdir(parents=True, exist_ok=True)
