@@ -159,7 +159,7 @@ def test_columns_have_gains_places_and_means_that_hold_together(heron: Session, 
     assert means[0] is None
     assert means[1] is not None
     assert means[2] is not None
-    assert means[1].fraction > 0.0 > means[2].fraction
+    assert means[1].these.fraction > 0.0 > means[2].these.fraction
     assert best_first(view)[0] == 0
     falling = ordered(view, 2, False)[0][1]
     gains = [c.gain.fraction for row in falling if (c := row.cells[2]) is not None and c.gain is not None]

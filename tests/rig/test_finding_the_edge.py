@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -11,12 +12,19 @@ from tests.conftest import quick_rig
 from yondle.app.machines import RigChoice
 from yondle.app.plan_files import parse_plan
 from yondle.app.plans import Ended, go_on_with_plan, preview, start_plan
+from yondle.app.reporting import report_of
+from yondle.app.reproducing import plan_again
 from yondle.app.session import Session
 from yondle.app.views.edge import EdgeView, edge_view
+from yondle.app.views.plan_runs import plan_views
+from yondle.app.views.step import step_view
+from yondle.app.views.trail import Trail
 from yondle.model.errors import KnownError
+from yondle.model.quantities import chance
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Move, Recall, Try
+from yondle.reports.markdown import markdown
 from yondle.rigs.simulated.rigfile import rig_text
 
 MakeSession = Callable[..., Session]
@@ -256,7 +264,7 @@ def test_a_night_searches_sweeps_and_proves_and_leaves_a_whole_record(tmp_path: 
         session.close()
         session = Session.open(path)
         end = go_on_with_plan(session, after, lambda at=stop_at: len(made) >= at)
-    assert (end.ended, end.reason) == (Ended.DONE, "every step of it was made")
+    assert (end.ended, end.reason) == (Ended.DONE, "all of it")
     attempts = [a for r in session.steps for a in r.attempts]
     assert all(a.outcome is not None for a in attempts)
     assert any(a.outcome.verdict is Verdict.DOWN for a in attempts if a.outcome is not None)
@@ -270,4 +278,37 @@ def test_a_night_searches_sweeps_and_proves_and_leaves_a_whole_record(tmp_path: 
     assert max(run.seconds for run in searched[-1].runs) <= 3600.0
     assert searched[-1].recommended == session.in_force["core_clock"]
     assert session.machine.rig.read_back() == session.in_force
+    _what_was_found_stays(path, session, searched[-1])
     session.close()
+
+
+def _what_was_found_stays(path: Path, session: Session, seen: EdgeView) -> None:
+    """The edge with its probability, and the hours of proof, stand in record, trail, step, report and plan after the night."""
+    at = session.position
+    assert at is not None
+    session.close()
+    again = Session.open(path)
+    try:
+        (found,) = again.findings
+        assert (found.knob, found.left_at, found.step) == ("core_clock", seen.recommended, at.step.number)
+        assert found.sure_there == pytest.approx(dict(seen.chances)[seen.recommended])
+        assert found.runs == len(seen.runs)
+        assert found.recalled < found.runs
+        assert found.failures > 0
+        row = next(r for r in Trail(again).rows(None) if r.number == at.step.number)
+        sure = chance(found.sure_there)
+        assert row.detail.startswith(f"recommended, {sure}")
+        assert "4\u202fh" in row.detail
+        rows = dict(step_view(again, at.step.number).rows)
+        assert rows["Edge search"].endswith(sure)
+        assert rows["Mixed load"].startswith("4\u202fh")
+        report = markdown(report_of(again))
+        assert f"with {sure} probability, estimated under the model" in report
+        assert "| Stacking | " in report.split("## What it brought")[1].split("##")[0], "an equal step has figures"
+        plan = tomllib.loads(plan_again(again))
+        assert [part["kind"] for part in plan["do"]] == ["steps", "edge", "sweep", "proof"]
+        (view,) = plan_views(again)
+        assert view.end == "done: all of it"
+        assert any(sure in line for line in view.lines)
+    finally:
+        again.close()

@@ -154,7 +154,7 @@ def test_a_baseline_limited_by_the_rig_itself_is_one_and_what_follows_is_compare
     baseline = notebook.baseline(2)
     assert baseline.verdict is Verdict.HELD
     assert notebook.baseline_step is not None
-    assert step_detail(notebook.declaration, baseline, None) == "limited by power limit"
+    assert step_detail(notebook, baseline, None) == "limited by power limit"
     notebook.propose("fan_level", 80.0)
     assert notebook.test(2).verdict is Verdict.HELD
     notebook.propose("core_clock", 4400)

@@ -159,6 +159,9 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
         )
         return failed(Failure.SCORE_SAGGED, reason, SCORE_STAGE)
     ran = what_was_run(declaration, passes)
+    if trial.baseline and not any(p.counts for p in passes):
+        reason = say("Ran through, but no pass gave a figure that counts, so nothing can be compared: {ran}.", ran=ran)
+        return Outcome(Verdict.UNPROVEN, reason)
     if short:
         reason = say(
             "Held, limited by {limits}: {what_was_run}; {clock}.",

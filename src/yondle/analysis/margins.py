@@ -84,10 +84,13 @@ def t_quantile(degrees: float, probability: float = 0.975) -> float:
 
 
 def spread(scores: list[float]) -> Spread | None:
-    """Sum up the passes of one setting; None when none of them is a positive number.
+    """Sum up the passes of one setting; None when none of them is a number from 0 on.
 
-    The mean is geometric and its range is the t interval on logs; with one pass the range is nan.
+    The mean is geometric and its range is the t interval on logs; with one pass the range is nan. Counts that are sometimes 0
+    have no logs: their mean is arithmetic, and their t interval doesn't reach below 0.
     """
+    if 0.0 in scores:
+        return _spread_of_counts(np.array([s for s in scores if math.isfinite(s) and s >= 0.0]))
     logs = turned_logs(scores, Direction.HIGHER)
     n = len(logs)
     if n == 0:
@@ -100,15 +103,27 @@ def spread(scores: list[float]) -> Spread | None:
     return Spread(n, math.exp(mean), math.exp(mean - half), math.exp(mean + half), deviation)
 
 
+def _spread_of_counts(counts: NDArray[np.float64]) -> Spread:
+    n, mean = len(counts), float(counts.mean())
+    if n < FEWEST_PASSES:
+        return Spread(n, mean, math.nan, math.nan, math.nan)
+    deviation = float(np.std(counts, ddof=1))
+    half = t_quantile(n - 1) * deviation / math.sqrt(n)
+    return Spread(n, mean, max(mean - half, 0.0), mean + half, deviation / mean if mean else 0.0)
+
+
 def gain(scores: list[float], baseline: list[float], direction: Direction, comparisons: int = 1) -> Gain | None:
     """Give the gain of passes over baseline passes with Welch's 95 % interval on logs (Welch 1947, Biometrika 34).
 
     With several `comparisons` the interval is widened so that all of them hold together (Bonferroni; Miller, Simultaneous
-    Statistical Inference, ch. 1). None when either side has no usable pass. Figures that never vary (a cap, coarse
+    Statistical Inference, ch. 1). None when either side has no
+    usable pass, or one that is 0: nothing is a ratio of it. Figures that never vary (a cap, coarse
     rounding) get the margin of LEAST_VARIATION: equal figures are no sign of a difference, nor of its absence.
     """
     step, base = turned_logs(scores, direction), turned_logs(baseline, direction)
     n, m = len(step), len(base)
+    if 0.0 in scores or 0.0 in baseline:
+        return None
     if n == 0 or m == 0:
         return None
     difference = float(np.mean(step) - np.mean(base))

@@ -68,7 +68,7 @@ class Book:
     def outcomes(self, number: int) -> tuple[Outcome, ...]:
         """Give the outcomes of a step's attempts, oldest first; none for a step that isn't there yet."""
         record = self._records.get(number)
-        return tuple(a.outcome for a in record.attempts if a.outcome is not None) if record is not None else ()
+        return tuple(record.outcomes) if record is not None else ()
 
     def tried_from(self, parent: int | None, setup: Setup) -> StepRecord | None:
         """Give the step that tried a setup from a place: testing it again is another attempt, not another step."""
@@ -96,7 +96,7 @@ class Book:
         return KnownError(
             say(
                 "The baseline is {verdict}, so no gain could be told. {reason}",
-                verdict=tried.verdict,
+                verdict=tried.word,
                 reason=tried.outcome.reason,
             ),
             say("See that nothing else runs and the rig has settled, then run it again."),

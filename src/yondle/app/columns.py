@@ -45,7 +45,9 @@ class Column:
     def figures(self, benchmark: Workload) -> tuple[Figure, ...]:
         """Give the figures of a benchmark, of whatever machine it is."""
         found = like(self.declaration, benchmark)
-        return self.setting.figures.get(found.id, ()) if found is not None else ()
+        if found is None:
+            return ()
+        return (*self.setting.figures.get(found.id, ()), *self.setting.zeros.get(found.id, ()))
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ from typing import Any
 from yondle.app.columns import COMPARED, PRICES
 from yondle.app.field_books import DECLARATION
 from yondle.app.session import Session
-from yondle.app.views.log import Kind, LogRow, LogRows, book_title
+from yondle.app.views.log import Kind, LogRow, LogRows, book_title, place_of
 from yondle.app.views.measured import changed_words
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
@@ -51,9 +51,13 @@ def logbook_text(session: Session, samples: bool = True) -> str:
 
 
 def passes_csv(session: Session) -> str:
-    """Write every pass as CSV (RFC 4180), one a row, with the settings and everything recorded beside it."""
+    """Write every pass as CSV (RFC 4180), one a row, with the settings and everything recorded beside it.
+
+    Figures from elsewhere come last; they have no test, and the number `yondle discard` calls them by for a pass.
+    """
     rows = LogRows().rows([(book_title(session), session)])
     passes = sorted((r for r in rows if r.kind is Kind.PASS), key=lambda r: (r.attempt, r.item))
+    passes += sorted((r for r in rows if r.kind is Kind.FIGURE), key=lambda r: (r.step, r.item))
     facts = {(r.attempt, r.item): _facts(session, r) for r in passes}
     names = sorted({name for each in facts.values() for name in each})
     head = ["date", "step", "settings", "test", "pass", "benchmark", "score", "unit", say("left out"), *names]
@@ -63,7 +67,8 @@ def passes_csv(session: Session) -> str:
         unit = next((w.metric.unit for w in session.declaration.workloads if w.name == row.benchmark), "")
         score = "" if row.value is None else repr(row.value)
         own = facts[row.attempt, row.item]
-        cells = [row.at, row.step, setup, row.attempt, row.item, row.benchmark, score, unit, row.left_out]
+        test, place = ("", place_of(row)) if row.kind is Kind.FIGURE else (row.attempt, row.item)
+        cells = [row.at, row.step, setup, test, place, row.benchmark, score, unit, row.left_out]
         made.append([str(cell) for cell in (*cells, *(own.get(name, "") for name in names))])
     return csv_text(made)
 
@@ -133,6 +138,8 @@ def _text(values: Values) -> str:
 
 
 def _facts(session: Session, row: LogRow) -> dict[str, Any]:
+    if row.kind is Kind.FIGURE:
+        return next(dict(a.facts) for a in session.step(row.step).added if a.id == row.item)
     found = (
         p for a in session.step(row.step).attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item
     )

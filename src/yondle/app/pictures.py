@@ -35,5 +35,6 @@ def chart_svg(view: ChartView, rig: str) -> str:
         baseline=(view.baseline.mean, view.baseline.low, view.baseline.high) if view.baseline else None,
         proportion=view.anchor,
         lower_is_better=lower,
+        names=view.knob.choices,
     )
     return draw(picture)

@@ -3,22 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import Any
 
-from yondle.analysis.exposure import reached_by, runs_of, warmths
-from yondle.analysis.hold import Run
+from yondle.analysis.exposure import runs_of, warmths
 from yondle.app.plan_files import parse_plan
+from yondle.app.plan_runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
 from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Setup
 from yondle.model.quantities import duration
-from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Stage, StepRecord
-from yondle.model.verdicts import SAYS_NOTHING, Failure, Verdict
+from yondle.model.verdicts import Failure, Verdict
 from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
 
@@ -65,9 +62,9 @@ def start_plan(
     if session.logbook.keeping.open_plan_run() is not None:
         raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
     parse_plan(text, source, session.declaration)
-    here = _tried(session, session.position)
+    here = tried_now(session, session.position)
     keeping, clock = session.logbook.keeping, session.machine.clock
-    keeping.open_plan(text, _as_values(here), clock.wall().isoformat(timespec="seconds"), clock.now())
+    keeping.open_plan(text, as_values(here), clock.wall().isoformat(timespec="seconds"), clock.now())
     return go_on_with_plan(session, after, paused)
 
 
@@ -91,8 +88,7 @@ def end_plan(session: Session) -> None:
     run = session.logbook.keeping.open_plan_run()
     if run is None:
         raise KnownError(say("No plan is under way."), say("Nothing to end."))
-    at = session.machine.clock.wall().isoformat(timespec="seconds")
-    session.logbook.keeping.close_plan(run.id, str(Ended.STOPPED), at)
+    _close(session, str(Ended.STOPPED))
 
 
 def make_move(session: Session, move: Move, passes: int | None = None) -> StepRecord:
@@ -113,6 +109,11 @@ def make_move(session: Session, move: Move, passes: int | None = None) -> StepRe
             for knob, value in move.values.items():
                 session.propose(knob, value, joint=len(move.values) > 1)
             return session.test(passes)
+
+
+def undone_words(undone: list[str]) -> str:
+    """Say what a plan that came to its end left out."""
+    return say("all but {what}", what="; ".join(undone)) if undone else say("all of it")
 
 
 def is_failure(record: StepRecord) -> bool:
@@ -159,7 +160,8 @@ class _Runner:
     def run(self) -> PlanEnd:
         """Replay, then go on."""
         here = tried_of(self._run.start, self._session.declaration)
-        going = moves(self._plan, self._session.declaration, here)
+        undone: list[str] = []
+        going = moves(self._plan, self._session.declaration, here, undone)
         try:
             move = next(going)
             for kept in self._run.moves:
@@ -172,7 +174,7 @@ class _Runner:
             self._be_at(here)
             return self._forward(going, move)
         except StopIteration:
-            return self._close(Ended.DONE, say("every step of it was made"))
+            return self._close(Ended.DONE, undone_words(undone))
         finally:
             going.close()
 
@@ -201,7 +203,7 @@ class _Runner:
             if self._session.position is None:
                 return self._close(Ended.LOST, say("the rig is at no step of the trail"))
             tried = self._told(move, record)
-            self._keeping.close_move(self._run.id, number, _as_values(tried, move))
+            self._keeping.close_move(self._run.id, number, as_values(tried, move))
             self._count(move, tried)
             self._after(move, record)
             move = going.send(tried)
@@ -233,13 +235,13 @@ class _Runner:
         if made is None or self._session.position is None:
             return None
         tried = self._told(move, made)
-        self._keeping.close_move(self._run.id, kept.number, _as_values(tried, move))
+        self._keeping.close_move(self._run.id, kept.number, as_values(tried, move))
         self._after(move, made)
         return tried
 
     def _told(self, move: Move, record: StepRecord) -> Tried:
         """Give what became of a move, with the runs it made or recalls."""
-        tried, session = _tried(self._session, record), self._session
+        tried, session = tried_now(self._session, record), self._session
         match move:
             case Recall():
                 wanted = session.in_force.with_values(move.others)
@@ -273,60 +275,14 @@ class _Runner:
         return max(0.0, self._session.machine.clock.now() - self._run.started_s)
 
     def _close(self, ended: Ended, reason: str) -> PlanEnd:
-        at = self._session.machine.clock.wall().isoformat(timespec="seconds")
-        self._keeping.close_plan(self._run.id, f"{ended}: {reason}", at)
+        _close(self._session, f"{ended}: {reason}")
         return PlanEnd(ended, reason, self._made)
 
 
-def _tried(session: Session, record: StepRecord) -> Tried:
-    position = session.position
-    if position is None:
-        raise KnownError(say("The rig is at no step of the trail."), say("Go back to one first."))
-    return Tried(record.verdict, session.in_force, position.step.number, record.step.number)
-
-
-def _as_values(tried: Tried, move: Move | None = None) -> dict[str, Any]:
-    return {
-        "tried": move.values if isinstance(move, Try) else {},
-        "verdict": str(tried.verdict),
-        "in_force": dict(tried.in_force),
-        "position": tried.position,
-        "step": tried.step,
-        "ran": [asdict(run) for run in tried.ran],
-        "took_s": tried.took_s,
-        "reached": tried.reached,
-    }
-
-
-def attempted(session: Session, attempt: int | None) -> StepRecord | None:
-    """Give the step of an attempt that came to a verdict which says something."""
-    for record in session.steps if attempt is not None else ():
-        for made in record.attempts:
-            told = made.outcome is not None and made.outcome.failure not in SAYS_NOTHING
-            if made.id == attempt and told:
-                return record
-    return None
-
-
-def told_of(session: Session, record: StepRecord, knob: str) -> Tried:
-    """Give what became of a step's latest attempt, with what its runs say about a knob."""
-    latest = record.attempts[-1]
-    ran = runs_of([replace(record, attempts=(latest,))], knob, warmths(session.steps))
-    took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
-    reached = reached_by(session.declaration, latest, knob)
-    return replace(_tried(session, record), ran=tuple(ran), took_s=took_s, reached=reached)
-
-
-def tried_of(kept: dict[str, Any], declaration: RigDeclaration) -> Tried:
-    """Read what became of a move from where it is kept, whatever knobs there were then."""
-    ran = tuple(Run(**run) for run in kept.get("ran", ()))
-    where = declaration.fitted(Setup.of(kept["in_force"]))
-    return Tried(
-        Verdict(kept["verdict"]),
-        where,
-        kept["position"],
-        kept["step"],
-        ran,
-        kept.get("took_s", 0.0),
-        kept.get("reached"),
-    )
+def _close(session: Session, end: str) -> None:
+    """Write down how the run that goes on ended, and what it found by then."""
+    run = session.logbook.keeping.open_plan_run()
+    if run is not None:
+        at = session.machine.clock.wall().isoformat(timespec="seconds")
+        session.logbook.keeping.close_plan(run.id, end, at, findings_of(session, run))
+        session.take_findings()

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_of, gain_words
+from yondle.app.views.gains import measured_at, words_of_gain
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
 from yondle.formats.whole_files import write_whole
@@ -117,11 +117,11 @@ def compared_to_stock(session: Session, wanted: Profile) -> Comparison:
         for d in declaration.derived_of
         if d.id in before and d.id in after and before[d.id] != after[d.id]
     )
-    record = session.step(wanted.step) if wanted.step is not None else None
+    record = measured_at(session, session.step(wanted.step)) if wanted.step is not None else None
     gains = tuple(
         (b.name, words)
         for b in session.declaration.benchmarks
-        if record is not None and (words := gain_words(gain_of(session, record, b)))
+        if record is not None and (words := words_of_gain(session, record, b))
     )
     return Comparison(knobs, derived, gains)
 

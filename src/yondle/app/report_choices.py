@@ -16,6 +16,8 @@ HEADINGS = {
     Part.BASELINE: say("Baseline and noise"),
     Part.SCALING: say("How scores scale"),
     Part.GAINS: say("What it brought"),
+    Part.PROOF: say("How long it held"),
+    Part.ADDED: say("Figures from elsewhere"),
     Part.NOISE: say("Within noise"),
     Part.FAILURES: say("Failures"),
     Part.LIMITS: say("Limits"),

@@ -9,24 +9,35 @@ from datetime import datetime
 
 from yondle import __version__
 from yondle.analysis.margins import GainWord, passes_needed, spread
-from yondle.analysis.scaling import at_cap
 from yondle.app.profiles import compared_to_stock, profile_text, profiles
 from yondle.app.report_choices import HEADINGS, question, sections_chosen
 from yondle.app.reproducing import plan_again
 from yondle.app.session import Session
 from yondle.app.views.curves import Curve, ScalingView, knobs_measured, scaling
-from yondle.app.views.gains import benchmark_of, gain_of, gain_words, lows_gain_of, mean_gain, range_words, told_words
+from yondle.app.views.edge import rests_on
+from yondle.app.views.gains import (
+    benchmark_of,
+    capped,
+    gain_of,
+    lows_gain_of,
+    mean_gain,
+    mean_sentence,
+    measured_at,
+    told_words,
+    words_of_gain,
+)
 from yondle.app.views.kept import KeptViews
 from yondle.app.views.limits import limits
+from yondle.app.views.proof import finding_words, proofs
 from yondle.app.views.trail import failure_words, on_path, stage_words, step_detail, step_title
 from yondle.language.saying import CONDITION, capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.pacing import LOW
 from yondle.model.parts import Part
-from yondle.model.quantities import THIN, count, date, digits_for, duration, number, quantity
+from yondle.model.quantities import THIN, count, date, duration, number, quantity, ranged
 from yondle.model.steps import ASKED_BECAUSE, Attempt, StepRecord
-from yondle.model.workloads import Workload
+from yondle.model.workloads import PART, Workload
 from yondle.reports.content import (
     Block,
     Cell,
@@ -86,6 +97,7 @@ class _Gatherer:
         makers: dict[Part, Callable[[], list[Block]]] = {
             Part.QUESTION: self._question, Part.MACHINE: self._machine, Part.PATH: self._path, Part.BASELINE: self._baseline,
             Part.SCALING: self._scaling, Part.GAINS: self._gains, Part.NOISE: self._noise, Part.FAILURES: self._failures,
+            Part.PROOF: self._proof, Part.ADDED: self._added,
             Part.LIMITS: self._limits, Part.PROFILES: self._profiles, Part.CAVEATS: self._caveats, Part.AGAIN: self._again,
         }  # fmt: skip
         return tuple(makers[part]())
@@ -95,7 +107,7 @@ class _Gatherer:
         days = sorted({_day(a.started_at) for a in self._attempts})
         if not days:
             return say("Nothing was tested yet.")
-        tests = count(len(self._attempts), "test")
+        tests = count(sum(a.tested for a in self._attempts), "test")
         first, last = (date(datetime.fromisoformat(day)) for day in (days[0], days[-1]))
         when = say("{first} to {last}", first=first, last=last) if len(days) > 1 else first
         return say(
@@ -124,17 +136,26 @@ class _Gatherer:
             return [*blocks, Words(say("There is no baseline yet, so nothing can be compared."))]
         if chosen is None or chosen.step.number == base.step.number:
             return [*blocks, Words(say("The rig is at stock."))]
-        together = mean_gain(self._session, chosen)
         title = step_title(self._declaration, chosen.step)
-        whole = say(": {range} over stock on the whole", range=range_words(together)) if together is not None else ""
-        told = say(
-            "Step {number} ({title}) {verdict}{whole}.",
-            number=chosen.step.number,
-            title=title,
-            verdict=chosen.verdict,
-            whole=whole,
-        )
-        return [*blocks, Words(told)]
+        told = say("Step {number} ({title}): {verdict}.", number=chosen.step.number, title=title, verdict=chosen.word)
+        return [*blocks, Words(told), *(Words(words) for words in self._answers(asked, chosen))]
+
+    def _answers(self, asked: str, chosen: StepRecord) -> list[str]:
+        """Answer with the benchmark the question names, else with the mean of all; then what searches found."""
+        measured = measured_at(self._session, chosen)
+        named_ = [b for b in self._declaration.benchmarks if _names(asked, b)]
+        said = [
+            say("{benchmark}: {gain} over stock.", benchmark=b.name, gain=words)
+            for b in named_
+            if (words := words_of_gain(self._session, measured, b))
+        ]
+        together = mean_gain(self._session, measured)
+        if together is not None:
+            said.append(mean_sentence(together))
+        found = [f for f in self._session.findings if f.step is not None]
+        here = self._session.same_settings(chosen.step.setup)
+        said += [finding_words(self._session, f) for f in found if f.step in {r.step.number for r in here}]
+        return said
 
     def _machine(self) -> list[Block]:
         rows = list(self._declaration.info.facts.items())
@@ -163,14 +184,13 @@ class _Gatherer:
         benchmark = benchmark_of(self._session)
         path, rows = on_path(self._session), []
         for record in self._session.steps:
-            value = gain_of(self._session, record, benchmark)
             rows.append(
                 (
                     Cell(str(record.step.number)),
                     Cell(step_title(self._declaration, record.step) + ("" if record.step.number in path else " ·")),
-                    Cell(named(record.verdict), record.verdict),
-                    Cell(gain_words(value)),
-                    Cell(step_detail(self._declaration, record, benchmark)),
+                    Cell(named(record.word), record.verdict),
+                    Cell(words_of_gain(self._session, record, benchmark)),
+                    Cell(step_detail(self._session, record, benchmark)),
                 )
             )
         head = (
@@ -192,15 +212,13 @@ class _Gatherer:
             told = spread(base.scores(benchmark.id))
             if told is None:
                 continue
-            half = (told.high - told.low) / 2.0
-            digits = digits_for(half) if math.isfinite(half) else benchmark.metric.digits
-            margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
+            metric = benchmark.metric
             seen = math.isfinite(told.variation) and told.variation > 0.0
             wanted = count(passes_needed(_WORTH, told.variation), "pass", "passes") if seen else ""
             varies = f"{number(100 * told.variation, 2)}{THIN}%" if seen else ""
             rows.append(
                 (
-                    Cell(benchmark.name), Cell(f"{number(told.mean, digits)}{margin}{THIN}{benchmark.metric.unit}"),
+                    Cell(benchmark.name), Cell(ranged(told.mean, told.low, told.high, metric.unit, metric.digits)),
                     Cell(str(told.n)), Cell(varies), Cell(wanted), Cell(named(benchmark.metric.direction)),
                 )
             )  # fmt: skip
@@ -230,38 +248,91 @@ class _Gatherer:
         base = self._session.baseline_step
         if chosen is None or base is None or chosen.step.number == base.step.number:
             return [Words(say("Nothing but stock is in force."))]
-        rows = []
+        measured, rows = measured_at(self._session, chosen), []
         for benchmark in self._declaration.benchmarks:
-            told = gain_of(self._session, chosen, benchmark)
+            told = gain_of(self._session, measured, benchmark)
             if told is None:
                 continue
-            lows = lows_gain_of(self._session, chosen, benchmark)
+            lows = lows_gain_of(self._session, measured, benchmark)
+            gained = say("at its cap") if capped(measured, benchmark) else told_words(told)
             rows.append(
                 (
-                    Cell(benchmark.name), Cell(told_words(told)),
+                    Cell(benchmark.name), Cell(gained),
                     Cell(say("{n} and {n_baseline}", n=told.n, n_baseline=told.n_baseline)),
                     Cell(told_words(lows) if lows is not None else ""),
                 )
             )  # fmt: skip
-        together = mean_gain(self._session, chosen)
+        together = mean_gain(self._session, measured)
         title = say(
             "Step {number}: {step_title}, against the baseline.",
             number=chosen.step.number,
             step_title=step_title(self._declaration, chosen.step),
         )
+        if measured is not chosen:
+            title += say(
+                " Its figures were measured at step {number}, with the same settings.", number=measured.step.number
+            )
         blocks: list[Block] = [Words(title)]
         head = (say("benchmark"), say("gain, 95\u202f% margin"), say("passes, here and at stock"), named(LOW))
         blocks.append(Table(head, tuple(rows), frozenset({1, 2}), say("No benchmark has figures.")))
         if together is not None:
-            blocks.append(Words(say("Geometric mean of what isn't capped: {range}.", range=range_words(together))))
+            blocks.append(Words(mean_sentence(together)))
         return blocks
+
+    def _proof(self) -> list[Block]:
+        """What the settings told of stood, and every edge that was searched."""
+        blocks: list[Block] = []
+        chosen = self._chosen
+        stood = proofs(self._session, chosen.step.setup) if chosen is not None else []
+        if chosen is not None and stood:
+            title = step_title(self._declaration, chosen.step)
+            head = (say("load"), say("how long"), say("failures"), say("fails less than once in, 95\u202f%"))
+            rows = [
+                (Cell(p.load), Cell(duration(p.seconds)), Cell(str(p.failures)), Cell(duration(p.every_s)))
+                for p in stood
+            ]
+            blocks.append(
+                Words(say("Load on the settings of step {number}: {title}.", number=chosen.step.number, title=title))
+            )
+            blocks.append(Table(head, tuple(rows), frozenset({1, 2, 3})))
+        for found in self._session.findings:
+            blocks.append(Words(finding_words(self._session, found)))
+            blocks.append(Words(rests_on(found.runs, found.recalled, found.failures, found.held_back, found.loaded_s)))
+        return blocks or [Words(say("Nothing was loaded for long, and no edge was searched."))]
+
+    def _added(self) -> list[Block]:
+        """Every figure that was typed in or read from a table, those left out struck through."""
+        names = {w.id: w for w in self._declaration.workloads}
+        rows = []
+        for record in self._session.steps:
+            for each in record.added:
+                work = names.get(each.workload)
+                shown = (
+                    quantity(each.score, work.metric.unit, work.metric.digits)
+                    if work is not None
+                    else f"{each.score:g}"
+                )
+                gain = words_of_gain(self._session, record, work) if work is not None and not each.discarded else ""
+                told = "; ".join(f"{named(name.removeprefix(PART))} {value}" for name, value in each.facts.items())
+                told = say("left out: {reason}", reason=each.discarded) if each.discarded else told
+                name = work.name if work is not None else each.workload
+                rows.append(
+                    (
+                        Cell(str(record.step.number)), Cell(name), Cell(shown, struck=bool(each.discarded)), Cell(gain),
+                        Cell(told),
+                    )
+                )  # fmt: skip
+        if not rows:
+            return []
+        head = (say("step"), say("benchmark"), say("figure"), say("the step over stock"), say("measured with"))
+        return [Table(head, tuple(rows), frozenset({0, 2, 3}))]
 
     def _noise(self) -> list[Block]:
         rows = []
         for record in self._session.steps:
             for benchmark in self._declaration.benchmarks:
                 told = gain_of(self._session, record, benchmark)
-                if at_cap([(0.0, record.scores(benchmark.id))], benchmark.metric.cap):
+                if capped(record, benchmark):
                     continue
                 if told is not None and told.word is GainWord.WITHIN_NOISE:
                     title = step_title(self._declaration, record.step)
@@ -270,14 +341,10 @@ class _Gatherer:
                     )
         head = (say("step"), say("what changed"), say("benchmark"), "")
         empty = say("Every difference that was measured shows above the noise.")
-        capped = [b.name for b in self._declaration.benchmarks if self._capped(b)]
-        note = [Words(say("At a cap, so it tells nothing: {capped}.", capped=", ".join(capped)))] if capped else []
-        return [Table(head, tuple(rows), frozenset({0}), empty), *note]
-
-    def _capped(self, benchmark: Workload) -> bool:
         base = self._session.baseline_step
-        scores = base.scores(benchmark.id) if base is not None else []
-        return bool(scores) and at_cap([(0.0, scores)], benchmark.metric.cap)
+        at_cap = [b.name for b in self._declaration.benchmarks if base is not None and capped(base, b)]
+        note = [Words(say("At its cap, so it tells nothing: {capped}.", capped=", ".join(at_cap)))] if at_cap else []
+        return [Table(head, tuple(rows), frozenset({0}), empty), *note]
 
     def _failures(self) -> list[Block]:
         rows = []
@@ -411,12 +478,23 @@ def _chart(knob: Knob, view: ScalingView) -> Chart:
         view.noise.get(first.benchmark.id),
         knee,
         tuple((f.value, f.verdict) for f in view.failures),
+        knob.choices,
     )
 
 
 def _chart_curve(curve: Curve) -> ChartCurve:
     points = (ChartPoint(p.value, p.shown, p.low, p.high, p.passes, p.verdict) for p in curve.points)
     return ChartCurve(curve.benchmark.name, tuple(points), curve.capped)
+
+
+_FEWEST_LETTERS = 4
+
+
+def _names(question: str, benchmark: Workload) -> bool:
+    """Tell whether a question names a benchmark, in full or by the beginning of its name: 'stack' for Stacking."""
+    asked, name = question.casefold(), benchmark.name.casefold()
+    words = (word for word in re.findall(r"\w+", asked) if len(word) >= _FEWEST_LETTERS)
+    return name in asked or any(name.startswith(word) or word.startswith(name) for word in words)
 
 
 def _figure(told: str | float | None) -> float | None:

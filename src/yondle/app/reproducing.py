@@ -1,45 +1,103 @@
-"""The plan that makes every step of a field book again, as a plan file."""
+"""The plan that does the work of a field book again, as a plan file: its steps that held, its searches and its proofs."""
 
 from __future__ import annotations
+
+from typing import Any
 
 import tomlkit
 from tomlkit.items import InlineTable
 
+from yondle.app.plan_files import FORMAT
 from yondle.app.session import Session
+from yondle.app.views.trail import step_title
+from yondle.formats.toml_files import tables
 from yondle.language.saying import say
-from yondle.model.knobs import Knob
-from yondle.model.steps import StepKind
+from yondle.logbook.keeping import PlanRun
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob, Setup
+from yondle.model.steps import StepKind, StepRecord
+from yondle.model.verdicts import Verdict
 
-_FORMAT = "yondle-plan 1"
 _PASSES = 5
+_FINDS_OUT = ("edge", "proof", "sweep", "ladder")
+"""Parts of a plan that find out something: they are done again, not the steps they made on their way."""
 
 
 def plan_again(session: Session) -> str:
-    """Write a plan whose steps are the settings of the trail, every knob that was ever moved named in each."""
+    """Write a plan that does again what was done: steps that held, with every knob that was ever moved, and the searches,
+    sweeps, ladders and proofs of plans in their places. What failed is not done again, but named in a comment.
+    """
     document = tomlkit.document()
-    document["format"] = _FORMAT
+    document["format"] = FORMAT
     document["name"] = say("{info} again", info=session.declaration.info.name)
     document["passes"] = _passes(session)
+    runs, stock = _runs(session), session.declaration.stock
+    made = {move.attempt: run for run in runs for move in run.moves if move.attempt is not None}
     tried = [r.step.setup for r in session.steps if r.step.kind is not StepKind.BASELINE]
-    stock = session.declaration.stock
     touched = {change.knob for setup in tried for change in stock.changes_to(setup)}
-    steps = tomlkit.array()
-    for setup in dict.fromkeys(tried):
-        if setup == stock:
+    moves, steps, done, left = tomlkit.aot(), list[Setup](), set[int](), list[StepRecord]()
+    for record in session.steps:
+        run = next((made[a.id] for a in record.attempts if a.id in made), None)
+        if run is not None:
+            if run.id not in done:
+                done.add(run.id)
+                start = session.declaration.fitted(Setup.of(run.start["in_force"]))
+                _put_steps(moves, session, [*steps, start], touched)
+                steps = []
+                for part in _parts(run):
+                    moves.append(tomlkit.item(part))
             continue
+        if record.step.kind is StepKind.BASELINE or record.step.setup == stock:
+            continue
+        if record.verdict is Verdict.HELD:
+            steps.append(record.step.setup)
+        else:
+            left.append(record)
+    _put_steps(moves, session, steps, touched)
+    for record in left:
+        told = say(
+            "not done again: step {number}, {title}, {verdict}",
+            number=record.step.number,
+            title=step_title(session.declaration, record.step),
+            verdict=record.word,
+        )
+        document.add(tomlkit.comment(told))
+    if len(moves):
+        document["do"] = moves
+    return tomlkit.dumps(document)
+
+
+def _runs(session: Session) -> list[PlanRun]:
+    """List the runs of plans that find out something, oldest first."""
+    runs = reversed(session.logbook.keeping.plan_runs())
+    return [run for run in runs if any(part.get("kind") in _FINDS_OUT for part in _parts(run))]
+
+
+def _parts(run: PlanRun) -> list[dict[str, Any]]:
+    try:
+        return list(tables(run.definition, say("the plan")).get("do", []))
+    except KnownError:
+        return []
+
+
+def _put_steps(moves: Any, session: Session, setups: list[Setup], touched: set[str]) -> None:
+    """Add steps to the plan, each with the value of every knob that was ever moved."""
+    wanted = [setup for i, setup in enumerate(setups) if i == 0 or setup != setups[i - 1]]
+    if len(moves) == 0 and wanted[:1] == [session.declaration.stock]:
+        wanted = wanted[1:]
+    if not wanted:
+        return
+    steps = tomlkit.array()
+    for setup in wanted:
         table = tomlkit.inline_table()
         for knob in session.declaration.knobs:
             if knob.id in touched:
                 _put(table, knob, setup[knob.id])
         steps.append(table)
-    moves = tomlkit.aot()
-    if len(steps):
-        move = tomlkit.table()
-        move["kind"] = "steps"
-        move["steps"] = steps.multiline(True)
-        moves.append(move)
-        document["do"] = moves
-    return tomlkit.dumps(document)
+    move = tomlkit.table()
+    move["kind"] = "steps"
+    move["steps"] = steps.multiline(True)
+    moves.append(move)
 
 
 def _put(table: InlineTable, knob: Knob, value: float) -> None:

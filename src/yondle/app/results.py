@@ -118,13 +118,13 @@ def import_sensors(
 
 
 def _must_be_a_score(benchmark: str, score: float) -> None:
-    if not math.isfinite(score) or score <= 0:
+    if not math.isfinite(score) or score < 0:
         raise KnownError(
             say("{benchmark}: {score:g} is no score.", benchmark=benchmark, score=score),
-            say("A score is above 0; gains are told in ratios."),
+            say("A figure is 0 or above it."),
         )
 
 
 def _digits(score: float) -> int:
     """How many digits after the point a figure is shown with: about four that tell something."""
-    return max(0, min(3, 3 - math.floor(math.log10(score))))
+    return max(0, min(3, 3 - math.floor(math.log10(score)))) if score > 0.0 else 0

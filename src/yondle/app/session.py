@@ -35,6 +35,7 @@ from yondle.model.events import (
     StepOpened,
     VerdictGiven,
 )
+from yondle.model.findings import Finding
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
@@ -77,12 +78,14 @@ class Session:
         self._resting = Resting(logbook, machine, self._engine, self._book)
         self._running = 0
         self.version = 0
+        self.findings: tuple[Finding, ...] = ()
         self._awake = KeepsAwake()
         if machine.virtual is None:
             self.subscribe(self._awake.take)
         self.proposal: Proposal | None = None
         self._waits = Waits(logbook, machine, self._book, lambda: isinstance(self._hands, NobodyThere))
         self._take_own_limits()
+        self.take_findings()
         self.resumed = self._close_what_was_open()
         self._resting.come_back(self._waits)
         self._waits.arrange_return()
@@ -155,6 +158,10 @@ class Session:
     def step(self, number: int) -> StepRecord:
         """Give one step; raises KnownError when there is none of that number."""
         return self._book.step(number)
+
+    def same_settings(self, setup: Setup) -> list[StepRecord]:
+        """Give the steps with exactly these settings, oldest first."""
+        return [r for r in self.steps if r.step.setup == setup]
 
     @property
     def position(self) -> StepRecord | None:
@@ -260,6 +267,7 @@ class Session:
     def try_from(self, origin: int, values: dict[str, float], check: Check | None, why: str = "") -> StepRecord:
         """Test values on top of an earlier step's, wherever the rig is now; should they not hold it goes to that step.
 
+        A load alone on no other values is another test of that step itself: what it proves, or how it fails, belongs to it.
         `why` is kept with the attempt. Raises KnownError for a step that didn't hold and values that aren't allowed.
         """
         self._must_be_free()
@@ -267,16 +275,19 @@ class Session:
         home = self.step(origin)
         if not may_be_put_in_force(home):
             raise KnownError(
-                say("Step {origin} is '{verdict}', so nothing starts from it.", origin=origin, verdict=home.verdict),
+                say("Step {origin} is '{verdict}', so nothing starts from it.", origin=origin, verdict=home.word),
                 say("Start from one that held."),
             )
         self._resting.must_be_offered(home.step.setup)
         for knob_id, value in values.items():
             must_be_allowed(self.declaration, self.declaration.settable(knob_id), value)
+        said = ((ASKED_BECAUSE, why),) if why else ()
+        if not values and check is not None and not check.scores and home.step.parent is not None:
+            return self._test(home.step, check, self.step(home.step.parent).step.setup, home.step.parent, said)
         setup = home.step.setup.with_values(values)
         step = self._book.step_from(origin, home.step.setup, setup, len(home.step.setup.changes_to(setup)) > 1)
         asked = check or quick_check(self.declaration, STEP_PASSES, setup)
-        return self._test(step, asked, home.step.setup, origin, ((ASKED_BECAUSE, why),) if why else ())
+        return self._test(step, asked, home.step.setup, origin, said)
 
     def test_again(self, number: int, passes: int | None = None) -> StepRecord:
         """Test a step once more, to be sure, from where it was tested before; raises KnownError where it can't be."""
@@ -356,7 +367,7 @@ class Session:
                 say(
                     "Step {number} is '{verdict}', so it isn't put in force by itself.",
                     number=number,
-                    verdict=record.verdict,
+                    verdict=record.word,
                 ),
                 say("Go back to a step that held, or propose its values again as a step."),
             )
@@ -550,6 +561,11 @@ class Session:
             self._engine.believe(waiting.setup)
         self._waits.now = None
         self._engine.rest_at(self.declaration.fitted(waiting.setup), self._book.proven_at(waiting.setup))
+
+    def take_findings(self) -> None:
+        """Read what plans have found, latest first."""
+        self.findings = tuple(found for run in self.logbook.keeping.plan_runs() for found in run.found or ())
+        self.version += 1
 
     def reload(self, number: int) -> None:
         """Read a step anew after something was written about it."""

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import asdict
 from typing import Annotated, Any
 
 import typer
 from rich.console import Console
-from rich.table import Table
-from rich.text import Text
 
 from yondle.app.columns import Shelf, add_reference, compared, drop_reference, keep_price, prices
 from yondle.app.session import Session
@@ -19,10 +16,10 @@ from yondle.app.views.gains import benchmark_of
 from yondle.app.views.machines import MachinesView, machines
 from yondle.app.views.measured import settings_of
 from yondle.cli.running import AsJson, LogbookPath, opened
-from yondle.cli.shown import print_json
+from yondle.cli.shown import print_json, print_table
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.model.quantities import digits_for, number
+from yondle.model.quantities import ranged
 
 
 def add_compare_commands(app: typer.Typer, console: Console) -> None:
@@ -118,16 +115,15 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
 
 def _show(view: CompareView, console: Console, passes: bool) -> None:
     console.print(view.sentence)
-    table = Table("", *(_head(view, i) for i in range(len(view.columns))), box=None)
+    rows: list[tuple[str, ...]] = []
     for group in view.groups:
-        table.add_row(Text(group.name, "bold"), *(mean_words(m) for m in group.means))
+        rows.append((group.name, *(mean_words(m) for m in group.means)))
         for row in group.rows:
             words = (cell_words(cell, row.benchmark, i == view.against) for i, cell in enumerate(row.cells))
-            table.add_row(f"  {row.benchmark.name}", *words)
-            for name, values in details(view, row) if passes else ():
-                table.add_row(f"    {name}", *values)
-    table.add_row(Text(say("all"), "bold"), *(mean_words(m) for m in view.means))
-    console.print(table)
+            rows.append((f"  {row.benchmark.name}", *words))
+            rows += [(f"    {name}", *values) for name, values in details(view, row)] if passes else []
+    rows.append((say("all"), *(mean_words(m) for m in view.means)))
+    print_table(console, ("", *(_head(view, i) for i in range(len(view.columns)))), rows)
     for column in view.columns:
         console.print(f"{column.name}: {column.setup}")
     for caveat in (*(f"{r.benchmark.name}: {r.caveat}." for r in view.rows if r.caveat), *view.caveats):
@@ -141,11 +137,11 @@ def _show_costs(view: CostView, console: Console) -> None:
     costs = sorted(view.frontier, key=lambda c: c.watts) or view.costs
     names = dict.fromkeys(name for cost in costs for name, _ in cost_words(cost, view))
     console.print(say("No other setting of the same machine beats these on score, power and noise:"))
-    table = Table("", *names, box=None)
+    rows = []
     for cost in costs:
         told = dict(cost_words(cost, view))
-        table.add_row(f"{cost.machine}, {cost.setup}", *(told.get(name, "") for name in names))
-    console.print(table)
+        rows.append((f"{cost.machine}, {cost.setup}", *(told.get(name, "") for name in names)))
+    print_table(console, ("", *names), rows)
 
 
 def _show_lines(view: MachinesView, console: Console, as_json: bool) -> None:
@@ -154,19 +150,15 @@ def _show_lines(view: MachinesView, console: Console, as_json: bool) -> None:
         return
     console.print(view.sentence)
     values = sorted({p.value for line in view.lines for p in line.points})
-    table = Table(f"{view.knob.name}, {view.benchmark.metric.unit}", *(line.name for line in view.lines), box=None)
+    rows = []
     for value in values:
         points = [next((p for p in line.points if p.value == value), None) for line in view.lines]
-        table.add_row(view.knob.text(value), *(_ranged(p.mean, p.low, p.high) if p is not None else "" for p in points))
-    console.print(table)
+        cells = (ranged(p.mean, p.low, p.high) if p is not None else "" for p in points)
+        rows.append((view.knob.text(value), *cells))
+    head = (f"{view.knob.name}, {view.benchmark.metric.unit}", *(line.name for line in view.lines))
+    print_table(console, head, rows)
     for words in (*(m.sentence for m in view.meetings), *view.held):
         console.print(words)
-
-
-def _ranged(mean: float, low: float, high: float) -> str:
-    half = (high - low) / 2.0
-    digits = digits_for(half) if math.isfinite(half) else 1
-    return f"{number(mean, digits)} ± {number(half, digits)}" if math.isfinite(half) else number(mean, digits)
 
 
 def _line_values(view: MachinesView) -> dict[str, Any]:

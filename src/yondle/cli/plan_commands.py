@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -15,6 +16,7 @@ from yondle.app.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
 from yondle.app.plans import GOES_ON, AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.session import STEP_PASSES, Session
 from yondle.app.views.edge import EdgeView, edge_view
+from yondle.app.views.plan_runs import plan_views
 from yondle.app.views.proposal import dry_words
 from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
@@ -46,6 +48,8 @@ def plan_app(console: Console) -> typer.Typer:
                 console.print(f"{plan.name}: {dry_words(seen)}")
                 for words in seen.left_out:
                     console.print(say("  Left out: {words}.", words=words))
+                for words in seen.otherwise:
+                    console.print(say("  Otherwise than asked: {words}.", words=words))
 
     @app.command()
     def run(
@@ -75,6 +79,21 @@ def plan_app(console: Console) -> typer.Typer:
         with opened(lambda: Session.open(logbook)) as session:
             end_plan(session)
             console.print(say("The plan is ended."))
+
+    @app.command()
+    def show(logbook: LogbookPath, as_json: AsJson = False) -> None:
+        """Show every plan that was run: how it ended, what it tested, and what it found."""
+        with opened(lambda: Session.open(logbook)) as session:
+            told = plan_views(session)
+            if as_json:
+                print_json({"plans": [{**asdict(each), "found": [asdict(f) for f in each.found]} for each in told]})
+                return
+            if not told:
+                console.print(say("No plan was run yet."))
+            for each in told:
+                console.print(each.title)
+                for words in each.lines:
+                    console.print(f"  {words}")
 
     return app
 
@@ -208,4 +227,5 @@ def _dry_values(seen: DryRun) -> dict[str, Any]:
         "entries_by_hand": seen.entries,
         "waits_for_hands": seen.waits_for_hands,
         "left_out": list(seen.left_out),
+        "otherwise": list(seen.otherwise),
     }

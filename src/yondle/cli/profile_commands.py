@@ -7,7 +7,6 @@ from typing import Annotated
 
 import typer
 from rich.console import Console
-from rich.table import Table
 
 from yondle.app.profiles import (
     compared_to_stock,
@@ -23,7 +22,7 @@ from yondle.app.profiles import (
 )
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
-from yondle.cli.shown import plain_values, print_json
+from yondle.cli.shown import plain_values, print_json, print_table
 from yondle.language.saying import say
 from yondle.model.profiles import Profile, Purpose
 from yondle.model.rigs import RigDeclaration
@@ -78,14 +77,8 @@ def profile_app(console: Console) -> typer.Typer:
         """Compare a profile with stock."""
         with opened(lambda: Session.open(logbook)) as session:
             compared = compared_to_stock(session, profile(session, name))
-            table = Table(box=None, padding=(0, 2, 0, 0))
-            for title in ("", say("stock"), name):
-                table.add_column(title, justify="left" if not title else "right")
-            for row in (*compared.knobs, *compared.derived):
-                table.add_row(*row)
-            for benchmark, gain in compared.gains:
-                table.add_row(benchmark, "", gain)
-            console.print(table)
+            gained = [(benchmark, "", gain) for benchmark, gain in compared.gains]
+            print_table(console, ("", say("stock"), name), [*compared.knobs, *compared.derived, *gained], (1, 2))
 
     @app.command()
     def use(logbook: LogbookPath, name: ProfileName) -> None:

@@ -8,14 +8,13 @@ from typing import Annotated
 
 import typer
 from rich.console import Console
-from rich.table import Table
 
 from yondle.app.export import logbook_text, merge, passes_csv, read_archive, share, write
-from yondle.app.remarks import attach, discard_pass, write_note
+from yondle.app.remarks import attach, discard_pass, discard_result, write_note
 from yondle.app.session import Session
-from yondle.app.views.log import Filter, Kind, LogRows, book_title, matching, when_words
+from yondle.app.views.log import FIGURE, Filter, Kind, LogRows, book_title, matching, place_of, when_words
 from yondle.cli.running import AsJson, LogbookPath, opened
-from yondle.cli.shown import print_json
+from yondle.cli.shown import print_json, print_table
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict
@@ -42,17 +41,23 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
     def discard(
         logbook: LogbookPath,
         number: Annotated[int, typer.Argument(help="The step.")],
-        which: Annotated[str, typer.Argument(help="The pass, as 'yondle log' names it: test/ordinal.")],
+        which: Annotated[
+            str, typer.Argument(help="The pass or figure, as 'yondle log' names it: test/pass or figure/number.")
+        ],
         reason: Annotated[str, typer.Argument(help="Why; an empty one counts the pass again.")],
     ) -> None:
-        """Leave a pass out of figures, or with an empty reason count it again; it stays in the logbook."""
+        """Leave a pass or a typed figure out, or with an empty reason count it again; it stays in the logbook."""
         attempt, slash, ordinal = which.partition("/")
-        if not slash or not attempt.isdigit() or not ordinal.isdigit():
+        if not slash or not (attempt == FIGURE or attempt.isdecimal()) or not ordinal.isdecimal():
             raise KnownError(
-                say("'{which}' names no pass.", which=which), say("Write it as 'yondle log' does, for example 3/12.")
+                say("'{which}' names no pass and no figure.", which=which),
+                say("Write it as 'yondle log' does, for example 3/12 or figure/2."),
             )
         with opened(lambda: Session.open(logbook)) as session:
-            discard_pass(session, number, int(attempt), int(ordinal), reason)
+            if attempt == FIGURE:
+                discard_result(session, number, int(ordinal), reason)
+            else:
+                discard_pass(session, number, int(attempt), int(ordinal), reason)
             console.print(say("It counts again.") if not reason.strip() else say("It is left out of figures."))
 
     @app.command(name="attach")
@@ -82,22 +87,18 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         if as_json:
             print_json({"rows": [{k: v for k, v in asdict(row).items() if k != "haystack"} for row in found]})
             return
-        table = Table(box=None, header_style="bold", pad_edge=False)
-        for head in (say("when"), say("step"), say("kind"), say("pass"), say("what"), say("verdict"), say("left out")):
-            table.add_column(head, overflow="fold")
-        for row in found[:most]:
-            place = f"{row.attempt}/{row.item}" if row.kind is Kind.PASS else ""
-            cells = (
-                when_words(row.at),
-                str(row.step),
-                named(row.kind),
-                place,
-                row.what,
-                named(row.verdict or ""),
-                row.left_out,
-            )
-            table.add_row(*cells)
-        console.print(table)
+        head = (say("when"), say("step"), say("kind"), say("pass"), say("what"), say("verdict"), say("left out"))
+        print_table(
+            console,
+            head,
+            [
+                (
+                    when_words(row.at), str(row.step), named(row.kind), place_of(row), row.what, row.word,
+                    row.left_out,
+                )
+                for row in found[:most]
+            ],
+        )  # fmt: skip
         console.print(
             say("{sentence}: {found} of {rows} rows.", sentence=wanted.sentence, found=len(found), rows=len(rows))
         )

@@ -7,7 +7,6 @@ from typing import Annotated, Any
 
 import typer
 from rich.console import Console
-from rich.table import Table
 
 from yondle.app.session import Session
 from yondle.app.views.curves import Curve, ScalingView, scaling
@@ -19,7 +18,7 @@ from yondle.app.views.sensitivities import Sensitivities, sensitivities
 from yondle.app.views.showing import MEASURE_WORDS, Measure
 from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
-from yondle.cli.shown import print_json
+from yondle.cli.shown import print_json, print_table
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
@@ -110,10 +109,12 @@ def _show_map(view: MapView, console: Console) -> None:
     console.print(say("{held}. Shown: gain over the baseline, %.", held=view.held))
     across = sorted({p.x for p in view.points})
     known = {(p.x, p.y): p for p in view.points}
-    table = Table(f"{view.up.name} \\ {view.across.name}", *(view.across.text(x) for x in across), box=None)
-    for y in sorted({p.y for p in view.points}, reverse=True):
-        table.add_row(view.up.text(y), *(_map_cell(known.get((x, y))) for x in across))
-    console.print(table)
+    head = (f"{view.up.name} \\ {view.across.name}", *(view.across.text(x) for x in across))
+    rows = [
+        (view.up.text(y), *(_map_cell(known.get((x, y))) for x in across))
+        for y in sorted({p.y for p in view.points}, reverse=True)
+    ]
+    print_table(console, head, rows)
     for name, words, _ in table_rows(view):
         console.print(f"{name}: {words}")
 
@@ -181,10 +182,9 @@ def _show_table(told: Sensitivities, console: Console, as_json: bool) -> None:
             say("No knob is measured at two values with all else the same yet: sweep one, or test another value.")
         )
         return
-    table = Table(say("% for each +1 %"), *(knob.name for knob in told.knobs), box=None)
-    for benchmark, cells in zip(told.benchmarks, told.cells, strict=True):
-        table.add_row(benchmark.name, *(cell.words for cell in cells))
-    console.print(table)
+    head = (say("% for each +1 %"), *(knob.name for knob in told.knobs))
+    lines = [(b.name, *(c.words for c in cells)) for b, cells in zip(told.benchmarks, told.cells, strict=True)]
+    print_table(console, head, lines)
 
 
 def _show_curves(view: ScalingView, console: Console, as_json: bool) -> None:
@@ -196,10 +196,10 @@ def _show_curves(view: ScalingView, console: Console, as_json: bool) -> None:
         return
     console.print(say("{held}. Shown: {measure_words}.", held=view.held, measure_words=MEASURE_WORDS[view.measure]))
     values = sorted({p.value for c in view.curves for p in c.points})
-    table = Table(view.knob.name, *(c.benchmark.name for c in view.curves), box=None)
-    for value in values:
-        table.add_row(view.knob.text(value), *(_at(curve, value) for curve in view.curves))
-    console.print(table)
+    head = (view.knob.name, *(c.benchmark.name for c in view.curves))
+    print_table(
+        console, head, [(view.knob.text(value), *(_at(curve, value) for curve in view.curves)) for value in values]
+    )
     for words in (*(c.sentence for c in view.curves), *view.caveats):
         console.print(words)
     for i, words in enumerate(view.groups):

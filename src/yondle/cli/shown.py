@@ -7,11 +7,12 @@ import math
 import os
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
 from typing import IO, Any
 
+from rich.cells import cell_len
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
@@ -266,6 +267,34 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
         )
     where = say("step {number}", number=session.position.step.number) if session.position else say("stock")
     console.print(say("  The rig rests at {where}.", where=where))
+
+
+_BETWEEN = 2
+
+
+def print_table(
+    console: Console, head: Sequence[str], rows: Sequence[Sequence[str]], right: Collection[int] = ()
+) -> None:
+    """Print a table with the columns `right` right-aligned; one that is wider than the terminal is turned.
+
+    Turned, each row is a block of lines, a name and a value each, so that nothing is cut or broken.
+    """
+    columns = zip(head, *rows, strict=True)
+    wide = sum(max(cell_len(cell) for cell in column) + _BETWEEN for column in columns) - _BETWEEN
+    if wide <= console.width:
+        table = Table(box=None, padding=(0, _BETWEEN, 0, 0), pad_edge=False, header_style="bold")
+        for i, name in enumerate(head):
+            table.add_column(Text(name), justify="right" if i in right else "left", no_wrap=True)
+        for row in rows:
+            table.add_row(*(Text(cell) for cell in row))
+        console.print(table)
+        return
+    names = max(cell_len(name) for name in head)
+    for row in rows:
+        console.print(Text(row[0] or row[1], "bold"))
+        for name, cell in list(zip(head, row, strict=True))[1:]:
+            if cell and (row[0] or cell != row[1]):
+                console.print(Text(f"  {name}{' ' * (names - cell_len(name) + _BETWEEN)}{cell}"))
 
 
 TOLD_EVERY_S = 60.0

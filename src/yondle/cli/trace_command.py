@@ -58,7 +58,7 @@ def add_trace_command(app: typer.Typer, console: Console) -> None:
 
 def readings_csv(trace: Trace, low: float, high: float) -> str:
     """Write every reading of a span as CSV: seconds since the test began, and a column a channel, empty without a reading."""
-    known = {c.id: f"{c.name} ({c.unit})" if c.unit else c.name for c in trace.declaration.channels}
+    known = {c.id: f"{c.name} ({c.unit})" if c.unit else c.name for c in trace.declaration.read_ever}
     inside = (trace.times >= low) & (trace.times <= high)
     columns = [(known.get(name, name), values[inside]) for name, values in trace.columns.items()]
     rows = [["time (s)", *(name for name, _ in columns)]]

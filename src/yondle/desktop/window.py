@@ -460,7 +460,7 @@ class MainWindow(QMainWindow):
             "{info}: step {number} {verdict}",
             info=self.session.declaration.info.name,
             number=latest.step.number,
-            verdict=latest.verdict,
+            verdict=latest.word,
         )
         words = latest.outcome.reason
         self.bridge.prepare("notify", lambda: notify(title, words))

@@ -32,7 +32,7 @@ TABLES = (
 _JSON = {
     "step": {"setup", "changes", "derived"}, "attempt": {"home", "conditions", "rests_at", "check", "last", "signs"},
     "pass": {"facts"}, "sample_block": {"channels"}, "journal": {"detail"}, "result": {"facts"}, "sensor_log": {"channels"},
-    "state": {"value"}, "profile": {"setup"}, "plan": {"start"}, "plan_move": {"result"},
+    "state": {"value"}, "profile": {"setup"}, "plan": {"start", "found"}, "plan_move": {"result"},
 }  # fmt: skip
 """Columns that hold JSON text, which stands in the archive as what it says."""
 _SAMPLED = {"sample_block", "sensor_log"}

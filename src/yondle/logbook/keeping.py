@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +13,10 @@ import sqlalchemy as sa
 
 from yondle.language.saying import say
 from yondle.logbook import schema
-from yondle.logbook.shapes import numbers, plain, small_value
+from yondle.logbook.shapes import findings, numbers, plain, small_value
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, trouble
 from yondle.logbook.writing import keep_state
+from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile, Purpose
 
@@ -32,7 +33,10 @@ class PlanMove:
 
 @dataclass(frozen=True, slots=True)
 class PlanRun:
-    """A run of a plan that has not ended: its definition as TOML text, where and when it started, its moves so far."""
+    """A run of a plan: its definition as TOML text, where and when it started, its moves so far.
+
+    `ended_at` and `end` are empty while it goes on. `found` is what it found, None where that was not kept.
+    """
 
     id: int
     definition: str
@@ -40,6 +44,9 @@ class PlanRun:
     started_at: str
     started_s: float
     moves: tuple[PlanMove, ...]
+    ended_at: str = ""
+    end: str = ""
+    found: tuple[Finding, ...] | None = None
 
 
 class Keeping:
@@ -120,30 +127,33 @@ class Keeping:
             where = move.update().where(move.c.plan == plan, move.c.number == number)
             connection.execute(where.values(result=json.dumps(result)))
 
-    def close_plan(self, plan: int, end: str, at: str) -> None:
-        """Write down how a plan's run ended."""
+    def close_plan(self, plan: int, end: str, at: str, found: tuple[Finding, ...]) -> None:
+        """Write down how a plan's run ended and what it found."""
+        kept = json.dumps([{k: v for k, v in asdict(each).items() if k not in _OF_RUN} for each in found])
         with self._changing() as connection:
-            connection.execute(schema.plan.update().where(schema.plan.c.id == plan).values(ended_at=at, end=end))
+            where = schema.plan.update().where(schema.plan.c.id == plan)
+            connection.execute(where.values(ended_at=at, end=end, found=kept))
 
     def open_plan_run(self) -> PlanRun | None:
         """Give the latest run of a plan that has not ended."""
+        return next(iter(self._plan_runs(schema.plan.c.ended_at.is_(None))), None)
+
+    def plan_runs(self) -> tuple[PlanRun, ...]:
+        """List every run of a plan, latest first."""
+        return self._plan_runs(sa.true())
+
+    def _plan_runs(self, which: sa.ColumnElement[bool]) -> tuple[PlanRun, ...]:
+        plan, move = schema.plan, schema.plan_move
         with asking(self._engine, self._path) as connection:
-            query = sa.select(schema.plan).where(schema.plan.c.ended_at.is_(None)).order_by(schema.plan.c.id.desc())
-            row = connection.execute(query).first()
-            if row is None:
-                return None
-            move = schema.plan_move
-            moves = connection.execute(sa.select(move).where(move.c.plan == row.id).order_by(move.c.number)).all()
+            rows = connection.execute(sa.select(plan).where(which).order_by(plan.c.id.desc())).all()
+            theirs = sa.select(move).where(move.c.plan.in_([row.id for row in rows]))
+            moves = connection.execute(theirs.order_by(move.c.plan, move.c.number)).all()
+        made: dict[int, list[Any]] = {}
+        for each in moves:
+            made.setdefault(each.plan, []).append(each)
         try:
-            return PlanRun(
-                row.id,
-                row.definition,
-                plain(row.start),
-                row.started_at,
-                float(row.started_s),
-                tuple(PlanMove(m.number, m.words, m.attempt, plain(m.result) if m.result else None) for m in moves),
-            )
-        except (ValueError, TypeError, RecursionError) as error:
+            return tuple(_run_of(row, made.get(row.id, [])) for row in rows)
+        except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
             raise damaged(self._path, say("the run of a plan in it can't be read ({error})", error=error)) from error
 
     @contextmanager
@@ -153,3 +163,21 @@ class Keeping:
                 yield connection
         except CANNOT_ANSWER as error:
             raise trouble(self._path, error) from error
+
+
+_OF_RUN = ("plan", "at_time")
+"""What a finding has from the run it belongs to."""
+
+
+def _run_of(row: Any, moves: list[Any]) -> PlanRun:
+    return PlanRun(
+        row.id,
+        row.definition,
+        plain(row.start),
+        row.started_at,
+        float(row.started_s),
+        tuple(PlanMove(m.number, m.words, m.attempt, plain(m.result) if m.result else None) for m in moves),
+        row.ended_at or "",
+        row.end or "",
+        tuple(Finding(row.id, row.ended_at or "", **each) for each in findings(row.found)) if row.found else None,
+    )

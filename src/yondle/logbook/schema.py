@@ -7,7 +7,7 @@ import sqlalchemy as sa
 APPLICATION_ID = 0x594E444C
 """'YNDL', in the SQLite header of every logbook."""
 
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 """Kept in the file's user_version; migration number and version go together."""
 
 metadata = sa.MetaData()
@@ -179,6 +179,7 @@ plan = sa.Table(
     sa.Column("started_s", sa.Float, nullable=False),
     sa.Column("ended_at", sa.Text),
     sa.Column("end", sa.Text),
+    sa.Column("found", sa.Text),
 )
 
 plan_move = sa.Table(

@@ -54,6 +54,27 @@ class _Meter(_Loose):
     unit: str
 
 
+class _Found(_Loose):
+    model_config = ConfigDict(extra="ignore", strict=True)
+
+    knob: str
+    loads: list[str]
+    standard: str
+    value: Figure
+    probability: Figure
+    left_at: Figure
+    sure_there: Figure
+    edge: Annotated[list[Figure], Field(min_length=2, max_length=2)]
+    runs: int
+    recalled: int
+    failures: int
+    held_back: int
+    loaded_s: Figure
+    step: int | None
+    along: str
+    at: Figure
+
+
 class _Clock(_Loose):
     boot: str
     ahead_s: Figure
@@ -140,6 +161,20 @@ def changes(text: str) -> list[tuple[str, float, float]]:
     ):
         raise ValueError(say("changes should stand there"))
     return [(knob, float(old), float(new)) for knob, old, new in found]
+
+
+def findings(text: str) -> list[dict[str, Any]]:
+    """Read what a plan found, by the names of a Finding; raises ValueError for anything else."""
+    try:
+        found = _findings().validate_python(plain(text))
+    except ValidationError as error:
+        raise ValueError(error.errors()[0]["msg"]) from error
+    return [{**each.model_dump(), "loads": tuple(each.loads), "edge": (each.edge[0], each.edge[1])} for each in found]
+
+
+@cache
+def _findings() -> TypeAdapter[list[_Found]]:
+    return TypeAdapter(list[_Found])
 
 
 def words(text: str) -> tuple[str, ...]:

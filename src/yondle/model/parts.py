@@ -14,6 +14,8 @@ class Part(StrEnum):
     BASELINE = "baseline"
     SCALING = "scaling"
     GAINS = "gains"
+    PROOF = "proof"
+    ADDED = "from elsewhere"
     NOISE = "within noise"
     FAILURES = "failures"
     LIMITS = "limits"

@@ -59,9 +59,34 @@ def digits_for(spread: float, most: int = 3) -> int:
     return min(most, max(0, 1 - math.floor(math.log10(spread))))
 
 
+SURE = 0.99
+
+
 def count(n: int, noun: str, plural: str = "") -> str:
     """Write a count with its noun, '1 pass' or '5 passes'; the noun is looked up in the user's language."""
     return Counted(n, number(n), noun, plural or f"{noun}s")
+
+
+def ranged(mean: float, low: float, high: float, unit: str = "", digits: int = 1) -> str:
+    """Write a mean with its 95 % range: '66.5 ± 0.4 s', or '15 (2 to 60) frames' where half of it would reach below 0.
+
+    `digits` are those of a mean without a range, whose ends are then nan.
+    """
+    half, tail = (high - low) / 2.0, f"{THIN}{unit}" if unit else ""
+    if not math.isfinite(half):
+        return f"{number(mean, digits)}{tail}"
+    digits = digits_for(half)
+    if half < mean or mean < 0.0:
+        return f"{number(mean, digits)} ± {number(half, digits)}{tail}"
+    low_, high_ = number(low, digits), number(high, digits)
+    return say("{mean} ({low} to {high}){unit}", mean=number(mean, digits), low=low_, high=high_, unit=tail)
+
+
+def chance(probability: float) -> str:
+    """Write a probability in per cent; beyond `SURE` it is told as more than that, since nothing is certain."""
+    if probability > SURE:
+        return say("more than {sure}\u202f%", sure=number(100 * SURE))
+    return f"{number(100 * probability)}{THIN}%"
 
 
 def date(day: datetime) -> str:

@@ -159,6 +159,11 @@ class RigDeclaration:
         return low - knob.step * 1e-6 <= value <= high + knob.step * 1e-6
 
     @property
+    def read_ever(self) -> tuple[Channel, ...]:
+        """The sensors there are and those that were there before: what they read stays, as of a meter since removed."""
+        return (*self.channels, *self.absent.channels)
+
+    @property
     def benchmarks(self) -> tuple[Workload, ...]:
         """The workloads that yield a figure and are chosen, with those whose figures come from elsewhere."""
         return tuple(w for w in self.workloads if w.scored and (w.by_hand or not self.chosen or w.id in self.chosen))

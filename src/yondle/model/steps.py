@@ -8,7 +8,7 @@ from enum import StrEnum
 
 from yondle.model.knobs import Change, Setup
 from yondle.model.sensors import SampleBlock
-from yondle.model.verdicts import SAYS_NOTHING, Failure, Outcome, Verdict
+from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
 
 
@@ -86,6 +86,11 @@ class Check:
     settle_below: float = 0.0
     settle_at_most_s: float = 600.0
 
+    @property
+    def scores(self) -> bool:
+        """Tell whether it measures scores, or is nothing but load."""
+        return any(stage.kind is StageKind.SCORE for stage in self.stages)
+
 
 @dataclass(frozen=True, slots=True)
 class PassRecord:
@@ -124,6 +129,12 @@ class Attempt:
     passes: tuple[PassRecord, ...] = ()
     check: Check | None = None
     conditions: dict[str, str | float] = field(default_factory=dict)
+
+    @property
+    def tested(self) -> bool:
+        """Tell whether anything was run with the setting, or the machine went down over it: else it was never tested."""
+        down = self.outcome is not None and self.outcome.failure in MACHINE_FAILURES
+        return bool(self.passes) or down
 
 
 @dataclass(frozen=True, slots=True)
@@ -183,19 +194,34 @@ HOLDS_PER_FAILURE = 2
 """A setting that failed must hold so many times for each failure before it is called held again."""
 
 
-def verdict_of(outcomes: Sequence[Outcome]) -> Verdict:
-    """Give the mark of a step from the outcomes of its attempts, oldest first.
+_FAILED = (Verdict.DOWN, Verdict.WRONG)
 
-    The latest that says something counts, but a step that ever failed is not held again after one better try.
+
+def verdict_of(outcomes: Sequence[Outcome]) -> Verdict:
+    """Give the mark of a step from the outcomes of all its attempts, oldest first.
+
+    The latest that says something counts, but what ever failed is not held again after one better try, and no later test
+    that was only held back or refused hides it.
     """
-    telling = [o.verdict for o in outcomes if o.failure not in SAYS_NOTHING]
-    if not telling:
+    decides = deciding(outcomes)
+    if decides is None or decides.failure in SAYS_NOTHING:
         return Verdict.UNPROVEN
-    failures = sum(v in (Verdict.DOWN, Verdict.WRONG) for v in telling)
-    holds = sum(v is Verdict.HELD for v in telling)
-    if telling[-1] is Verdict.HELD and holds < HOLDS_PER_FAILURE * failures:
-        return Verdict.UNPROVEN
-    return telling[-1]
+    last = next(o.verdict for o in reversed(outcomes) if o.verdict in (*_FAILED, Verdict.HELD) or o is decides)
+    return Verdict.UNPROVEN if decides.verdict in _FAILED and last is Verdict.HELD else decides.verdict
+
+
+def deciding(outcomes: Sequence[Outcome]) -> Outcome | None:
+    """Give the outcome that a step's mark rests on: the latest failure not yet made up for, else the latest that tells."""
+    telling = telling_of(outcomes)
+    failed = [o for o in telling if o.verdict in _FAILED]
+    if failed and sum(o.verdict is Verdict.HELD for o in telling) < HOLDS_PER_FAILURE * len(failed):
+        return failed[-1]
+    return telling[-1] if telling else outcomes[-1] if outcomes else None
+
+
+def telling_of(outcomes: Sequence[Outcome]) -> list[Outcome]:
+    """Leave out what tells nothing about the setting: stopped, interrupted, a sensor lost."""
+    return [o for o in outcomes if o.failure not in SAYS_NOTHING]
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,7 +243,23 @@ class StepRecord:
     @property
     def verdict(self) -> Verdict:
         """The mark the step carries now."""
-        return verdict_of([a.outcome for a in self.attempts if a.outcome is not None])
+        return verdict_of(self.outcomes)
+
+    @property
+    def word(self) -> Verdict | Failure:
+        """The word beside the mark."""
+        decides, verdict = self.deciding, self.verdict
+        return decides.word if decides is not None and verdict is Verdict.WRONG else verdict
+
+    @property
+    def outcomes(self) -> list[Outcome]:
+        """The outcomes of the attempts that have one, oldest first."""
+        return [a.outcome for a in self.attempts if a.outcome is not None]
+
+    @property
+    def deciding(self) -> Outcome | None:
+        """The outcome that the mark rests on; its words stand wherever the mark does."""
+        return deciding(self.outcomes)
 
     def scores(self, workload: str) -> list[float]:
         """List the figures of one benchmark that count, in the order they were measured; those added come last."""

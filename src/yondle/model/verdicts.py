@@ -92,3 +92,8 @@ class Outcome:
     code: str = ""
     last: dict[str, float] = field(default_factory=dict)
     pointer: Pointer = Pointer()
+
+    @property
+    def word(self) -> Verdict | Failure:
+        """The word for it: its verdict, but errors that were corrected are no wrong results and are called what they are."""
+        return self.failure if self.failure is Failure.ERRORS_CORRECTED else self.verdict

@@ -11,7 +11,7 @@ from yondle.analysis.hold import Believed, Run, Scale
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
-from yondle.model.quantities import count, duration, number
+from yondle.model.quantities import chance, count, duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import FOR_EDGE, Check, Stage, StageKind
 from yondle.model.verdicts import Verdict
@@ -89,9 +89,9 @@ def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
         if found.left_at == start.in_force[part.knob]:
             break
         why = say(
-            "recommended: {standard_words} with {sure_there} % probability",
+            "recommended: {standard_words} with {sure_there} probability",
             standard_words=STANDARD_WORDS[part.standard],
-            sure_there=number(100 * found.sure_there),
+            sure_there=chance(found.sure_there),
         )
         if found.left_at != found.value:
             why += say(", {notches} of room kept", notches=count(part.room, "notch", "notches"))
@@ -119,7 +119,7 @@ def _narrow(
     """Test until no test is worth its price, with these values of other knobs; gives the seconds under load."""
     knob, spent_s, refused = search.knob.id, 0.0, 0
     known = yield Recall(knob, others)
-    search.learn(known.ran)
+    search.recall(known.ran)
     if not others:
         search.stand_at(start.in_force[knob])
     while (test := search.next_test()) is not None and refused < _MOST_REFUSED:
@@ -151,11 +151,11 @@ def load_check(declaration: RigDeclaration, load: str, seconds: float, times: in
     return Check((stage,), declaration.settle_channel, declaration.settle_below)
 
 
-def prove(part: Proof, declaration: RigDeclaration, start: Tried) -> Climb:
-    """Load what is in force; a failure ends it and leaves the rig where it was."""
+def prove(part: Proof, declaration: RigDeclaration, start: Tried, undone: list[str]) -> Climb:
+    """Load what is in force; a failure ends it, and the loads still to come are left out."""
     share_s = part.hours * HOUR_S / len(part.loads)
     times = max(1, math.ceil(share_s / LONGEST_PROOF_S))
-    for load in part.loads:
+    for i, load in enumerate(part.loads):
         check = load_check(declaration, load, share_s / times, times)
         tried = yield Try(
             {},
@@ -164,4 +164,8 @@ def prove(part: Proof, declaration: RigDeclaration, start: Tried) -> Climb:
             start.position,
         )
         if tried.verdict is not Verdict.HELD:
+            undone += (
+                say("{hours} of {load}, after a failure", hours=duration(share_s), load=declaration.workload(each).name)
+                for each in part.loads[i + 1 :]
+            )
             return

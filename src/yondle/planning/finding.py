@@ -63,7 +63,8 @@ class Found:
 
     `left_at` is the value with the room asked for, `sure_there` its probability, `edge` are the values between which the edge
     of the worst load lies with 95 % probability, `contradicted_from` a value that fails too often by its own record where
-    the model would have recommended it or more: something else has changed.
+    the model would have recommended it or more: something else has changed. Of the `runs` under load, `recalled` were made
+    before the search began; `failures` of them failed, and `held_back` tests ended with the machine held back or refusing.
     """
 
     value: float
@@ -73,8 +74,10 @@ class Found:
     sure_there: float
     edge: tuple[float, float]
     chances: tuple[tuple[float, float], ...]
-    tests: int
+    runs: int
+    recalled: int
     failures: int
+    held_back: int
     loaded_s: float
     contradicted_from: float | None
 
@@ -102,7 +105,7 @@ class EdgeSearch:
         )
         self._change_s = LIVE_CHANGE_S + (restart if knob.when is not When.LIVE else 0.0)
         self._restart_s = restart
-        self._failures = self._crashes = self._tests = 0
+        self._failures = self._crashes = self._runs = self._recalled = self._held_back = 0
         self._loaded_s = self._warmth = 0.0
         self._here: int | None = None
         self._less, self._held = 1, self._least
@@ -128,7 +131,7 @@ class EdgeSearch:
             if not concerned:
                 continue
             self._seen.append((round(self._scale.notch(run.value)), run.seconds, run.failures))
-            self._tests += 1
+            self._runs += 1
             self._loaded_s += run.seconds
             self._failures += run.failures > 0
             self._crashes += run.down
@@ -136,10 +139,16 @@ class EdgeSearch:
                 self._held = max(self._held, round(self._scale.notch(run.value)))
             self._here = None if run.failures else round(self._scale.notch(run.value))
 
+    def recall(self, runs: Iterable[Run]) -> None:
+        """Take in what was known before the search began."""
+        self.learn(runs)
+        self._recalled = self._runs
+
     def take(self, value: float, tried: Tried) -> None:
         """Take in what a test of a value has told, and how far the machine let it go."""
         self.learn(tried.ran)
         if tried.verdict in (Verdict.HELD_BACK, Verdict.REFUSED):
+            self._held_back += 1
             self.stay_below(value, tried.reached)
 
     def stand_at(self, value: float) -> None:
@@ -207,8 +216,10 @@ class EdgeSearch:
             chances[roomy],
             (self._scale.place(worst[0]), self._scale.place(worst[1])),
             tuple((self._scale.value(n), chance) for n, chance in enumerate(chances)),
-            self._tests,
+            self._runs,
+            self._recalled,
             self._failures,
+            self._held_back,
             self._loaded_s,
             self._scale.value(failed) if failed is not None and contradicted else None,
         )

@@ -9,6 +9,7 @@ from random import Random
 
 from yondle.language.saying import say
 from yondle.model.knobs import Knob, Setup, When
+from yondle.model.quantities import count
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
@@ -100,14 +101,21 @@ class DryRun:
     entries: int
     left_out: tuple[str, ...]
     waits_for_hands: bool
+    otherwise: tuple[str, ...] = ()
+    """What is done otherwise than it was asked for, and why."""
 
 
-def moves(plan: Plan, declaration: RigDeclaration, start: Tried) -> Climb:
-    """Make the moves of a plan; raises KnownError for a knob the rig hasn't got or a value it doesn't take."""
-    now = start
+def moves(plan: Plan, declaration: RigDeclaration, start: Tried, undone: list[str] | None = None) -> Climb:
+    """Make the moves of a plan; raises KnownError for a knob the rig hasn't got or a value it doesn't take.
+
+    What was asked for and is left out goes into `undone`, in words: what the tuner's limits leave out, and what a failure
+    made needless.
+    """
+    now, left = start, undone if undone is not None else []
     for part in plan.parts:
+        left += _left_out(part, declaration)
         retries = 0 if isinstance(part, Edge | Proof) else plan.once_more
-        now = yield from _with_retries(_part(part, declaration, now), now, retries)
+        now = yield from _with_retries(_part(part, declaration, now, left), now, retries)
 
 
 def dry_run(plan: Plan, declaration: RigDeclaration, in_force: Setup, unattended: bool) -> DryRun:
@@ -127,7 +135,8 @@ def dry_run(plan: Plan, declaration: RigDeclaration, in_force: Setup, unattended
         going.close()
     left_out = tuple(words for part in plan.parts for words in _left_out(part, declaration))
     waits = played.entries > 0 and not unattended
-    return DryRun(played.tests, played.seconds, played.restarts, played.entries, left_out, waits)
+    otherwise = tuple(words for part in plan.parts if (words := _otherwise(part, declaration)))
+    return DryRun(played.tests, played.seconds, played.restarts, played.entries, left_out, waits, otherwise)
 
 
 class _Played:
@@ -199,12 +208,12 @@ def sweep_values(sweep: Sweep, declaration: RigDeclaration) -> list[float]:
             return values
 
 
-def _part(part: Part, declaration: RigDeclaration, start: Tried) -> Climb:
+def _part(part: Part, declaration: RigDeclaration, start: Tried, undone: list[str]) -> Climb:
     match part:
         case Sweep(rounds=0):
             yield from _sweep(part, declaration, start)
         case Sweep():
-            yield from _in_rounds(part, declaration, start)
+            yield from _in_rounds(part, declaration, start, undone)
         case Ladder():
             knob = declaration.knob(part.knob)
             stride = round(knob.checked(knob.low + abs(part.by)) / knob.step - knob.low / knob.step)
@@ -220,7 +229,7 @@ def _part(part: Part, declaration: RigDeclaration, start: Tried) -> Climb:
         case Edge():
             yield from find_edge(part, declaration, start)
         case Proof():
-            yield from prove(part, declaration, start)
+            yield from prove(part, declaration, start, undone)
 
 
 def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -232,7 +241,7 @@ def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
             yield GoBack(start.position, say("every value is tried from the same place"))
 
 
-def _in_rounds(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
+def _in_rounds(sweep: Sweep, declaration: RigDeclaration, start: Tried, undone: list[str]) -> Climb:
     """Visit every value once a round, with the start in between; where a restart lies between, in order, all passes at once."""
     knob = declaration.knob(sweep.knob)
     live = knob.when is When.LIVE
@@ -255,6 +264,14 @@ def _in_rounds(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb
                 )
                 if tried.verdict in (Verdict.DOWN, Verdict.WRONG, Verdict.REFUSED):
                     failed.add(value)
+                    if number < rounds:
+                        undone.append(
+                            say(
+                                "{value} from round {number} on, after it failed",
+                                value=knob.text(value),
+                                number=number + 1,
+                            )
+                        )
     yield compared
     yield GoBack(start.position, say("every value was measured against the same place"))
 
@@ -271,14 +288,18 @@ def _steps(steps: Steps, declaration: RigDeclaration, start: Tried) -> Climb:
 def _with_retries(going: Climb, start: Tried, times: int) -> Generator[Move, Tried, Tried]:
     """Hand moves on; a step that fails is tested once more, so often, before the plan hears of it.
 
-    What failed once and held once counts as failed. Gives the last word.
+    What failed once and held once counts as failed. A weak sign, which leaves a step not yet proven, is looked at once more
+    in any case before it ends anything. Gives the last word.
     """
     now = start
     try:
         move = next(going)
         while True:
             now = yield move
-            failed = now.verdict
+            failed, usual = now.verdict, isinstance(move, Try) and move.check is None
+            if usual and failed is Verdict.UNPROVEN:
+                now = yield Again(now.step, say("a weak sign: once more, to be sure"))
+                failed = now.verdict
             for _ in range(times if isinstance(move, Try) and failed in (Verdict.DOWN, Verdict.WRONG) else 0):
                 now = yield Again(now.step, say("once more, to be sure"))
                 if now.verdict is Verdict.HELD:
@@ -310,3 +331,15 @@ def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
             asked = []
     found = (declaration.beyond(declaration.knob(knob_id), value) for knob_id, value in asked)
     return [beyond for beyond in found if beyond]
+
+
+def _otherwise(part: Part, declaration: RigDeclaration) -> str:
+    """Say where rounds become one, since each visit of a value would take a restart; nothing where all is as asked."""
+    if not isinstance(part, Sweep) or part.rounds < 2 or declaration.knob(part.knob).when is When.LIVE:
+        return ""
+    return say(
+        "{knob} takes a restart, so each value is visited once for {passes} instead of in {rounds} rounds",
+        knob=declaration.knob(part.knob).name,
+        passes=count(part.rounds, "pass", "passes"),
+        rounds=part.rounds,
+    )

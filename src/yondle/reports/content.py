@@ -65,7 +65,10 @@ class ChartCurve:
 
 @dataclass(frozen=True, slots=True)
 class Chart:
-    """Curves along a knob, with the baseline's noise band, a knee where there is one, and failures where they happened."""
+    """Curves along a knob, with the baseline's noise band, a knee where there is one, and failures where they happened.
+
+    `names` are the words of the values 0, 1, 2 and so on of a switch or mode.
+    """
 
     title: str
     along: str
@@ -74,6 +77,7 @@ class Chart:
     noise: float | None = None
     knee: float | None = None
     failures: tuple[tuple[float, Verdict], ...] = ()
+    names: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

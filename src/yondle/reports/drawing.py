@@ -112,7 +112,7 @@ def _axes(chart: Chart, along: tuple[float, float], up: tuple[float, float], x: 
     for tick, words in _ticks(*up):
         made.append(Stroke(((_LEFT, y(tick)), (WIDTH - _RIGHT, y(tick))), RULE, 0.7))
         made.append(Text(_LEFT - 7, y(tick) + 4, words, MUTED, "end"))
-    for tick, words in _ticks(*along):
+    for tick, words in _named(chart.names, *along) if chart.names else _ticks(*along):
         made.append(Stroke(((x(tick), HEIGHT - _BOTTOM), (x(tick), HEIGHT - _BOTTOM + 4)), MUTED, 0.7))
         made.append(Text(x(tick), HEIGHT - _BOTTOM + 17, words, MUTED, "middle"))
     made.append(Stroke(((_LEFT, HEIGHT - _BOTTOM), (WIDTH - _RIGHT, HEIGHT - _BOTTOM)), MUTED, 0.8))
@@ -150,6 +150,10 @@ def _ticks(low: float, high: float) -> list[tuple[float, str]]:
     step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
     digits = max(0, -math.floor(math.log10(step) + 1e-9)) if step > 0 else 0
     return [(tick, number(tick, digits)) for tick in ticks]
+
+
+def _named(names: tuple[str, ...], low: float, high: float) -> list[tuple[float, str]]:
+    return [(float(i), name) for i, name in enumerate(names) if low <= i <= high]
 
 
 def _padded(values: list[float]) -> tuple[float, float]:

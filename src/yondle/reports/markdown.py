@@ -49,7 +49,7 @@ def _points(chart: Chart) -> Table:
     values = sorted({p.value for curve in chart.curves for p in curve.points})
     rows = []
     for value in values:
-        cells = [Cell(f"{value:g}")]
+        cells = [Cell(chart.names[round(value)] if chart.names else f"{value:g}")]
         for curve in chart.curves:
             point = next((p for p in curve.points if p.value == value), None)
             if point is None:

@@ -41,6 +41,8 @@ class Picture:
     baseline: tuple[float, float, float] | None
     proportion: tuple[float, float] | None
     lower_is_better: bool
+    names: tuple[str, ...] = ()
+    """The words of the values 0, 1, 2 and so on of a switch or mode."""
 
 
 def draw(picture: Picture) -> str:
@@ -48,7 +50,12 @@ def draw(picture: Picture) -> str:
     if not picture.points:
         return _frame(picture, [_text(WIDTH / 2, HEIGHT / 2, say("Nothing measured yet"), anchor="middle")])
     scale = _Scale(picture)
-    parts = [*_grid(scale), *_baseline(picture, scale), *_proportion(picture, scale), *_line(picture, scale)]
+    parts = [
+        *_grid(scale, picture.names),
+        *_baseline(picture, scale),
+        *_proportion(picture, scale),
+        *_line(picture, scale),
+    ]
     for point in picture.points:
         parts += _point(point, scale)
     for value, verdict, words in picture.failures:
@@ -127,7 +134,7 @@ def _padded(low: float, high: float) -> tuple[float, float]:
     return low - pad, high + pad
 
 
-def _grid(scale: _Scale) -> list[str]:
+def _grid(scale: _Scale, names: tuple[str, ...]) -> list[str]:
     parts = []
     ys = nice_ticks(scale.y0, scale.y1)
     digits = max(0, -math.floor(math.log10(ys[1] - ys[0]) + 1e-9)) if len(ys) > 1 else 1
@@ -135,15 +142,18 @@ def _grid(scale: _Scale) -> list[str]:
         y = scale.y(tick)
         parts.append(f'<line x1="{LEFT}" y1="{y:.1f}" x2="{WIDTH - RIGHT}" y2="{y:.1f}" stroke="{PAPER.rule}"/>')
         parts.append(_text(LEFT - 10, y + 4, number(tick, digits), anchor="end", size=12, colour=PAPER.muted))
+    for tick, words in _along(scale, names):
+        place = scale.x(tick)
+        parts.append(_text(place, HEIGHT - BOTTOM + 22, words, anchor="middle", size=12, colour=PAPER.muted))
+    return parts
+
+
+def _along(scale: _Scale, names: tuple[str, ...]) -> list[tuple[float, str]]:
+    if names:
+        return [(float(i), name) for i, name in enumerate(names) if scale.x0 <= i <= scale.x1]
     xs = nice_ticks(scale.x0, scale.x1)
     digits = max(0, -math.floor(math.log10(xs[1] - xs[0]) + 1e-9)) if len(xs) > 1 else 0
-    for tick in xs:
-        parts.append(
-            _text(
-                scale.x(tick), HEIGHT - BOTTOM + 22, number(tick, digits), anchor="middle", size=12, colour=PAPER.muted
-            )
-        )
-    return parts
+    return [(tick, number(tick, digits)) for tick in xs]
 
 
 def _baseline(picture: Picture, scale: _Scale) -> list[str]:

@@ -7,12 +7,13 @@ import math
 import numpy as np
 import pytest
 
-from yondle.analysis.group import Member, group_gain
-from yondle.analysis.margins import Gain
+from yondle.analysis.group import GroupGain, Member, group_gain
+from yondle.analysis.margins import gain, spread
+from yondle.model.quantities import ranged
 from yondle.model.workloads import Direction
 
 
-def drawn(seed: int, benchmarks: int = 8, spread: float = 0.01) -> Gain:
+def drawn(seed: int, benchmarks: int = 8, spread: float = 0.01) -> GroupGain:
     """A group whose benchmarks gain 2 % on the mean, five passes each, every other one in seconds."""
     rng = np.random.default_rng(seed)
     members = []
@@ -29,8 +30,24 @@ def drawn(seed: int, benchmarks: int = 8, spread: float = 0.01) -> Gain:
 
 @pytest.mark.parametrize("benchmarks", [3, 8])
 def test_the_margin_of_a_group_covers_the_truth_about_as_often_as_it_says(benchmarks: int) -> None:
-    inside = sum((g := drawn(seed, benchmarks)).low <= math.expm1(0.02) <= g.high for seed in range(120))
-    assert inside >= 0.88 * 120
+    told = [g for seed in range(120) if (g := drawn(seed, benchmarks).drawn) is not None]
+    assert sum(g.low <= math.expm1(0.02) <= g.high for g in told) >= 0.88 * 120
+
+
+@pytest.mark.parametrize("benchmarks", [1, 3, 8])
+def test_the_margin_of_these_benchmarks_covers_their_own_mean_and_no_wider(benchmarks: int) -> None:
+    """Benchmarks that gain 2 % and 30 % by turns: what they gained is known to the noise of their passes alone."""
+    truths = [0.02 if i % 2 else 0.3 for i in range(benchmarks)]
+    mean, inside, widths = sum(truths) / benchmarks, 0, []
+    for seed in range(400):
+        rng = np.random.default_rng(seed)
+        sides = [(np.exp(rng.normal(t, 0.008, 5)), np.exp(rng.normal(0.0, 0.008, 5))) for t in truths]
+        told = group_gain([Member(a.tolist(), b.tolist(), Direction.HIGHER) for a, b in sides])
+        assert told is not None
+        inside += told.these.low <= math.expm1(mean) <= told.these.high
+        widths.append(told.these.margin)
+    assert 0.92 * 400 <= inside <= 0.985 * 400
+    assert np.mean(widths) == pytest.approx(2.0 * 0.008 * math.sqrt(2 / 5 / benchmarks) * math.exp(mean), rel=0.25)
 
 
 def test_a_group_is_told_the_same_every_time() -> None:
@@ -38,10 +55,28 @@ def test_a_group_is_told_the_same_every_time() -> None:
 
 
 def test_benchmarks_that_agree_tell_more_than_those_that_do_not() -> None:
-    assert drawn(3, spread=0.0).margin < drawn(3, spread=0.05).margin
+    alike, apart = drawn(3, spread=0.0), drawn(3, spread=0.05)
+    assert alike.drawn is not None
+    assert apart.drawn is not None
+    assert alike.drawn.margin < apart.drawn.margin
+    assert alike.these.margin == pytest.approx(apart.these.margin, rel=0.2)
 
 
-def test_two_benchmarks_are_no_group() -> None:
+def test_two_benchmarks_have_a_mean_and_say_nothing_of_others() -> None:
     member = Member([1.0, 1.1], [1.0, 1.0], Direction.HIGHER)
-    assert group_gain([member, member]) is None
-    assert group_gain([member, member, Member([1.0], [1.0, 2.0], Direction.HIGHER)]) is None
+    told = group_gain([member, member, Member([1.0], [1.0, 2.0], Direction.HIGHER)])
+    assert told is not None
+    assert (told.benchmarks, told.drawn) == (2, None)
+    assert group_gain([Member([1.0], [1.0, 2.0], Direction.HIGHER)]) is None
+
+
+def test_a_count_that_was_ever_nothing_has_no_ratio_and_a_range_from_nothing_on() -> None:
+    """Frames dropped: 0 is a figure, not a pass to leave out."""
+    zeros = Member([0.0, 3.0], [12.0, 15.0], Direction.LOWER)
+    assert group_gain([zeros]) is None
+    assert gain([0.0, 3.0], [12.0, 15.0], Direction.LOWER) is None
+    told = spread([0.0, 3.0, 0.0, 57.0])
+    assert told is not None
+    assert (told.n, told.mean, told.low) == (4, 15.0, 0.0)
+    assert told.high > 15.0
+    assert ranged(told.mean, told.low, told.high, "frames") == "15 (0 to 60)\u202fframes"

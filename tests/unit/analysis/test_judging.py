@@ -10,7 +10,7 @@ from yondle.analysis.judging import Trial, judge, pass_failed, sag, what_was_run
 from yondle.analysis.pointing import point
 from yondle.engine.recovery import judge_unclosed
 from yondle.model.knobs import Change
-from yondle.model.steps import SCORE_STAGE, PassRecord, verdict_of
+from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, Step, StepKind, StepRecord, deciding, verdict_of
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
 from yondle.rigs.simulated.rig import declaration_of
@@ -154,6 +154,24 @@ def test_a_step_that_failed_once_needs_more_than_one_better_try() -> None:
     assert verdict_of([held, down]) is Verdict.DOWN
     assert verdict_of([held, stopped]) is Verdict.HELD
     assert verdict_of([stopped]) is Verdict.UNPROVEN
+    slow = Outcome(Verdict.HELD_BACK, "", Failure.CLOCK_NOT_HELD)
+    assert verdict_of([down, slow]) is Verdict.DOWN, "a later test that was only held back hides no crash"
+    assert verdict_of([down, held, slow]) is Verdict.UNPROVEN
+    assert verdict_of([down, held, held, slow]) is Verdict.HELD_BACK
+    assert deciding([down, held, stopped]) is down
+    assert deciding([held, slow, stopped]) is slow
+    assert deciding([stopped]) is stopped
+
+
+def test_errors_that_were_corrected_are_called_what_they_are() -> None:
+    corrected = Outcome(Verdict.WRONG, "", Failure.ERRORS_CORRECTED)
+    wrong = Outcome(Verdict.WRONG, "", Failure.WRONG_RESULTS)
+    step = Step(2, StepKind.CHANGE, 1, HERON.stock)
+    words = [
+        StepRecord(step, tuple(Attempt(i, 2, "", 0.0, "", o) for i, o in enumerate(each))).word
+        for each in ((corrected,), (wrong,), (corrected, Outcome(Verdict.HELD, "")))
+    ]
+    assert words == [Failure.ERRORS_CORRECTED, Verdict.WRONG, Verdict.UNPROVEN]
 
 
 def test_what_was_left_open_is_judged_by_boot_and_last_act() -> None:

@@ -14,6 +14,7 @@ from yondle.model.steps import PassRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PassResult
 from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb, first_evening
+from yondle.planning.edge_plans import Proof
 from yondle.planning.ladder import MOST_REPEATS, RunPass, Settle, check_seconds, ladder, quick_check
 from yondle.planning.plans import Ladder, Order, Plan, Steps, Sweep, dry_run, moves, sweep_values
 from yondle.rigs.simulated.rig import declaration_of
@@ -156,6 +157,42 @@ def test_a_failed_step_of_a_plan_is_tested_once_more_before_it_counts() -> None:
     assert again.step == 2
     with pytest.raises(StopIteration):
         going.send(Tried(next(answers), HERON.stock, 1, 2))
+
+
+def test_a_weak_sign_is_looked_at_once_more_before_it_ends_a_ladder() -> None:
+    """Scores that sag over a few passes end nothing by themselves: on a ladder of voltages they held when tried again."""
+    going = moves(plan_of(Ladder("core_voltage", 1.15, -0.025)), HERON, Tried(Verdict.HELD, HERON.stock, 1, 1))
+    first = next(going)
+    again = going.send(Tried(Verdict.UNPROVEN, HERON.stock, 1, 2))
+    assert isinstance(again, Again)
+    assert again.step == 2
+    assert isinstance(first, Try)
+    held = HERON.stock.with_values(first.values)
+    second = going.send(Tried(Verdict.HELD, held, 2, 2))
+    assert isinstance(second, Try), "it held, so the ladder goes on"
+    again = going.send(Tried(Verdict.UNPROVEN, held, 2, 3))
+    assert isinstance(again, Again)
+    with pytest.raises(StopIteration):
+        going.send(Tried(Verdict.UNPROVEN, held, 2, 3))
+
+
+def test_what_a_failure_made_needless_and_what_limits_leave_out_is_told() -> None:
+    undone: list[str] = []
+    plan = Plan("x", (Steps(((("core_voltage", 1.4),),)), Proof(("mixed_load", "memory_check"), 2.0)))
+    going = moves(plan, HERON, Tried(Verdict.HELD, HERON.stock, 1, 1), undone)
+    assert isinstance(next(going), Try), "the step above the tuner's limit is left out"
+    with pytest.raises(StopIteration):
+        going.send(Tried(Verdict.DOWN, HERON.stock, 1, 2))
+    assert [words.replace("\u202f", " ") for words in undone] == [
+        "Core voltage 1.400 V is above your own limit of 1.350 V",
+        "1 h of Memory check, after a failure",
+    ]
+
+
+def test_rounds_that_would_restart_each_time_say_that_they_become_one() -> None:
+    by_hand, live = Sweep("memory_rate", 5600, 6000, 200, rounds=3), Sweep("power_limit", 70, 85, 5, rounds=3)
+    (words,) = dry_run(plan_of(by_hand, live), HERON, HERON.stock, unattended=True).otherwise
+    assert words == "Memory rate takes a restart, so each value is visited once for 3 passes instead of in 3 rounds"
 
 
 def test_a_dry_run_counts_tests_restarts_entries_and_what_the_limits_leave_out() -> None:

@@ -7,17 +7,17 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from yondle.analysis.efficiency import power_channel
-from yondle.analysis.group import Member, group_gain
+from yondle.analysis.group import GroupGain, Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, Spread, gain, spread
 from yondle.analysis.ranking import Rank, ranks
 from yondle.analysis.scaling import at_cap
 from yondle.app.columns import Column
-from yondle.app.views.gains import gain_words, range_words
+from yondle.app.views.gains import drawn_words, gain_words
 from yondle.app.views.measured import unlike_words
 from yondle.language.saying import named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
-from yondle.model.quantities import THIN, count, digits_for, number, quantity, signed_percent
+from yondle.model.quantities import THIN, count, digits_for, number, ranged, signed_percent
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PART, Direction, Workload
@@ -53,7 +53,7 @@ class RowGroup:
 
     name: str
     rows: tuple[Row, ...]
-    means: tuple[Gain | None, ...]
+    means: tuple[GroupGain | None, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +63,7 @@ class CompareView:
     columns: tuple[Column, ...]
     against: int
     groups: tuple[RowGroup, ...]
-    means: tuple[Gain | None, ...]
+    means: tuple[GroupGain | None, ...]
     sentence: str
     caveats: tuple[str, ...]
     dearer: tuple[float | None, ...]
@@ -114,17 +114,16 @@ def cell_words(cell: Cell | None, benchmark: Workload, against: bool) -> str:
     if against:
         return score_words(cell, benchmark)
     if cell.capped:
-        return say("capped")
+        return say("at its cap")
+    if 0.0 in cell.scores:
+        return score_words(cell, benchmark)
     return gain_words(cell.gain) or say("nothing to compare with")
 
 
 def score_words(cell: Cell, benchmark: Workload) -> str:
     """Write the mean score with half its 95 % range and its unit."""
-    half = (cell.spread.high - cell.spread.low) / 2.0
-    if not math.isfinite(half):
-        return quantity(cell.spread.mean, benchmark.metric.unit, benchmark.metric.digits)
-    digits = digits_for(half)
-    return f"{number(cell.spread.mean, digits)} ± {number(half, digits)}{THIN}{benchmark.metric.unit}"
+    told, metric = cell.spread, benchmark.metric
+    return ranged(told.mean, told.low, told.high, metric.unit, metric.digits)
 
 
 def rank_words(cell: Cell | None) -> str:
@@ -135,11 +134,9 @@ def rank_words(cell: Cell | None) -> str:
     return str(first) if first == last else f"{first}–{last}"
 
 
-def mean_words(value: Gain | None) -> str:
-    """Write the mean of several gains: with its range, where there are enough benchmarks for one."""
-    if value is None:
-        return ""
-    return range_words(value) if math.isfinite(value.low) else signed_percent(value.fraction)
+def mean_words(value: GroupGain | None) -> str:
+    """Write the mean of several gains: of these benchmarks, with the noise of their passes."""
+    return gain_words(value.these) if value is not None else ""
 
 
 def ordered(view: CompareView, by: int | None, rising: bool) -> tuple[tuple[str, tuple[Row, ...]], ...]:
@@ -158,7 +155,7 @@ def ordered(view: CompareView, by: int | None, rising: bool) -> tuple[tuple[str,
 def best_first(view: CompareView) -> tuple[int, ...]:
     """Give the places of the columns in the order of their means, the one compared with first."""
     others = [i for i in range(len(view.columns)) if i != view.against]
-    others.sort(key=lambda i: -(view.means[i].fraction if view.means[i] is not None else -math.inf))  # type: ignore[union-attr]
+    others.sort(key=lambda i: -(view.means[i].these.fraction if view.means[i] is not None else -math.inf))  # type: ignore[union-attr]
     return (view.against, *others)
 
 
@@ -228,7 +225,8 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
         lines.append((f"{named(LOW)}, {unit}", tuple(words)))
     for name in _parts(benchmark, columns):
         each = [_facts(column, benchmark, PART + name) for column in columns]
-        lines.append((named(name), tuple(_mean_words(side, digits) for side in each)))
+        base = each[view.against]
+        lines.append((named(name), tuple(_with_change(side, base, digits) for side in each)))
     lines += _costs(benchmark, columns)
     for i in range(max((len(c.scores) for c in cells if c is not None), default=0)):
         words = [number(c.scores[i], digits) if c is not None and i < len(c.scores) else "" for c in cells]
@@ -238,6 +236,15 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
 
 def _with_gain(words: str, told: Gain | None) -> str:
     return f"{words} · {gain_words(told)}" if words and told is not None else words
+
+
+def _with_change(values: list[float], base: list[float], digits: int) -> str:
+    """Write a mean with how far it is from another, in %; which way is better isn't known of a sub-score."""
+    words = _mean_words(values, digits)
+    if values is base or not values or not base or sum(base) == 0.0:
+        return words
+    change = (sum(values) / len(values)) / (sum(base) / len(base)) - 1.0
+    return f"{words} · {signed_percent(change)}"
 
 
 def _parts(benchmark: Workload, columns: tuple[Column, ...]) -> list[str]:
@@ -257,7 +264,7 @@ def _costs(benchmark: Workload, columns: tuple[Column, ...]) -> list[tuple[str, 
     for column in columns:
         power = power_channel(column.declaration)
         watts.append(_mean_words(_facts(column, benchmark, f"mean {power.id}"), 1) if power is not None else "")
-        hot = [c.id for c in column.declaration.channels if c.quantity is Quantity.TEMPERATURE]
+        hot = [c.id for c in column.declaration.read_ever if c.quantity is Quantity.TEMPERATURE]
         most = [v for c in hot for v in _facts(column, benchmark, f"most {c}")]
         hottest.append(number(max(most), 1) if most else "")
     named = ((say("mean power, W"), watts), (say("hottest sensor, °C"), hottest))
@@ -282,20 +289,18 @@ def _preset_caveat(benchmark: Workload, columns: tuple[Column, ...]) -> str:
     return say("not measured alike: {told}", told=", ".join(told)) if told else ""
 
 
-def _means(rows: list[Row], columns: tuple[Column, ...], against: int) -> tuple[Gain | None, ...]:
+def _means(rows: list[Row], columns: tuple[Column, ...], against: int) -> tuple[GroupGain | None, ...]:
     """Give the geometric mean of the gains in every column, over what both have and neither is capped at."""
     return tuple(None if i == against else _mean(rows, i, against) for i in range(len(columns)))
 
 
-def _mean(rows: list[Row], column: int, against: int) -> Gain | None:
+def _mean(rows: list[Row], column: int, against: int) -> GroupGain | None:
     pairs = [(row.cells[column], row.cells[against], row.benchmark) for row in rows if not row.caveat]
     members = [
         Member(cell.scores, base.scores, benchmark.metric.direction)
         for cell, base, benchmark in pairs
         if cell is not None and base is not None and not cell.capped
     ]
-    if not members:
-        return None
     told = group_gain(members)
     if told is not None:
         return told
@@ -304,11 +309,11 @@ def _mean(rows: list[Row], column: int, against: int) -> Gain | None:
     if not logs:
         return None
     fraction = math.expm1(sum(logs) / len(logs))
-    return Gain(len(logs), len(logs), fraction, math.nan, math.nan, GainWord.TOO_FEW)
+    return GroupGain(len(logs), Gain(1, 1, fraction, math.nan, math.nan, GainWord.TOO_FEW), None)
 
 
 def _sentence(
-    columns: tuple[Column, ...], against: int, groups: tuple[RowGroup, ...], means: tuple[Gain | None, ...]
+    columns: tuple[Column, ...], against: int, groups: tuple[RowGroup, ...], means: tuple[GroupGain | None, ...]
 ) -> str:
     if not columns:
         return say("Nothing is chosen to compare.")
@@ -320,7 +325,7 @@ def _sentence(
     known = [(m, i) for i, m in enumerate(means) if m is not None]
     if not known:
         return say("Nothing else here was measured in what {base} was.", base=base)
-    best, at = max(known, key=lambda pair: pair[0].fraction)
+    best, at = max(known, key=lambda pair: pair[0].these.fraction)
     rows = [row for group in groups for row in group.rows]
     shared = [(row.cells[at], row.benchmark) for row in rows if row.cells[at] is not None]
     sure = [
@@ -329,7 +334,10 @@ def _sentence(
     better = sorted((pair for pair in sure if pair[0].word is GainWord.GAIN), key=lambda pair: -pair[0].fraction)
     worse = sorted((pair for pair in sure if pair[0].word is GainWord.LOSS), key=lambda pair: pair[0].fraction)
     name = columns[at].name
-    parts = [say("{name} against {base}: {mean} on the whole.", name=name, base=base, mean=mean_words(best))]
+    parts = [say("{name} against {base}: {mean} over these benchmarks.", name=name, base=base, mean=mean_words(best))]
+    drawn = drawn_words(best)
+    if drawn:
+        parts.append(say("Were they drawn at random from others of their kind: {drawn}.", drawn=drawn))
     if better:
         most = f"{better[0][1].name} {gain_words(better[0][0])}"
         parts.append(

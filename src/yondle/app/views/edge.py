@@ -2,24 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
-from itertools import pairwise
 
 from yondle.analysis.hold import Run
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
-from yondle.app.plan_files import parse_plan
-from yondle.app.plans import attempted, told_of, tried_of
+from yondle.app.plan_runs import Stretch, replay, stretches
 from yondle.app.session import Session
 from yondle.language.saying import in_sentence, say
-from yondle.logbook.keeping import PlanMove, PlanRun
+from yondle.logbook.keeping import PlanRun
 from yondle.model.knobs import Knob
-from yondle.model.quantities import THIN, count, duration, number
+from yondle.model.quantities import chance, count, duration
 from yondle.planning.edge_plans import EdgeLine
-from yondle.planning.finding import Edge, EdgeSearch, Found
-
-SURE = 0.99
-"""Beyond this a probability is told as more than it: nothing is certain."""
+from yondle.planning.finding import Edge, Found
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,67 +56,19 @@ class EdgeView:
         if self.along is None:
             return ()
         return tuple(
-            f"{self.along.text(p.at)}: {self.knob.text(p.recommended)}, {percent(p.probability)}" for p in self.line
+            f"{self.along.text(p.at)}: {self.knob.text(p.recommended)}, {chance(p.probability)}" for p in self.line
         )
-
-
-@dataclass(frozen=True, slots=True)
-class _Stretch:
-    """One search within a run of a plan: its part, the searches before it on the same line, and its moves."""
-
-    part: Edge
-    search: EdgeSearch
-    line: EdgeLine | None
-    moves: tuple[PlanMove, ...]
 
 
 def edge_view(session: Session, run: PlanRun) -> EdgeView | None:
     """Rebuild the search a plan's run is in from what is written down; None where it searches nothing (yet)."""
     stretch, runs = None, list[Run]()
-    for stretch in _stretches(session, run):
-        runs = _replay(session, stretch)
+    for stretch in stretches(session, run):
+        runs = replay(session, stretch)
     return _view_of(session, stretch, tuple(runs)) if stretch is not None else None
 
 
-def _stretches(session: Session, run: PlanRun) -> Iterator[_Stretch]:
-    """Give the searches of a run one after the other; each is to be replayed before the next is asked for."""
-    parts = [p for p in parse_plan(run.definition, say("the plan"), session.declaration).parts if isinstance(p, Edge)]
-    begun = [i for i, move in enumerate(run.moves) if move.words.startswith("recall ")]
-    spans = [run.moves[first:last] for first, last in pairwise([*begun, len(run.moves)])]
-    for part in parts:
-        line = EdgeLine(part, session.declaration) if part.along is not None else None
-        for value in line.values if line is not None else (0.0,):
-            if not spans:
-                return
-            search = line.begin(value) if line is not None else EdgeSearch(part, session.declaration)
-            yield _Stretch(part, search, line, tuple(spans.pop(0)))
-
-
-def _replay(session: Session, stretch: _Stretch) -> list[Run]:
-    """Teach a search what its moves have told, the last one, too, if the program ended over it; gives the runs."""
-    part, runs = stretch.part, list[Run]()
-    for move in stretch.moves:
-        if move.result is None:
-            made = attempted(session, move.attempt)
-            if made is not None and session.position is not None:
-                tried = told_of(session, made, part.knob)
-                stretch.search.take(made.step.setup[part.knob], tried)
-                runs += [r for r in tried.ran if r.load in part.loads]
-            break
-        values, tried = move.result["tried"], tried_of(move.result, session.declaration)
-        if not values:
-            stretch.search.learn(tried.ran)
-            if stretch.line is None:
-                stretch.search.stand_at(tried.in_force[part.knob])
-        elif set(values) == {part.knob, part.along} - {None}:
-            stretch.search.take(values[part.knob], tried)
-        else:
-            break
-        runs += [r for r in tried.ran if r.load in part.loads]
-    return runs
-
-
-def _view_of(session: Session, stretch: _Stretch, runs: tuple[Run, ...]) -> EdgeView:
+def _view_of(session: Session, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeView:
     part, search = stretch.part, stretch.search
     knob, found = search.knob, search.found()
     coming = _coming_words(session, stretch)
@@ -188,7 +134,7 @@ def _line_points(line: EdgeLine) -> tuple[LinePoint, ...]:
 def found_words(session: Session, part: Edge, knob: Knob, found: Found) -> str:
     """Say what is recommended and how sure that is."""
     loads = _loads_words(session, part)
-    sure, safer, there = (percent(p) for p in (found.probability, found.a_notch_safer, found.sure_there))
+    sure, safer, there = (chance(p) for p in (found.probability, found.a_notch_safer, found.sure_there))
     words = say(
         "{found}: expected to fail {standard_words} of {loads} with {sure} probability, estimated under the model.",
         found=knob.text(found.value),
@@ -212,16 +158,7 @@ def _loads_words(session: Session, part: Edge) -> str:
     return say(" and ").join(session.declaration.workload(load).name for load in part.loads)
 
 
-def percent(probability: float) -> str:
-    """Write a probability."""
-    return (
-        say("more than {sure}\u202f%", sure=number(100 * SURE))
-        if probability > SURE
-        else f"{number(100 * probability)}{THIN}%"
-    )
-
-
-def _coming_words(session: Session, stretch: _Stretch) -> str:
+def _coming_words(session: Session, stretch: Stretch) -> str:
     """Say which test comes next, why, and how long the search will take from here; nothing where it is at its end."""
     search, hours = stretch.search, stretch.part.hours
     test = search.next_test()
@@ -239,11 +176,20 @@ def _coming_words(session: Session, stretch: _Stretch) -> str:
 
 
 def _tested_words(found: list[Found]) -> str:
-    tests, failures = sum(f.tests for f in found), sum(f.failures for f in found)
-    words = say(
-        "{tests}, {loaded} under load", tests=count(tests, "test"), loaded=duration(sum(f.loaded_s for f in found))
-    )
-    return f"{words}, {count(failures, 'failure')}." if failures else say("{words}, none failed.", words=words)
+    """Say what a search rests on: its runs, how long they lasted, how they ended, and what was known before."""
+    runs, known = sum(f.runs for f in found), sum(f.recalled for f in found)
+    failures, held_back = sum(f.failures for f in found), sum(f.held_back for f in found)
+    return rests_on(runs, known, failures, held_back, sum(f.loaded_s for f in found))
+
+
+def rests_on(runs: int, known: int, failures: int, held_back: int, loaded_s: float) -> str:
+    """Say in a sentence what a search rests on."""
+    words = say("{runs}, {loaded} under load", runs=count(runs, "run"), loaded=duration(loaded_s))
+    if known:
+        words = say("{words}, {known} of them from before", words=words, known=known)
+    ends = [count(failures, "failure")] if failures else []
+    ends += [say("{held_back} held back", held_back=held_back)] if held_back else []
+    return say("{words}; {ends}.", words=words, ends=", ".join(ends) or say("none failed"))
 
 
 def _proof_words(part: Edge) -> str:

@@ -26,7 +26,7 @@ def evidence(
     capped = at_cap([(0.0, [f.score for f in figures])], cap)
     flags = (
         _flag(declaration, channel, setting, figures)
-        for channel in declaration.channels
+        for channel in declaration.read_ever
         if not knob or channel.follows != knob
     )
     return Evidence(
@@ -50,7 +50,7 @@ def _flag(declaration: RigDeclaration, channel: Channel, setting: Setting, figur
         return None
     clocks = [
         (mean, asked)
-        for c in declaration.channels
+        for c in declaration.read_ever
         if c.quantity is Quantity.CLOCK and c.subsystem is channel.subsystem
         if (mean := _mean(figures, c)) is not None and (asked := setting.setup.get(c.follows))
     ]
@@ -59,7 +59,7 @@ def _flag(declaration: RigDeclaration, channel: Channel, setting: Setting, figur
 
 
 def _use(declaration: RigDeclaration, figures: tuple[Figure, ...], part: Subsystem) -> float | None:
-    uses = [c for c in declaration.channels if c.quantity is Quantity.USE and c.subsystem is part]
+    uses = [c for c in declaration.read_ever if c.quantity is Quantity.USE and c.subsystem is part]
     return max((v for c in uses if (v := _mean(figures, c)) is not None), default=None)
 
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 
-from yondle.analysis.group import Member, group_gain
-from yondle.analysis.margins import Gain, GainWord, gain
+from yondle.analysis.group import GroupGain, Member, group_gain
+from yondle.analysis.margins import Gain, GainWord, gain, spread
 from yondle.analysis.scaling import at_cap
 from yondle.app.session import Session
-from yondle.language.saying import named, say
+from yondle.language.saying import say
 from yondle.model.pacing import LOW
-from yondle.model.quantities import THIN, number, signed_percent
+from yondle.model.quantities import THIN, count, number, signed_percent
 from yondle.model.steps import StepRecord
 from yondle.model.workloads import PART, Direction, Workload
 
@@ -42,8 +42,8 @@ def lows_gain_of(session: Session, record: StepRecord, benchmark: Workload) -> G
     return gain(lows, before, Direction.HIGHER)
 
 
-def mean_gain(session: Session, record: StepRecord) -> Gain | None:
-    """Give the geometric mean of a step's gains over all benchmarks that aren't at their cap; None with under three."""
+def mean_gain(session: Session, record: StepRecord) -> GroupGain | None:
+    """Give the geometric mean of a step's gains over all benchmarks that aren't at their cap; None without figures."""
     base = session.baseline_step
     if base is None or record.step.number == base.step.number:
         return None
@@ -51,19 +51,55 @@ def mean_gain(session: Session, record: StepRecord) -> Gain | None:
         [
             Member(scores, base.scores(b.id), b.metric.direction)
             for b in session.declaration.benchmarks
-            if (scores := record.scores(b.id)) and not at_cap([(0.0, scores)], b.metric.cap)
+            if (scores := record.scores(b.id)) and not capped(record, b)
         ]
     )
 
 
+def capped(record: StepRecord, benchmark: Workload) -> bool:
+    """Tell whether every pass of a benchmark at a step only shows its cap, so that it tells nothing of the setting."""
+    scores = record.scores(benchmark.id)
+    return bool(scores) and at_cap([(0.0, scores)], benchmark.metric.cap)
+
+
+def measured_at(session: Session, record: StepRecord) -> StepRecord:
+    """Give the step whose figures tell of a step's settings: itself, or where it has none the latest with the same settings."""
+    if any(record.scores(b.id) for b in session.declaration.benchmarks):
+        return record
+    same = session.same_settings(record.step.setup)
+    with_figures = (r for r in reversed(same) if any(r.scores(b.id) for b in session.declaration.benchmarks))
+    return next(with_figures, record)
+
+
+def words_of_gain(session: Session, record: StepRecord, benchmark: Workload) -> str:
+    """Write what a step gained in a benchmark, or that it is at its cap; nothing without figures on both sides."""
+    value, base = gain_of(session, record, benchmark), session.baseline_step
+    if value is None and base is not None and record.step.number != base.step.number:
+        return _against_nothing(record.scores(benchmark.id), base.scores(benchmark.id), benchmark)
+    return say("at its cap") if value is not None and capped(record, benchmark) else gain_words(value)
+
+
+def _against_nothing(scores: list[float], baseline: list[float], benchmark: Workload) -> str:
+    """Write figures that no ratio can be told of, since some of them are 0; nothing where one side has none."""
+    here, before = spread(scores), spread(baseline)
+    if here is None or before is None:
+        return ""
+    digits = benchmark.metric.digits
+    return say("{here} against {before}", here=number(here.mean, digits), before=number(before.mean, digits))
+
+
 def gain_words(value: Gain | None) -> str:
-    """Write a gain as far as it deserves: '+9.6 % ± 0.7', 'within noise', or nothing."""
+    """Write a gain as far as it deserves: '+9.6 % ± 0.7', 'within noise (+0.2 % ± 0.5)', '+0.9 %, one run', or nothing."""
     if value is None:
         return ""
     if value.word is GainWord.TOO_FEW:
-        return named(value.word)
+        return say("{percent}, one run", percent=signed_percent(value.fraction))
     if value.word is GainWord.WITHIN_NOISE:
-        return say("within noise")
+        return say("within noise ({range})", range=_with_margin(value))
+    return _with_margin(value)
+
+
+def _with_margin(value: Gain) -> str:
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
 
@@ -74,7 +110,11 @@ def told_words(value: Gain | None) -> str:
     if value is None or value.word is not GainWord.WITHIN_NOISE or not math.isfinite(value.visible):
         return words
     digits = 2 if 100 * value.visible < FINE_MARGIN_PERCENT else 1
-    return say("{words} ({visible}\u202f% would show)", words=words, visible=number(100 * value.visible, digits))
+    return say(
+        "within noise ({range}; {visible}\u202f% would show)",
+        range=_with_margin(value),
+        visible=number(100 * value.visible, digits),
+    )
 
 
 def how_gained(value: Gain | None) -> str:
@@ -103,7 +143,23 @@ def how_gained(value: Gain | None) -> str:
     return words
 
 
-def range_words(value: Gain) -> str:
-    """Write a mean of few benchmarks with its range: it tells what others would gain, not whether these did."""
-    low, high = (signed_percent(v, 0).removesuffix(f"{THIN}%") for v in (value.low, value.high))
-    return say("{fraction} ({low} to {high})", fraction=signed_percent(value.fraction), low=low, high=high)
+def drawn_words(value: GroupGain) -> str:
+    """Write the range in which the mean of other benchmarks of their kind lies; nothing with too few to tell."""
+    if value.drawn is None:
+        return ""
+    low, high = (signed_percent(v, 0) for v in (value.drawn.low, value.drawn.high))
+    return say("{low} to {high}", low=low.removesuffix(f"{THIN}%"), high=high)
+
+
+def mean_sentence(value: GroupGain) -> str:
+    """Say what benchmarks gained together, and what others of their kind would."""
+    drawn = drawn_words(value)
+    words = say(
+        "Geometric mean of {benchmarks}: {gain}.",
+        benchmarks=count(value.benchmarks, "benchmark"),
+        gain=gain_words(value.these),
+    )
+    other = (
+        say(" Were the benchmarks drawn at random from others of their kind: {drawn}.", drawn=drawn) if drawn else ""
+    )
+    return words + other

@@ -46,7 +46,8 @@ _PLURALS = {
 class LogRow:
     """One row: which book and step, when, what, and the ids by which it is found again.
 
-    `at` is the date as it was written; `value` the figure a column is sorted by; `verdict` None where none is told;
+    `at` is the date as it was written; `value` the figure a column is sorted by; `verdict` None where none is told, and `word`
+    what it is called;
     `left_out` says why it enters no figures, `discarded` is the tuner's own reason. `haystack` is what is searched, folded.
     """
 
@@ -57,6 +58,7 @@ class LogRow:
     what: str
     told: str
     verdict: Verdict | None
+    word: str
     benchmark: str
     value: float | None
     attempt: int
@@ -127,6 +129,16 @@ def matching(rows: list[LogRow], wanted: Filter) -> list[LogRow]:
     ]
 
 
+FIGURE = "figure"
+
+
+def place_of(row: LogRow) -> str:
+    """Give what `yondle discard` calls a row by: test/pass, or figure/number; empty for what can't be discarded."""
+    if row.kind is Kind.PASS:
+        return f"{row.attempt}/{row.item}"
+    return f"{FIGURE}/{row.item}" if row.kind is Kind.FIGURE else ""
+
+
 def book_title(book: FieldBook) -> str:
     """Name a field book."""
     return book.path.stem if isinstance(book, ReadBook) else book.declaration.info.name
@@ -175,10 +187,12 @@ def _attempt_rows(
     book: str, declaration: RigDeclaration, record: StepRecord, attempt: Attempt, title: str, names: dict[str, Workload]
 ) -> Iterator[LogRow]:
     outcome = attempt.outcome
-    verdict = outcome.verdict if outcome is not None else None
+    verdict, word = (outcome.verdict, named(outcome.word)) if outcome is not None else (None, "")
     conditions = ", ".join(f"{name} {value}" for name, value in attempt.conditions.items())
     reason = outcome.reason if outcome is not None else say("never ended")
-    yield _row(book, record, Kind.TEST, attempt.started_at, title, reason, verdict, attempt=attempt.id, more=conditions)
+    yield _row(
+        book, record, Kind.TEST, attempt.started_at, title, reason, verdict, word, attempt=attempt.id, more=conditions
+    )
     if outcome is not None and outcome.failure is not None:
         parts = [
             say("stage {stage}", stage=stage_words(declaration, outcome.stage)) if outcome.stage else "",
@@ -191,7 +205,7 @@ def _attempt_rows(
         words = " · ".join(part for part in parts if part)
         after = outcome.time_to_failure_s
         yield _row(
-            book, record, Kind.INCIDENT, attempt.started_at, failure_words(outcome), words or title, verdict,
+            book, record, Kind.INCIDENT, attempt.started_at, failure_words(outcome), words or title, verdict, word,
             value=after, attempt=attempt.id, more=title,
         )  # fmt: skip
     for made in attempt.passes:
@@ -254,7 +268,7 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
     if made.result.frame_times_ms:
         facts.append((later("frames"), len(made.result.frame_times_ms)))
     told = []
-    channels = {c.id: c for c in declaration.channels}
+    channels = {c.id: c for c in declaration.read_ever}
     for name, value in facts:
         what, _, channel = name.partition(" ")
         read = channels.get(channel)
@@ -277,6 +291,7 @@ def _row(
     what: str,
     told: str,
     verdict: Verdict | None = None,
+    word: str = "",
     benchmark: str = "",
     value: float | None = None,
     attempt: int = 0,
@@ -286,7 +301,7 @@ def _row(
     more: str = "",
 ) -> LogRow:
     out = left_out or (say("discarded: {discarded}", discarded=discarded) if discarded else "")
-    words = (book, str(record.step.number), named(kind), what, told, named(verdict or ""), out, more, at)
+    words = (book, str(record.step.number), named(kind), what, told, word, out, more, at)
     haystack = " ".join(words).replace(THIN, "").casefold()
     return LogRow(
         book,
@@ -296,6 +311,7 @@ def _row(
         what,
         told,
         verdict,
+        word,
         benchmark,
         value,
         attempt,

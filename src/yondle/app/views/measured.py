@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Protocol
 
 from yondle.language.saying import CONDITION, in_sentence, later, named, say
@@ -52,7 +52,10 @@ class Figure:
 
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """All that was measured at one setup: passes by benchmark, the steps, the latest verdict, how it failed if it did."""
+    """All that was measured at one setup: passes by benchmark, the steps, the latest verdict, how it failed if it did.
+
+    Passes of 0, of which nothing is a ratio, are apart in `zeros`.
+    """
 
     setup: Setup
     figures: dict[str, tuple[Figure, ...]]
@@ -60,6 +63,7 @@ class Setting:
     verdict: Verdict
     failure: Outcome | None
     conditions: frozenset[tuple[str, str]]
+    zeros: dict[str, tuple[Figure, ...]] = field(default_factory=dict)
 
 
 Settings = tuple[Setting, ...]
@@ -92,14 +96,19 @@ def setting_of(setup: Setup, records: list[StepRecord]) -> Setting:
     """Gather what steps of one setup have measured."""
     attempts = [attempt for record in records for attempt in record.attempts]
     figures: dict[str, list[Figure]] = {}
+    zeros: dict[str, list[Figure]] = {}
     for attempt in attempts:
         for made in attempt.passes:
             result = made.result
-            if made.counts and result is not None and result.score is not None and result.score > 0.0:
-                figures.setdefault(made.workload, []).append(Figure(result.score, made.started_s, result.facts))
+            if made.counts and result is not None and result.score is not None and result.score >= 0.0:
+                (figures if result.score else zeros).setdefault(made.workload, []).append(
+                    Figure(result.score, made.started_s, result.facts)
+                )
     for record in records:
-        for added in record.added:
-            figures.setdefault(added.workload, []).append(Figure(added.score, 0.0, added.facts))
+        for added in (a for a in record.added if not a.discarded):
+            (figures if added.score else zeros).setdefault(added.workload, []).append(
+                Figure(added.score, 0.0, added.facts)
+            )
     outcomes = [a.outcome for a in attempts if a.outcome is not None and a.outcome.failure not in SAYS_NOTHING]
     failed = [o for o in outcomes if o.failure is not None]
     return Setting(
@@ -109,6 +118,7 @@ def setting_of(setup: Setup, records: list[StepRecord]) -> Setting:
         records[-1].verdict,
         failed[-1] if failed else None,
         frozenset(pair for attempt in attempts for pair in _conditions(attempt)),
+        {name: tuple(those) for name, those in zeros.items()},
     )
 
 

@@ -160,7 +160,7 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
     span = within(trace.times, low, high)
     times, loaded = trace.times[span], trace.loaded[span]
     parts = []
-    for channel in trace.declaration.channels:
+    for channel in trace.declaration.read_ever:
         if channel.quantity is Quantity.FLAG and channel.id in trace.columns:
             up, whole = time_on(times, trace.columns[channel.id][span].astype(np.float64), loaded)
             if up > 0.0 and whole > 0.0:
@@ -173,7 +173,7 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
                         share=number(100.0 * up / whole, 1),
                     )
                 )
-    for channel in trace.declaration.channels:
+    for channel in trace.declaration.read_ever:
         dips = dips_of(trace, channel, low, high) if channel.quantity is Quantity.CLOCK else None
         if dips is None or dips.deepest is None:
             continue
@@ -236,7 +236,7 @@ def _voltage_words(trace: Trace, low: float, high: float) -> str:
     """Say how far measured voltages lay from the set ones under load."""
     span = within(trace.times, low, high)
     words = []
-    for channel in trace.declaration.channels:
+    for channel in trace.declaration.read_ever:
         asked = next((x.value for x in lines_of(trace.declaration, channel, trace.setup) if x.words == SET), None)
         if asked is None or channel.id not in trace.columns:
             continue
@@ -267,7 +267,7 @@ def last_words(trace: Trace) -> str:
     end = trace.ended_s
     span = within(trace.times, end - LAST_S, end)
     moved, signs = [], []
-    for channel in (c for c in trace.declaration.channels if c.core is None):
+    for channel in (c for c in trace.declaration.read_ever if c.core is None):
         values = trace.columns.get(channel.id)
         inside = values[span] if values is not None else np.empty(0)
         inside = inside[np.isfinite(inside)]

@@ -2,31 +2,26 @@
 
 from __future__ import annotations
 
-import math
 import statistics
 from dataclasses import dataclass
 
 from yondle.analysis.efficiency import power_channel, score_per_watt
-from yondle.analysis.exposure import runs_of
 from yondle.analysis.margins import spread
-from yondle.analysis.scaling import at_cap
-from yondle.analysis.stability import HOUR_S, most_per_hour
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_of, lows_gain_of, mean_gain, range_words, told_words
+from yondle.app.views.gains import capped, drawn_words, gain_of, gain_words, lows_gain_of, mean_gain, told_words
+from yondle.app.views.proof import proof_words, proofs, recommended_words
 from yondle.app.views.trail import step_title
 from yondle.app.views.workers import PER_WORKER, numbers_in
 from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
-from yondle.model.quantities import THIN, digits_for, duration, number, quantity
+from yondle.model.quantities import number, quantity, ranged
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Quantity
-from yondle.model.steps import ASKED_BECAUSE, Attempt, StepKind, StepRecord
+from yondle.model.steps import ASKED_BECAUSE, Attempt, StepKind, StepRecord, telling_of
 from yondle.model.verdicts import Pointer, Verdict
 from yondle.model.workloads import Direction
 
-LEAST_PROVEN_S = 60.0
-"""Less load than this proves nothing worth a line."""
 APART_SHOWN = 0.02
 """Workers that are less apart than this are alike."""
 
@@ -51,13 +46,13 @@ class StepView:
 def step_view(session: Session, step_number: int) -> StepView:
     """Put a step into words."""
     record = session.step(step_number)
-    outcome = record.outcome
+    outcome = record.deciding
     reason = outcome.reason if outcome else say("No verdict: it is on trial, or was never tested through.")
     rows = (
         *_history_rows(record),
         *_gain_rows(session, record),
         *_last_rows(session.declaration, record),
-        *_proven_row(session.declaration, record),
+        *_proven_rows(session, record),
         *_reading_rows(session.declaration, record),
         *_derived_rows(session, record),
     )
@@ -77,7 +72,7 @@ def step_view(session: Session, step_number: int) -> StepView:
 
 def answered_by(session: Session, record: StepRecord) -> StepRecord | None:
     """Give what the tuner did about a step that failed: the next one tried from the same place, if there is any."""
-    outcome = record.outcome
+    outcome = record.deciding
     if outcome is None or outcome.failure is None or record.verdict is Verdict.HELD:
         return None
     later = (r for r in session.steps if r.step.number > record.step.number)
@@ -86,7 +81,7 @@ def answered_by(session: Session, record: StepRecord) -> StepRecord | None:
 
 def _signs(session: Session, record: StepRecord) -> str:
     """Say why a plan asked for the test, what a failure points to, and what was tried next about it."""
-    pointer = record.outcome.pointer if record.outcome is not None else Pointer()
+    pointer = record.deciding.pointer if record.deciding is not None else Pointer()
     why = record.attempts[-1].conditions.get(ASKED_BECAUSE) if record.attempts else None
     words = [say("Asked for: {why}.", why=why)] if why else []
     if pointer.signs:
@@ -105,17 +100,16 @@ def _signs(session: Session, record: StepRecord) -> str:
 
 
 def _history_rows(record: StepRecord) -> tuple[tuple[str, str], ...]:
-    rows = []
-    outcomes = [a.outcome for a in record.attempts if a.outcome is not None]
-    if len(outcomes) > 1:
-        held = sum(o.verdict is Verdict.HELD for o in outcomes)
-        rows.append((say("Tested"), say("{outcomes} times, held {held}", outcomes=len(outcomes), held=held)))
-    return tuple(rows)
+    told = telling_of(record.outcomes)
+    if len(told) < 2:
+        return ()
+    held = sum(o.verdict is Verdict.HELD for o in told)
+    return ((say("Tested"), say("{n} times, held {held}", n=len(told), held=held)),)
 
 
 def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
     """What the sensors of the part a failure points to said last, before it."""
-    outcome = record.outcome
+    outcome = record.deciding
     if outcome is None or not outcome.last or not outcome.pointer.subsystem:
         return ()
     part = (
@@ -123,7 +117,7 @@ def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[s
     )
     return tuple(
         (say("{c}, last", c=c.name), quantity(outcome.last[c.id], c.unit, c.digits))
-        for c in declaration.channels
+        for c in declaration.read_ever
         if c.id in outcome.last and c.subsystem is part and c.quantity in LAST_SHOWN and c.core is None
     )
 
@@ -143,39 +137,28 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
     for benchmark in session.declaration.benchmarks:
         value = gain_of(session, record, benchmark)
         if value is not None:
-            capped = at_cap([(0.0, record.scores(benchmark.id))], benchmark.metric.cap)
-            rows.append((benchmark.name, say("at its cap") if capped else told_words(value)))
+            rows.append((benchmark.name, say("at its cap") if capped(record, benchmark) else told_words(value)))
             lows = lows_gain_of(session, record, benchmark)
             if lows is not None:
                 rows.append((f"{benchmark.name}, {LOW}", told_words(lows)))
             continue
         measured = spread(record.scores(benchmark.id))
-        if measured is not None and math.isfinite(measured.low):
-            half = (measured.high - measured.low) / 2
-            digits = digits_for(half)
-            text = f"{number(measured.mean, digits)} ± {number(half, digits)}{THIN}{benchmark.metric.unit}"
-            rows.append((benchmark.name, text))
+        if measured is not None:
+            metric = benchmark.metric
+            words = ranged(measured.mean, measured.low, measured.high, metric.unit, metric.digits)
+            rows.append((benchmark.name, words))
     together = mean_gain(session, record)
-    if together is not None:
-        rows.append((say("Geometric mean"), range_words(together)))
+    if together is not None and together.benchmarks > 1:
+        rows.append((say("Geometric mean of {n}", n=together.benchmarks), gain_words(together.these)))
+        drawn = drawn_words(together)
+        rows += [(say("Were they drawn at random"), drawn)] if drawn else []
     return tuple(rows)
 
 
-def _proven_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
-    """What a step's own runs of the hard load prove without any model: how rarely it fails at least, with 95 %."""
-    load = declaration.hard_load
-    knob = declaration.knobs[0].id if declaration.knobs else ""
-    runs = [run for run in runs_of([record], knob, {}) if run.load == load] if knob in record.step.setup else []
-    loaded_s = sum(run.seconds for run in runs)
-    if loaded_s < LEAST_PROVEN_S:
-        return ()
-    every_s = HOUR_S / most_per_hour(sum(run.failures for run in runs), loaded_s)
-    return (
-        (
-            f"{declaration.workload(load).name} {duration(loaded_s)}",
-            say("proves under 1 failure in {every_s}", every_s=duration(every_s)),
-        ),
-    )
+def _proven_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    """What a search recommended here, and what all load on these settings proves without any model."""
+    found = [(say("Edge search"), recommended_words(f)) for f in session.findings if f.step == record.step.number]
+    return (*found, *((p.load, proof_words(p)) for p in proofs(session, record.step.setup)))
 
 
 def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
@@ -187,7 +170,7 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
     touched = {declaration.knob(c.knob).subsystem for c in declaration.stock.changes_to(record.step.setup)}
     touched |= {Subsystem.PROCESSOR, Subsystem.COOLING}
     rows = []
-    told = (c for c in declaration.channels if c.core is None and (c.subsystem in touched or c.id.startswith(METER)))
+    told = (c for c in declaration.read_ever if c.core is None and (c.subsystem in touched or c.id.startswith(METER)))
     for channel in told:
         if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
             values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]

@@ -10,7 +10,7 @@ from yondle.app.views.gains import benchmark_of, gain_of, gain_words
 from yondle.app.views.trail import step_title
 from yondle.language.saying import named, say
 from yondle.model.quantities import count, duration
-from yondle.model.verdicts import Verdict
+from yondle.model.verdicts import Failure, Verdict
 
 
 def latest_attempt(session: Session) -> int:
@@ -23,13 +23,20 @@ def summary_words(session: Session, since: int) -> str:
     made = [(r, a) for r in session.steps for a in r.attempts if a.id > since and a.outcome is not None]
     if not made:
         return ""
-    ends = Counter(a.outcome.verdict for _, a in made if a.outcome is not None)
-    told = ", ".join(f"{ends[verdict]} {named(verdict)}" for verdict in Verdict if ends[verdict])
+    tested = [(r, a) for r, a in made if a.tested]
+    never = len(made) - len(tested)
+    ends = Counter(a.outcome.word for _, a in tested if a.outcome is not None)
+    told = ", ".join(f"{ends[word]} {named(word)}" for word in (*Verdict, Failure.ERRORS_CORRECTED) if ends[word])
     first = min(a.started_s for _, a in made)
     last = max(
         (p.started_s + (p.result.duration_s if p.result else 0.0) for _, a in made for p in a.passes), default=first
     )
-    words = say("{tests} in {last}: {told}.", tests=count(len(made), "test"), last=duration(last - first), told=told)
+    lasted, tests = duration(last - first), count(len(tested), "test")
+    words = say("{tests} in {last}: {told}.", tests=tests, last=lasted, told=told) if tested else ""
+    if never:
+        words = say(
+            "{words} {never} ended before anything was run.", words=words, never=count(never, "attempt")
+        ).strip()
     benchmark = benchmark_of(session)
     gains = [
         (value, r) for r, a in made if a.outcome is not None and a.outcome.verdict is Verdict.HELD

@@ -269,7 +269,7 @@ _ONE_FOR_ALL = {Quantity.TEMPERATURE: say("Temperature"), Quantity.USE: say("In 
 
 def _panels(declaration: RigDeclaration, setup: Setup, known: set[str]) -> tuple[Panel, ...]:
     """Sort what was read into panels: clocks first, one for all temperatures, each power by itself."""
-    kept = [c for c in declaration.channels if c.id in known and c.quantity is not Quantity.FLAG]
+    kept = [c for c in declaration.read_ever if c.id in known and c.quantity is not Quantity.FLAG]
     panels = []
     for quantity in _ORDER:
         those = [c for c in kept if c.quantity is quantity]
@@ -295,7 +295,7 @@ def _panel(
     ids = {c.id for c in channels}
     reached = [
         c.id
-        for c in declaration.channels
+        for c in declaration.read_ever
         if c.quantity is Quantity.FLAG and c.id in known
         if c.of in ids or (not c.of and first.quantity is Quantity.TEMPERATURE)
     ]

@@ -11,11 +11,13 @@ from yondle.analysis.judging import limit_words
 from yondle.analysis.margins import Gain, spread
 from yondle.app.book import short_at
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_of, gain_words
+from yondle.app.views.gains import gain_of, words_of_gain
+from yondle.app.views.proof import LEAST_PROVEN_S
 from yondle.language.saying import in_sentence, named, say
-from yondle.model.quantities import count, duration, number
+from yondle.model.findings import Finding
+from yondle.model.quantities import chance, count, duration, number
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord
+from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord, telling_of
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Workload
 
@@ -30,6 +32,7 @@ class TrailRow:
     title: str
     detail: str
     verdict: Verdict
+    word: Verdict | Failure
     gain: Gain | None
     gain_text: str
     on_path: bool
@@ -82,7 +85,9 @@ class TrailRows(Sequence[TrailRow]):
         if n == self._waiting:
             detail = say("waits for values entered by hand")
         notes = len(record.notes)
-        return TrailRow(n, title, detail, record.verdict, value, words, n in self._path, here, running, notes)
+        return TrailRow(
+            n, title, detail, record.verdict, record.word, value, words, n in self._path, here, running, notes
+        )
 
 
 class Trail:
@@ -90,7 +95,7 @@ class Trail:
 
     def __init__(self, session: Session) -> None:
         self._session = session
-        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, Words]] = {}
+        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, tuple[Finding, ...], Words]] = {}
 
     def rows(self, benchmark: Workload | None, running: int | None = None) -> TrailRows:
         """Give the rows, newest first; without a benchmark they carry no gains."""
@@ -104,17 +109,17 @@ class Trail:
     def _words(self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
         named = benchmark.id if benchmark is not None else ""
         kept = self._kept.get(record.step.number)
-        if kept is not None and kept[0] is record and kept[1] is base and kept[2] == named:
-            return kept[3]
+        if kept is not None and kept[0] is record and kept[1] is base and kept[2:4] == (named, self._session.findings):
+            return kept[4]
         declaration = self._session.declaration
         value = gain_of(self._session, record, benchmark) if benchmark is not None else None
         shown = (
             step_title(declaration, record.step),
-            step_detail(declaration, record, benchmark),
+            step_detail(self._session, record, benchmark),
             value,
-            gain_words(value),
+            words_of_gain(self._session, record, benchmark) if benchmark is not None else "",
         )
-        self._kept[record.step.number] = (record, base, named, shown)
+        self._kept[record.step.number] = (record, base, named, self._session.findings, shown)
         return shown
 
 
@@ -134,7 +139,7 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
     if step.kind is StepKind.BASELINE:
         return say("Baseline · stock")
     if not step.changes:
-        return say("As step {parent}", parent=step.parent)
+        return say("Step {parent} again", parent=step.parent)
     first, *others = ((declaration.knob(c.knob), c.new) for c in step.changes)
     words = [f"{first[0].name} {first[0].bare(first[1])}"]
     units = [first[0].unit, *(knob.unit for knob, _ in others)]
@@ -150,9 +155,29 @@ def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
     return limit_words(declaration, list(short)) if short else ""
 
 
-def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
-    """Write the second line of a step: how it failed, or what it came from."""
-    outcome = record.outcome
+def step_detail(session: Session, record: StepRecord, benchmark: Workload | None) -> str:
+    """Write the second line of a step: how it failed, or what it came from, and what it was proved with."""
+    parts = [_how_it_went(session.declaration, record, benchmark), *_tries(record)]
+    found = next((f for f in session.findings if f.step == record.step.number), None)
+    if found is not None and record.verdict is Verdict.HELD:
+        parts.insert(0, say("recommended, {sure}", sure=chance(found.sure_there)))
+    held = [a for a in record.attempts if a.outcome is not None and a.outcome.verdict is Verdict.HELD]
+    long = [p.result for a in held for p in a.passes if p.stage.startswith((LONG, FOR_EDGE)) and p.result is not None]
+    loaded_s = sum(result.duration_s for result in long)
+    if loaded_s >= LEAST_PROVEN_S:
+        parts.append(say("{loaded} under load held", loaded=duration(loaded_s)))
+    return " · ".join(part for part in parts if part)
+
+
+def _tries(record: StepRecord) -> list[str]:
+    """Say how often a step held that was tested several times with different ends."""
+    told = telling_of(record.outcomes)
+    held = sum(o.verdict is Verdict.HELD for o in told)
+    return [say("held {held} of {n}", held=held, n=len(told))] if 0 < held < len(told) else []
+
+
+def _how_it_went(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
+    outcome = record.deciding
     if outcome is not None and outcome.failure is not None:
         return failure_words(outcome)
     limited = limited_by(declaration, record) if record.verdict is Verdict.HELD else ""
@@ -168,7 +193,7 @@ def step_detail(declaration: RigDeclaration, record: StepRecord, benchmark: Work
             variation=number(100 * spread_now.variation, 1),
         )
     was = ", ".join(declaration.knob(c.knob).text(c.old) for c in record.step.changes)
-    return say("was {was}", was=was) if was else say("nothing changed, to compare")
+    return say("was {was}", was=was) if was else say("the same settings, measured again")
 
 
 def stage_words(declaration: RigDeclaration, stage: str) -> str:

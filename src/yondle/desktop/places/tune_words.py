@@ -69,7 +69,7 @@ def tell_verdict(cards: Cards, session: Session) -> int | None:
     _put(
         cards,
         "verdict",
-        say("Step {number}: {verdict}", number=number, verdict=latest.verdict),
+        say("Step {number}: {verdict}", number=number, verdict=latest.word),
         say("The rig is at {where}{read}.", where=where, read=read),
         latest.verdict,
     )

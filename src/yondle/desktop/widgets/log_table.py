@@ -38,7 +38,7 @@ COLUMNS = (
     Column(later("step"), lambda r: str(r.step), lambda r: r.step, 44),
     Column(later("kind"), lambda r: named(r.kind), lambda r: list(Kind).index(r.kind), 70),
     Column(later("what"), lambda r: r.what, lambda r: r.what.casefold(), 214),
-    Column(later("verdict"), lambda r: named(r.verdict or ""), lambda r: str(r.verdict or ""), 112),
+    Column(later("verdict"), lambda r: r.word, lambda r: r.word, 112),
     Column(later("left out"), lambda r: r.left_out, lambda r: r.left_out, 96),
     Column(
         later("figure"), lambda r: "" if r.value is None else f"{r.value:.6g}",

@@ -56,7 +56,7 @@ class TrailModel(QAbstractListModel):
                 "Step {number}: {row}, {verdict}, {detail}, {gain_text}",
                 number=row.number,
                 row=row.title,
-                verdict=row.verdict,
+                verdict=row.word,
                 detail=row.detail,
                 gain_text=row.gain_text,
             )
@@ -65,7 +65,7 @@ class TrailModel(QAbstractListModel):
             "Step {number} · {row}\n{verdict}; {detail}{gain}",
             number=row.number,
             row=row.title,
-            verdict=row.verdict,
+            verdict=row.word,
             detail=row.detail,
             gain=gain,
         )

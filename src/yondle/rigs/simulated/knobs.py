@@ -83,7 +83,20 @@ def declared(rig: RigFile) -> tuple[Knob, ...]:
                 say("The rig file names a knob this model hasn't got: {name}.", name=name),
                 say("It has: {kinds}.", kinds=", ".join(KINDS)),
             )
+        if rig.knobs[name].choices and name not in _MAY_BE_CHOICES:
+            raise KnownError(
+                say(
+                    "The rig file gives {name} choices, but its values are numbers the model computes with.", name=name
+                ),
+                say("Give low, high, step and stock instead of choices."),
+            )
     return tuple(_knob(name, kind, rig.knobs[name]) for name, kind in KINDS.items() if name in rig.knobs)
+
+
+_MAY_BE_CHOICES = frozenset(
+    {"load_line", "power_mode", "controller_ratio", "command_rate", "memory_channels", "link_width"}
+)
+"""Knobs whose values the model takes by their place in a list; those of all others are quantities it computes with."""
 
 
 def _knob(name: str, kind: _Kind, part: KnobPart) -> Knob:

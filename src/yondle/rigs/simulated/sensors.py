@@ -128,6 +128,10 @@ def seen_by(parts: Mapping[str, SensorPart], cores: int) -> list[tuple[_Kind, Se
     return found
 
 
+WHOLE = 100.0
+"""The most of itself that anything can be in use, in %, whatever noise its sensor has."""
+
+
 class Sensors:
     """The rig's sensors in the order of its file; a look at them costs the world nothing."""
 
@@ -137,7 +141,7 @@ class Sensors:
         looks = f"{world.rig.rig.seed}/sensors/{world.state.looks}"
         chance, of_cores = Random(looks), Random(f"{looks}/cores")
         self._parts = [
-            (kind.truth, part, chance if kind.channel.core is None else of_cores)
+            (kind.truth, part, chance if kind.channel.core is None else of_cores, kind.channel.quantity is Quantity.USE)
             for kind, part in seen_by(parts, world.rig.chip.cores)
         ]
         self._held: list[Reading] = [None] * len(self._parts)
@@ -147,7 +151,7 @@ class Sensors:
         """Read every sensor once."""
         now = self._world.state.t_s
         held, seen = self._held, self._seen_s
-        for i, (truth, part, chance) in enumerate(self._parts):
+        for i, (truth, part, chance, share) in enumerate(self._parts):
             if now - seen[i] < part.interval_s:
                 continue
             seen[i] = now
@@ -159,6 +163,8 @@ class Sensors:
                 value += part.drift_per_h * now / 3600.0
             if part.noise:
                 value += chance.gauss(0.0, part.noise)
+            if share:
+                value = min(max(value, 0.0), WHOLE)
             if part.quantum:
                 value = round(value / part.quantum) * part.quantum
             held[i] = round(value, 6)

@@ -1,0 +1,12 @@
+"""What a plan's run found when it ended: edges with their probabilities and what they rest on."""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "5"
+down_revision = "4"
+
+
+def upgrade() -> None:
+    """Bring schema version 4 to version 5."""
+    op.add_column("plan", sa.Column("found", sa.Text))
