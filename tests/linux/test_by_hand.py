@@ -246,3 +246,34 @@ def test_what_is_not_ready_is_told_with_what_to_do_and_recorded(book: Path) -> N
     assert "power source: battery" in str(kept["not ready, gone on knowingly"])
     assert kept["cooler"] == "Tarn 140"
     session.close()
+
+
+def test_a_switch_that_takes_effect_at_once_waits_for_a_word_and_no_restart(tmp_path: Path) -> None:
+    """The side of the case, off or on: nothing is entered in firmware setup, and Yondle needn't come back after a login."""
+    knobs = tmp_path / "knobs.toml"
+    knobs.write_text(
+        'format = "yondle-by-hand 1"\n[knobs.side]\nname = "Side of the case"\nsubsystem = "cooling"\n'
+        'choices = ["on", "off"]\nstock = 0\ntakes_effect = "at once"\n'
+    )
+    path = tmp_path / "this.yondle"
+    choice = choose_rig("this", by_hand=knobs)
+    Logbook.create(path, choice.kind, choice.name, choice.definition).close()
+    session = opened(path, "boot-1")
+    session.baseline(2)
+    session.propose("side", 1.0)
+    session.test(2)
+    assert session.waiting is not None
+    assert not session.waiting.restarts
+    assert not entry_path().exists()
+    session.close()
+    session = opened(path, "boot-1")
+    record = session.go_on_waiting()
+    assert record is not None
+    assert record.verdict is Verdict.HELD, record.outcome
+    assert session.in_force["side"] == 1.0
+    session.go_back(1)
+    assert session.waiting is not None, "putting it back takes a hand, too"
+    assert session.waiting.values == {"side": 0.0}
+    assert session.go_on_waiting() is None
+    assert (session.waiting, session.in_force["side"]) == (None, 0.0)
+    session.close()

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.machines import choose_rig
+from yondle.app.machines import RigChoice, choose_rig
 from yondle.app.session import Session
 from yondle.model.errors import KnownError
 from yondle.model.events import EntryOpened, RestartOpened
@@ -104,7 +104,7 @@ def test_the_tuner_is_waited_for_across_the_end_of_the_program(tmp_path: Path) -
     assert any(isinstance(r, EntryOpened) for r in heard)
     assert not any(isinstance(r, RestartOpened) for r in heard)
     for refused in (lambda: session.propose("core_clock", 4300), lambda: session.go_back(1), session.baseline):
-        with pytest.raises(KnownError, match="waiting to be entered"):
+        with pytest.raises(KnownError, match="waiting to be set by hand"):
             refused()
     session.close()
     again = Session.open(path, asks=True)
@@ -222,3 +222,45 @@ def test_one_action_leads_back_to_stock(session: Session) -> None:
     assert session.machine.rig.read_back() == session.declaration.stock
     assert session.position is not None
     assert session.position.step.number == 1
+
+
+DIAL = quick_rig().replace("[knobs.fan_level]\n", '[knobs.fan_level]\nwhen = "by hand, at once"\nreadable = false\n')
+
+
+def test_a_dial_is_set_by_hand_without_a_restart_and_stays_where_it_is_when_the_firmware_is_reset(
+    new_session: MakeSession,
+) -> None:
+    session = new_session(DIAL)
+    session.baseline(2)
+    boot = session.machine.rig.boot_id()
+    record = try_out(session, fan_level=80)
+    assert record.verdict is Verdict.HELD, record.outcome
+    assert acts(session, record) == ["EntryOpened"]
+    assert session.machine.rig.boot_id() == boot
+    assert try_out(session, memory_rate=6800).verdict is Verdict.DOWN, "it doesn't start, and the firmware is reset"
+    assert session.in_force["fan_level"] == 80.0
+    assert session.machine.rig.world.state.values["fan_level"] == 80.0, "nobody turned it"
+
+
+def test_what_is_set_at_once_waits_for_the_tuner_over_the_end_of_the_program_and_goes_on_when_he_says_so(
+    tmp_path: Path,
+) -> None:
+    path = tmp_path / "dial.yondle"
+    session = Session.create(path, RigChoice("simulated", "Heron", DIAL), asks=True)
+    session.baseline(2)
+    try_out(session, fan_level=80)
+    assert session.waiting is not None
+    assert not session.waiting.restarts
+    session.close()
+    session = Session.open(path, asks=True)
+    assert session.waiting is not None
+    assert (session.waiting.restarts, session.waiting.restarted, session.waiting.values) == (
+        False,
+        False,
+        {"fan_level": 80.0},
+    )
+    record = session.go_on_waiting()
+    assert record is not None
+    assert record.verdict is Verdict.HELD
+    assert session.in_force["fan_level"] == 80.0
+    session.close()

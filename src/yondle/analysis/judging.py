@@ -91,7 +91,7 @@ def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
         raise ValueError(say("the pass has no result yet"))
     name = declaration.workload(record.workload).name
     failure = Failure(result.failure)
-    detail = f": {result.detail}" if result.detail else ""
+    detail = f": {result.detail.rstrip('.')}" if result.detail else ""
     when = (
         say("after {duration_s}", duration_s=duration(result.duration_s))
         if result.duration_s >= 0.5

@@ -29,9 +29,6 @@ class Bound(StrEnum):
     UNTOLD = "not told yet"
 
 
-_SWEEPS = ((Bound.PROCESSOR, say("the core clock")), (Bound.MEMORY, say("the memory rate")))
-
-
 @dataclass(frozen=True, slots=True)
 class Flag:
     """A limit of the machine: its name, the share of the time it was reached, and the clock then held of the one asked."""
@@ -65,13 +62,17 @@ class Answer:
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """All that is known of one benchmark at one setting; use in %, None where no sensor tells."""
+    """All that is known of one benchmark at one setting; use in %, None where no sensor tells.
+
+    `sweeps` names the knob of this rig that tells of a part when it is swept, as it stands in a sentence.
+    """
 
     at_cap: str = ""
     flags: tuple[Flag, ...] = ()
     processor_use: float | None = None
     graphics_use: float | None = None
     answers: tuple[Answer, ...] = ()
+    sweeps: tuple[tuple[Bound, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,12 +107,13 @@ def what_limits(seen: Evidence) -> Finding:
     if strongest is not None and strongest.part is Bound.MEMORY and any(a.part is Bound.PROCESSOR for a in still):
         return Finding(Bound.MEMORY, "memory", (strongest.words, *(a.words for a in still)))
     known = {a.part for a in seen.answers}
-    open_ = [words for part, words in _SWEEPS if part not in known]
-    wanted = (
-        say("sweep {open}", open=say(" and ").join(open_))
-        if open_
-        else say("measure more passes at both ends of what was swept")
-    )
+    open_ = [knob for part, knob in seen.sweeps if part not in known]
+    if open_:
+        wanted = say("sweep {open}", open=say(" and ").join(open_))
+    elif seen.answers:
+        wanted = say("measure more passes at both ends of what was swept")
+    else:
+        return Finding(Bound.UNTOLD, say("can't be told: no clock or rate can be set here"), busy)
     return Finding(Bound.UNTOLD, say("not told yet: {wanted}", wanted=wanted), busy)
 
 

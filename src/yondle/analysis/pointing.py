@@ -107,10 +107,11 @@ def _load_signs(declaration: RigDeclaration, trial: Trial, outcome: Outcome) -> 
 
 def _voltage_signs(declaration: RigDeclaration, trial: Trial) -> list[Sign]:
     """A voltage that sags under load speaks for the part it feeds."""
-    asked = trial.setup.get("core_voltage")
-    channel = next((c for c in declaration.channels if c.quantity is Quantity.VOLTAGE), None)
-    if asked is None or channel is None:
+    followed = (c for c in declaration.channels if c.quantity is Quantity.VOLTAGE and c.follows in trial.setup)
+    channel = next((c for c in followed if c.subsystem is Subsystem.PROCESSOR), None)
+    if channel is None:
         return []
+    asked = trial.setup[channel.follows]
     facts = [p.result.facts for p in trial.passes if p.result is not None]
     lows = [float(f[f"least {channel.id}"]) for f in facts if f"least {channel.id}" in f]
     if not lows or min(lows) > asked * (1.0 - DROOP_SHARE):

@@ -78,7 +78,7 @@ def go_on_with_plan(session: Session, after: AfterMove, paused: Callable[[], boo
         raise KnownError(say("No plan is under way."), say("Start one."))
     if session.waiting is not None:
         if not session.waiting.goes_on:
-            return PlanEnd(Ended.WAITING, say("values have to be entered in firmware setup"), len(run.moves))
+            return PlanEnd(Ended.WAITING, say("values have to be set by hand"), len(run.moves))
         session.go_on_waiting()
     return _Runner(session, run, after, paused).run()
 
@@ -196,10 +196,10 @@ class _Runner:
             number = self._made + 1
             record = self._make(move, number)
             if self._session.waiting is not None:
-                return PlanEnd(Ended.WAITING, say("values have to be entered in firmware setup"), self._made)
+                return PlanEnd(Ended.WAITING, say("values have to be set by hand"), self._made)
             outcome = record.outcome
             if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack | Recall):
-                return PlanEnd(Ended.STOPPED, outcome.reason, self._made)
+                return PlanEnd(Ended.STOPPED, outcome.reason.rstrip("."), self._made)
             if self._session.position is None:
                 return self._close(Ended.LOST, say("the rig is at no step of the trail"))
             tried = self._told(move, record)

@@ -313,26 +313,33 @@ class Session:
         return self._test(record.step, check, home, record.step.parent)
 
     def go_on_waiting(self, answer: StartAnswer | None = None) -> StepRecord | None:
-        """Go on with what waits for a restart; gives the step tested, or None when the rig was only brought back.
+        """Go on with what waits for hands; gives the step tested, or None when the rig was only brought back.
 
-        Where the machine itself knows how it started no answer is needed. Raises KnownError when nothing waits, and on a
-        machine that has not restarted since.
+        Where the machine itself knows how it started no answer is needed, nor where nothing takes a restart: going on says that
+        it is set. Raises KnownError when nothing waits, and where the machine has to restart and hasn't.
         """
         waiting, virtual = self.waiting, self.machine.virtual is not None
         if waiting is None:
-            raise KnownError(say("Nothing waits for a restart."), say("Propose a step, or go back to one."))
-        if not virtual and not waiting.restarted:
+            raise KnownError(say("Nothing waits to be set by hand."), say("Propose a step, or go back to one."))
+        done = waiting.restarted or (not waiting.restarts and isinstance(self._hands, NobodyThere) and not virtual)
+        if not virtual and not done:
             raise KnownError(
                 say("The machine hasn't restarted since the values were to be entered."),
                 say("Restart it, enter them in firmware setup, and open this logbook again."),
             )
         with self.unattended():
             if waiting.step is None or self._waits.order is None:
-                self._bring_back_by_hand(waiting, answer)
+                self._bring_back_by_hand(waiting, answer, done)
                 return None
-            told = (answer or self.machine.last_start()) if waiting.restarted else None
+            told = (
+                (answer or self.machine.last_start())
+                if waiting.restarted
+                else answer or StartAnswer()
+                if done
+                else None
+            )
             self._waits.now = None
-            self._engine.go_on(self._waits.order, told)
+            self._engine.go_on(self._waits.order, told, waiting.restarts)
             return self._book.step(waiting.step.number)
 
     @contextmanager
@@ -556,8 +563,8 @@ class Session:
             found.append(self._resting.close(open_, self.declaration))
         return found
 
-    def _bring_back_by_hand(self, waiting: Waiting, answer: StartAnswer | None) -> None:
-        if waiting.restarted and (answer is None or answer.started):
+    def _bring_back_by_hand(self, waiting: Waiting, answer: StartAnswer | None, done: bool) -> None:
+        if done and (answer is None or answer.started):
             self._engine.believe(waiting.setup)
         self._waits.now = None
         self._engine.rest_at(self.declaration.fitted(waiting.setup), self._book.proven_at(waiting.setup))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from yondle.app.autostart import come_back_with, stay_away
@@ -14,7 +14,7 @@ from yondle.logbook.logbook import Logbook
 from yondle.logbook.reading import OpenAttempt
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, Entered, EntryOpened, PositionMoved, Record
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Setup, When
 from yondle.model.steps import Step
 
 
@@ -22,7 +22,8 @@ from yondle.model.steps import Step
 class Waiting:
     """Values to be entered by hand: those of a step on trial, or (`step` is None) those that bring the rig back.
 
-    `restarted` tells that the machine has restarted since they were asked for, `goes_on` that nobody needs to be asked.
+    `restarts` tells that they take a restart, as in firmware setup, `restarted` that the machine has restarted since they were
+    asked for, `goes_on` that nobody needs to be asked.
     """
 
     values: dict[str, float]
@@ -30,6 +31,7 @@ class Waiting:
     step: Step | None
     restarted: bool
     goes_on: bool = False
+    restarts: bool = True
 
 
 class Waits:
@@ -48,8 +50,8 @@ class Waits:
         """Raise KnownError while something waits."""
         if self.now is not None:
             raise KnownError(
-                say("Values are waiting to be entered in firmware setup."),
-                say("Enter them and go on, or drop that step first."),
+                say("Values are waiting to be set by hand."),
+                say("Set them and go on, or drop that step first."),
             )
 
     def take_up(self, open_: OpenAttempt) -> bool:
@@ -70,7 +72,8 @@ class Waits:
         short = short_at(self._machine.rig.declaration, self._book.step(open_.home_step)) if open_.home_step else ()
         self.order = Order(attempt.id, step, check, fitted(open_.home), open_.home_step, before, home_short=short)
         values = entry["values"] if entry is not None else open_.last_detail["values"]
-        self.now = Waiting(values, step.setup, step, restarted, goes_on=not (asked and self._nobody_there()))
+        goes_on = not (asked and self._nobody_there())
+        self.now = Waiting(values, step.setup, step, restarted, goes_on, not asked or self._restarts(values))
         return True
 
     def take_up_putting_back(self) -> bool:
@@ -79,7 +82,8 @@ class Waits:
         if entry is None or not entry["putting_back"] or not self._nobody_there():
             return False
         restarted = entry["boot_id"] != self._machine.rig.boot_id()
-        self.now = Waiting(entry["values"], Setup.of(entry["setup"]), None, restarted)
+        restarts = self._restarts(entry["values"])
+        self.now = Waiting(entry["values"], Setup.of(entry["setup"]), None, restarted, restarts=restarts)
         return True
 
     def hear(self, record: Record, running: int) -> None:
@@ -87,7 +91,8 @@ class Waits:
         match record:
             case EntryOpened() if self._nobody_there():
                 step = None if record.putting_back else self._book.step(running).step
-                self.now = Waiting(record.values, record.setup, step, restarted=False)
+                restarts = self._restarts(record.values)
+                self.now = Waiting(record.values, record.setup, step, restarted=False, restarts=restarts)
             case Entered():
                 self.now = None
             case AttemptClosed():
@@ -99,9 +104,14 @@ class Waits:
                 return
         self.arrange_return()
 
+    def _restarts(self, values: Mapping[str, float]) -> bool:
+        """Tell whether any of these values takes a restart once it is entered."""
+        knobs = self._machine.rig.declaration.knobs
+        return any(knob.when is not When.AT_HAND for knob in knobs if knob.id in values)
+
     def arrange_return(self) -> None:
         """On a real machine Yondle comes back after the login that follows the restart something waits for."""
-        waits = self.now is not None and self._machine.virtual is None
+        waits = self.now is not None and self.now.restarts and self._machine.virtual is None
         if waits != self._comes_back:
             self._comes_back = waits
             if waits:

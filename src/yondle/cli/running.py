@@ -134,7 +134,16 @@ def named_value(declaration: RigDeclaration, text: str) -> tuple[Knob, float]:
     if not equals or not value.strip():
         raise KnownError(
             say("'{words}' names no knob and value.", words=text),
-            say("Write it as knob=value, for example core_clock=4300."),
-        ) from None
+            say("Write it as knob=value, for example {example}.", example=_example(declaration)),
+        )
     knob = declaration.settable(name.strip())
     return knob, knob.parsed(value)
+
+
+def _example(declaration: RigDeclaration) -> str:
+    """Write a knob of this very rig with one of its values."""
+    knob = next(iter(declaration.knobs), None)
+    if knob is None:
+        return "knob=1"
+    value = knob.plain(knob.stock)
+    return f"{knob.id}={value:g}" if isinstance(value, float) else f"{knob.id}={value}"

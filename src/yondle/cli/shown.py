@@ -191,12 +191,22 @@ def print_waiting(session: Session, console: Console) -> None:
         if waiting.step
         else say("The rig waits to be brought back")
     )
-    console.print(say("{what}: enter this in firmware setup and restart.", what=what))
+    console.print(
+        say("{what}: enter this in firmware setup and restart.", what=what)
+        if waiting.restarts
+        else say("{what}: set this by hand.", what=what)
+    )
     for knob_id, value in waiting.values.items():
         knob = session.declaration.knob(knob_id)
         console.print(f"  {knob.name}: {knob.text(value)}")
+    book = session.logbook.path
     console.print(
-        say("Then: yondle go-on LOGBOOK (with --stopped if it didn't start). To give it up: yondle drop LOGBOOK")
+        say(
+            "Then: yondle go-on {book} (with --stopped if it didn't start). To give it up: yondle drop {book}",
+            book=book,
+        )
+        if waiting.restarts
+        else say("Then: yondle go-on {book}. To give it up: yondle drop {book}", book=book)
     )
 
 

@@ -111,8 +111,8 @@ class Engine:
         """Take up the waiting of an earlier program: a step is open whose values are being entered."""
         self._fire(Trigger.WAIT)
 
-    def go_on(self, order: Order, answer: StartAnswer | None) -> Outcome | None:
-        """Go on with a test that waited for a restart, now that it is told how the machine started.
+    def go_on(self, order: Order, answer: StartAnswer | None, restarted: bool = True) -> Outcome | None:
+        """Go on with a test that waited for hands, now that it is told how it went; `restarted` whether that took a restart.
 
         Without an answer the values are still to be entered, by whatever hands there are now.
         """
@@ -120,8 +120,9 @@ class Engine:
         self._fire(Trigger.RESUME)
 
         def announce() -> None:
-            if answer is not None:
+            if answer is not None and restarted:
                 self._emit(Restarted(order.attempt, self._bench.rig.boot_id()))
+            if answer is not None:
                 self._emit(Entered(order.attempt, answer))
 
         return self._carry_out(order, announce, answer)

@@ -57,7 +57,7 @@ class Setter:
         bench = self._bench
         read = self.read()
         due = self._due(read)
-        by_hand = bench.declaration.differing(due, setup, When.BY_HAND)
+        by_hand = bench.declaration.differing(due, setup, When.BY_HAND, When.AT_HAND)
         later = bench.declaration.differing(due, setup, When.RESTART)
         in_force_later = bench.declaration.differing(read, setup, When.BY_HAND, When.RESTART)
         replies: tuple[KnobReply, ...] = ()
@@ -73,9 +73,9 @@ class Setter:
             raise Refusal(replies)
         if in_force_later:
             self.restart(in_force_later, putting_back)
-            if by_hand:
-                self._note(Entered(bench.attempt, StartAnswer()))
-                self._told.update(by_hand)
+        if by_hand:
+            self._note(Entered(bench.attempt, StartAnswer()))
+            self._told.update(by_hand)
         live = {k.id: setup[k.id] for k in bench.declaration.knobs if k.when is When.LIVE and k.id in setup}
         return replies + bench.rig.apply(live)
 
@@ -101,8 +101,10 @@ class Setter:
             bench.fire(Trigger.RESTORE if putting_back else Trigger.APPLY)
 
     def firmware_was_reset(self) -> None:
-        """The machine could not start, so what can't be read is at stock now."""
-        self._told = dict(self._bench.declaration.stock)
+        """The machine could not start, so what can't be read is at stock now; nobody has turned a dial."""
+        stock, knobs = self._bench.declaration.stock, self._bench.declaration.knobs
+        at_hand = {k.id: self._told[k.id] for k in knobs if k.when is When.AT_HAND and k.id in self._told}
+        self._told = {**stock, **at_hand}
 
     def _note(self, record: Durable) -> None:
         if self._recording:

@@ -26,11 +26,16 @@ class Subsystem(StrEnum):
 
 
 class When(StrEnum):
-    """When a value asked for comes into force; one set by hand is entered in firmware setup, or a part is swapped."""
+    """When a value asked for comes into force.
+
+    One set by hand is entered in firmware setup, or a part is swapped, with a restart; one at hand is a dial, a switch or the
+    room around the machine: the tuner sets it too, and it is in force at once.
+    """
 
     LIVE = "live"
     RESTART = "after restart"
     BY_HAND = "by hand"
+    AT_HAND = "by hand, at once"
 
 
 class Risk(StrEnum):

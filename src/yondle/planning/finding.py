@@ -100,11 +100,10 @@ class EdgeSearch:
         self._least, self._most = round(low), round(high)
         if part.to is not None:
             self._most = max(self._least, min(self._most, round(self._scale.notch(part.to))))
-        restart = (declaration.restart_s or USUAL_RESTART_S) + (
-            declaration.entry_s if knob.when is When.BY_HAND else 0.0
-        )
-        self._change_s = LIVE_CHANGE_S + (restart if knob.when is not When.LIVE else 0.0)
-        self._restart_s = restart
+        entry_s = declaration.entry_s if knob.when in (When.BY_HAND, When.AT_HAND) else 0.0
+        self._restart_s = (declaration.restart_s or USUAL_RESTART_S) + entry_s
+        restarts = knob.when in (When.BY_HAND, When.RESTART)
+        self._change_s = LIVE_CHANGE_S + (self._restart_s if restarts else entry_s)
         self._failures = self._crashes = self._runs = self._recalled = self._held_back = 0
         self._loaded_s = self._warmth = 0.0
         self._here: int | None = None

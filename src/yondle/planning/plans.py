@@ -187,8 +187,8 @@ class _Played:
 
     def _reach(self, setup: Setup) -> None:
         declaration, here = self._declaration, self.now.in_force
-        by_hand = declaration.differing(here, setup, When.BY_HAND)
-        restart = bool(by_hand or declaration.differing(here, setup, When.RESTART))
+        by_hand = declaration.differing(here, setup, When.BY_HAND, When.AT_HAND)
+        restart = bool(declaration.differing(here, setup, When.BY_HAND, When.RESTART))
         self.restarts += restart
         self.entries += bool(by_hand)
         self.seconds += restart * declaration.restart_s + bool(by_hand) * declaration.entry_s
@@ -334,9 +334,16 @@ def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
 
 
 def _otherwise(part: Part, declaration: RigDeclaration) -> str:
-    """Say where rounds become one, since each visit of a value would take a restart; nothing where all is as asked."""
+    """Say where rounds become one, since each visit of a value takes a restart or a hand; nothing where all is as asked."""
     if not isinstance(part, Sweep) or part.rounds < 2 or declaration.knob(part.knob).when is When.LIVE:
         return ""
+    if declaration.knob(part.knob).when is When.AT_HAND:
+        return say(
+            "{knob} is set by hand, so each value is visited once for {passes} instead of in {rounds} rounds",
+            knob=declaration.knob(part.knob).name,
+            passes=count(part.rounds, "pass", "passes"),
+            rounds=part.rounds,
+        )
     return say(
         "{knob} takes a restart, so each value is visited once for {passes} instead of in {rounds} rounds",
         knob=declaration.knob(part.knob).name,

@@ -32,8 +32,13 @@ def test_the_strongest_evidence_decides_and_is_told(seen: Evidence, bound: Bound
 
 
 def test_without_evidence_it_says_what_would_tell() -> None:
-    nothing = what_limits(Evidence())
+    sweeps = ((Bound.PROCESSOR, "core ratio"), (Bound.MEMORY, "memory ratio"))
+    nothing = what_limits(Evidence(sweeps=sweeps))
     assert nothing.bound is Bound.UNTOLD
-    assert nothing.words == "not told yet: sweep the core clock and the memory rate"
+    assert nothing.words == "not told yet: sweep core ratio and memory ratio", (
+        "the knobs of this rig, whatever they are"
+    )
+    assert what_limits(Evidence(sweeps=sweeps[:1])).words == "not told yet: sweep core ratio"
+    assert what_limits(Evidence()).words == "can't be told: no clock or rate can be set here"
     assert nothing.signs == ()
     assert "the memory rate" in what_limits(Evidence(answers=(CORE_STILL,))).words

@@ -35,7 +35,18 @@ def evidence(
         _use(declaration, figures, Subsystem.PROCESSOR),
         _use(declaration, figures, Subsystem.GRAPHICS),
         tuple(answers),
+        _sweeps(declaration),
     )
+
+
+def _sweeps(declaration: RigDeclaration) -> tuple[tuple[Bound, str], ...]:
+    """Name the rig's own knobs that tell what a benchmark answers to: the first clock or rate of processor and memory."""
+    found: dict[Bound, str] = {}
+    for knob in declaration.knobs:
+        part = PARTS.get(knob.subsystem)
+        if knob.proportional and part in (Bound.PROCESSOR, Bound.MEMORY):
+            found.setdefault(part, in_sentence(knob.name))
+    return tuple((part, found[part]) for part in (Bound.PROCESSOR, Bound.MEMORY) if part in found)
 
 
 def _mean(figures: tuple[Figure, ...], channel: Channel) -> float | None:

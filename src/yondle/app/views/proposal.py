@@ -135,6 +135,8 @@ def _how_it_is_set(session: Session) -> str:
     knobs = [session.declaration.knob(c.knob) for c in session.proposal.changes] if session.proposal else []
     if any(knob.when is When.BY_HAND for knob in knobs):
         return say(" Entered by hand in firmware setup, with a restart.")
+    if any(knob.when is When.AT_HAND for knob in knobs):
+        return say(" Set by hand, in force at once.")
     if any(knob.when is When.RESTART for knob in knobs):
         return say(" In force after a restart.")
     return ""

@@ -71,10 +71,9 @@ class EdgeOffers(QObject):
             return
         if knob.risk is Risk.NONE:
             understood = CardAction(say("Understood"), lambda: self._cards.take(QUESTION))
-            text = say(
-                "{knob} is never harder to hold at one end than at the other. Choose a clock, a voltage or a timing.",
-                knob=knob.name,
-            )
+            text = say("{knob} is never harder to hold at one end than at the other.", knob=knob.name)
+            risky = [k.name for k in self._session.declaration.knobs if k.risk is not Risk.NONE]
+            text += say(" Choose one of these: {risky}.", risky=", ".join(risky)) if risky else ""
             self._cards.put(QUESTION, say("No edge to find"), text, [understood])
             return
         declaration = self._session.declaration

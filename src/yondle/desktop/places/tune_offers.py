@@ -102,11 +102,18 @@ class TuneOffers(QObject):
             for knob in (declaration.knob(knob_id),)
         ]
         title = (
-            say("Step {number}: enter by hand", number=waiting.step.number)
+            say("Step {number}: set by hand", number=waiting.step.number)
             if waiting.step
             else say("Bring the rig back by hand")
         )
-        if waiting.restarted and not virtual:
+        if not waiting.restarts:
+            text = (
+                say("Set by hand, in force at once. On the simulated rig its owner sets it.")
+                if virtual
+                else say("Set this now, then say so: the test goes on at once.")
+            )
+            go_on, asks = say("Set it") if virtual else say("It is set"), False
+        elif waiting.restarted and not virtual:
             text, go_on, asks = (
                 say("The machine has restarted. Did it start with these values?"),
                 say("It started with them"),

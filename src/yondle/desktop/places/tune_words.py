@@ -18,7 +18,7 @@ def next_words(session: Session, proposal: ProposalView | None, busy: bool) -> N
     if busy:
         return NextWords(say("Working …"), about=say("The rig is being brought to its settings."))
     if session.waiting is not None:
-        return NextWords(say("Waiting for you"), about=say("The values on the card above are entered by hand."))
+        return NextWords(say("Waiting for you"), about=say("The values on the card above are set by hand."))
     if session.baseline_step is None:
         about = say(
             "Every benchmark several times at stock: from their spread follows what difference can be seen at all."

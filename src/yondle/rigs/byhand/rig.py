@@ -26,6 +26,8 @@ class _KnobTable(KnobTable):
     unit: Annotated[str, Field(max_length=12)] = ""
     subsystem: Subsystem = Subsystem.WHOLE
     risk: Risk = Risk.NONE
+    takes_effect: Literal["after restart", "at once"] = "after restart"
+    limits: bool | None = None
 
 
 class _File(Table):
@@ -95,8 +97,9 @@ def _knob(name: str, table: _KnobTable) -> Knob:
         step=table.step,
         stock=table.stock,
         digits=table.digits,
-        when=When.BY_HAND,
+        when=When.AT_HAND if table.takes_effect == "at once" else When.BY_HAND,
         risk=table.risk,
         choices=table.choices,
         readable=False,
+        governs=table.limits if table.limits is not None else table.subsystem is Subsystem.COOLING,
     )

@@ -63,7 +63,7 @@ class Firmware:
                 now[knob.id] = taken.in_force
                 if taken.reported != taken.in_force:
                     reported[knob.id] = taken.reported
-            elif knob.when is When.LIVE or (reset and not swapped):
+            elif knob.when is When.LIVE or (reset and not swapped and knob.when is not When.AT_HAND):
                 now[knob.id] = knob.stock
             else:
                 now[knob.id] = values[knob.id]

@@ -197,7 +197,7 @@ class SimulatedRig:
             taken = take(knob, self.world.rig.knobs[knob.id], asked)
             if isinstance(taken, str):
                 replies.append(KnobReply(knob.id, asked, False, taken))
-            elif knob.when is When.BY_HAND:
+            elif knob.when in (When.BY_HAND, When.AT_HAND):
                 replies.append(KnobReply(knob.id, asked, False, say("it is set by hand")))
             elif knob.when is When.RESTART:
                 later[knob.id] = taken
@@ -213,19 +213,28 @@ class SimulatedRig:
         return tuple(replies)
 
     def enter(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
-        """Enter values in firmware setup as the tuner would, for the next restart; a refused one stays as it was."""
+        """Enter values in firmware setup as the tuner would, for the next restart, and turn dials, which act at once.
+
+        A value that is refused stays as it was; raises MachineDownError when the machine goes down over a dial.
+        """
         self._alive()
         replies: list[KnobReply] = []
         kept: dict[str, Taken] = {}
+        live: dict[str, Taken] = {}
         for knob_id, asked in values.items():
-            taken = take(self.declaration.knob(knob_id), self.world.rig.knobs[knob_id], asked)
+            knob = self.declaration.knob(knob_id)
+            taken = take(knob, self.world.rig.knobs[knob_id], asked)
             if isinstance(taken, str):
                 replies.append(KnobReply(knob_id, asked, False, taken))
             else:
-                kept[knob_id] = taken
-                replies.append(KnobReply(knob_id, asked, True, taken.message, after_restart=True))
+                at_once = knob.when is When.AT_HAND
+                (live if at_once else kept)[knob_id] = taken
+                replies.append(KnobReply(knob_id, asked, True, taken.message, after_restart=not at_once))
         self.world.keep_for_restart(kept)
+        if live:
+            self.world.set_live(live)
         self._keep()
+        self._alive()
         return tuple(replies)
 
     def restart(self) -> float:
