@@ -4,7 +4,7 @@ PY := .venv/bin/python
 .PHONY: help setup demo test lint texts screenshots bench numbers deb deb-test lock clean
 
 help:
-	@echo "make demo         open Heron's field book (without a display: run the evening and print it)"
+	@echo "make demo         open Heron's logbook (without a display: run the evening and print it)"
 	@echo "make test         run every check and test"
 	@echo "make setup        make .venv and install what is missing"
 	@echo "make texts        bring the catalogues of other languages up to date and compile them"

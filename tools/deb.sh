@@ -55,7 +55,7 @@ Depends: python$minor, python3 (<< $next), libegl1, libgl1, libxkbcommon0, libdb
 Recommends: libnotify-bin, shared-mime-info, desktop-file-utils
 Section: utils
 Priority: optional
-Description: field book for PC tuners
+Description: logbook for PC tuners
  You change one setting of a PC, Yondle tests it, tells a gain from noise, writes
  everything down, and puts the machine back when the setting fails.
 CONTROL

@@ -38,7 +38,7 @@ def _head() -> str:
         version=__version__,
         manual=say("User Commands"),
         name=say("NAME"),
-        summary=say("a field book for PC tuners"),
+        summary=say("a logbook for PC tuners"),
         synopsis=say("SYNOPSIS"),
         description=say("DESCRIPTION"),
         about=_roff(
@@ -60,7 +60,7 @@ def _tail() -> str:
         ("130", say("stopped by Ctrl+C")),
     )
     files = (
-        ("$XDG_DATA_HOME/yondle", say("field books made without naming a place")),
+        ("$XDG_DATA_HOME/yondle", say("logbooks made without naming a place")),
         ("$XDG_STATE_HOME/yondle/log", say("the log of faults")),
     )
     variables = (

@@ -1,3 +1,3 @@
-"""Yondle: a field book for PC tuners."""
+"""Yondle: a logbook for PC tuners."""
 
 __version__ = "0.1.0"

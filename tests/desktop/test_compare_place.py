@@ -1,4 +1,4 @@
-"""The Compare place in the real window: columns chosen and ordered, rows opened, other field books, references, printing."""
+"""The Compare place in the real window: columns chosen and ordered, rows opened, other logbooks, references, printing."""
 
 from __future__ import annotations
 
@@ -79,7 +79,7 @@ def test_stock_and_profiles_stand_side_by_side_and_rows_open_to_their_passes(
     place.table.setFocus()
     qtbot.keyClick(place.table, Qt.Key.Key_Right)
     assert [child.text(0) for child in children(stacking)][-3:] == ["pass 1", "pass 2", "pass 3"]
-    tick(place.list, "This field book", "Step 2")
+    tick(place.list, "This logbook", "Step 2")
     qtbot.waitUntil(lambda: place.view is not None and len(place.view.columns) == 3)
     assert place.view is not None
     assert place.view.columns[-1].name == "Step 2"

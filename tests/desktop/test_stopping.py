@@ -113,7 +113,7 @@ def test_choosing_no_book_leaves_the_one_that_is_open(
 ) -> None:
     window = open_book(measured)
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: ("", ""))
-    next(a for a in window.actions() if a.text().startswith("Open a field book")).trigger()
+    next(a for a in window.actions() if a.text().startswith("Open a logbook")).trigger()
     assert window.session is not None
     assert window.places is not None
     assert window.places.isVisible()

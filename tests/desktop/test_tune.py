@@ -291,7 +291,7 @@ def test_one_field_book_after_the_other_leaves_nothing_of_the_first(
     Session.open(measured).close()
     qtbot.keyClick(window, Qt.Key.Key_W, Qt.KeyboardModifier.ControlModifier)
     assert window.first is not None
-    assert "A field book for tuning" in words(window)
+    assert "A logbook for tuning" in words(window)
 
 
 def test_hovering_and_clicking_the_chart_tells_exact_values_and_chooses_the_step(

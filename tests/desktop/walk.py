@@ -47,11 +47,11 @@ ENDS_WITHIN_S, _LONGEST_WAIT_S = 60.0, 3.0
 NOT_TAKEN = (
     "Quit",
     "print the chart",
-    "Open a field book …",
+    "Open a logbook …",
     "Run Heron",
     "Open Heron",
     "Open this machine",
-    "Close the field book",
+    "Close the logbook",
     "Change the pace",
 )
 """Commands that open a dialog or leave the walk; opening and closing have actions of their own."""

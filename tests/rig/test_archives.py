@@ -91,8 +91,12 @@ def test_passes_as_csv_hold_every_pass_and_no_formula(book: Path) -> None:
     rows = list(csv.DictReader(io.StringIO(passes_csv(session))))
     passes = [p for r in session.steps for a in r.attempts for p in a.passes]
     scores = [p.result.score for p in passes if p.result is not None and p.result.score is not None]
+    figures = [a for r in session.steps for a in r.added]
     session.close()
-    assert len(rows) == len(passes)
+    assert figures
+    assert len(rows) == len(passes) + len(figures), "figures from elsewhere stand there, too"
+    assert [r["pass"] for r in rows[len(passes) :]] == [f"figure/{a.id}" for a in figures]
+    scores += [a.score for a in figures]
     assert [float(r["score"]) for r in rows if r["score"]] == scores
     assert any(r["left out"] == "discarded: a door" for r in rows)
     assert csv_text([[HOSTILE, "-3.5", "+1", "@x", "1e3"]]).startswith('"\'=HYPERLINK(""http')

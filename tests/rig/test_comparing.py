@@ -73,7 +73,7 @@ def books(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture
 def heron(books: Path, tmp_path: Path) -> Iterator[Session]:
-    """Heron's field book in a folder of its own, so that what is kept in it stays there."""
+    """Heron's logbook in a folder of its own, so that what is kept in it stays there."""
     for path in books.glob("heron.yondle*"):
         shutil.copy(path, tmp_path)
     session = Session.open(tmp_path / "heron.yondle")
@@ -235,7 +235,7 @@ def test_another_field_book_is_read_and_left_as_it_was(heron: Session, books: Pa
     assert other.read_bytes() == before
     assert sorted(p.name for p in books.iterdir()) == beside
     (tmp_path / "torn.yondle").write_bytes(before[:5000])
-    (tmp_path / "words.yondle").write_text("no field book")
+    (tmp_path / "words.yondle").write_text("no logbook")
     for wrong, says in (("torn", "damaged"), ("words", "is no logbook"), ("gone", "There is no logbook")):
         with pytest.raises(KnownError, match=says):
             read_book(tmp_path / f"{wrong}.yondle")

@@ -21,6 +21,9 @@ CLOCK_HELD_SHARE = 0.995
 LIMIT_ACTS_SHARE, LIMIT_MET_SHARE = 0.5, 0.93
 """A limit that acts for half a pass while less than this share of it is drawn is not the limit that was asked."""
 
+AT_ONCE_S = 0.5
+"""Whatever ends a load sooner than this ended it in its first moment."""
+
 SMALLEST_SAG, FEWEST_FREE, AT_CAP_SHARE = 0.01, 6, 0.995
 """A fall worth telling, the degrees of freedom it takes to tell it, and scores that only show their cap."""
 
@@ -94,7 +97,7 @@ def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
     detail = f": {result.detail.rstrip('.')}" if result.detail else ""
     when = (
         say("after {duration_s}", duration_s=duration(result.duration_s))
-        if result.duration_s >= 0.5
+        if result.duration_s >= AT_ONCE_S
         else say("in the first moment")
     )
     reason = say(

@@ -1,4 +1,4 @@
-"""What can be compared side by side: steps, profiles, other field books, and figures typed in as a reference."""
+"""What can be compared side by side: steps, profiles, other logbooks, and figures typed in as a reference."""
 
 from __future__ import annotations
 
@@ -60,11 +60,11 @@ class Offer:
 
 
 Books = Sequence[tuple[FieldBook, Settings]]
-"""Field books with what was measured in them; the first is the one that is open."""
+"""Logbooks with what was measured in them; the first is the one that is open."""
 
 
 def title(book: FieldBook) -> str:
-    """Name a field book by its rig, and by its file where that is not its rig's name."""
+    """Name a logbook by its rig, and by its file where that is not its rig's name."""
     name = book.declaration.info.name
     if not isinstance(book, ReadBook) or book.path.stem == name.lower().replace(" ", "-"):
         return name
@@ -72,9 +72,9 @@ def title(book: FieldBook) -> str:
 
 
 def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
-    """List what can be compared: this field book's steps and profiles, references, and those of other books read."""
+    """List what can be compared: this logbook's steps and profiles, references, and those of other books read."""
     own = [
-        Offer(say("This field book"), address, _told(session, address, name))
+        Offer(say("This logbook"), address, _told(session, address, name))
         for address, name in _named(
             session.steps, session.baseline_step, session.position, session.logbook.keeping.profiles()
         )
@@ -89,7 +89,7 @@ def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
 
 
 def books_nearby(session: Session) -> tuple[Path, ...]:
-    """List other field books beside this one and in the usual folder, newest first."""
+    """List other logbooks beside this one and in the usual folder, newest first."""
     own = session.logbook.path.resolve()
     found = {p.resolve() for folder in {own.parent, data_folder().resolve()} for p in folder.glob("*.yondle")} - {own}
     return tuple(sorted(found, key=lambda p: (-p.stat().st_mtime, p.name)))
@@ -119,7 +119,7 @@ def compare_these(session: Session, addresses: tuple[str, ...]) -> None:
 
 
 class Shelf:
-    """The field books at hand: the open one, and others as they stood when they were first asked for."""
+    """The logbooks at hand: the open one, and others as they stood when they were first asked for."""
 
     def __init__(self, session: Session) -> None:
         self._session = session
@@ -128,17 +128,17 @@ class Shelf:
 
     @property
     def books(self) -> tuple[ReadBook, ...]:
-        """The other field books read so far."""
+        """The other logbooks read so far."""
         return tuple(self._read.values())
 
     def book(self, path: Path) -> ReadBook:
-        """Read another field book, once; raises KnownError for one that can't be read."""
+        """Read another logbook, once; raises KnownError for one that can't be read."""
         if path not in self._read:
             self._read[path] = read_book(path)
         return self._read[path]
 
     def with_settings(self, own: Settings, addresses: tuple[str, ...]) -> Books:
-        """Give the open field book and those that some of the addresses lie in, with what was measured in each."""
+        """Give the open logbook and those that some of the addresses lie in, with what was measured in each."""
         wanted = {Path(file) for file, _ in map(self._parted, addresses) if file}
         others = [book for path, book in self._read.items() if path in wanted]
         for book in others:
@@ -162,7 +162,7 @@ class Shelf:
         return tuple(found), tuple(missing)
 
     def _parted(self, address: str) -> tuple[str, str]:
-        """Part an address into another field book, empty for the open one, and what is meant of it.
+        """Part an address into another logbook, empty for the open one, and what is meant of it.
 
         Names may hold anything: what is a name here is no file with something of it.
         """
@@ -268,7 +268,7 @@ def _reference(session: Session, name: str, kept: dict) -> Column:  # type: igno
 def _named(
     steps: list[StepRecord], base: StepRecord | None, here: StepRecord | None, profiles: tuple[Profile, ...]
 ) -> list[tuple[str, str]]:
-    """Give address and name of everything in a field book that has figures."""
+    """Give address and name of everything in a logbook that has figures."""
     fixed = [(STOCK, say("Stock"))] if base is not None else []
     fixed += [(HERE, say("In force (step {number})", number=here.step.number))] if here is not None else []
     kept = [(_address_of(p), p.name) for p in profiles if p.step is not None]
@@ -282,7 +282,7 @@ def _address_of(profile: Profile) -> str:
 
 
 def _means_else(name: str) -> bool:
-    """Tell whether a name would be taken for stock, for what is in force, for a step, or for another field book."""
+    """Tell whether a name would be taken for stock, for what is in force, for a step, or for another logbook."""
     return name.casefold() in (STOCK, HERE) or name.isdigit() or OF in name or name.startswith(PROFILE) or BOOK in name
 
 

@@ -62,7 +62,7 @@ def free_name(folder: Path, stem: str, ending: str = ".yondle") -> Path:
 
 
 def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) -> list[Path]:
-    """Run Heron II, its memory tuned, and Bittern along their power limits, to compare with; gives their field books.
+    """Run Heron II, its memory tuned, and Bittern along their power limits, to compare with; gives their logbooks.
 
     One that is there already is left as it is; one that was stopped over is taken away, to be run whole another time.
     """

@@ -1,4 +1,4 @@
-"""Other field books, read without touching them or their rigs, to be compared with the one that is open."""
+"""Other logbooks, read without touching them or their rigs, to be compared with the one that is open."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _Named = TypeVar("_Named", Knob, Channel, Workload)
 
 @dataclass(frozen=True, slots=True)
 class ReadBook:
-    """A field book as it stood when it was read."""
+    """A logbook as it stood when it was read."""
 
     path: Path
     declaration: RigDeclaration
@@ -52,7 +52,7 @@ class ReadBook:
 
 
 def read_book(path: Path) -> ReadBook:
-    """Read a field book as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
+    """Read a logbook as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
     with reading(path) as records:
         choice = RigChoice(*records.rig())
         given = _kept_declaration(records.keeping, path) if choice.kind == THIS else _declaration(choice)

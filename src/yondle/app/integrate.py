@@ -1,4 +1,4 @@
-"""Makes Yondle known to the desktop: menu entry, icons, and field books as a kind of file that opens by a double click.
+"""Makes Yondle known to the desktop: menu entry, icons, and logbooks as a kind of file that opens by a double click.
 
 A Debian package brings the same files to their places; this does it for one user, for a Yondle that came otherwise.
 """

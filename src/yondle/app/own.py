@@ -111,11 +111,17 @@ class Own:
                     say("{known} is kept in {asked}.", known=known.name, asked=asked),
                     say("Give it so, or another name."),
                 )
-            return known
+            return known if known.metric.digits >= digits else self._finer(known, digits)
         id_ = "typed_" + re.sub(r"[^a-z0-9]+", "_", clean.lower()).strip("_") + f"_{len(self.typed) + 1}"
         kept = {"id": id_, "name": clean, "unit": unit, "direction": direction.value, "digits": digits}
         self._keeping.keep(TYPED, [*(self._keeping.value(TYPED) or []), kept])
         return self.typed[-1]
+
+    def _finer(self, known: Workload, digits: int) -> Workload:
+        """Show the figures of a benchmark with more digits after the point from now on."""
+        kept = self._keeping.value(TYPED) or []
+        self._keeping.keep(TYPED, [{**each, "digits": digits} if each["id"] == known.id else each for each in kept])
+        return next(w for w in self.typed if w.id == known.id)
 
     def choose(self, benchmarks: tuple[str, ...]) -> None:
         """Keep which benchmarks are run; raises KnownError for one that isn't there, and for none at all."""

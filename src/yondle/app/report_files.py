@@ -1,4 +1,4 @@
-"""Writes a field book's report as a file; the libraries for each kind load when it is asked for."""
+"""Writes a logbook's report as a file; the libraries for each kind load when it is asked for."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ def report_preview(report: Report, night: bool) -> tuple[str, dict[str, str]]:
 
 
 def write_report(session: Session, path: Path) -> int:
-    """Write the report of a field book; gives its size in bytes. Raises KnownError where it can't be written."""
+    """Write the report of a logbook; gives its size in bytes. Raises KnownError where it can't be written."""
     made = report_bytes(report_of(session), path.suffix.lower())
     write_whole(path, made)
     return len(made)

@@ -1,4 +1,4 @@
-"""Gathers a report from a field book: the question, the machine, what was tried, what it brought, and how to do it again."""
+"""Gathers a report from a logbook: the question, the machine, what was tried, what it brought, and how to do it again."""
 
 from __future__ import annotations
 
@@ -462,7 +462,7 @@ class _Gatherer:
         seed = re.search(r"^seed *= *(\d+)", self._session.logbook.rig()[2], re.MULTILINE)
         if seed is not None:
             rows.append((say("seed"), seed[1]))
-        words = say("Make a field book for such a rig, run the baseline, then: yondle plan run BOOK again.toml")
+        words = say("Make a logbook for such a rig, run the baseline, then: yondle plan run BOOK again.toml")
         return [Pairs(tuple(rows)), Words(words), File("again.toml", plan_again(self._session))]
 
 

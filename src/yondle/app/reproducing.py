@@ -1,4 +1,4 @@
-"""The plan that does the work of a field book again, as a plan file: its steps that held, its searches and its proofs."""
+"""The plan that does the work of a logbook again, as a plan file: its steps that held, its searches and its proofs."""
 
 from __future__ import annotations
 

@@ -125,6 +125,9 @@ def _must_be_a_score(benchmark: str, score: float) -> None:
         )
 
 
+_MOST_DIGITS = 3
+
+
 def _digits(score: float) -> int:
-    """How many digits after the point a figure is shown with: about four that tell something."""
-    return max(0, min(3, 3 - math.floor(math.log10(score)))) if score > 0.0 else 0
+    """How many digits after the point a figure was given with, and is shown with."""
+    return min(len(f"{score:.{_MOST_DIGITS}f}".rstrip("0").partition(".")[2]), _MOST_DIGITS)

@@ -249,7 +249,7 @@ class Session:
         self.proposal = None
         step = Step(self.logbook.next_step(), StepKind.BASELINE, self._resting.position, stock)
         home = self.in_force if self._resting.position is not None else stock
-        said = ((later("not ready, gone on knowingly"), "; ".join(knowingly)),) if knowingly else ()
+        said = ((later("not ready, started anyway"), "; ".join(knowingly)),) if knowingly else ()
         return self._test(step, check, home, said=said)
 
     def test(self, passes: int | None = None) -> StepRecord:

@@ -36,7 +36,7 @@ _LATEST = 5
 
 @dataclass(frozen=True, slots=True)
 class Watched:
-    """A moment of a field book in words; `running` is None where no test is under way.
+    """A moment of a logbook in words; `running` is None where no test is under way.
 
     `done` are the latest tests with their verdicts, the newest first; `failed` counts those that went down or wrong in all.
     """

@@ -16,7 +16,7 @@ from yondle.app.mappings import remember, remembered
 from yondle.app.results import Told, columns_of, import_frames, import_scores, import_sensors, type_in
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
-from yondle.cli.shown import print_json
+from yondle.cli.shown import print_json, tell
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
@@ -86,11 +86,13 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         passage: Passage = "",
         note: NoteText = "",
         part: Annotated[list[str] | None, typer.Option(help="A sub-score, as name=figure; may be given again.")] = None,
+        as_json: AsJson = False,
     ) -> None:
         """Type in a figure that was measured elsewhere, at a step's settings."""
         told = Told(preset, passage, note, tuple(_part(text) for text in part or ()))
         with opened(lambda: Session.open(logbook)) as session:
-            _print_added(session, type_in(session, step, benchmark, score, unit, _direction(lower), told), console)
+            added = type_in(session, step, benchmark, score, unit, _direction(lower), told)
+            _print_added(session, [added], console, as_json)
 
     imports = typer.Typer(help="Read figures, frame times or sensor logs of other programs from CSV files.")
     app.add_typer(imports, name="import")
@@ -114,6 +116,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
                 help="A column that tells no settings apart and is left out; again for more.", show_default=False
             ),
         ] = None,
+        as_json: AsJson = False,
     ) -> None:
         """Read a table of figures, all of them measured at the settings of one step."""
         with opened(lambda: Session.open(logbook)) as session:
@@ -124,8 +127,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             found = import_scores(
                 session, step, file, columns, unit, _direction(lower), told, decimal_comma, tuple(leave or ())
             )
-            for added in found:
-                _print_added(session, added, console)
+            _print_added(session, found, console, as_json)
             remember(session, "scores", head, meant)
 
     @imports.command("frames")
@@ -143,6 +145,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         passage: Passage = "",
         note: NoteText = "",
         decimal_comma: Comma = False,
+        as_json: AsJson = False,
     ) -> None:
         """Read a series of frame times: its mean rate, its lows and its late frames are kept."""
         with opened(lambda: Session.open(logbook)) as session:
@@ -150,7 +153,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             head = columns_of(file)
             meant = remembered(session, "frames", head, {"column": column})
             added = import_frames(session, step, file, benchmark, meant["column"], unit, told, stamps, decimal_comma)
-            _print_added(session, added, console)
+            _print_added(session, [added], console, as_json)
             remember(session, "frames", head, meant)
 
     @imports.command("sensors")
@@ -167,6 +170,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         ] = None,
         zone: Annotated[str, typer.Option(help="The time zone of its dates, such as Europe/Berlin.")] = "",
         decimal_comma: Comma = False,
+        as_json: AsJson = False,
     ) -> None:
         """Read another program's log of sensors and keep it with the step."""
         with opened(lambda: Session.open(logbook)) as session:
@@ -176,48 +180,47 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             channels = {name: kept or name for name, _, kept in pairs}
             count = import_sensors(session, step, file, meant["time"], channels, zone, decimal_comma)
             remember(session, "sensors", head, meant)
-            console.print(
-                say(
-                    "{count} samples of {values} are kept with step {step}.",
-                    count=count,
-                    values=", ".join(channels.values()),
-                    step=step,
-                )
+            words = say(
+                "{count} samples of {values} are kept with step {step}.",
+                count=count,
+                values=", ".join(channels.values()),
+                step=step,
             )
+            tell(console, as_json, words, step=step, samples=count, channels=list(channels.values()))
 
     own = typer.Typer(help="Workloads of your own: any command with a number in what it prints.")
     app.add_typer(own, name="workload")
 
     @own.command("add")
-    def add(logbook: LogbookPath, file: Path, yes: Yes = False) -> None:
+    def add(logbook: LogbookPath, file: Path, yes: Yes = False, as_json: AsJson = False) -> None:
         """Add a workload from its file (docs/workload-file.md)."""
         with opened(lambda: Session.open(logbook)) as session:
             _must_be_this(session)
             text = this_machine.read_command(file)
             taken = tuple(w.id for w in session.declaration.workloads if w.id not in this_machine.own_ids(session))
             command = this_machine.add_command(session.logbook.keeping, text, str(file), taken)
-            _ask_to_allow(session, yes, console)
-            console.print(
-                say(
-                    "{workload} is known. Run it with: yondle benchmarks {logbook} --use …",
-                    workload=command.workload.name,
-                    logbook=logbook,
-                )
+            _ask_to_allow(session, yes, console, as_json)
+            words = say(
+                "{workload} is known. Run it with: yondle benchmarks {logbook} --use …",
+                workload=command.workload.name,
+                logbook=logbook,
             )
+            tell(console, as_json, words, workload=command.workload.id)
 
     @own.command("allow")
-    def allow(logbook: LogbookPath, yes: Yes = False) -> None:
+    def allow(logbook: LogbookPath, yes: Yes = False, as_json: AsJson = False) -> None:
         """Look at the commands a logbook would run, and allow them on this machine."""
         with opened(lambda: Session.open(logbook)) as session:
             _must_be_this(session)
-            _ask_to_allow(session, yes, console)
+            asked = _ask_to_allow(session, yes, console, as_json)
+            tell(console, as_json, say("All of them are allowed here."), allowed=asked)
 
     @own.command("remove")
-    def remove(logbook: LogbookPath, workload: str) -> None:
+    def remove(logbook: LogbookPath, workload: str, as_json: AsJson = False) -> None:
         """Forget a workload of your own; its results stay."""
         with opened(lambda: Session.open(logbook)) as session:
             this_machine.remove_command(session.logbook.keeping, workload)
-            console.print(say("{workload} is forgotten.", workload=workload))
+            tell(console, as_json, say("{workload} is forgotten.", workload=workload), workload=workload)
 
     meter = typer.Typer(help="Meters outside the machine, over a serial line or the network.")
     app.add_typer(meter, name="meter")
@@ -233,33 +236,37 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         factor: Annotated[float, typer.Option(help="What its numbers are multiplied by.")] = 1.0,
         baud: Annotated[int, typer.Option(help="The speed of a serial line.")] = 115_200,
         follows: Annotated[str, typer.Option(help="The knob whose value it measures, as with a voltage.")] = "",
+        as_json: AsJson = False,
     ) -> None:
         """Add a meter; its readings are sampled with all others."""
         with opened(lambda: Session.open(logbook)) as session:
             _must_be_this(session)
-            console.print(this_machine.try_meter(session, name, address, unit, ask, field, factor, baud, follows))
+            words = this_machine.try_meter(session, name, address, unit, ask, field, factor, baud, follows)
+            tell(console, as_json, words, meter=name)
 
     @meter.command("remove")
-    def meter_remove(logbook: LogbookPath, name: str) -> None:
+    def meter_remove(logbook: LogbookPath, name: str, as_json: AsJson = False) -> None:
         """Forget a meter."""
         with opened(lambda: Session.open(logbook)) as session:
             this_machine.remove_meter(session.logbook.keeping, name)
-            console.print(say("{name} is forgotten.", name=name))
+            tell(console, as_json, say("{name} is forgotten.", name=name), meter=name)
 
     helper = typer.Typer(help="The helper that sets, as root, what only root may set (docs/helper.md).")
     app.add_typer(helper, name="helper")
 
     @helper.command("install")
-    def install() -> None:
+    def install(as_json: AsJson = False) -> None:
         """Install the helper and the policy for it; needs root."""
-        for path in helper_install.install():
-            console.print(say("installed {path}", path=path))
+        made = helper_install.install()
+        words = "\n".join(say("installed {path}", path=path) for path in made)
+        tell(console, as_json, words, files=[str(path) for path in made])
 
     @helper.command("remove")
-    def uninstall() -> None:
+    def uninstall(as_json: AsJson = False) -> None:
         """Remove the helper and its policy; needs root."""
-        for path in helper_install.remove():
-            console.print(say("removed {path}", path=path))
+        gone = helper_install.remove()
+        words = "\n".join(say("removed {path}", path=path) for path in gone)
+        tell(console, as_json, words, files=[str(path) for path in gone])
 
 
 def _keep_settings(session: Session, changes: dict[str, object], others_at_most: float | None) -> None:
@@ -302,20 +309,27 @@ def _direction(lower: bool) -> Direction:
     return Direction.LOWER if lower else Direction.HIGHER
 
 
-def _print_added(session: Session, added: AddedResult, console: Console) -> None:
-    metric = session.declaration.workload(added.workload).metric
-    parts = ", ".join(f"{k.removeprefix(PART)} {v:.1f}" for k, v in added.facts.items() if k.startswith(PART))
-    words = f"{metric.name} {quantity(added.score, metric.unit, metric.digits)}"
-    console.print(
-        say(
-            "Kept with step {step}: {words}{parts}.", step=added.step, words=words, parts=f" ({parts})" if parts else ""
-        )
-    )
+def _print_added(session: Session, found: list[AddedResult], console: Console, as_json: bool) -> None:
+    if as_json:
+        told = [
+            {"id": a.id, "step": a.step, "benchmark": a.workload, "score": a.score, "facts": a.facts} for a in found
+        ]
+        print_json({"figures": told})
+        return
+    for added in found:
+        metric = session.declaration.workload(added.workload).metric
+        parts = ", ".join(f"{k.removeprefix(PART)} {v:.1f}" for k, v in added.facts.items() if k.startswith(PART))
+        words = f"{metric.name} {quantity(added.score, metric.unit, metric.digits)}"
+        told_parts = f" ({parts})" if parts else ""
+        console.print(say("Kept with step {step}: {words}{parts}.", step=added.step, words=words, parts=told_parts))
 
 
-def _ask_to_allow(session: Session, yes: bool, console: Console) -> None:
+def _ask_to_allow(session: Session, yes: bool, console: Console, as_json: bool) -> list[str]:
+    """Allow the commands that aren't yet, asking unless `yes`; gives their names."""
+    allowed = []
     for asked in this_machine.not_allowed(session.logbook.keeping):
-        console.print(say("{name} runs {command}", name=asked.name, command=asked.words), highlight=False)
+        if not as_json:
+            console.print(say("{name} runs {command}", name=asked.name, command=asked.words), highlight=False)
         if not yes:
             if not sys.stdin.isatty():
                 raise KnownError(
@@ -327,3 +341,5 @@ def _ask_to_allow(session: Session, yes: bool, console: Console) -> None:
                     say("The command isn't allowed."), say("It is kept, and not run until 'yondle workload allow'.")
                 )
         asked.allow()
+        allowed.append(asked.name)
+    return allowed

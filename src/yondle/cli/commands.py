@@ -54,6 +54,7 @@ from yondle.cli.shown import (
     print_trail,
     print_waiting,
     status_values,
+    tell,
 )
 from yondle.cli.trace_command import add_trace_command
 from yondle.cli.watch_command import add_watch_command
@@ -81,7 +82,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
     """Make the command line; `open_window` shows the window and returns an exit code."""
     app = typer.Typer(
         add_completion=True, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
-        help="Yondle: a field book for PC tuners. Without a command it opens the window.",
+        help="Yondle: a logbook for PC tuners. Without a command it opens the window.",
     )  # fmt: skip
     console = console_for()
 
@@ -148,7 +149,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
             if missing and not anyway:
                 raise KnownError(
                     say("Not ready: {missing}.", missing="; ".join(missing)),
-                    say("'yondle ready' says what to do; --anyway goes on knowingly, and that is recorded."),
+                    say("'yondle ready' says what to do; --anyway starts all the same, and that is recorded."),
                 )
             run_test(session, lambda: session.baseline(passes, missing), console, as_json)
 
@@ -182,7 +183,7 @@ def build(open_window: OpenWindow) -> typer.Typer:
             if as_json:
                 print_json(status_values(session))
             else:
-                console.print(say("The rig is at step {number} again.", number=record.step.number))
+                console.print(say("Step {number} is active again.", number=record.step.number))
 
     @app.command()
     def status(
@@ -257,8 +258,9 @@ def build(open_window: OpenWindow) -> typer.Typer:
         if not folder.is_dir():
             raise KnownError(say("There is no folder {folder}.", folder=folder), say("Make it first, or name another."))
         if neighbours:
-            for made in run_neighbours(folder):
-                console.print(say("Logbook: {made}", made=made))
+            made = run_neighbours(folder)
+            words = "\n".join(say("Logbook: {made}", made=path) for path in made)
+            tell(console, as_json, words, logbooks=[str(path) for path in made])
             return
         if headless or as_json or not _has_display():
             if not headless and not as_json:

@@ -1,4 +1,4 @@
-"""`yondle compare` and `reference`: steps, profiles, other field books and figures from elsewhere side by side."""
+"""`yondle compare` and `reference`: steps, profiles, other logbooks and figures from elsewhere side by side."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from yondle.app.views.gains import benchmark_of
 from yondle.app.views.machines import MachinesView, machines
 from yondle.app.views.measured import settings_of
 from yondle.cli.running import AsJson, LogbookPath, opened
-from yondle.cli.shown import print_json, print_table
+from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import ranged
@@ -37,9 +37,7 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
             ),
         ] = None,
         against: Annotated[int, typer.Option(min=1, help="The column that gains are told over, counted from 1.")] = 1,
-        along: Annotated[
-            str, typer.Option(help="A knob: the field books' curves along it, and where they cross.")
-        ] = "",
+        along: Annotated[str, typer.Option(help="A knob: the logbooks' curves along it, and where they cross.")] = "",
         benchmark: Annotated[str, typer.Option(help="With --along: a benchmark; the first without.")] = "",
         passes: Annotated[bool, typer.Option("--passes", help="Every pass and what it cost below each row.")] = False,
         as_json: AsJson = False,
@@ -69,7 +67,7 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
     def efficiency_(
         logbook: LogbookPath,
         what: Annotated[
-            list[str] | None, typer.Argument(help="Other field books to put beside it.", show_default=False)
+            list[str] | None, typer.Argument(help="Other logbooks to put beside it.", show_default=False)
         ] = None,
         benchmark: Annotated[str, typer.Option(help="A benchmark; the first without.")] = "",
         battery: Annotated[float | None, typer.Option(help="What the battery holds, in Wh; as told without.")] = None,
@@ -91,10 +89,18 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         logbook: LogbookPath,
         what: Annotated[str, typer.Argument(help="A column, as for 'compare'.", show_default=False)],
         price: Annotated[float | None, typer.Argument(help="What it costs; nothing takes it away.")] = None,
+        as_json: AsJson = False,
     ) -> None:
         """Keep what a column costs, so that 'compare --passes' tells the price of its gains."""
         with opened(lambda: Session.open(logbook)) as session:
-            keep_price(session, Shelf(session).column(what).address, price)
+            column = Shelf(session).column(what)
+            keep_price(session, column.address, price)
+            words = (
+                say("{column} costs {price:g}.", column=column.name, price=price)
+                if price is not None
+                else say("{column} has no price any more.", column=column.name)
+            )
+            tell(console, as_json, words, column=column.address, price=price)
 
     @app.command(name="reference")
     def reference_(
@@ -104,6 +110,7 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         scores: Annotated[list[float] | None, typer.Argument(help="One score or more.", show_default=False)] = None,
         note: Annotated[str, typer.Option(help="Where they come from.")] = "",
         drop: Annotated[bool, typer.Option("--drop", help="Forget the reference.")] = False,
+        as_json: AsJson = False,
     ) -> None:
         """Keep scores from elsewhere to compare with."""
         with opened(lambda: Session.open(logbook)) as session:
@@ -111,6 +118,8 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
                 drop_reference(session, name)
             else:
                 add_reference(session, name, benchmark, tuple(scores or ()), note)
+            words = say("{name} is forgotten.", name=name) if drop else say("{name} can be compared with.", name=name)
+            tell(console, as_json, words, reference=name)
 
 
 def _show(view: CompareView, console: Console, passes: bool) -> None:

@@ -20,7 +20,7 @@ from yondle.app.views.plan_runs import plan_views
 from yondle.app.views.proposal import dry_words
 from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
-from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values
+from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values, tell
 from yondle.language.saying import say
 from yondle.model.quantities import count
 from yondle.model.steps import StepRecord
@@ -74,11 +74,11 @@ def plan_app(console: Console) -> typer.Typer:
             _carry_on(session, console, as_json, lambda after: go_on_with_plan(session, after))
 
     @app.command()
-    def end(logbook: LogbookPath) -> None:
+    def end(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """End the plan that is not finished; what it tested stays."""
         with opened(lambda: Session.open(logbook)) as session:
             end_plan(session)
-            console.print(say("The plan is ended."))
+            tell(console, as_json, say("The plan is ended."))
 
     @app.command()
     def show(logbook: LogbookPath, as_json: AsJson = False) -> None:

@@ -22,7 +22,7 @@ from yondle.app.profiles import (
 )
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
-from yondle.cli.shown import plain_values, print_json, print_table
+from yondle.cli.shown import plain_values, print_json, print_table, tell
 from yondle.language.saying import say
 from yondle.model.profiles import Profile, Purpose
 from yondle.model.rigs import RigDeclaration
@@ -43,13 +43,15 @@ def profile_app(console: Console) -> typer.Typer:
         purpose: Annotated[Purpose, typer.Option("--for", help="What it is for.")] = Purpose.OTHER,
         benchmark: Annotated[str, typer.Option(help="The benchmark it is best for.")] = "",
         step: Annotated[int | None, typer.Option(help="A step that held; the present one without it.")] = None,
+        as_json: AsJson = False,
     ) -> None:
         """Keep a setup that held."""
         with opened(lambda: Session.open(logbook)) as session:
             kept = keep_profile(session, name, purpose, benchmark, step)
-            console.print(
-                say("Kept '{kept}' ({purpose}) from step {step}.", kept=kept.name, purpose=kept.purpose, step=kept.step)
+            words = say(
+                "Kept '{kept}' ({purpose}) from step {step}.", kept=kept.name, purpose=kept.purpose, step=kept.step
             )
+            tell(console, as_json, words, profile=_values(kept, session.declaration))
 
     @app.command("list")
     def list_(logbook: LogbookPath, as_json: AsJson = False) -> None:
@@ -73,19 +75,30 @@ def profile_app(console: Console) -> typer.Typer:
             console.print(power_hint(session) or ("" if profiles(session) else say("No profiles yet.")))
 
     @app.command()
-    def show(logbook: LogbookPath, name: ProfileName) -> None:
+    def show(logbook: LogbookPath, name: ProfileName, as_json: AsJson = False) -> None:
         """Compare a profile with stock."""
         with opened(lambda: Session.open(logbook)) as session:
-            compared = compared_to_stock(session, profile(session, name))
+            shown = profile(session, name)
+            compared = compared_to_stock(session, shown)
+            if as_json:
+                print_json({"profile": _values(shown, session.declaration), "gains": dict(compared.gains)})
+                return
             gained = [(benchmark, "", gain) for benchmark, gain in compared.gains]
             print_table(console, ("", say("stock"), name), [*compared.knobs, *compared.derived, *gained], (1, 2))
 
     @app.command()
-    def use(logbook: LogbookPath, name: ProfileName) -> None:
+    def use(logbook: LogbookPath, name: ProfileName, as_json: AsJson = False) -> None:
         """Put a profile in force exactly, every knob of it."""
         with opened(lambda: Session.open(logbook)) as session:
             record = use_profile(session, name)
-            console.print(say("'{name}' is in force (step {number}).", name=name, number=record.step.number))
+            words = say("'{name}' is in force (step {number}).", name=name, number=record.step.number)
+            tell(
+                console,
+                as_json,
+                words,
+                step=record.step.number,
+                setup=plain_values(session.declaration, record.step.setup),
+            )
 
     @app.command("try")
     def try_(
@@ -97,31 +110,30 @@ def profile_app(console: Console) -> typer.Typer:
             run_test(session, lambda: session.test(passes), console, as_json)
 
     @app.command()
-    def drop(logbook: LogbookPath, name: ProfileName) -> None:
+    def drop(logbook: LogbookPath, name: ProfileName, as_json: AsJson = False) -> None:
         """Drop a profile; its step stays on the trail."""
         with opened(lambda: Session.open(logbook)) as session:
             drop_profile(session, name)
-            console.print(say("Dropped '{name}'.", name=name))
+            tell(console, as_json, say("Dropped '{name}'.", name=name), name=name)
 
     @app.command()
-    def export(logbook: LogbookPath, name: ProfileName, file: Path) -> None:
+    def export(logbook: LogbookPath, name: ProfileName, file: Path, as_json: AsJson = False) -> None:
         """Write a profile to a TOML file."""
         with opened(lambda: Session.open(logbook)) as session:
             write_profile(session, profile(session, name), file, replaces=False)
-            console.print(say("Written to {file}.", file=file))
+            tell(console, as_json, say("Written to {file}.", file=file), file=str(file))
 
     @app.command("import")
-    def import_(logbook: LogbookPath, file: Path) -> None:
+    def import_(logbook: LogbookPath, file: Path, as_json: AsJson = False) -> None:
         """Read a profile from a TOML file; it is kept untested."""
         with opened(lambda: Session.open(logbook)) as session:
             kept = import_profile(session, file)
-            console.print(
-                say(
-                    "Kept '{kept}'. It is untested here: yondle profile try {logbook} '{kept}'",
-                    kept=kept.name,
-                    logbook=logbook,
-                )
+            words = say(
+                "Kept '{kept}'. It is untested here: yondle profile try {logbook} '{kept}'",
+                kept=kept.name,
+                logbook=logbook,
             )
+            tell(console, as_json, words, profile=_values(kept, session.declaration))
 
     return app
 

@@ -14,7 +14,7 @@ from yondle.app.remarks import attach, discard_pass, discard_result, write_note
 from yondle.app.session import Session
 from yondle.app.views.log import FIGURE, Filter, Kind, LogRows, book_title, matching, place_of, when_words
 from yondle.cli.running import AsJson, LogbookPath, opened
-from yondle.cli.shown import print_json, print_table
+from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict
@@ -31,11 +31,12 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         number: int,
         text: str,
         caveat: Annotated[bool, typer.Option(help="A caveat: it stands beside the results in every report.")] = False,
+        as_json: AsJson = False,
     ) -> None:
         """Write a note at a step."""
         with opened(lambda: Session.open(logbook)) as session:
             write_note(session, number, text, caveat)
-            console.print(say("Noted at step {number}.", number=number))
+            tell(console, as_json, say("Noted at step {number}.", number=number), step=number)
 
     @app.command()
     def discard(
@@ -45,6 +46,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             str, typer.Argument(help="The pass or figure, as 'yondle log' names it: test/pass or figure/number.")
         ],
         reason: Annotated[str, typer.Argument(help="Why; an empty one counts the pass again.")],
+        as_json: AsJson = False,
     ) -> None:
         """Leave a pass or a typed figure out, or with an empty reason count it again; it stays in the logbook."""
         attempt, slash, ordinal = which.partition("/")
@@ -58,16 +60,18 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
                 discard_result(session, number, int(ordinal), reason)
             else:
                 discard_pass(session, number, int(attempt), int(ordinal), reason)
-            console.print(say("It counts again.") if not reason.strip() else say("It is left out of figures."))
+            words = say("It counts again.") if not reason.strip() else say("It is left out of figures.")
+            tell(console, as_json, words, step=number, which=which, counts=not reason.strip())
 
     @app.command(name="attach")
-    def attach_(logbook: LogbookPath, number: int, file: Path) -> None:
+    def attach_(logbook: LogbookPath, number: int, file: Path, as_json: AsJson = False) -> None:
         """Keep a picture or another file at a step as proof."""
         with opened(lambda: Session.open(logbook)) as session:
             made = attach(session, number, file)
-            console.print(
-                say("{made} is kept at step {number} ({bytes} bytes).", made=made.name, number=number, bytes=made.bytes)
+            words = say(
+                "{made} is kept at step {number} ({bytes} bytes).", made=made.name, number=number, bytes=made.bytes
             )
+            tell(console, as_json, words, step=number, name=made.name, bytes=made.bytes, sha256=made.sha256)
 
     @app.command()
     def log(
@@ -111,6 +115,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             typer.Argument(help="Where to: .json holds everything, .csv every pass; the terminal with - or without."),
         ] = None,
         samples: Annotated[bool, typer.Option(help="Whether what the sensors said goes into JSON, too.")] = True,
+        as_json: AsJson = False,
     ) -> None:
         """Write the whole logbook as JSON, or its passes as CSV."""
         to_terminal = file is None or str(file) == "-"
@@ -127,26 +132,36 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
             print(text, end="")
             return
         write(file, text)
-        console.print(say("{file} is written.", file=file))
+        tell(console, as_json, say("{file} is written.", file=file), file=str(file))
 
     @app.command()
-    def restore(archive: Path, logbook: LogbookPath) -> None:
+    def restore(archive: Path, logbook: LogbookPath, as_json: AsJson = False) -> None:
         """Make a logbook of what 'yondle export' wrote as JSON."""
         read_archive(archive, logbook)
-        console.print(say("{logbook} is made.", logbook=logbook))
+        tell(console, as_json, say("{logbook} is made.", logbook=logbook), logbook=str(logbook))
 
     @app.command(name="share")
     def share_(
         logbook: LogbookPath,
         file: Annotated[Path, typer.Argument(help="The copy to make, ending in .yondle.")],
         files: Annotated[bool, typer.Option(help="Put the files kept as proof into it, too.")] = False,
+        as_json: AsJson = False,
     ) -> None:
         """Make a copy to give away, without serial numbers, host and user names."""
         with opened(lambda: Session.open(logbook)) as session:
             share(session, file, files)
-        console.print(say("{file} is made; look through it with 'yondle log' before you give it away.", file=file))
+        words = say("{file} is made; look through it with 'yondle log' before you give it away.", file=file)
+        tell(console, as_json, words, file=str(file))
 
     @app.command(name="merge")
-    def merge_(one: Path, other: Path, into: Annotated[Path, typer.Argument(help="The logbook to make.")]) -> None:
+    def merge_(
+        one: Path,
+        other: Path,
+        into: Annotated[Path, typer.Argument(help="The logbook to make.")],
+        as_json: AsJson = False,
+    ) -> None:
         """Make one logbook of two about the same rig; both stay as they are."""
-        console.print(say("{into} holds {steps} steps.", into=into, steps=merge(one, other, into)))
+        steps = merge(one, other, into)
+        tell(
+            console, as_json, say("{into} holds {steps} steps.", into=into, steps=steps), logbook=str(into), steps=steps
+        )

@@ -11,7 +11,8 @@ from rich.console import Console
 from yondle.app.report_choices import ask, choose_sections, parts_named
 from yondle.app.report_files import write_report
 from yondle.app.session import Session
-from yondle.cli.running import LogbookPath, opened
+from yondle.cli.running import AsJson, LogbookPath, opened
+from yondle.cli.shown import tell
 from yondle.language.saying import say
 
 
@@ -24,8 +25,9 @@ def add_report_command(app: typer.Typer, console: Console) -> None:
         file: Annotated[
             Path, typer.Argument(help="Where to write it; .html, .pdf or .md says as what.", show_default=False)
         ],
-        question: Annotated[str | None, typer.Option(help="The question it answers; kept in the field book.")] = None,
+        question: Annotated[str | None, typer.Option(help="The question it answers; kept in the logbook.")] = None,
         sections: Annotated[str | None, typer.Option(help="Which sections, in which order; kept, too.")] = None,
+        as_json: AsJson = False,
     ) -> None:
         """Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."""
         with opened(lambda: Session.open(logbook)) as session:
@@ -34,4 +36,5 @@ def add_report_command(app: typer.Typer, console: Console) -> None:
             if sections is not None:
                 choose_sections(session, parts_named(sections))
             written = write_report(session, file)
-        console.print(say("{file} is written ({written} bytes).", file=file, written=written))
+        words = say("{file} is written ({written} bytes).", file=file, written=written)
+        tell(console, as_json, words, file=str(file), bytes=written)

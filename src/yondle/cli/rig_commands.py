@@ -11,7 +11,7 @@ from rich.console import Console
 from yondle.app.readiness import readiness
 from yondle.app.session import Session
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Strict, Together, opened, run_test
-from yondle.cli.shown import print_json, status_values
+from yondle.cli.shown import print_json, status_values, tell
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
@@ -43,17 +43,19 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 )
 
     @app.command()
-    def condition(logbook: LogbookPath, name: str, value: str) -> None:
+    def condition(logbook: LogbookPath, name: str, value: str, as_json: AsJson = False) -> None:
         """Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."""
         with opened(lambda: Session.open(logbook)) as session:
             session.own.tell(name, value)
-            console.print(f"{name}: {value}" if value else say("{name} is forgotten.", name=name))
+            words = f"{name}: {value}" if value else say("{name} is forgotten.", name=name)
+            tell(console, as_json, words, conditions=session.own.conditions)
 
     @app.command()
     def limit(
         logbook: LogbookPath,
         what: Annotated[str, typer.Argument(help="knob=highest, or sensor=highest; 'none' takes it away.")],
-        lowest: Annotated[str, typer.Option(help="For a knob: the lowest value you stand for.")] = "",
+        lowest: Annotated[str, typer.Option(help="For a knob: the lowest value you allow.")] = "",
+        as_json: AsJson = False,
     ) -> None:
         """Set your own limit on a knob or a sensor."""
         with opened(lambda: Session.open(logbook)) as session:
@@ -64,7 +66,9 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
             elif knob is not None:
                 low = knob.parsed(lowest) if lowest else session.declaration.floors.get(knob.id)
                 session.set_own_range(knob.id, low, None if value == "none" else knob.parsed(value))
-            console.print(say("Limit on {name}: {value}.", name=name, value=value))
+            tell(
+                console, as_json, say("Limit on {name}: {value}.", name=name, value=value), on=name.strip(), limit=value
+            )
 
     @app.command()
     def again(
@@ -98,13 +102,14 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
             run_test(session, lambda: session.go_on_waiting(told), console, as_json)
 
     @app.command()
-    def drop(logbook: LogbookPath) -> None:
+    def drop(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """Give up a step that waits for values to be entered."""
         with opened(lambda: Session.open(logbook, asks=True)) as session:
             dropped = session.drop_waiting()
             if dropped is None:
                 raise KnownError(say("No step waits for values to be entered."), say("Nothing to drop."))
-            console.print(say("Step {number} is dropped.", number=dropped.step.number))
+            words = say("Step {number} is dropped.", number=dropped.step.number)
+            tell(console, as_json, words, step=dropped.step.number)
 
     @app.command()
     def stock(logbook: LogbookPath, as_json: AsJson = False) -> None:

@@ -133,7 +133,7 @@ def named_value(declaration: RigDeclaration, text: str) -> tuple[Knob, float]:
     name, equals, value = text.partition("=")
     if not equals or not value.strip():
         raise KnownError(
-            say("'{words}' names no knob and value.", words=text),
+            say("'{words}' is no setting.", words=text),
             say("Write it as knob=value, for example {example}.", example=_example(declaration)),
         )
     knob = declaration.settable(name.strip())

@@ -51,6 +51,14 @@ def print_json(value: dict[str, Any]) -> None:
         print(json.dumps(_finite({"format": FORMAT, **value}), ensure_ascii=False, indent=2))
 
 
+def tell(console: Console, as_json: bool, words: str, **values: Any) -> None:
+    """Say what was done: in words, or as a document with the words under `done` and what belongs to them beside it."""
+    if as_json:
+        print_json({"done": words, **values})
+    else:
+        console.print(words)
+
+
 FORMAT = "yondle-output 1"
 """What documents of `--json` call themselves (docs/output-json.md)."""
 _WAITING: list[dict[str, Any]] | None = None
@@ -275,8 +283,8 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
                 gain_text=row.gain_text,
             )
         )
-    where = say("step {number}", number=session.position.step.number) if session.position else say("stock")
-    console.print(say("  The rig rests at {where}.", where=where))
+    where = say("Step {number}", number=session.position.step.number) if session.position else say("Stock")
+    console.print(say("  {where} is active.", where=where))
 
 
 _BETWEEN = 2

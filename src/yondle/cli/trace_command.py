@@ -8,14 +8,13 @@ from typing import Annotated
 
 import typer
 from rich.console import Console
-from rich.table import Table
 
 from yondle.app.export import csv_text, write
 from yondle.app.session import Session
 from yondle.app.views.spans import SpanView, span_view
 from yondle.app.views.traces import Trace, end_words, latest_run, trace_of
 from yondle.cli.running import AsJson, LogbookPath, opened
-from yondle.cli.shown import print_json
+from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -45,7 +44,7 @@ def add_trace_command(app: typer.Typer, console: Console) -> None:
             )
         if csv is not None:
             write(csv, readings_csv(shown, low, high))
-            console.print(say("{file} is written.", file=csv))
+            tell(console, as_json, say("{file} is written.", file=csv), file=str(csv))
             return
         view = span_view(shown, shown.panels, low, high)
         if as_json:
@@ -69,12 +68,8 @@ def readings_csv(trace: Trace, low: float, high: float) -> str:
 
 def _show(trace: Trace, view: SpanView, console: Console) -> None:
     console.print(f"{trace.run.words}: {end_words(trace)}. {view.title}.")
-    table = Table(box=None, header_style="bold", pad_edge=False)
-    for i, head in enumerate(("", say("lowest"), say("mean"), say("highest"))):
-        table.add_column(head, justify="right" if i else "left")
-    for row in view.rows:
-        table.add_row(row.name, row.lowest, row.mean, row.highest)
-    console.print(table)
+    head = ("", say("lowest"), say("mean"), say("highest"))
+    print_table(console, head, [(row.name, row.lowest, row.mean, row.highest) for row in view.rows], (1, 2, 3))
     for words in (view.last, view.held_back, view.hottest, view.voltage):
         if words:
             console.print(words)

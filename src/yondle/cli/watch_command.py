@@ -18,7 +18,7 @@ from yondle.app.integrate import integrate, take_out
 from yondle.app.stopping import ask_to_stop
 from yondle.app.watching import Watched, watch
 from yondle.cli.running import EXIT_NOT_HELD, AsJson, LogbookPath
-from yondle.cli.shown import print_json
+from yondle.cli.shown import print_json, tell
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 
@@ -64,6 +64,7 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
     def stop(
         logbook: LogbookPath,
         emergency: Annotated[bool, typer.Option("--emergency", help="Go to stock at once.")] = False,
+        as_json: AsJson = False,
     ) -> None:
         """Stop the test that another Yondle runs on a logbook; that one puts the machine back, as with Esc in its window."""
         clock = RealClock()
@@ -75,24 +76,29 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
             left -= _LOOKED_AT_S
         what = running or say("What ran")
         seen = watch(logbook)
-        if seen.running is not None:
-            console.print(say("{what}: asked to stop; it is still being put back.", what=what))
-        else:
-            where = say("stock") if emergency else say("where the test began")
-            console.print(say("{what}: stopped, and the machine went back to {where}.", what=what, where=where))
+        where = say("stock") if emergency else say("where the test began")
+        words = (
+            say("{what}: stopped, and the machine went back to {where}.", what=what, where=where)
+            if seen.running is None
+            else say("{what}: asked to stop; it is still being put back.", what=what)
+        )
+        tell(console, as_json, words, running=seen.running)
 
     @app.command(name="integrate")
     def integrate_(
         remove: Annotated[bool, typer.Option("--remove", help="Take it out again.")] = False,
         share: Annotated[Path | None, typer.Option(help="The share folder; the user's own without.")] = None,
+        as_json: AsJson = False,
     ) -> None:
         """Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."""
         folder = share or user_data_path()
         if remove:
-            console.print(say("{files} files are taken out of {folder}.", files=len(take_out(folder)), folder=folder))
+            gone = [str(path) for path in take_out(folder)]
+            words = say("{files} files are taken out of {folder}.", files=len(gone), folder=folder)
+            tell(console, as_json, words, files=gone)
             return
-        for path in integrate(folder, shutil.which("yondle") or "yondle"):
-            console.print(str(path))
+        made = [str(path) for path in integrate(folder, shutil.which("yondle") or "yondle")]
+        tell(console, as_json, "\n".join(made), files=made)
 
 
 def _shown(seen: Watched) -> Group:

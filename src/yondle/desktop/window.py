@@ -102,7 +102,7 @@ class MainWindow(QMainWindow):
         self._once_nothing_runs(open_)
 
     def start_demo(self) -> None:
-        """Open Heron's field book, or make it."""
+        """Open Heron's logbook, or make it."""
         path = data_folder() / "heron.yondle"
         if path.exists():
             self.open_logbook(path)
@@ -110,7 +110,7 @@ class MainWindow(QMainWindow):
         self._create(path, "heron", evening=True)
 
     def start_this(self) -> None:
-        """Open this machine's field book, or start one."""
+        """Open this machine's logbook, or start one."""
         path = data_folder() / "this-machine.yondle"
         if path.exists():
             self.open_logbook(path)
@@ -118,7 +118,7 @@ class MainWindow(QMainWindow):
         self._create(path, "this", evening=False)
 
     def run_neighbours(self) -> None:
-        """Run Heron II and Bittern into field books beside this one, or in the usual folder."""
+        """Run Heron II and Bittern into logbooks beside this one, or in the usual folder."""
         beside = self.session.logbook.path.parent if self.session is not None else data_folder()
 
         def run() -> None:
@@ -137,7 +137,7 @@ class MainWindow(QMainWindow):
         self._once_nothing_runs(create)
 
     def _begin_opening(self, path: Path, evening: bool, opens: Callable[[], Session]) -> None:
-        """Leave what is open and open another field book; only the one asked for last is shown."""
+        """Leave what is open and open another logbook; only the one asked for last is shown."""
         self._evening_wanted = evening
         self._leave_session()
         self._show_opening(path.name)
@@ -145,9 +145,9 @@ class MainWindow(QMainWindow):
         self.bridge.submit("open", lambda: (opens, _with_settings(opens())))
 
     def _once_nothing_runs(self, do: Callable[[], None]) -> None:
-        """Do something that leaves the open field book; while something runs in it the tuner is asked first.
+        """Do something that leaves the open logbook; while something runs in it the tuner is asked first.
 
-        A test must never run on unseen: it belongs to the field book on the screen, where it can be stopped.
+        A test must never run on unseen: it belongs to the logbook on the screen, where it can be stopped.
         """
         if self.session is None or self.tune is None or not self.bridge.busy:
             do()
@@ -269,12 +269,12 @@ class MainWindow(QMainWindow):
         self._actions: list[QAction] = []
         for text, keys, do in (
             (say("Show the command list"), "Ctrl+K", self._open_commands),
-            (say("Open Heron's field book"), "", self.start_demo),
-            (say("Run Heron's evening in a new field book"), "", self._fresh_demo),
+            (say("Open Heron's logbook"), "", self.start_demo),
+            (say("Run Heron's evening in a new logbook"), "", self._fresh_demo),
             (say("Run Heron II and Bittern, to compare with"), "", self.run_neighbours),
-            (say("Open this machine's field book"), "", self.start_this),
-            (say("Open a field book …"), "Ctrl+O", self._ask_for_file),
-            (say("Close the field book"), "Ctrl+W", self._close_book),
+            (say("Open this machine's logbook"), "", self.start_this),
+            (say("Open a logbook …"), "Ctrl+O", self._ask_for_file),
+            (say("Close the logbook"), "Ctrl+W", self._close_book),
             *(
                 (say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.visit(i))
                 for i, name in enumerate(PLACES)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from yondle.analysis.judging import down_outcome, failed
+from yondle.analysis.judging import AT_ONCE_S, down_outcome, failed
 from yondle.engine.bench import Bench, Ended
 from yondle.engine.requests import Request
 from yondle.engine.states import State, Trigger
@@ -146,7 +146,9 @@ class Passes:
             down_outcome(
                 down.failure,
                 down.code,
-                say("after {after_s} of {name}", after_s=duration(after_s), name=name),
+                say("after {after_s} of {name}", after_s=duration(after_s), name=name)
+                if after_s >= AT_ONCE_S
+                else say("in the first moment of {name}", name=name),
                 "",
                 after_s,
             )

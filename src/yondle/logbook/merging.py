@@ -94,7 +94,7 @@ class _Source:
         return attempt["step"] in self.steps and attempt["id"] not in self._dropped
 
     def renumbered(self, value: Any) -> Any:
-        """Give a small value with its steps in their new numbers; those of other field books stay, what is gone is left out."""
+        """Give a small value with its steps in their new numbers; those of other logbooks stay, what is gone is left out."""
         if isinstance(value, list):
             return [new for each in value if (new := self._address(each)) is not None]
         if isinstance(value, dict):

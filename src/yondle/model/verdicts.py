@@ -7,7 +7,7 @@ from enum import StrEnum
 
 
 class Verdict(StrEnum):
-    """The six marks of the field book; each has one word, one shape and one colour everywhere."""
+    """The six marks of the logbook; each has one word, one shape and one colour everywhere."""
 
     HELD = "held"
     UNPROVEN = "not yet proven"

@@ -41,4 +41,4 @@ def test_without_evidence_it_says_what_would_tell() -> None:
     assert what_limits(Evidence(sweeps=sweeps[:1])).words == "not told yet: sweep core ratio"
     assert what_limits(Evidence()).words == "can't be told: no clock or rate can be set here"
     assert nothing.signs == ()
-    assert "the memory rate" in what_limits(Evidence(answers=(CORE_STILL,))).words
+    assert "memory ratio" in what_limits(Evidence(answers=(CORE_STILL,), sweeps=sweeps)).words

@@ -167,7 +167,7 @@ def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
 def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, capped: bool, ends: str) -> str:
     """Read one curve aloud; `ends` says what lies between its lowest and its highest value."""
     name, along = benchmark.name, in_sentence(knob.name)
-    turned = say(" (lower is better, turned)") if benchmark.metric.direction is Direction.LOWER else ""
+    turned = say(" (lower is better, inverted)") if benchmark.metric.direction is Direction.LOWER else ""
     if capped:
         cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
         return say("{name} sits at its cap of {cap}: it tells nothing about {along}.", name=name, cap=cap, along=along)

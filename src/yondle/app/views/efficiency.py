@@ -19,6 +19,7 @@ from yondle.analysis.efficiency import (
 )
 from yondle.analysis.margins import Gain, GainWord, gain, spread
 from yondle.analysis.scaling import Knee
+from yondle.analysis.stability import HOUR_S
 from yondle.app.columns import Books, title
 from yondle.app.views.gains import gain_words
 from yondle.app.views.measured import FieldBook, Figure, Setting, changed_words, like, setting_of
@@ -109,7 +110,7 @@ def battery_of(conditions: dict[str, str | float]) -> float | None:
 
 
 def efficiency(books: Books, benchmark: Workload, battery_wh: float | None = None) -> CostView:
-    """Work out what every setting of the first field book and of others costs in one benchmark."""
+    """Work out what every setting of the first logbook and of others costs in one benchmark."""
     own = books[0][0]
     base = _base(own, benchmark)
     tried: list[_Tried] = []
@@ -151,7 +152,7 @@ def cost_words(cost: Cost, view: CostView) -> tuple[tuple[str, str], ...]:
         (say("one charge"), _charge(cost, view)),
         (say("hottest sensor"), quantity(cost.hottest_c, "°C", 1) if cost.hottest_c is not None else ""),
         (say("score per degree above the room"), _per_degree(cost, view)),
-        (say("fan"), quantity(cost.fan, "1/min") if cost.fan is not None else ""),
+        (say("fan"), quantity(cost.fan, "rpm") if cost.fan is not None else ""),
     ]
     return tuple((name, words) for name, words in lines if words)
 
@@ -164,9 +165,11 @@ def _charge(cost: Cost, view: CostView) -> str:
     if cost.battery_s is None:
         return ""
     done = f", {number(cost.battery_units)} {view.work}s" if cost.battery_units is not None and view.work else ""
-    share = number(100.0 * 3600.0 / cost.battery_s, 1)
+    if cost.battery_s < HOUR_S:
+        return say("a full charge lasts {battery_s}{done}", battery_s=duration(cost.battery_s), done=done)
+    share = number(100.0 * HOUR_S / cost.battery_s, 1)
     return say(
-        "{battery_s}{done}, an hour takes {share}\u202f% of it",
+        "a full charge lasts {battery_s}{done}; an hour takes {share}\u202f% of it",
         battery_s=duration(cost.battery_s),
         done=done,
         share=share,
@@ -206,7 +209,7 @@ def _tried(book: FieldBook, setting: Setting, benchmark: Workload) -> _Tried | N
 
 
 def _base(book: FieldBook, benchmark: Workload) -> Trade | None:
-    """Give what a field book's baseline scored and drew."""
+    """Give what a logbook's baseline scored and drew."""
     base = book.baseline_step
     made = _tried(book, setting_of(base.step.setup, [base]), benchmark) if base is not None else None
     return made.trade if made is not None else None

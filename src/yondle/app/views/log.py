@@ -95,7 +95,7 @@ class Filter:
 
 
 class LogRows:
-    """The rows of field books, the latest first; rows of a step are made again only when it has changed."""
+    """The rows of logbooks, the latest first; rows of a step are made again only when it has changed."""
 
     def __init__(self) -> None:
         self._kept: dict[tuple[str, int], tuple[StepRecord, tuple[LogRow, ...]]] = {}
@@ -140,7 +140,7 @@ def place_of(row: LogRow) -> str:
 
 
 def book_title(book: FieldBook) -> str:
-    """Name a field book."""
+    """Name a logbook."""
     return book.path.stem if isinstance(book, ReadBook) else book.declaration.info.name
 
 

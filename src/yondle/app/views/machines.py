@@ -74,7 +74,7 @@ class MachinesView:
 
 
 def knobs_shared(books: Books) -> tuple[Knob, ...]:
-    """List the knobs of the first field book that any was measured along, those of most machines first."""
+    """List the knobs of the first logbook that any was measured along, those of most machines first."""
     measured = {
         knob: sum(bool(_groups(book, settings, knob)) for book, settings in books if _same(book, knob) is not None)
         for knob in books[0][0].declaration.knobs
@@ -83,7 +83,7 @@ def knobs_shared(books: Books) -> tuple[Knob, ...]:
 
 
 def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
-    """Give the lines of the first field book and of others; groups of four values or more, or else the best there is."""
+    """Give the lines of the first logbook and of others; groups of four values or more, or else the best there is."""
     names = [title(book) for book, _ in books]
     found: list[Line] = []
     for name, (book, settings) in zip(names, books, strict=True):
@@ -196,7 +196,7 @@ def _sentence(knob: Knob, benchmark: Workload, lines: tuple[Line, ...], meetings
         return say("{along} isn't measured at two values anywhere: sweep it, or choose another.", along=along)
     if not meetings:
         return say(
-            "{along}: only {lines} is measured. Tick a column of another field book, or test it under other settings.",
+            "{along}: only {lines} is measured. Tick a column of another logbook, or test it under other settings.",
             along=along,
             lines=lines[0].name,
         )

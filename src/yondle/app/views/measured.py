@@ -19,7 +19,7 @@ _OWN = ("asked because", later("room temperature in °C"))
 
 
 class FieldBook(Protocol):
-    """What readings are taken from: a session, or another field book that is only read."""
+    """What readings are taken from: a session, or another logbook that is only read."""
 
     @property
     def declaration(self) -> RigDeclaration:

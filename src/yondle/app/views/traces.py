@@ -169,7 +169,7 @@ def latest_run(session: Session, step: int | None = None) -> Run:
     """Give the latest test of a step, or of all; raises KnownError when there is none."""
     found = next((run for run in runs(session) if step is None or run.step == step), None)
     if found is None:
-        which = say("Step {step}", step=step) if step is not None else say("This field book")
+        which = say("Step {step}", step=step) if step is not None else say("This logbook")
         raise KnownError(say("{which} holds no test.", which=which), say("Test a step, or name another."))
     return found
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import overload
 
-from yondle.analysis.judging import limit_words
+from yondle.analysis.judging import AT_ONCE_S, limit_words
 from yondle.analysis.margins import Gain, spread
 from yondle.app.book import short_at
 from yondle.app.session import Session
@@ -20,8 +20,6 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord, telling_of
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Workload
-
-AT_ONCE_S = 0.5
 
 
 @dataclass(frozen=True, slots=True)

@@ -52,7 +52,7 @@ class CostChart(PlaceChart):
             f"{view.power} (W)",
             say("energy (J each)"),
         )
-        head += (say("hottest (°C)"), say("fan (1/min)"), "unbeaten", "verdict")
+        head += (say("hottest (°C)"), say("fan (rpm)"), "unbeaten", "verdict")
         rows = [
             (
                 c.machine, str(c.step), c.setup, f"{c.score:.6g}", f"{c.watts:.6g}", _told(c.joules), _told(c.hottest_c),

@@ -60,7 +60,7 @@ class ComparePlace(ChartPlace):
         self.list = ColumnList(self._read)
         self.list.chosen.connect(self.choose)
         self.list.setMinimumHeight(_LIST_HEIGHT)
-        self.add_book = button(say("Field book …"), "flat", say("Read another field book"))
+        self.add_book = button(say("Another logbook …"), "flat", say("Read another logbook"))
         self.add_book.clicked.connect(self._ask_for_book)
         self.add_reference = button(say("Reference …"), "flat", say("Type in a reference"))
         self.add_reference.clicked.connect(self._ask_for_reference)
@@ -72,7 +72,7 @@ class ComparePlace(ChartPlace):
         self._caveats = label("", "warning", wrap=True)
         self._lay_out()
         self.add_action("best", say("order the columns by their mean"), "O", self.order_columns)
-        self.add_action("book", say("read another field book …"), "Ctrl+B", self._ask_for_book)
+        self.add_action("book", say("read another logbook …"), "Ctrl+B", self._ask_for_book)
         self.add_action("reference", say("type in a reference …"), "Ctrl+T", self._ask_for_reference)
 
     def pieces(self) -> Iterator[None]:
@@ -97,7 +97,7 @@ class ComparePlace(ChartPlace):
         self._show()
 
     def read(self, path: Path) -> None:
-        """Read another field book, and put its stock beside the columns; raises KnownError."""
+        """Read another logbook, and put its stock beside the columns; raises KnownError."""
         book = self._shelf.book(path.resolve())
         if book.baseline_step is not None:
             self.choose(f"{path.resolve()}#stock", True)
@@ -194,7 +194,7 @@ class ComparePlace(ChartPlace):
         self._show()
 
     def _ask_for_book(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, say("Read another field book"), "", say("Field books (*.yondle)"))
+        name, _ = QFileDialog.getOpenFileName(self, say("Read another logbook"), "", say("Logbooks (*.yondle)"))
         if name:
             self._change(lambda: self.read(Path(name)))
 

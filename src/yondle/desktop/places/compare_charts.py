@@ -80,7 +80,7 @@ class CompareCharts(QWidget):
         return shown if shown is not None and self._stack.currentWidget() is shown else None
 
     def show_benchmark(self, books: Books, benchmark: Workload, battery_wh: float | None) -> None:
-        """Show a benchmark of these field books; the first is the one that is open."""
+        """Show a benchmark of these logbooks; the first is the one that is open."""
         others = [(book, id(settings)) for book, settings in books] != [(b, id(s)) for b, s in self._books]
         self._books, self._benchmark, self._battery, self._cost = books, benchmark, battery_wh, None
         if others:
@@ -118,7 +118,7 @@ class CompareCharts(QWidget):
         if self._benchmark is None:
             return
         metric = self._benchmark.metric
-        turned = say(", lower is better, so the axis is turned") if metric.direction is Direction.LOWER else ""
+        turned = say(", lower is better, so the axis is inverted") if metric.direction is Direction.LOWER else ""
         upward = say(
             "Upward {benchmark}, {unit}{turned}", benchmark=self._benchmark.name, unit=metric.unit, turned=turned
         )

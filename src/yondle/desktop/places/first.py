@@ -30,7 +30,7 @@ class FirstPage(QWidget):
         box = QVBoxLayout(column)
         box.setContentsMargins(24, 40, 24, 24)
         box.setSpacing(12)
-        box.addWidget(label(say("A field book for tuning"), "large"))
+        box.addWidget(label(say("A logbook for tuning"), "large"))
         box.addWidget(
             label(
                 say("Change one thing, test it, write it down. Yondle keeps the trail of every step, tells a gain from "
@@ -42,8 +42,8 @@ class FirstPage(QWidget):
         box.addWidget(self.cards)
         choices = QHBoxLayout()
         choices.setSpacing(12)
-        self.demo_button = button(say("Open Heron's field book"), "main")
-        self.this_button = button(say("Start a field book"))
+        self.demo_button = button(say("Open Heron's logbook"), "main")
+        self.this_button = button(say("Start a logbook"))
         for title, text, made in (
             (
                 say("Heron, a simulated PC"),
@@ -59,7 +59,7 @@ class FirstPage(QWidget):
             choices.addWidget(_choice(title, text, made))
         box.addLayout(choices)
         box.addSpacing(8)
-        box.addWidget(label(say("Field books on this machine"), "heading"))
+        box.addWidget(label(say("Logbooks on this machine"), "heading"))
         for path in recent[:MOST_RECENT]:
             made = button(f"{path.stem}  ·  {path.parent}", "flat", say("Open {stem}", stem=path.stem))
             made.setStyleSheet("text-align: left;")
@@ -86,10 +86,8 @@ class FirstPage(QWidget):
 
 
 def ask_for_book(parent: QWidget) -> Path | None:
-    """Let the tuner choose a field book; None where none was chosen."""
-    name, _ = QFileDialog.getOpenFileName(
-        parent, say("Open a field book"), "", say("Field books (*.yondle);;All files (*)")
-    )
+    """Let the tuner choose a logbook; None where none was chosen."""
+    name, _ = QFileDialog.getOpenFileName(parent, say("Open a logbook"), "", say("Logbooks (*.yondle);;All files (*)"))
     return Path(name) if name else None
 
 

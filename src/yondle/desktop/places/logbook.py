@@ -104,11 +104,11 @@ class LogbookPlace(ChartPlace):
             ("attach", say("attach a file to the step …"), "Ctrl+Shift+A", self._ask_for_file),
             ("result", say("type in a figure measured at the step …"), "R", self._go_to_figure),
             ("undo", say("undo the last change"), "Ctrl+Z", self.undo),
-            ("merge", say("make one of this field book and another …"), "", self._ask_to_merge),
+            ("merge", say("make one of this logbook and another …"), "", self._ask_to_merge),
             ("export", say("export everything as JSON, or every pass as CSV …"), "Ctrl+E", self._ask_to_export),
             ("share", say("make a copy to give away, without what is private …"), "", self._ask_to_share),
             ("columns", say("choose the columns"), "", self._offer_columns),
-            ("book", say("show another field book, too …"), "", self._ask_for_book),
+            ("book", say("show another logbook, too …"), "", self._ask_for_book),
         ):
             self.add_action(name, text, keys, do)
 
@@ -172,37 +172,35 @@ class LogbookPlace(ChartPlace):
         self.show_row(kept or (rows[0] if rows else None))
 
     def read(self, path: Path) -> None:
-        """Show another field book, too; it is only read."""
+        """Show another logbook, too; it is only read."""
         book = read_book(path)
         self._others = [b for b in self._others if b.path != path] + [book]
         self._seen = -1
         self.refresh()
 
     def _ask_for_book(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, say("Another field book"), "", say("Field books (*.yondle)"))
+        name, _ = QFileDialog.getOpenFileName(self, say("Another logbook"), "", say("Logbooks (*.yondle)"))
         if name:
             self._change(lambda: self.read(Path(name)))
 
     def merge(self, other: Path, into: Path) -> None:
-        """Make a third field book of this one and another; both stay as they are."""
+        """Make a third logbook of this one and another; both stay as they are."""
         steps = merge(self._session.logbook.path, other, into)
         self.sentence.set_text(
             say("{into} holds {steps} of both; open it with Ctrl+O", into=into.name, steps=count(steps, "step"))
         )
 
     def _ask_to_merge(self) -> None:
-        kinds = say("Field books (*.yondle)")
-        other, _ = QFileDialog.getOpenFileName(self, say("The other field book"), "", kinds)
+        kinds = say("Logbooks (*.yondle)")
+        other, _ = QFileDialog.getOpenFileName(self, say("The other logbook"), "", kinds)
         into, _ = (
-            QFileDialog.getSaveFileName(self, say("The field book to make"), "both.yondle", kinds)
-            if other
-            else ("", "")
+            QFileDialog.getSaveFileName(self, say("The logbook to make"), "both.yondle", kinds) if other else ("", "")
         )
         if into:
             self._change(lambda: self.merge(Path(other), Path(into)))
 
     def export(self, path: Path) -> None:
-        """Write the whole field book as JSON, or its passes as CSV, as the name ends."""
+        """Write the whole logbook as JSON, or its passes as CSV, as the name ends."""
         write(path, passes_csv(self._session) if path.suffix.lower() == ".csv" else logbook_text(self._session))
         self.sentence.set_text(say("{path} is written", path=path.name))
 
@@ -220,7 +218,7 @@ class LogbookPlace(ChartPlace):
 
     def _ask_to_share(self) -> None:
         name, _ = QFileDialog.getSaveFileName(
-            self, say("A copy to give away"), "shared.yondle", say("Field books (*.yondle)")
+            self, say("A copy to give away"), "shared.yondle", say("Logbooks (*.yondle)")
         )
         if name:
             self._change(lambda: self.share(Path(name)))
@@ -397,7 +395,7 @@ class LogbookPlace(ChartPlace):
             head.addWidget(box)
         self._columns_button = button(say("Columns …"), "flat")
         self._columns_button.clicked.connect(self._offer_columns)
-        self._book_button = button(say("Field book …"), "flat", say("Show another field book, too"))
+        self._book_button = button(say("Another logbook …"), "flat", say("Show another logbook, too"))
         self._book_button.clicked.connect(self._ask_for_book)
         under = QHBoxLayout()
         under.addWidget(self.sentence, 1)

@@ -193,7 +193,7 @@ class ScalingPlace(ChartPlace):
         upward = MEASURE_WORDS[view.measure]
         if view.measure is Measure.VALUE:
             metric = curve.benchmark.metric
-            turned = say(" (lower is better, so the axis is turned)") if metric.direction is Direction.LOWER else ""
+            turned = say(" (lower is better, so the axis is inverted)") if metric.direction is Direction.LOWER else ""
             upward = f"{curve.benchmark.name}, {metric.unit}{turned}"
         self._axis.set_text(
             say(

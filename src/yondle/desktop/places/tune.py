@@ -96,7 +96,7 @@ class TunePlace(QWidget):
         QTimer.singleShot(0, self, self._begin)
 
     def leave(self) -> None:
-        """Hear nothing and offer no command any more: another field book is opened, and this place goes away."""
+        """Hear nothing and offer no command any more: another logbook is opened, and this place goes away."""
         for signal, slot in self._heard:
             signal.disconnect(slot)
         for action in self.actions_by_name.values():
@@ -362,7 +362,7 @@ class TunePlace(QWidget):
         self.stopped.emit()
 
     def ask_to_stop_first(self, stop_then: Callable[[], None]) -> None:
-        """Say that something runs here, and offer to stop it before this field book is left."""
+        """Say that something runs here, and offer to stop it before this logbook is left."""
 
         def stop() -> None:
             self.side.cards.take("stop first")
@@ -372,7 +372,7 @@ class TunePlace(QWidget):
             CardAction(say("Stop it, then go on"), stop, "danger"),
             CardAction(say("Let it run"), lambda: self.side.cards.take("stop first")),
         ]
-        text = say("It can be stopped only while this field book is open. Stopping puts the rig back first.")
+        text = say("It can be stopped only while this logbook is open. Stopping puts the rig back first.")
         self.side.cards.put("stop first", say("A test is running here"), text, actions)
 
     def tell_neighbours(self) -> None:
@@ -381,7 +381,7 @@ class TunePlace(QWidget):
         self.side.cards.put(
             "evening",
             say("Heron II and Bittern are being run"),
-            say("Each is really tested along its power limit, in a field book of its own. Esc stops it."),
+            say("Each is really tested along its power limit, in a logbook of its own. Esc stops it."),
         )
 
     def verify_again(self, why: str) -> None:

@@ -1,4 +1,4 @@
-"""What can be compared, by where it comes from, each with a tick; other field books are read when they are opened."""
+"""What can be compared, by where it comes from, each with a tick; other logbooks are read when they are opened."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _ADDRESS, _FILE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 
 class ColumnList(QTreeWidget):
-    """The list. `chosen` is sent with an address and whether it is wanted; `read` reads another field book.
+    """The list. `chosen` is sent with an address and whether it is wanted; `read` reads another logbook.
 
     Both come after the list is done with the item, since what follows may fill it anew.
     """
@@ -41,7 +41,7 @@ class ColumnList(QTreeWidget):
         self._wanted.connect(self._read_book, Qt.ConnectionType.QueuedConnection)
 
     def show_offers(self, offers: tuple[Offer, ...], chosen: tuple[str, ...], unread: tuple[Path, ...]) -> None:
-        """Show what there is, what is chosen, and field books that could be read."""
+        """Show what there is, what is chosen, and logbooks that could be read."""
         if (offers, unread) == self._shown:
             self._tick(chosen)
             return
@@ -84,7 +84,7 @@ class ColumnList(QTreeWidget):
             self._later.emit(str(address), item.checkState(0) is Qt.CheckState.Checked)
 
     def _opened(self, item: QTreeWidgetItem) -> None:
-        """Have a field book read when it is first opened: later, since that fills the list anew while Qt still opens the row.
+        """Have a logbook read when it is first opened: later, since that fills the list anew while Qt still opens the row.
 
         What comes later is told the file, never the row, which is gone if the list was filled anew meanwhile.
         """
@@ -93,7 +93,7 @@ class ColumnList(QTreeWidget):
             self._wanted.emit(str(file))
 
     def _read_book(self, file: str) -> None:
-        """Read a field book; why it can't be read stands in its place."""
+        """Read a logbook; why it can't be read stands in its place."""
         try:
             self._read(Path(file))
         except KnownError as error:

@@ -35,7 +35,7 @@ class Foot(QFrame):
         box.addWidget(self._own)
 
     def show_nothing(self) -> None:
-        """Say that no field book is open."""
+        """Say that no logbook is open."""
         self._verified.setText(say("Nothing open"))
         self._journal.setText("")
 

@@ -53,7 +53,7 @@ class RowPanel(Side):
         self._lay_out()
 
     def show_row(self, row: LogRow | None, own: bool, facts: tuple[tuple[str, str], ...]) -> None:
-        """Show a row of this field book, or of another, about which nothing is written here; None for no row."""
+        """Show a row of this logbook, or of another, about which nothing is written here; None for no row."""
         for part in (self._about, self._told, self._names, self._figures, self._buttons, self.remarks):
             part.setVisible(row is not None)
         if row is None:

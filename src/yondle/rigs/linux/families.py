@@ -50,7 +50,7 @@ FAMILIES = (
         say("the frequency driver doesn't offer it"),
     ),
     Family(
-        say("processors on line"),
+        say("processors online"),
         (f"{_CPU}/cpu*/online",),
         say("using fewer processors; else the number of workers does"),
         say("the kernel was built without taking processors off line"),

@@ -41,7 +41,7 @@ _ABOUT: Mapping[str, _About] = {
     "turbo": _About(say("Boost"), "", _P, about=say("clocks above the nominal one"), governs=True),
     "threads_per_core": _About(say("Second thread per core"), "", _P),
     "most_performance": _About(say("Highest performance"), "%", _P, proportional=True, coarsest=5.0, governs=True),
-    "processors_on_line": _About(say("Processors on line"), "", _P, proportional=True, coarsest=1.0),
+    "processors_on_line": _About(say("Processors online"), "", _P, proportional=True, coarsest=1.0),
     "power_limit_long": _About(say("Power limit, lasting"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
     "power_limit_short": _About(say("Power limit, short"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
     "power_mode": _About(say("Power mode"), "", Subsystem.WHOLE, governs=True),

@@ -246,7 +246,7 @@ class ThisRig:
         ]  # fmt: skip
         if self._proc.cpu_times().get("cpu", CpuTimes(0.0, 0.0)).stolen_s > 0:
             about = say("processor time that the host of this virtual machine took; part of what other programs used")
-            channel = Channel(STOLEN, say("Taken by the host"), "%", Quantity.USE, processor, 1, about=about)
+            channel = Channel(STOLEN, say("Steal time"), "%", Quantity.USE, processor, 1, about=about)
             found.append(Probe(channel, self._meter.stolen, "/proc/stat"))
         for cpu in self._cpus:
             channel = Channel(
@@ -261,7 +261,7 @@ class ThisRig:
             found.append(Probe(channel, self._slowly(self._memory_used), "/proc/meminfo"))
         for resource, subsystem in (("cpu", processor), ("memory", memory)):
             if self._proc.pressure_percent(resource) is not None:
-                name = say("Waiting for processor") if resource == "cpu" else say("Waiting for memory")
+                name = say("Processor pressure") if resource == "cpu" else say("Memory pressure")
                 channel = Channel(f"{resource}_pressure", name, "%", Quantity.OTHER, subsystem, 1)
                 found.append(Probe(channel, self._pressure(resource), f"/proc/pressure/{resource}"))
         if self._log.readable:

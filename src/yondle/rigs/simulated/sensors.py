@@ -85,7 +85,7 @@ KINDS: dict[str, _Kind] = {
               "core_voltage"),
         _kind("core_voltage_asked", say("Core voltage as asked"), "V", Quantity.OTHER, _P,
               lambda w: w.settings.core_voltage_v, 3, "", say("repeats the setting; not a measurement")),
-        _kind("fan_speed", say("Fan"), "1/min", Quantity.FAN, _C, _rpm, 0),
+        _kind("fan_speed", say("Fan"), "rpm", Quantity.FAN, _C, _rpm, 0),
         _kind("cooler_temperature", say("Cooler"), "°C", Quantity.TEMPERATURE, _C, lambda w: w.state.cooler_c),
         _kind("board_temperature", say("Board"), "°C", Quantity.TEMPERATURE, _W, _board_c, 0),
         _kind("room_temperature", say("Room"), "°C", Quantity.TEMPERATURE, _W, lambda w: w.heat.room_c(w.state.t_s)),
