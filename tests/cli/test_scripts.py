@@ -67,6 +67,23 @@ def test_nothing_is_wrapped_where_there_is_no_terminal(
     assert max(len(line) for line in out.splitlines()) <= 80
 
 
+def test_a_table_that_is_too_wide_is_turned_and_nothing_in_it_is_cut(
+    yondle: Said, book: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for value in ("4100", "4300"):
+        assert yondle("step", str(book), f"core_clock={value}", "-n", "2")[0] == 0
+    wide, narrow = {}, {}
+    for columns, said in (("200", wide), ("44", narrow)):
+        monkeypatch.setenv("COLUMNS", columns)
+        for command in (("scaling", "core_clock"), ("compare", "stock", "2", "3"), ("log", "--kind", "pass")):
+            said[command] = yondle(command[0], str(book), *command[1:])[1]
+    for command, shown in narrow.items():
+        assert max(len(line) for line in shown.splitlines()) <= 44, command
+        figures = {word for word in wide[command].split() if any(letter.isdigit() for letter in word)}
+        assert figures <= set(shown.split()), (command, "every figure of the table is there")
+    assert "\n  Sharpening  " in narrow["scaling", "core_clock"]
+
+
 def test_where_there_is_no_terminal_a_line_a_minute_tells_what_is_at_hand(
     book: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -30,6 +30,8 @@ from yondle.app.remarks import write_note
 from yondle.app.reporting import report_of
 from yondle.app.session import Session
 from yondle.app.this_machine import add_command
+from yondle.app.views.log import Kind, LogRows, pass_facts
+from yondle.app.views.step import step_view
 from yondle.app.views.traces import trace_of
 from yondle.app.views.trail import stage_words
 from yondle.app.watching import watch
@@ -380,6 +382,34 @@ def test_a_limit_on_a_sensor_that_is_gone_is_told_and_guards_nothing(tmp_path: P
     assert "Package power" in session.notices[0]
     assert all(limit.channel != "package_power" for limit in session.declaration.limits)
     session.close()
+
+
+def test_what_a_sensor_read_stays_when_it_is_taken_away(tmp_path: Path) -> None:
+    """A meter that is removed, a driver that is gone: the readings are in the record, and every place still tells them."""
+    path = tmp_path / "book.yondle"
+    session = changed_session(path, quick_rig())
+    session.baseline(2)
+    session.close()
+    session = changed_session(path, quick_rig(), without=frozenset({"package_power"}))
+    record = session.step(1)
+    rows = LogRows().rows([("Heron", session)])
+    a_pass = next(r for r in rows if r.kind is Kind.PASS and not r.left_out)
+    assert any(name.startswith("Package power, ") for name, _ in pass_facts(session.declaration, record, a_pass))
+    assert any(name.startswith("Package power") for name, _ in step_view(session, 1).rows)
+    trace = trace_of(session, record.attempts[0].id)
+    assert any(channel.id == "package_power" for panel in trace.panels for channel in panel.channels)
+    session.close()
+
+
+def test_a_share_is_never_more_than_the_whole_nor_less_than_nothing(new_session: MakeSession) -> None:
+    session = new_session(quick_rig().replace("[sensors.in_use]\nnoise = 0.6", "[sensors.in_use]\nnoise = 30.0"))
+    session.baseline(2)
+    read = trace_of(session, session.step(1).attempts[0].id).columns["in_use"]
+    assert (read[read == read].max(), read[read == read].min() >= 0.0) == (100.0, True)
+    idle = [session.machine.rig.sample() for _ in range(60) if session.machine.clock.wait(1.0) is None]
+    at = [c.id for c in session.declaration.channels].index("in_use")
+    shares = [row[at] for row in idle if row[at] is not None]
+    assert min(shares) == 0.0
 
 
 def test_what_is_at_hand_is_what_is_on_disk_after_every_record(new_session: MakeSession) -> None:

@@ -80,11 +80,32 @@ def use_profile(session: Session, name: str) -> StepRecord:
     wanted = profile(session, name)
     held = next((r for r in reversed(session.steps) if r.step.setup == wanted.setup and _proven(r)), None)
     if held is None:
+        fell = session.step(wanted.step) if wanted.step is not None else None
+        if fell is not None:
+            raise KnownError(
+                say(
+                    "'{wanted}' holds no longer: step {step} is '{verdict}'.",
+                    wanted=wanted.name,
+                    step=fell.step.number,
+                    verdict=fell.word,
+                ),
+                say("Test that step again, or keep a safer one."),
+            )
         raise KnownError(
             say("'{wanted}' hasn't been tested on this rig.", wanted=wanted.name),
             say("Propose it as a joint step and test it first."),
         )
     return session.go_back(held.step.number)
+
+
+def standing(session: Session, kept: Profile) -> str:
+    """Say which step a profile stands on, and whether that still holds."""
+    if kept.step is None:
+        return say("from a file, not tested here")
+    record = session.step(kept.step)
+    if _proven(record):
+        return say("step {step}", step=kept.step)
+    return say("step {step}, which is '{verdict}' now", step=kept.step, verdict=record.word)
 
 
 def propose_profile(session: Session, name: str) -> None:

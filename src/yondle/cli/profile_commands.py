@@ -17,6 +17,7 @@ from yondle.app.profiles import (
     profile,
     profiles,
     propose_profile,
+    standing,
     use_profile,
     write_profile,
 )
@@ -66,9 +67,7 @@ def profile_app(console: Console) -> typer.Typer:
                 )
                 return
             for kept in profiles(session):
-                where = (
-                    say("step {step}", step=kept.step) if kept.step is not None else say("from a file, not tested here")
-                )
+                where = standing(session, kept)
                 now = say(", put back when Yondle ended") if session.put_back else say(", in force")
                 here = now if kept.setup == session.in_force else ""
                 console.print(f"{kept.name}: {kept.purpose}, {where}{here}")

@@ -20,7 +20,7 @@ from rich.text import Text
 from yondle.app.progress import Progress
 from yondle.app.resting import put_back_words
 from yondle.app.session import Session
-from yondle.app.views.gains import benchmark_of, gain_of
+from yondle.app.views.gains import benchmark_of, gain_of, words_of_gain
 from yondle.app.views.trail import Trail
 from yondle.language.saying import named, say
 from yondle.model.events import Record
@@ -266,7 +266,6 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
             reason=outcome.reason if outcome else say("no verdict"),
         )
     )
-    row = next(r for r in Trail(session).rows(benchmark_of(session)) if r.number == record.step.number)
     if outcome is not None and outcome.pointer.subsystem:
         console.print(
             say(
@@ -275,14 +274,10 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
                 signs="; ".join(outcome.pointer.signs),
             )
         )
-    if row.gain_text:
-        console.print(
-            say(
-                "  {benchmark_of} over baseline: {gain_text}",
-                benchmark_of=benchmark_of(session).name,
-                gain_text=row.gain_text,
-            )
-        )
+    benchmark = benchmark_of(session)
+    gained = words_of_gain(session, record, benchmark)
+    if gained:
+        console.print(say("  {benchmark_of} over baseline: {gain_text}", benchmark_of=benchmark.name, gain_text=gained))
     where = say("Step {number}", number=session.position.step.number) if session.position else say("Stock")
     console.print(say("  {where} is active.", where=where))
 

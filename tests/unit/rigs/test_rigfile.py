@@ -49,6 +49,15 @@ def test_a_rig_file_is_found_by_name_by_path_or_not_at_all(tmp_path: Path) -> No
         choose_rig(str(tmp_path / "binary.toml"))
 
 
+def test_choices_of_a_knob_the_model_computes_with_are_refused(tmp_path: Path) -> None:
+    mine = tmp_path / "mine.toml"
+    clock = '[knobs.core_clock]\nchoices = ["slow", "fast"]\nstock = 0\n'
+    mine.write_text('like = "heron"\nwithout = ["knobs.core_clock"]\n' + clock)
+    with pytest.raises(KnownError, match=r"core_clock choices.*Give low, high, step and stock") as refusal:
+        choose_rig(str(mine))
+    assert "numbers the model computes with" in str(refusal.value)
+
+
 def test_a_sensor_the_model_has_not_got_is_named(tmp_path: Path) -> None:
     mine = tmp_path / "mine.toml"
     mine.write_text(HERON + "\n[sensors.mood]\n")

@@ -95,11 +95,14 @@ def gain_words(value: Gain | None) -> str:
     if value.word is GainWord.TOO_FEW:
         return say("{percent}, one run", percent=signed_percent(value.fraction))
     if value.word is GainWord.WITHIN_NOISE:
-        return say("within noise ({range})", range=_with_margin(value))
-    return _with_margin(value)
+        return say("within noise ({range})", range=figure_words(value))
+    return figure_words(value)
 
 
-def _with_margin(value: Gain) -> str:
+def figure_words(value: Gain) -> str:
+    """Write a gain as its figure alone, for where a place or a colour of its own says that it is within noise."""
+    if value.word is GainWord.TOO_FEW:
+        return gain_words(value)
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
 
@@ -112,7 +115,7 @@ def told_words(value: Gain | None) -> str:
     digits = 2 if 100 * value.visible < FINE_MARGIN_PERCENT else 1
     return say(
         "within noise ({range}; {visible}\u202f% would show)",
-        range=_with_margin(value),
+        range=figure_words(value),
         visible=number(100 * value.visible, digits),
     )
 

@@ -151,7 +151,7 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
     if together is not None and together.benchmarks > 1:
         rows.append((say("Geometric mean of {n}", n=together.benchmarks), gain_words(together.these)))
         drawn = drawn_words(together)
-        rows += [(say("Were they drawn at random"), drawn)] if drawn else []
+        rows += [(say("Drawn at random"), drawn)] if drawn else []
     return tuple(rows)
 
 

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from typing import overload
 
 from yondle.analysis.judging import AT_ONCE_S, limit_words
-from yondle.analysis.margins import Gain, spread
+from yondle.analysis.margins import Gain, GainWord, spread
 from yondle.app.book import short_at
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_of, words_of_gain
+from yondle.app.views.gains import figure_words, gain_of, gain_words, words_of_gain
 from yondle.app.views.proof import LEAST_PROVEN_S
 from yondle.language.saying import in_sentence, named, say
 from yondle.model.findings import Finding
@@ -105,19 +105,18 @@ class Trail:
         return TrailRows(records, on_path(session), position, running, base, benchmark, waiting, self._words)
 
     def _words(self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
-        named = benchmark.id if benchmark is not None else ""
+        about = benchmark.id if benchmark is not None else ""
         kept = self._kept.get(record.step.number)
-        if kept is not None and kept[0] is record and kept[1] is base and kept[2:4] == (named, self._session.findings):
+        if kept is not None and kept[0] is record and kept[1] is base and kept[2:4] == (about, self._session.findings):
             return kept[4]
         declaration = self._session.declaration
         value = gain_of(self._session, record, benchmark) if benchmark is not None else None
-        shown = (
-            step_title(declaration, record.step),
-            step_detail(self._session, record, benchmark),
-            value,
-            words_of_gain(self._session, record, benchmark) if benchmark is not None else "",
-        )
-        self._kept[record.step.number] = (record, base, named, self._session.findings, shown)
+        detail = step_detail(self._session, record, benchmark)
+        words = words_of_gain(self._session, record, benchmark) if benchmark is not None else ""
+        if value is not None and value.word is GainWord.WITHIN_NOISE and words == gain_words(value):
+            words, detail = figure_words(value), f"{named(value.word)} · {detail}"
+        shown = (step_title(declaration, record.step), detail, value, words)
+        self._kept[record.step.number] = (record, base, about, self._session.findings, shown)
         return shown
 
 
@@ -156,14 +155,14 @@ def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
 def step_detail(session: Session, record: StepRecord, benchmark: Workload | None) -> str:
     """Write the second line of a step: how it failed, or what it came from, and what it was proved with."""
     parts = [_how_it_went(session.declaration, record, benchmark), *_tries(record)]
-    found = next((f for f in session.findings if f.step == record.step.number), None)
-    if found is not None and record.verdict is Verdict.HELD:
-        parts.insert(0, say("recommended, {sure}", sure=chance(found.sure_there)))
     held = [a for a in record.attempts if a.outcome is not None and a.outcome.verdict is Verdict.HELD]
     long = [p.result for a in held for p in a.passes if p.stage.startswith((LONG, FOR_EDGE)) and p.result is not None]
     loaded_s = sum(result.duration_s for result in long)
     if loaded_s >= LEAST_PROVEN_S:
-        parts.append(say("{loaded} under load held", loaded=duration(loaded_s)))
+        parts.insert(0, say("{loaded} of load held", loaded=duration(loaded_s)))
+    found = next((f for f in session.findings if f.step == record.step.number), None)
+    if found is not None and record.verdict is Verdict.HELD:
+        parts.insert(0, say("recommended, {sure}", sure=chance(found.sure_there)))
     return " · ".join(part for part in parts if part)
 
 

@@ -28,13 +28,14 @@ from yondle.model.errors import KnownError
 
 _SIDE_WIDTH = 300
 LEGEND = say(
-    "dot and line: gain with its 95 % range, all columns of a row together · №: the places its passes leave open"
+    "dot and line: gain with its 95 % range, all columns of a row together; grey: within noise · "
+    "№: the places its passes leave open"
 )
 _LIST_HEIGHT = 200
 _TABLE_SHARE = 0.56
 NOTHING = say(
-    "Nothing is measured yet.\nRun the baseline in Tune first; then steps, profiles and other field "
-    "books stand side by side here."
+    "Nothing is measured yet.\nRun the baseline in Tune first; then steps, profiles and other "
+    "logbooks stand side by side here."
 )
 
 
@@ -60,7 +61,7 @@ class ComparePlace(ChartPlace):
         self.list = ColumnList(self._read)
         self.list.chosen.connect(self.choose)
         self.list.setMinimumHeight(_LIST_HEIGHT)
-        self.add_book = button(say("Another logbook …"), "flat", say("Read another logbook"))
+        self.add_book = button(say("Logbook …"), "flat", say("Read another logbook"))
         self.add_book.clicked.connect(self._ask_for_book)
         self.add_reference = button(say("Reference …"), "flat", say("Type in a reference"))
         self.add_reference.clicked.connect(self._ask_for_reference)

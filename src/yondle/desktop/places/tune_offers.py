@@ -18,6 +18,7 @@ from yondle.app.profiles import (
     power_hint,
     profiles,
     propose_profile,
+    standing,
     use_profile,
     write_profile,
 )
@@ -397,6 +398,7 @@ class TuneOffers(QObject):
         compared = compared_to_stock(self._session, kept)
         changed = ", ".join(f"{name} {new}" for name, _, new in compared.knobs) or say("all at stock")
         card.body.addWidget(label(changed, "muted", wrap=True))
+        card.body.addWidget(label(standing(self._session, kept), "muted", wrap=True))
         tested = kept.step is not None
         use = button(
             say("Put in force") if tested else say("Test it as a joint step"), "", say("Use {kept}", kept=kept.name)

@@ -21,7 +21,7 @@ from yondle.app.views.compare import (
     rank_words,
     score_words,
 )
-from yondle.app.views.gains import how_gained
+from yondle.app.views.gains import figure_words, how_gained
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font
 from yondle.desktop.widgets.basics import children, tip, top_items
@@ -281,7 +281,9 @@ class _Cells(QStyledItemDelegate):
         painter.setFont(font(BODY_PX, QFont.Weight.DemiBold if sure else QFont.Weight.Normal))
         painter.setPen(c.ink if sure or against else c.muted)
         score = score_words(cell, row.benchmark).removesuffix(f"{THIN}{row.benchmark.metric.unit}")
-        self._write(painter, first, score if against else cell_words(cell, row.benchmark, against))
+        noise = told is not None and told.word is GainWord.WITHIN_NOISE and not cell.capped
+        words = figure_words(told) if noise and told is not None else cell_words(cell, row.benchmark, against)
+        self._write(painter, first, score if against else words)
         painter.setFont(font(SMALL_PX))
         painter.setPen(c.muted)
         place = f"№ {rank_words(cell)}" if cell.rank is not None else ""

@@ -41,6 +41,10 @@ class NextWords:
     rows: tuple[tuple[str, str], ...] = ()
 
 
+_BESIDE = 24
+"""A value of more letters stands below its name, so that neither cuts the other."""
+
+
 class Rows(QWidget):
     """Names and values in two columns."""
 
@@ -58,12 +62,15 @@ class Rows(QWidget):
             return
         self._shown = rows
         clear(self._grid)
-        for i, (name, value) in enumerate(rows):
-            self._grid.addWidget(Eliding(name, "muted"), i, 0, Qt.AlignmentFlag.AlignTop)
-            shown = label(value, "", wrap=len(value) > 24)
+        at = 0
+        for name, value in rows:
+            long = len(value) > _BESIDE
+            self._grid.addWidget(Eliding(name, "muted"), at, 0, 1, 2 if long else 1, Qt.AlignmentFlag.AlignTop)
+            shown = label(value, "", wrap=long)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
-            self._grid.addWidget(shown, i, 1)
-        self._grid.setColumnStretch(0, 1)
+            at += long
+            self._grid.addWidget(shown, at, 0 if long else 1, 1, 2 if long else 1)
+            at += 1
         self.setVisible(bool(rows))
 
 
