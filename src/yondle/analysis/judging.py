@@ -41,17 +41,28 @@ class ClockShortfall:
 
 
 @dataclass(frozen=True, slots=True)
+class Limited:
+    """What limited a machine over the passes of an attempt: clocks that fell short, and whether it said that it throttled."""
+
+    short: tuple[ClockShortfall, ...] = ()
+    throttled: bool = False
+
+
+UNLIMITED = Limited()
+
+
+@dataclass(frozen=True, slots=True)
 class Trial:
     """What an attempt tried and ran: the setup, what the step changed, and its passes.
 
-    `baseline` tells that it measured stock as it is, `home` the clocks that fell short at the settings it started from.
+    `baseline` tells that it measured stock as it is, `home` what limited the machine at the settings it started from.
     """
 
     setup: Setup
     changes: tuple[Change, ...]
     passes: tuple[PassRecord, ...]
     baseline: bool = False
-    home: tuple[ClockShortfall, ...] = ()
+    home: Limited = UNLIMITED
 
     def governed(self, declaration: RigDeclaration) -> bool:
         """Tell whether stock was measured as it is, or the step changed a limit, a mode or the cooling."""
@@ -63,8 +74,14 @@ class Trial:
         Stock limits itself as it does; a step that changes a limit, a mode or the cooling asks for what comes of it; and a
         clock that already fell short at home, and of which no more was asked since, falls short by what was asked there.
         """
-        before = any(h.channel == short.channel and short.asked <= h.asked for h in self.home)
+        before = any(h.channel == short.channel and short.asked <= h.asked for h in self.home.short)
         return before or self.governed(declaration)
+
+    def throttles_as_before(self, declaration: RigDeclaration) -> bool:
+        """Tell whether a machine that says it throttles did so at home, too, and no more clock or voltage is asked of it."""
+        knobs = [(declaration.knob(c.knob), c) for c in self.changes]
+        more = any((knob.proportional or knob.unit == "V") and c.new > c.old for knob, c in knobs)
+        return self.home.throttled and not more
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,6 +143,12 @@ def shortfalls(declaration: RigDeclaration, setup: Setup, passes: list[PassRecor
     return found
 
 
+def limited(declaration: RigDeclaration, setup: Setup, passes: list[PassRecord]) -> Limited:
+    """Give what limited a machine over some passes."""
+    throttled = _throttled(declaration, passes) is not None
+    return Limited(tuple(shortfalls(declaration, setup, passes)), throttled)
+
+
 def _limits(flags: list[Channel], clock: Channel, record: PassRecord) -> tuple[tuple[str, float], ...]:
     """Give the share of a pass that each limit on the clock's own subsystem was reached."""
     shares = ((f.name, _fact(record, f"mean {f.id}")) for f in flags if f.subsystem is clock.subsystem)
@@ -143,7 +166,7 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
     if unasked:
         return _not_held(declaration, unasked)
     throttled = _throttled(declaration, passes) if not short else None
-    if throttled is not None and not trial.governed(declaration):
+    if throttled is not None and not trial.governed(declaration) and not trial.throttles_as_before(declaration):
         return throttled
     errors = errors_by_channel(declaration, trial.passes)
     if errors:

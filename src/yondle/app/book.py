@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from dataclasses import replace
 
-from yondle.analysis.judging import ClockShortfall, shortfalls
+from yondle.analysis.judging import UNLIMITED, Limited, limited
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
@@ -136,10 +136,10 @@ def baseline_of(steps: list[StepRecord]) -> StepRecord | None:
     return next(measured, None)
 
 
-def short_at(declaration: RigDeclaration, record: StepRecord) -> tuple[ClockShortfall, ...]:
-    """Give the clocks that fell short in the latest attempt of a step that ran through."""
+def limited_at(declaration: RigDeclaration, record: StepRecord) -> Limited:
+    """Give what limited the machine in the latest attempt of a step that ran through."""
     ran = next((a for a in reversed(record.attempts) if a.outcome and a.outcome.verdict in _MEASURED), None)
-    return tuple(shortfalls(declaration, record.step.setup, list(ran.passes))) if ran is not None else ()
+    return limited(declaration, record.step.setup, list(ran.passes)) if ran is not None else UNLIMITED
 
 
 def may_be_put_in_force(record: StepRecord) -> bool:

@@ -8,8 +8,9 @@ from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
 
+from yondle.analysis.judging import UNLIMITED
 from yondle.app.awake import KeepsAwake
-from yondle.app.book import Book, may_be_put_in_force, short_at
+from yondle.app.book import Book, limited_at, may_be_put_in_force
 from yondle.app.clocks import RealClock
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
@@ -530,7 +531,7 @@ class Session:
             at,
             self._book.outcomes(step.number),
             tuple(own.items()),
-            short_at(self.declaration, self._book.step(at)) if at is not None else (),
+            limited_at(self.declaration, self._book.step(at)) if at is not None else UNLIMITED,
         )
         self._waits.order = order
         self._engine.test(order)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
+from yondle.analysis.judging import UNLIMITED
 from yondle.app.autostart import come_back_with, stay_away
-from yondle.app.book import Book, short_at
+from yondle.app.book import Book, limited_at
 from yondle.app.machines import Machine
 from yondle.engine.engine import Order
 from yondle.language.saying import say
@@ -69,8 +70,12 @@ class Waits:
         if check is None or not (asked or (restarting and restarted)):
             return False
         before = self._book.outcomes(step.number)
-        short = short_at(self._machine.rig.declaration, self._book.step(open_.home_step)) if open_.home_step else ()
-        self.order = Order(attempt.id, step, check, fitted(open_.home), open_.home_step, before, home_short=short)
+        limits = (
+            limited_at(self._machine.rig.declaration, self._book.step(open_.home_step))
+            if open_.home_step
+            else UNLIMITED
+        )
+        self.order = Order(attempt.id, step, check, fitted(open_.home), open_.home_step, before, at_home=limits)
         values = entry["values"] if entry is not None else open_.last_detail["values"]
         goes_on = not (asked and self._nobody_there())
         self.now = Waiting(values, step.setup, step, restarted, goes_on, not asked or self._restarts(values))

@@ -20,7 +20,7 @@ from rich.text import Text
 from yondle.app.progress import Progress
 from yondle.app.resting import put_back_words
 from yondle.app.session import Session
-from yondle.app.views.gains import benchmark_of, gain_of, words_of_gain
+from yondle.app.views.gains import benchmark_of, capped, gain_of, words_of_gain
 from yondle.app.views.trail import Trail
 from yondle.language.saying import named, say
 from yondle.model.events import Record
@@ -105,7 +105,7 @@ def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
     for benchmark in session.declaration.benchmarks:
         value = gain_of(session, record, benchmark)
         if value is not None:
-            gains[benchmark.id] = {**asdict(value), "word": str(value.word)}
+            gains[benchmark.id] = {**asdict(value), "word": str(value.word), "at_cap": capped(record, benchmark)}
     return {
         "step": record.step.number,
         "kind": str(record.step.kind),

@@ -12,7 +12,7 @@ import logging
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
-from yondle.analysis.judging import ClockShortfall, Trial, down_outcome, failed, judge, pass_failed
+from yondle.analysis.judging import UNLIMITED, Limited, Trial, down_outcome, failed, judge, pass_failed
 from yondle.analysis.pointing import point
 from yondle.engine.bench import Bench, Ended
 from yondle.engine.passes import Passes
@@ -52,7 +52,7 @@ class Order:
     """One test to run: the step, how it is checked, and where the rig goes should it not hold.
 
     `before` are the outcomes of earlier attempts of the step, `own_conditions` what the tuner said about this one, and
-    `home_short` the clocks that fell short at the settings it starts from.
+    `at_home` what limited the machine at the settings it starts from.
     """
 
     attempt: int
@@ -62,7 +62,7 @@ class Order:
     home_step: int | None
     before: tuple[Outcome, ...] = ()
     own_conditions: tuple[tuple[str, str | float], ...] = ()
-    home_short: tuple[ClockShortfall, ...] = ()
+    at_home: Limited = UNLIMITED
 
 
 class Engine:
@@ -222,7 +222,7 @@ class Engine:
             return pass_failed(self._declaration, last)
         baseline = order.step.kind is StepKind.BASELINE
         return judge(
-            self._declaration, Trial(order.step.setup, order.step.changes, tuple(passes), baseline, order.home_short)
+            self._declaration, Trial(order.step.setup, order.step.changes, tuple(passes), baseline, order.at_home)
         )
 
     def _apply(self, order: Order, answer: StartAnswer | None) -> None:

@@ -6,10 +6,11 @@ from random import Random
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.analysis.judging import Trial, judge, pass_failed, sag, what_was_run
+from yondle.analysis.judging import Trial, judge, limited, pass_failed, sag, what_was_run
 from yondle.analysis.pointing import point
 from yondle.engine.recovery import judge_unclosed
-from yondle.model.knobs import Change
+from yondle.model.knobs import Change, Subsystem
+from yondle.model.sensors import Channel, Quantity
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, Step, StepKind, StepRecord, deciding, verdict_of
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
@@ -183,3 +184,39 @@ def test_what_was_left_open_is_judged_by_boot_and_last_act() -> None:
         same = judge_unclosed(HERON, "boot 1", "boot 1", act, {}, None)
         assert same.verdict is Verdict.UNPROVEN
         assert "says nothing about the setting" in same.reason
+
+
+THROTTLES = replace(
+    HERON,
+    channels=(*HERON.channels, Channel("throttles", "Throttled", "", Quantity.COUNT, Subsystem.PROCESSOR, 0)),
+)
+
+
+@pytest.mark.parametrize(
+    ("knob", "old", "new", "verdict"),
+    [
+        ("memory_rate", 5600.0, 5400.0, Verdict.HELD),
+        ("link_width", 2.0, 1.0, Verdict.HELD),
+        ("core_clock", 4200.0, 4300.0, Verdict.HELD_BACK),
+        ("core_voltage", 1.2, 1.25, Verdict.HELD_BACK),
+        ("core_voltage", 1.2, 1.15, Verdict.HELD),
+    ],
+)
+def test_a_machine_that_throttled_at_home_too_is_held_back_only_by_what_asks_for_more(
+    knob: str, old: float, new: float, verdict: Verdict
+) -> None:
+    """A notebook that counts how often it throttled, and does so at stock: an unrelated change is not blamed for it."""
+    counted = a_pass(counted_of_throttles=3.0)
+    trial = Trial(HERON.stock.with_values({knob: new}), (Change(knob, old, new),), (counted,))
+    assert judge(THROTTLES, trial).verdict is Verdict.HELD_BACK, "at home it didn't"
+    home = limited(THROTTLES, HERON.stock, [counted])
+    assert judge(THROTTLES, replace(trial, home=home)).verdict is verdict
+
+
+def test_a_baseline_without_a_figure_that_counts_is_none() -> None:
+    """Every pass was disturbed: it ran through, but nothing could be compared with it."""
+    disturbed = replace(a_pass(), disturbed="another program")
+    told = judge(HERON, Trial(HERON.stock, (), (disturbed, disturbed), baseline=True))
+    assert (told.verdict, told.failure) == (Verdict.UNPROVEN, None)
+    assert "no pass gave a figure that counts" in told.reason
+    assert judge(HERON, Trial(HERON.stock, (), (disturbed, a_pass()), baseline=True)).verdict is Verdict.HELD

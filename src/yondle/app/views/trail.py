@@ -9,7 +9,7 @@ from typing import overload
 
 from yondle.analysis.judging import AT_ONCE_S, limit_words
 from yondle.analysis.margins import Gain, GainWord, spread
-from yondle.app.book import short_at
+from yondle.app.book import limited_at
 from yondle.app.session import Session
 from yondle.app.views.gains import figure_words, gain_of, gain_words, words_of_gain
 from yondle.app.views.proof import LEAST_PROVEN_S
@@ -148,7 +148,7 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
 
 def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
     """Name what limited the clocks of a step that held all the same; empty where they were held."""
-    short = short_at(declaration, record)
+    short = limited_at(declaration, record).short
     return limit_words(declaration, list(short)) if short else ""
 
 
@@ -159,7 +159,8 @@ def step_detail(session: Session, record: StepRecord, benchmark: Workload | None
     long = [p.result for a in held for p in a.passes if p.stage.startswith((LONG, FOR_EDGE)) and p.result is not None]
     loaded_s = sum(result.duration_s for result in long)
     if loaded_s >= LEAST_PROVEN_S:
-        parts.insert(0, say("{loaded} of load held", loaded=duration(loaded_s)))
+        first = 0 if record.verdict is Verdict.HELD else len(parts)
+        parts.insert(first, say("{loaded} of load held", loaded=duration(loaded_s)))
     found = next((f for f in session.findings if f.step == record.step.number), None)
     if found is not None and record.verdict is Verdict.HELD:
         parts.insert(0, say("recommended, {sure}", sure=chance(found.sure_there)))
