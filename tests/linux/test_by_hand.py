@@ -243,7 +243,7 @@ def test_what_is_not_ready_is_told_with_what_to_do_and_recorded(book: Path) -> N
     assert any(words.startswith("power source: battery") for words in missing)
     record = session.baseline(2, missing)
     kept = record.attempts[0].conditions
-    assert "power source: battery" in str(kept["not ready, gone on knowingly"])
+    assert "power source: battery" in str(kept["not ready, started anyway"])
     assert kept["cooler"] == "Tarn 140"
     session.close()
 

@@ -137,7 +137,7 @@ def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Pa
     with pytest.raises(KnownError, match="run by Yondle"):
         type_in(session, 1, "Stacking", 60.0, "", Direction.HIGHER, Told())
     with pytest.raises(KnownError, match="no score"):
-        type_in(session, 1, "Sky tour", 0.0, "frames/s", Direction.HIGHER, Told())
+        type_in(session, 1, "Sky tour", -1.0, "frames/s", Direction.HIGHER, Told())
     table = tmp_path / "scores.csv"
     table.write_text("Programm;Zeit\nEntwickeln;12,5\nStapeln;1.030,75\n", "utf-8")
     found = import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, Told(), decimal_comma=True)
@@ -200,7 +200,7 @@ def test_a_sensor_log_is_kept_with_its_zone_and_its_gaps(measured: Path, tmp_pat
 def test_the_command_line_types_in_and_chooses(measured: Path, capsys: pytest.CaptureFixture[str]) -> None:
     typed = ["result", str(measured), "1", "Sky tour", "61.2", "--unit", "frames/s", "--part", "1 % low=40"]
     assert run(typed) == 0
-    assert "Sky tour 61.20\u202fframes/s (1 % low 40.0)" in capsys.readouterr().out
+    assert "Sky tour 61.2\u202fframes/s (1 % low 40.0)" in capsys.readouterr().out
     assert run(["benchmarks", str(measured), "--use", "stacking"]) == 0
     out = capsys.readouterr().out
     assert "run       stacking" in out
