@@ -237,7 +237,11 @@ def test_a_dial_is_set_by_hand_without_a_restart_and_stays_where_it_is_when_the_
     assert record.verdict is Verdict.HELD, record.outcome
     assert acts(session, record) == ["EntryOpened"]
     assert session.machine.rig.boot_id() == boot
+    asked: list[dict[str, float]] = []
+    session.subscribe(lambda record: asked.append(record.values) if isinstance(record, EntryOpened) else None)
     assert try_out(session, memory_rate=6800).verdict is Verdict.DOWN, "it doesn't start, and the firmware is reset"
+    assert asked
+    assert all("fan_level" not in values for values in asked), "nobody is asked to set what is set"
     assert session.in_force["fan_level"] == 80.0
     assert session.machine.rig.world.state.values["fan_level"] == 80.0, "nobody turned it"
 
