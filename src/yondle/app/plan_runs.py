@@ -12,10 +12,10 @@ from yondle.analysis.hold import Run
 from yondle.app.plan_files import parse_plan
 from yondle.app.session import Session
 from yondle.language.saying import say
-from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
+from yondle.model.plan_runs import PlanMove, PlanRun
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Verdict

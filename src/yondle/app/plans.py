@@ -11,8 +11,8 @@ from yondle.app.plan_files import parse_plan
 from yondle.app.plan_runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
 from yondle.app.session import Session
 from yondle.language.saying import say
-from yondle.logbook.keeping import PlanMove, PlanRun
 from yondle.model.errors import KnownError
+from yondle.model.plan_runs import PlanMove, PlanRun
 from yondle.model.quantities import duration
 from yondle.model.steps import Stage, StepRecord
 from yondle.model.verdicts import Failure, Verdict

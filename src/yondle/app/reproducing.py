@@ -12,9 +12,9 @@ from yondle.app.session import Session
 from yondle.app.views.trail import step_title
 from yondle.formats.toml_files import tables
 from yondle.language.saying import say
-from yondle.logbook.keeping import PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup
+from yondle.model.plan_runs import PlanRun
 from yondle.model.steps import StepKind, StepRecord
 from yondle.model.verdicts import Verdict
 

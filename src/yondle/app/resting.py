@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime
 
 from yondle.app.book import Book
@@ -18,31 +17,9 @@ from yondle.logbook.writing import HEADING
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Change, Setup
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import StepRecord, verdict_of
-from yondle.model.verdicts import Outcome, Verdict
-
-
-@dataclass(frozen=True, slots=True)
-class Verified:
-    """When settings were last read back, and how many of those that can be read were as they should be.
-
-    `told` counts those that no machine tells: they are as the tuner entered them.
-    """
-
-    at_s: float
-    as_set: int
-    of: int
-    told: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class Resumed:
-    """What was found open at the start: the step on trial, what became of it, and where the rig rests now."""
-
-    step: StepRecord
-    outcome: Outcome
-    rests_at_step: int | None
-    verified: bool
+from yondle.model.standing import Resumed, Verified
+from yondle.model.steps import verdict_of
+from yondle.model.verdicts import Verdict
 
 
 class Resting:

@@ -16,10 +16,9 @@ from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
 from yondle.app.machines import THIS, Machine, RigChoice, goes_on, make_machine, with_absent
 from yondle.app.own import Own
-from yondle.app.proposing import Proposal, must_be_allowed, proposed_with
-from yondle.app.resting import Resting, Resumed, Verified
+from yondle.app.resting import Resting
 from yondle.app.stopping import StopsFromOutside
-from yondle.app.waiting import Waiting, Waits
+from yondle.app.waiting import Waits
 from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
 from yondle.engine.requests import Request
@@ -38,8 +37,10 @@ from yondle.model.events import (
 )
 from yondle.model.findings import Finding
 from yondle.model.knobs import Change, Setup
+from yondle.model.proposals import Proposal, must_be_allowed, proposed_with
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
+from yondle.model.standing import Resumed, Verified, Waiting
 from yondle.model.steps import (
     ASKED_BECAUSE,
     AddedResult,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from yondle.analysis.judging import UNLIMITED
 from yondle.app.autostart import come_back_with, stay_away
@@ -16,23 +16,7 @@ from yondle.logbook.reading import OpenAttempt
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, Entered, EntryOpened, PositionMoved, Record
 from yondle.model.knobs import Setup, When
-from yondle.model.steps import Step
-
-
-@dataclass(frozen=True, slots=True)
-class Waiting:
-    """Values to be entered by hand: those of a step on trial, or (`step` is None) those that bring the rig back.
-
-    `restarts` tells that they take a restart, as in firmware setup, `restarted` that the machine has restarted since they were
-    asked for, `goes_on` that nobody needs to be asked.
-    """
-
-    values: dict[str, float]
-    setup: Setup
-    step: Step | None
-    restarted: bool
-    goes_on: bool = False
-    restarts: bool = True
+from yondle.model.standing import Waiting
 
 
 class Waits:

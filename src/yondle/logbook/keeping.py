@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -18,35 +18,8 @@ from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, trouble
 from yondle.logbook.writing import keep_state
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
+from yondle.model.plan_runs import PlanMove, PlanRun
 from yondle.model.profiles import Profile, Purpose
-
-
-@dataclass(frozen=True, slots=True)
-class PlanMove:
-    """One move of a plan's run: in words, the attempt it was to make, and what became of it (None while under way)."""
-
-    number: int
-    words: str
-    attempt: int | None
-    result: dict[str, Any] | None
-
-
-@dataclass(frozen=True, slots=True)
-class PlanRun:
-    """A run of a plan: its definition as TOML text, where and when it started, its moves so far.
-
-    `ended_at` and `end` are empty while it goes on. `found` is what it found, None where that was not kept.
-    """
-
-    id: int
-    definition: str
-    start: dict[str, Any]
-    started_at: str
-    started_s: float
-    moves: tuple[PlanMove, ...]
-    ended_at: str = ""
-    end: str = ""
-    found: tuple[Finding, ...] | None = None
 
 
 class Keeping:

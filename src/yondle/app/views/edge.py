@@ -9,8 +9,8 @@ from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
 from yondle.app.plan_runs import Stretch, replay, stretches
 from yondle.app.session import Session
 from yondle.language.saying import in_sentence, say
-from yondle.logbook.keeping import PlanRun
 from yondle.model.knobs import Knob
+from yondle.model.plan_runs import PlanRun
 from yondle.model.quantities import chance, count, duration
 from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, Found

@@ -12,9 +12,9 @@ from yondle.app.views.edge import rests_on
 from yondle.app.views.proof import finding_words
 from yondle.formats.toml_files import tables
 from yondle.language.saying import named, say
-from yondle.logbook.keeping import PlanRun
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding
+from yondle.model.plan_runs import PlanRun
 from yondle.model.quantities import count, duration, moment
 from yondle.model.steps import Attempt
 from yondle.model.verdicts import Failure, Verdict

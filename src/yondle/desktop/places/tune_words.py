@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from yondle.app.resting import Verified
 from yondle.app.session import Session
 from yondle.app.views.proposal import ProposalView, check_rows
 from yondle.app.views.trail import step_title
@@ -10,6 +9,7 @@ from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.next_step import NextWords
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.model.standing import Verified
 from yondle.model.verdicts import Verdict
 
 

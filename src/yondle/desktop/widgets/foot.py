@@ -7,11 +7,11 @@ import time
 
 from PySide6.QtWidgets import QFrame, QHBoxLayout
 
-from yondle.app.resting import Verified
 from yondle.desktop.theme import MARGIN
 from yondle.desktop.widgets.basics import label
 from yondle.language.saying import say
 from yondle.model.quantities import duration, number
+from yondle.model.standing import Verified
 
 _HEIGHT_PX = 28
 _JUST_NOW_S = 2.0
