@@ -18,7 +18,6 @@ from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
-from yondle.app.views.showing import Measure
 from yondle.desktop.widgets.basics import children, top_items
 from yondle.desktop.window import MainWindow
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
@@ -28,6 +27,7 @@ from yondle.model.steps import PassRecord, Step, StepKind
 from yondle.model.verdicts import Outcome, Verdict
 from yondle.model.workloads import PassResult
 from yondle.rigs.simulated.rigfile import rig_text
+from yondle.views.shared.showing import Measure
 
 BENCHMARKS, SETTINGS = 40, 250
 AT = "2026-10-18T01:00:00+01:00"

@@ -14,9 +14,9 @@ from yondle.analysis.hold import Posterior
 from yondle.analysis.pooled import Reading, pooled_gains
 from yondle.app.machines import choose_rig
 from yondle.app.session import Session
-from yondle.app.views.rulers import holding
 from yondle.model.workloads import Direction
 from yondle.planning.edge_search import LEAST_GAIN_PER_H, Aim, Chooser, Prices
+from yondle.views.tune.rulers import holding
 
 NOTCHES = 60
 WIDTHS = np.geomspace(0.12, 2.4, 10)
@@ -57,9 +57,9 @@ def _pooling() -> Line:
 def _band() -> Iterator[Line]:
     from PySide6.QtWidgets import QApplication
 
-    from yondle.app.views.kept import KeptViews
     from yondle.desktop.theme import Theme
     from yondle.desktop.widgets.ruler import Ruler
+    from yondle.views.kept import KeptViews
 
     application = QApplication.instance() or QApplication([])
     assert isinstance(application, QApplication)

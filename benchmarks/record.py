@@ -15,7 +15,7 @@ from PySide6.QtCore import Qt
 from benchmarks.curves import make_much
 from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
-from yondle.app.views.log import LogRows, book_title
+from yondle.views.record.log import LogRows, book_title
 
 ROWS = 100_000
 

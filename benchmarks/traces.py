@@ -15,10 +15,10 @@ from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
 from yondle.app.machines import choose_rig
 from yondle.app.session import Session
-from yondle.app.views.traces import Panel, Trace, trace_of
 from yondle.model.events import BlockRecorded
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, SampleBlock
+from yondle.views.traces.traces import Panel, Trace, trace_of
 
 READINGS, CHANNELS, PER_BLOCK = 10_000_000, 10, 40
 READ_BLOCKS = 2_500

@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from tests.cli.conftest import Said
 
-from yondle.app.plan_files import read_plan
 from yondle.app.session import Session
+from yondle.planning.plan_files import read_plan
 
 PLAN = """
 format = "yondle-plan 1"

@@ -18,13 +18,13 @@ from yondle.app.columns import Offer
 from yondle.app.machines import RigChoice
 from yondle.app.profiles import keep_profile
 from yondle.app.session import Session
-from yondle.app.views.compare import compare
 from yondle.desktop.places.compare import ComparePlace
 from yondle.desktop.widgets.basics import children, top_items
 from yondle.desktop.widgets.column_list import ColumnList
 from yondle.desktop.widgets.forms import ReferenceCard
 from yondle.desktop.window import MainWindow
 from yondle.model.errors import KnownError
+from yondle.views.compare.compare import compare
 
 
 def make_book(path: Path, clocks: tuple[float, ...], rig: str | None = None) -> Path:

@@ -15,10 +15,10 @@ from tests.desktop.driving import visit, words
 
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
-from yondle.app.views.log import Kind
 from yondle.desktop.places.logbook import LogbookPlace
 from yondle.desktop.widgets.bench_forms import ResultCard
 from yondle.model.errors import KnownError
+from yondle.views.record.log import Kind
 
 HOSTILE = '=1+1"<img src=x onerror=alert(1)>\u202egnp.exe [bold]'
 

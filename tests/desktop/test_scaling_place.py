@@ -17,12 +17,12 @@ from tests.desktop.driving import button_of, settle, visit, words
 
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
-from yondle.app.views.curves import scaling
-from yondle.app.views.measured import settings_of
-from yondle.app.views.showing import Measure
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.window import MainWindow
 from yondle.model.errors import KnownError
+from yondle.views.scaling.curves import scaling
+from yondle.views.shared.measured import settings_of
+from yondle.views.shared.showing import Measure
 
 
 @pytest.fixture

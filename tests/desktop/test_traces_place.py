@@ -15,9 +15,9 @@ from tests.desktop.driving import visit, words
 
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
-from yondle.app.views.traces import latest_run, trace_of
 from yondle.desktop.charts.core_strip import CoreStrip
 from yondle.desktop.places.traces import DIFFERENCE, OVERLAY, TracesPlace
+from yondle.views.traces.traces import latest_run, trace_of
 
 POWER, CRASH = 2, 3
 """The step whose power limit holds the clock back, and the one that goes down."""

@@ -24,28 +24,28 @@ from yondle.app.export import logbook_text, merge, passes_csv, read_archive, sha
 from yondle.app.field_books import read_book
 from yondle.app.machines import RigChoice
 from yondle.app.own import Own
-from yondle.app.plan_files import parse_plan
 from yondle.app.plans import preview
 from yondle.app.profiles import compared_to_stock, import_profile, keep_profile, profiles
 from yondle.app.remarks import write_note
 from yondle.app.reporting import report_of
 from yondle.app.results import Told, type_in
 from yondle.app.session import Session
-from yondle.app.views.kept import KeptViews
-from yondle.app.views.log import LogRows
-from yondle.app.views.step import step_view
-from yondle.app.views.traces import runs, trace_of
 from yondle.app.watching import watch
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction
 from yondle.planning.climb import Tried
+from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import moves
 from yondle.rigs.byhand.rig import parse_by_hand
 from yondle.rigs.linux.helper import Server
 from yondle.rigs.meters.meter import MeterPlan, parse_line
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file
+from yondle.views.kept import KeptViews
+from yondle.views.record.log import LogRows
+from yondle.views.traces.traces import runs, trace_of
+from yondle.views.tune.step import step_view
 from yondle.workloads.command_file import parse_command
 from yondle.workloads.imported import frame_times_ms, parse_table, scores, sensor_log
 

@@ -13,12 +13,12 @@ from yondle.app.helper_install import install, remove
 from yondle.app.machines import choose_rig
 from yondle.app.results import Told, import_frames, import_scores, import_sensors, type_in
 from yondle.app.session import Session
-from yondle.app.views.gains import gain_of
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, Direction, PassResult
 from yondle.rigs.linux.privilege import INSTALLED, POLICY
+from yondle.views.shared.gains import gain_of
 from yondle.workloads.command_file import parse_command
 from yondle.workloads.commands import CommandRun
 

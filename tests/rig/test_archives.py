@@ -25,13 +25,13 @@ from yondle.app.profiles import keep_profile
 from yondle.app.remarks import attach, discard_pass, write_note
 from yondle.app.results import Told, type_in
 from yondle.app.session import Session
-from yondle.app.views.spans import span_view
-from yondle.app.views.traces import latest_run, trace_of
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction
 from yondle.rigs.simulated.rig import LONGEST_IDLE_S, SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file
+from yondle.views.traces.spans import span_view
+from yondle.views.traces.traces import latest_run, trace_of
 
 HOSTILE = '=HYPERLINK("http://x","y")\u202e\x07<b>'
 

@@ -18,14 +18,14 @@ from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.profiles import keep_profile
 from yondle.app.session import Session
-from yondle.app.views.compare import CompareView, Row, best_first, compare, details, ordered
-from yondle.app.views.efficiency import battery_of, efficiency
-from yondle.app.views.machines import knobs_shared, machines
-from yondle.app.views.measured import settings_of
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 from yondle.rigs.simulated.world import World, fresh_state
+from yondle.views.compare.compare import CompareView, Row, best_first, compare, details, ordered
+from yondle.views.compare.efficiency import battery_of, efficiency
+from yondle.views.compare.machines import knobs_shared, machines
+from yondle.views.shared.measured import settings_of
 
 LIMITS = [float(w) for w in range(50, 106, 5)]
 JOBS, PASS_S = ("stacking", "sharpening"), 60.0

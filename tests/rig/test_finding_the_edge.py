@@ -10,22 +10,22 @@ import pytest
 from tests.conftest import quick_rig
 
 from yondle.app.machines import RigChoice
-from yondle.app.plan_files import parse_plan
 from yondle.app.plans import Ended, go_on_with_plan, preview, start_plan
 from yondle.app.reporting import report_of
 from yondle.app.reproducing import plan_again
 from yondle.app.session import Session
-from yondle.app.views.edge import EdgeView, edge_view
-from yondle.app.views.plan_runs import plan_views
-from yondle.app.views.step import step_view
-from yondle.app.views.trail import Trail
 from yondle.model.errors import KnownError
 from yondle.model.quantities import chance
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Move, Recall, Try
+from yondle.planning.plan_files import parse_plan
 from yondle.reports.markdown import markdown
 from yondle.rigs.simulated.rigfile import rig_text
+from yondle.views.edge.edge import EdgeView, edge_view
+from yondle.views.record.plan_runs import plan_views
+from yondle.views.tune.step import step_view
+from yondle.views.tune.trail import Trail
 
 MakeSession = Callable[..., Session]
 

@@ -16,11 +16,6 @@ from yondle.app.plans import is_failure
 from yondle.app.profiles import keep_profile
 from yondle.app.remarks import write_note
 from yondle.app.session import Session, machine_file
-from yondle.app.views.charting import chart
-from yondle.app.views.gains import benchmark_of, gain_of
-from yondle.app.views.rulers import ruler_marks, rulers
-from yondle.app.views.step import step_view
-from yondle.app.views.trail import Trail, step_detail
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import (
@@ -36,6 +31,12 @@ from yondle.model.events import (
 from yondle.model.profiles import Purpose
 from yondle.model.rigs import KnobReply
 from yondle.model.verdicts import Failure, Verdict
+from yondle.views.shared.gains import benchmark_of, gain_of
+from yondle.views.shared.steps import step_detail
+from yondle.views.tune.charting import chart
+from yondle.views.tune.rulers import ruler_marks, rulers
+from yondle.views.tune.step import step_view
+from yondle.views.tune.trail import Trail
 
 MakeSession = Callable[..., Session]
 

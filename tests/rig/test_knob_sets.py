@@ -16,18 +16,18 @@ from yondle.app.plans import go_on_with_plan, start_plan
 from yondle.app.profiles import compared_to_stock, keep_profile, profiles, propose_profile, use_profile
 from yondle.app.reporting import report_of
 from yondle.app.session import Session
-from yondle.app.views.charting import chart
-from yondle.app.views.compare import compare
-from yondle.app.views.curves import knobs_measured, scaling
-from yondle.app.views.kept import KeptViews
-from yondle.app.views.log import LogRows
-from yondle.app.views.measured import settings_of
-from yondle.app.views.step import step_view
-from yondle.app.views.traces import trace_of
 from yondle.model.errors import KnownError
 from yondle.model.events import PassOpened, Record
 from yondle.model.knobs import Knob
 from yondle.model.verdicts import Verdict
+from yondle.views.compare.compare import compare
+from yondle.views.kept import KeptViews
+from yondle.views.record.log import LogRows
+from yondle.views.scaling.curves import knobs_measured, scaling
+from yondle.views.shared.measured import settings_of
+from yondle.views.traces.traces import trace_of
+from yondle.views.tune.charting import chart
+from yondle.views.tune.step import step_view
 
 GONE = frozenset({"fan_level", "processor_temperature", "star_match"})
 SWEEP = """

@@ -13,12 +13,12 @@ from tests.conftest import quick_rig
 from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.session import Session
-from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
-from yondle.app.views.measured import settings_of
-from yondle.app.views.sensitivities import sensitivities
 from yondle.main import run
 from yondle.rigs.simulated.rigfile import parse_rig_file
 from yondle.rigs.simulated.world import World, fresh_state
+from yondle.views.map.maps import MapView, map_of, pairs_measured, table_rows
+from yondle.views.scaling.sensitivities import sensitivities
+from yondle.views.shared.measured import settings_of
 
 CLOCKS, RATES = (4000.0, 4100.0, 4200.0, 4300.0, 4400.0), (5200.0, 5400.0, 5600.0, 5800.0, 6000.0)
 GRID = """

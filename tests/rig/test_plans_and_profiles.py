@@ -23,11 +23,11 @@ from yondle.app.profiles import (
     use_profile,
 )
 from yondle.app.session import Session
-from yondle.app.views.step import answered_by, step_view
 from yondle.model.errors import KnownError
 from yondle.model.events import PassOpened, Record
 from yondle.model.profiles import Purpose
 from yondle.model.verdicts import Failure, Verdict
+from yondle.views.tune.step import answered_by, step_view
 
 MakeSession = Callable[..., Session]
 

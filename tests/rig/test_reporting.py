@@ -17,11 +17,11 @@ from yondle.app.report_files import report_bytes
 from yondle.app.reporting import report_of
 from yondle.app.reproducing import plan_again
 from yondle.app.session import Session
-from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part
 from yondle.model.verdicts import Verdict
+from yondle.views.tune.summary import latest_attempt, summary_words
 
 GRID = """
 format = "yondle-plan 1"

@@ -9,10 +9,10 @@ import pytest
 
 from yondle.app.plans import Ended, start_plan
 from yondle.app.session import Session
-from yondle.app.views.charting import chart
-from yondle.app.views.rounds import rounds_view
 from yondle.model.steps import SCORE_STAGE
 from yondle.model.verdicts import Verdict
+from yondle.views.tune.charting import chart
+from yondle.views.tune.rounds import rounds_view
 
 ROUNDS = """
 format = "yondle-plan 1"

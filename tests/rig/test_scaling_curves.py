@@ -14,14 +14,14 @@ from yondle.analysis.scaling import Shape
 from yondle.app.machines import RigChoice
 from yondle.app.plans import start_plan
 from yondle.app.session import Session
-from yondle.app.views.curves import Curve, ScalingView, knobs_measured, scaling
-from yondle.app.views.limits import limits
-from yondle.app.views.measured import Settings, settings_of
-from yondle.app.views.sensitivities import Cell, Sensitivities, sensitivities
-from yondle.app.views.showing import Measure, measures_for
-from yondle.app.views.target import target
 from yondle.main import run
 from yondle.model.errors import KnownError
+from yondle.views.scaling.curves import Curve, ScalingView, knobs_measured, scaling
+from yondle.views.scaling.limits import limits
+from yondle.views.scaling.sensitivities import Cell, Sensitivities, sensitivities
+from yondle.views.scaling.target import target
+from yondle.views.shared.measured import Settings, settings_of
+from yondle.views.shared.showing import Measure, measures_for
 
 SWEEP = """
 format = "yondle-plan 1"

@@ -30,10 +30,6 @@ from yondle.app.remarks import write_note
 from yondle.app.reporting import report_of
 from yondle.app.session import Session
 from yondle.app.this_machine import add_command
-from yondle.app.views.log import Kind, LogRows, pass_facts
-from yondle.app.views.step import step_view
-from yondle.app.views.traces import trace_of
-from yondle.app.views.trail import stage_words
 from yondle.app.watching import watch
 from yondle.formats.whole_files import write_whole, written_whole
 from yondle.logbook.store import WriterLock
@@ -41,6 +37,10 @@ from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened
 from yondle.model.steps import FOR_EDGE, LONG
 from yondle.model.verdicts import Verdict
+from yondle.views.record.log import Kind, LogRows, pass_facts
+from yondle.views.shared.steps import stage_words
+from yondle.views.traces.traces import trace_of
+from yondle.views.tune.step import step_view
 
 MakeSession = Callable[..., Session]
 

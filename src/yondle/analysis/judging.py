@@ -11,7 +11,7 @@ from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
-from yondle.model.steps import SCORE_STAGE, PassRecord
+from yondle.model.steps import SCORE_STAGE, PassRecord, StepRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Direction
 
@@ -49,6 +49,7 @@ class Limited:
 
 
 UNLIMITED = Limited()
+RAN_THROUGH = (Verdict.HELD, Verdict.HELD_BACK)
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,6 +148,12 @@ def limited(declaration: RigDeclaration, setup: Setup, passes: list[PassRecord])
     """Give what limited a machine over some passes."""
     throttled = _throttled(declaration, passes) is not None
     return Limited(tuple(shortfalls(declaration, setup, passes)), throttled)
+
+
+def limited_at(declaration: RigDeclaration, record: StepRecord) -> Limited:
+    """Give what limited the machine in the latest attempt of a step that ran through."""
+    ran = next((a for a in reversed(record.attempts) if a.outcome and a.outcome.verdict in RAN_THROUGH), None)
+    return limited(declaration, record.step.setup, list(ran.passes)) if ran is not None else UNLIMITED
 
 
 def _limits(flags: list[Channel], clock: Channel, record: PassRecord) -> tuple[tuple[str, float], ...]:

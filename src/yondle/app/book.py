@@ -5,16 +5,13 @@ from __future__ import annotations
 import threading
 from dataclasses import replace
 
-from yondle.analysis.judging import UNLIMITED, Limited, limited
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Attempt, PassRecord, Step, StepKind, StepRecord
-from yondle.model.verdicts import Outcome, Verdict
-
-_MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
+from yondle.model.steps import Attempt, PassRecord, Step, StepKind, StepRecord, baseline_of, may_be_put_in_force
+from yondle.model.verdicts import Outcome
 
 
 class Book:
@@ -128,21 +125,3 @@ def _with_pass(attempt: Attempt, read: PassRecord) -> Attempt:
     before = [p for p in attempt.passes if p.ordinal < read.ordinal]
     after = [p for p in attempt.passes if p.ordinal > read.ordinal]
     return replace(attempt, passes=(*before, read, *after))
-
-
-def baseline_of(steps: list[StepRecord]) -> StepRecord | None:
-    """Give the latest baseline that ran through."""
-    measured = (r for r in reversed(steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
-    return next(measured, None)
-
-
-def limited_at(declaration: RigDeclaration, record: StepRecord) -> Limited:
-    """Give what limited the machine in the latest attempt of a step that ran through."""
-    ran = next((a for a in reversed(record.attempts) if a.outcome and a.outcome.verdict in _MEASURED), None)
-    return limited(declaration, record.step.setup, list(ran.passes)) if ran is not None else UNLIMITED
-
-
-def may_be_put_in_force(record: StepRecord) -> bool:
-    """What held may, and so may stock once it was measured, even where it was held back."""
-    baseline = record.step.kind is StepKind.BASELINE and record.verdict is Verdict.HELD_BACK
-    return record.verdict is Verdict.HELD or baseline

@@ -10,7 +10,6 @@ from yondle.app.demo import data_folder
 from yondle.app.field_books import ReadBook, read_book
 from yondle.app.own import LONGEST_NAME
 from yondle.app.session import Session
-from yondle.app.views.measured import FieldBook, Figure, Setting, Settings, changed_words, like, setting_of, settings_of
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
@@ -19,6 +18,16 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
+from yondle.views.shared.measured import (
+    FieldBook,
+    Figure,
+    Setting,
+    Settings,
+    changed_words,
+    like,
+    setting_of,
+    settings_of,
+)
 
 STOCK, HERE, OF, PROFILE = "stock", "here", "#", "profile:"
 """Words for the baseline and the step in force, what stands between a file and what is meant in it, and before a profile."""

@@ -14,8 +14,6 @@ from typing import Any
 from yondle.app.columns import COMPARED, PRICES
 from yondle.app.field_books import DECLARATION
 from yondle.app.session import Session
-from yondle.app.views.log import Kind, LogRow, LogRows, book_title, place_of
-from yondle.app.views.measured import changed_words
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.logbook.archive import Values, restore
@@ -23,6 +21,8 @@ from yondle.logbook.merging import merged
 from yondle.logbook.records import reading
 from yondle.logbook.store import damaged
 from yondle.model.errors import KnownError
+from yondle.views.record.log import Kind, LogRow, LogRows, book_title, place_of
+from yondle.views.shared.measured import changed_words
 
 LARGEST_ARCHIVE = 1 << 30
 ADDRESSED = (COMPARED, PRICES)

@@ -8,7 +8,7 @@ from typing import TypeVar
 
 from pydantic import TypeAdapter, ValidationError
 
-from yondle.app.book import baseline_of, fitted
+from yondle.app.book import fitted
 from yondle.app.machines import THIS, RigChoice, make_machine
 from yondle.app.own import Own
 from yondle.language.saying import say
@@ -19,7 +19,7 @@ from yondle.model.knobs import Knob, Setup
 from yondle.model.profiles import Profile
 from yondle.model.rigs import Absent, RigDeclaration
 from yondle.model.sensors import Channel
-from yondle.model.steps import StepRecord
+from yondle.model.steps import StepRecord, baseline_of
 from yondle.model.workloads import Workload
 
 DECLARATION = "declaration"

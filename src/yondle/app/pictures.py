@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from yondle.app.views.charting import ChartView
 from yondle.language.saying import in_sentence, say
 from yondle.model.workloads import Direction
 from yondle.reports.picture import Picture, PicturePoint, draw
+from yondle.views.tune.charting import ChartView
 
 
 def chart_svg(view: ChartView, rig: str) -> str:

@@ -7,8 +7,6 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from yondle.analysis.exposure import runs_of, warmths
-from yondle.app.plan_files import parse_plan
-from yondle.app.plan_runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
 from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -17,7 +15,9 @@ from yondle.model.quantities import duration
 from yondle.model.steps import Stage, StepRecord
 from yondle.model.verdicts import Failure, Verdict
 from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
+from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
+from yondle.views.edge.runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
 
 AfterMove = Callable[[Move | None, StepRecord], None]
 FAILURES = (Verdict.DOWN, Verdict.WRONG, Verdict.HELD_BACK, Verdict.REFUSED)

@@ -9,7 +9,6 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from yondle.app.session import Session
-from yondle.app.views.gains import measured_at, words_of_gain
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
 from yondle.formats.whole_files import write_whole
@@ -19,6 +18,7 @@ from yondle.model.knobs import Setup
 from yondle.model.profiles import Profile, Purpose
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
+from yondle.views.shared.gains import measured_at, words_of_gain
 
 FORMAT = "yondle-profile 1"
 DOCUMENT = "docs/profile-file.md"

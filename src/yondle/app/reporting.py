@@ -13,23 +13,6 @@ from yondle.app.profiles import compared_to_stock, profile_text, profiles
 from yondle.app.report_choices import HEADINGS, question, sections_chosen
 from yondle.app.reproducing import plan_again
 from yondle.app.session import Session
-from yondle.app.views.curves import Curve, ScalingView, knobs_measured, scaling
-from yondle.app.views.edge import rests_on
-from yondle.app.views.gains import (
-    benchmark_of,
-    capped,
-    gain_of,
-    lows_gain_of,
-    mean_gain,
-    mean_sentence,
-    measured_at,
-    told_words,
-    words_of_gain,
-)
-from yondle.app.views.kept import KeptViews
-from yondle.app.views.limits import limits
-from yondle.app.views.proof import finding_words, proofs
-from yondle.app.views.trail import failure_words, on_path, stage_words, step_detail, step_title
 from yondle.language.saying import CONDITION, capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -51,6 +34,22 @@ from yondle.reports.content import (
     Table,
     Words,
 )
+from yondle.views.kept import KeptViews
+from yondle.views.scaling.curves import Curve, ScalingView, knobs_measured, scaling
+from yondle.views.scaling.limits import limits
+from yondle.views.shared.gains import (
+    benchmark_of,
+    capped,
+    gain_of,
+    lows_gain_of,
+    mean_gain,
+    mean_sentence,
+    measured_at,
+    told_words,
+    words_of_gain,
+)
+from yondle.views.shared.proof import finding_words, proofs, rests_on
+from yondle.views.shared.steps import failure_words, on_path, stage_words, step_detail, step_title
 
 _MOST_CURVES = 6
 _WORTH = 0.01

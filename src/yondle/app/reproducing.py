@@ -7,9 +7,7 @@ from typing import Any
 import tomlkit
 from tomlkit.items import InlineTable
 
-from yondle.app.plan_files import FORMAT
 from yondle.app.session import Session
-from yondle.app.views.trail import step_title
 from yondle.formats.toml_files import tables
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -17,6 +15,8 @@ from yondle.model.knobs import Knob, Setup
 from yondle.model.plan_runs import PlanRun
 from yondle.model.steps import StepKind, StepRecord
 from yondle.model.verdicts import Verdict
+from yondle.planning.plan_files import FORMAT
+from yondle.views.shared.steps import step_title
 
 _PASSES = 5
 _FINDS_OUT = ("edge", "proof", "sweep", "ladder")

@@ -8,9 +8,9 @@ from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
 
-from yondle.analysis.judging import UNLIMITED
+from yondle.analysis.judging import UNLIMITED, limited_at
 from yondle.app.awake import KeepsAwake
-from yondle.app.book import Book, limited_at, may_be_put_in_force
+from yondle.app.book import Book
 from yondle.app.clocks import RealClock
 from yondle.app.faults import VARIABLE, kill_self, with_faults
 from yondle.app.hands import NobodyThere
@@ -50,6 +50,7 @@ from yondle.model.steps import (
     Step,
     StepKind,
     StepRecord,
+    may_be_put_in_force,
 )
 from yondle.model.workloads import Workload
 from yondle.planning.ladder import quick_check

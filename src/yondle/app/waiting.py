@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
-from yondle.analysis.judging import UNLIMITED
+from yondle.analysis.judging import UNLIMITED, limited_at
 from yondle.app.autostart import come_back_with, stay_away
-from yondle.app.book import Book, limited_at
+from yondle.app.book import Book
 from yondle.app.machines import Machine
 from yondle.engine.engine import Order
 from yondle.language.saying import say

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.field_books import read_book
-from yondle.app.views.trail import failure_words, step_title
 from yondle.language.saying import say
 from yondle.logbook.reading import OpenAttempt
 from yondle.logbook.records import reading
@@ -15,6 +14,7 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
+from yondle.views.shared.steps import failure_words, step_title
 
 _ACTS = {
     "StepOpened": say("opening the step"),

@@ -15,14 +15,12 @@ from rich.console import Console
 from yondle import __version__
 from yondle.app.demo import DEMO_PACE, data_folder, free_name, run_evening, run_neighbours
 from yondle.app.export import write
+from yondle.app.inspection import Inspection, inspect_rig
 from yondle.app.machines import choose_rig, make_machine
 from yondle.app.pictures import chart_svg
 from yondle.app.plans import is_failure
 from yondle.app.readiness import not_ready, readiness
 from yondle.app.session import Session
-from yondle.app.views.charting import chart
-from yondle.app.views.gains import benchmark_of
-from yondle.app.views.inspection import Inspection, inspect_rig
 from yondle.cli.bench_commands import add_bench_commands
 from yondle.cli.compare_commands import add_compare_commands
 from yondle.cli.inspected import print_inspection
@@ -64,6 +62,8 @@ from yondle.model.quantities import count, duration
 from yondle.model.steps import StepRecord
 from yondle.model.workloads import Workload
 from yondle.planning.climb import GoBack, Move, Try
+from yondle.views.shared.gains import benchmark_of
+from yondle.views.tune.charting import chart
 
 
 @dataclass(frozen=True, slots=True)

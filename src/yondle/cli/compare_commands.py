@@ -10,16 +10,16 @@ from rich.console import Console
 
 from yondle.app.columns import Shelf, add_reference, compared, drop_reference, keep_price, prices
 from yondle.app.session import Session
-from yondle.app.views.compare import CompareView, cell_words, compare, details, mean_words
-from yondle.app.views.efficiency import CostView, battery_of, cost_words, efficiency
-from yondle.app.views.gains import benchmark_of
-from yondle.app.views.machines import MachinesView, machines
-from yondle.app.views.measured import settings_of
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import ranged
+from yondle.views.compare.compare import CompareView, cell_words, compare, details, mean_words
+from yondle.views.compare.efficiency import CostView, battery_of, cost_words, efficiency
+from yondle.views.compare.machines import MachinesView, machines
+from yondle.views.shared.gains import benchmark_of
+from yondle.views.shared.measured import settings_of
 
 
 def add_compare_commands(app: typer.Typer, console: Console) -> None:

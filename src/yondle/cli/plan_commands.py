@@ -12,13 +12,8 @@ from rich.console import Console
 
 from yondle.analysis.stability import Standard
 from yondle.app.awake import notify
-from yondle.app.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
 from yondle.app.plans import GOES_ON, AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.session import STEP_PASSES, Session
-from yondle.app.views.edge import EdgeView, edge_view
-from yondle.app.views.plan_runs import plan_views
-from yondle.app.views.proposal import dry_words
-from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values, tell
 from yondle.language.saying import say
@@ -27,7 +22,12 @@ from yondle.model.steps import StepRecord
 from yondle.planning.climb import GoBack, Move, Recall, Try
 from yondle.planning.edge_search import Style
 from yondle.planning.finding import Edge
+from yondle.planning.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
 from yondle.planning.plans import DryRun
+from yondle.views.edge.edge import EdgeView, edge_view
+from yondle.views.record.plan_runs import plan_views
+from yondle.views.tune.proposal import dry_words
+from yondle.views.tune.summary import latest_attempt, summary_words
 
 PlanFile = Annotated[Path, typer.Argument(help="A plan file (TOML); see docs/plan-file.md.", show_default=False)]
 

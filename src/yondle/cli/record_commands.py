@@ -12,12 +12,12 @@ from rich.console import Console
 from yondle.app.export import logbook_text, merge, passes_csv, read_archive, share, write
 from yondle.app.remarks import attach, discard_pass, discard_result, write_note
 from yondle.app.session import Session
-from yondle.app.views.log import FIGURE, Filter, Kind, LogRows, book_title, matching, place_of, when_words
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict
+from yondle.views.record.log import FIGURE, Filter, Kind, LogRows, book_title, matching, place_of, when_words
 
 _SHOWN = 50
 

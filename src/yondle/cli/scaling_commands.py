@@ -9,20 +9,20 @@ import typer
 from rich.console import Console
 
 from yondle.app.session import Session
-from yondle.app.views.curves import Curve, ScalingView, scaling
-from yondle.app.views.gains import benchmark_of, gain_words
-from yondle.app.views.limits import limits
-from yondle.app.views.maps import MapPoint, MapView, map_of, table_rows
-from yondle.app.views.measured import settings_of
-from yondle.app.views.sensitivities import Sensitivities, sensitivities
-from yondle.app.views.showing import MEASURE_WORDS, Measure
-from yondle.app.views.target import Target, target
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
+from yondle.views.map.maps import MapPoint, MapView, map_of, table_rows
+from yondle.views.scaling.curves import Curve, ScalingView, scaling
+from yondle.views.scaling.limits import limits
+from yondle.views.scaling.sensitivities import Sensitivities, sensitivities
+from yondle.views.scaling.target import Target, target
+from yondle.views.shared.gains import benchmark_of, gain_words
+from yondle.views.shared.measured import settings_of
+from yondle.views.shared.showing import MEASURE_WORDS, Measure
 
 
 def add_scaling_command(app: typer.Typer, console: Console) -> None:

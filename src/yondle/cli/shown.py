@@ -20,8 +20,6 @@ from rich.text import Text
 from yondle.app.progress import Progress
 from yondle.app.resting import put_back_words
 from yondle.app.session import Session
-from yondle.app.views.gains import benchmark_of, capped, gain_of, words_of_gain
-from yondle.app.views.trail import Trail
 from yondle.language.saying import named, say
 from yondle.model.events import Record
 from yondle.model.knobs import Change, Setup
@@ -29,6 +27,8 @@ from yondle.model.marks import SHAPES, Shape
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
+from yondle.views.shared.gains import benchmark_of, capped, gain_of, words_of_gain
+from yondle.views.tune.trail import Trail
 
 SIGNS: dict[Shape, str] = {
     Shape.DISC: "●",

@@ -11,12 +11,12 @@ from rich.console import Console
 
 from yondle.app.export import csv_text, write
 from yondle.app.session import Session
-from yondle.app.views.spans import SpanView, span_view
-from yondle.app.views.traces import Trace, end_words, latest_run, trace_of
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.views.traces.spans import SpanView, span_view
+from yondle.views.traces.traces import Trace, end_words, latest_run, trace_of
 
 
 def add_trace_command(app: typer.Typer, console: Console) -> None:

@@ -275,3 +275,18 @@ class StepRecord:
         """List one fact of the passes of a benchmark that count, such as the frame rate of its slowest frames."""
         results = [p.result for a in self.attempts for p in a.passes if p.workload == workload and p.counts]
         return [float(r.facts[fact]) for r in results if r is not None and fact in r.facts]
+
+
+_MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
+
+
+def baseline_of(steps: Sequence[StepRecord]) -> StepRecord | None:
+    """Give the latest baseline that ran through."""
+    measured = (r for r in reversed(steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
+    return next(measured, None)
+
+
+def may_be_put_in_force(record: StepRecord) -> bool:
+    """What held may, and so may stock once it was measured, even where it was held back."""
+    baseline = record.step.kind is StepKind.BASELINE and record.verdict is Verdict.HELD_BACK
+    return record.verdict is Verdict.HELD or baseline

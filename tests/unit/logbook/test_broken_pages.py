@@ -14,9 +14,9 @@ from yondle.app.export import logbook_text, passes_csv
 from yondle.app.field_books import read_book
 from yondle.app.machines import RigChoice
 from yondle.app.session import Session
-from yondle.app.views.traces import runs, trace_of
 from yondle.app.watching import watch
 from yondle.model.errors import KnownError
+from yondle.views.traces.traces import runs, trace_of
 
 PAGE = 4096
 

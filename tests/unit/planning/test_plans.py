@@ -7,7 +7,6 @@ from collections.abc import Callable
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.plan_files import parse_plan
 from yondle.model.errors import KnownError
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import PassRecord
@@ -16,6 +15,7 @@ from yondle.model.workloads import PassResult
 from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb, first_evening
 from yondle.planning.edge_plans import Proof
 from yondle.planning.ladder import MOST_REPEATS, RunPass, Settle, check_seconds, ladder, quick_check
+from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import Ladder, Order, Plan, Steps, Sweep, dry_run, moves, sweep_values
 from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.app.views.charting import ChartView
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
 from yondle.language.saying import say
 from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
+from yondle.views.tune.charting import ChartView
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart

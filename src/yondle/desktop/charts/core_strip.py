@@ -11,14 +11,14 @@ from PySide6.QtGui import QColor
 
 from yondle.analysis.pyramid import Pyramid
 from yondle.analysis.regression import Array
-from yondle.app.views.spans import apart_of
-from yondle.app.views.traces import Panel, Trace
 from yondle.desktop.charts.trace_strip import Shown, SpanBox, TraceStrip, colour_of, reading_at
 from yondle.desktop.theme import Theme
 from yondle.language.saying import say
 from yondle.model.quantities import number, quantity
 from yondle.model.sensors import Channel
 from yondle.model.verdicts import Verdict
+from yondle.views.traces.spans import apart_of
+from yondle.views.traces.traces import Panel, Trace
 
 _HEAD_SHARE = 0.34
 """Room above the bands for the name of the strip, as a share of their height."""

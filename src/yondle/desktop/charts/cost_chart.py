@@ -8,7 +8,6 @@ from itertools import groupby
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Signal
 
-from yondle.app.views.efficiency import Cost, CostView, cost_words
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import PlaceChart, Spot
@@ -17,6 +16,7 @@ from yondle.desktop.theme import Theme, faded
 from yondle.language.saying import say
 from yondle.model.quantities import count, number
 from yondle.model.workloads import Direction
+from yondle.views.compare.efficiency import Cost, CostView, cost_words
 
 _BEATEN = 0.35
 

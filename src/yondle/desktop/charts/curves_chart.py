@@ -10,8 +10,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QBrush
 
 from yondle.analysis.scaling import Shape
-from yondle.app.views.curves import Curve, CurvePoint, ScalingView
-from yondle.app.views.showing import AGAINST_BASELINE, Measure, unit_of
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
@@ -20,6 +18,8 @@ from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
+from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView
+from yondle.views.shared.showing import AGAINST_BASELINE, Measure, unit_of
 
 _STILL = 0.55
 _BENDS = {Shape.PEAK: say("peak"), Shape.NEARLY_FLAT: say("plateau from"), Shape.CAPPED: say("cap from")}

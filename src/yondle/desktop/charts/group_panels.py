@@ -9,11 +9,11 @@ from PySide6.QtCore import QPoint, Signal
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
-from yondle.app.views.compare import group_name
-from yondle.app.views.curves import Curve, ScalingView
 from yondle.desktop.charts.curves_chart import CurvesChart
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import clear, label
+from yondle.views.compare.compare import group_name
+from yondle.views.scaling.curves import Curve, ScalingView
 
 _ALONG = 3
 _NAMES_SHARE = 0.36

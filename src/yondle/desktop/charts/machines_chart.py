@@ -7,7 +7,6 @@ import math
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 
-from yondle.app.views.machines import Line, LinePoint, MachinesView
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
@@ -15,6 +14,7 @@ from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.workloads import Direction
+from yondle.views.compare.machines import Line, LinePoint, MachinesView
 
 _DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
 

@@ -8,8 +8,6 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt, Signal
 
-from yondle.app.views.gains import told_words
-from yondle.app.views.maps import MapPoint, MapView
 from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.marks import symbol
@@ -17,6 +15,8 @@ from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 from yondle.model.quantities import MINUS, count, number
 from yondle.model.verdicts import Verdict
+from yondle.views.map.maps import MapPoint, MapView
+from yondle.views.shared.gains import told_words
 
 _CELLS = 60
 _LINES = 7

@@ -10,11 +10,11 @@ from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem, QWidget
 
-from yondle.app.views.charting import ChartFailure
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.widgets.basics import tip
 from yondle.model.quantities import number
+from yondle.views.shared.failures import ChartFailure
 
 MARK_PX = 11
 MOST_TOLD = 5

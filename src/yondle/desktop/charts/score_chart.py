@@ -8,7 +8,6 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt, Signal
 
-from yondle.app.views.charting import ChartPoint, ChartView
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis, dress
 from yondle.desktop.marks import symbol
 from yondle.desktop.theme import SMALL_PX, Redrawn, Theme, faded, font
@@ -16,6 +15,7 @@ from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
+from yondle.views.tune.charting import ChartPoint, ChartView
 
 DOT_PX = 4
 _LEFT_PX = 58

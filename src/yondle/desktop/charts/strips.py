@@ -11,7 +11,6 @@ from PySide6.QtGui import QColor, QFont, QPainter, QPaintEvent, QPen, QPolygonF,
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from yondle.app.progress import Progress
-from yondle.app.views.lines import lines_of
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 from yondle.model.knobs import Setup
@@ -19,6 +18,7 @@ from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity, Reading
 from yondle.model.verdicts import Verdict
+from yondle.views.shared.lines import lines_of
 
 SHORTEST_SPAN_S, LONGEST_SPAN_S = 60.0, 180.0
 STRIP_HEIGHT = 66

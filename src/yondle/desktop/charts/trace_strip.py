@@ -14,8 +14,6 @@ from PySide6.QtWidgets import QStyleOptionGraphicsItem, QWidget
 
 from yondle.analysis.pyramid import Pyramid
 from yondle.analysis.traces import stretches
-from yondle.app.views.spans import apart_of, dips_of
-from yondle.app.views.traces import Panel, Trace, temperatures_of
 from yondle.desktop.charts.parts import InPixels, NumberAxis
 from yondle.desktop.charts.time_axis import TimeAxis, clock_words
 from yondle.desktop.marks import paint_mark
@@ -24,6 +22,8 @@ from yondle.language.saying import say
 from yondle.model.quantities import number, quantity
 from yondle.model.sensors import Channel, Quantity
 from yondle.model.verdicts import Verdict
+from yondle.views.traces.spans import apart_of, dips_of
+from yondle.views.traces.traces import Panel, Trace, temperatures_of
 
 LEFT_PX = 58
 _POINTS = 3000

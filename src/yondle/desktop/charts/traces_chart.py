@@ -10,12 +10,12 @@ from PySide6.QtCore import QEvent, QPointF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QPainter, QWheelEvent
 from PySide6.QtWidgets import QScrollArea
 
-from yondle.app.views.traces import Panel
 from yondle.desktop.charts.core_strip import CoreStrip
 from yondle.desktop.charts.trace_strip import Shown, SpanBox, TraceStrip
 from yondle.desktop.theme import Redrawn, Theme
 from yondle.desktop.turns import Turns
 from yondle.language.saying import say
+from yondle.views.traces.traces import Panel
 
 STRIP_PX = 92
 _EDGE = 0.01

@@ -12,9 +12,6 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, 
 from yondle.app.columns import Shelf, add_reference, books_nearby, compare_these, compared, offers
 from yondle.app.results import figure
 from yondle.app.session import Session
-from yondle.app.views.compare import CompareView, best_first, compare
-from yondle.app.views.efficiency import battery_of
-from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import Chart, ChartPlace
 from yondle.desktop.places.compare_charts import CompareCharts
 from yondle.desktop.theme import Theme
@@ -25,6 +22,9 @@ from yondle.desktop.widgets.forms import ReferenceCard
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.views.compare.compare import CompareView, best_first, compare
+from yondle.views.compare.efficiency import battery_of
+from yondle.views.kept import KeptViews
 
 _SIDE_WIDTH = 300
 LEGEND = say(

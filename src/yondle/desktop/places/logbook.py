@@ -22,8 +22,6 @@ from yondle.app.remarks import (
     write_note,
 )
 from yondle.app.session import Session
-from yondle.app.views.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts
-from yondle.app.views.measured import FieldBook
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
@@ -32,6 +30,8 @@ from yondle.desktop.widgets.row_panel import RowPanel
 from yondle.language.saying import named, say
 from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
+from yondle.views.record.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts
+from yondle.views.shared.measured import FieldBook
 
 _SEARCH_AFTER_MS = 120
 NOTHING = say(

@@ -9,9 +9,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from yondle.app.session import Session
-from yondle.app.views.gains import told_words
-from yondle.app.views.kept import KeptViews
-from yondle.app.views.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme
@@ -20,6 +17,9 @@ from yondle.desktop.widgets.side import Side
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
+from yondle.views.kept import KeptViews
+from yondle.views.map.maps import MapView, map_of, pairs_measured, table_rows
+from yondle.views.shared.gains import told_words
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.map_chart import MapChart

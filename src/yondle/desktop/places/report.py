@@ -22,13 +22,13 @@ from yondle.app.report_choices import HEADINGS, ask, choose_sections, question, 
 from yondle.app.report_files import Report, report_bytes, report_preview, write_report
 from yondle.app.reporting import report_in_pieces, report_of
 from yondle.app.session import Session
-from yondle.app.views.kept import KeptViews
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Redrawn, Theme
 from yondle.desktop.widgets.basics import button, label
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
 from yondle.model.parts import Part
+from yondle.views.kept import KeptViews
 
 if TYPE_CHECKING:
     from PySide6.QtPrintSupport import QPrinter

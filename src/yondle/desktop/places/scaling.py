@@ -18,12 +18,6 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.app.session import Session
-from yondle.app.views.compare import group_name
-from yondle.app.views.curves import Curve, CurvePoint, ScalingView, knobs_measured
-from yondle.app.views.kept import KeptViews
-from yondle.app.views.limits import Limited, limits
-from yondle.app.views.showing import MEASURE_WORDS, Measure, measures_for, unit_of
-from yondle.app.views.target import target
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme
@@ -35,6 +29,12 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, digits_for, number
 from yondle.model.workloads import Direction
+from yondle.views.compare.compare import group_name
+from yondle.views.kept import KeptViews
+from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView, knobs_measured
+from yondle.views.scaling.limits import Limited, limits
+from yondle.views.scaling.target import target
+from yondle.views.shared.showing import MEASURE_WORDS, Measure, measures_for, unit_of
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.curves_chart import CurvesChart

@@ -10,9 +10,6 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout
 
 from yondle.app.session import Session
-from yondle.app.views.spans import SpanView, span_view
-from yondle.app.views.traces import PassSpan, Run, Trace, end_words, moved, runs, trace_of, usual_panels
-from yondle.app.views.workers import worker_lines
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
@@ -20,6 +17,9 @@ from yondle.desktop.widgets.span_panel import SpanPanel
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
+from yondle.views.shared.workers import worker_lines
+from yondle.views.traces.spans import SpanView, span_view
+from yondle.views.traces.traces import PassSpan, Run, Trace, end_words, moved, runs, trace_of, usual_panels
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.traces_chart import TracesChart

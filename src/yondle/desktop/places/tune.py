@@ -13,10 +13,6 @@ from yondle.app.plans import PlanEnd
 from yondle.app.progress import Progress
 from yondle.app.remarks import write_note
 from yondle.app.session import Session
-from yondle.app.views.charting import ChartView
-from yondle.app.views.kept import KeptViews
-from yondle.app.views.proposal import ProposalView, expected_seconds
-from yondle.app.views.step import step_view
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of
@@ -36,6 +32,10 @@ from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
+from yondle.views.kept import KeptViews
+from yondle.views.tune.charting import ChartView
+from yondle.views.tune.proposal import ProposalView, expected_seconds
+from yondle.views.tune.step import step_view
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.score_chart import ScoreChart

@@ -7,11 +7,8 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
-from yondle.app.plan_files import edge_text, parse_plan
 from yondle.app.plans import GOES_ON, Ended, PlanEnd, preview
 from yondle.app.session import STEP_PASSES, Session
-from yondle.app.views.edge import EdgeView, edge_view
-from yondle.app.views.proposal import typical_words
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import CardAction, Cards
@@ -19,6 +16,9 @@ from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
+from yondle.planning.plan_files import edge_text, parse_plan
+from yondle.views.edge.edge import EdgeView, edge_view
+from yondle.views.tune.proposal import typical_words
 
 CARD, QUESTION = "edge", "edge question"
 _TOLD_AFTER_MS = 250

@@ -8,7 +8,6 @@ from pathlib import Path
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from yondle.app.plan_files import ladder_text, parse_plan, read_plan, sweep_text
 from yondle.app.plans import GOES_ON, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
 from yondle.app.profiles import (
     compared_to_stock,
@@ -24,8 +23,6 @@ from yondle.app.profiles import (
 )
 from yondle.app.readiness import ReadyItem, not_ready, readiness
 from yondle.app.session import STEP_PASSES, Session
-from yondle.app.views.proposal import dry_words
-from yondle.app.views.summary import latest_attempt, summary_words
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.tune_edge import EdgeOffers
 from yondle.desktop.places.tune_words import tell_trouble
@@ -49,6 +46,9 @@ from yondle.model.profiles import Profile, Purpose
 from yondle.model.quantities import count
 from yondle.model.sensors import Quantity
 from yondle.model.steps import StartAnswer
+from yondle.planning.plan_files import ladder_text, parse_plan, read_plan, sweep_text
+from yondle.views.tune.proposal import dry_words
+from yondle.views.tune.summary import latest_attempt, summary_words
 
 LIMITED = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
 PLAN_FILES = say("Plans (*.toml);;All files (*)")

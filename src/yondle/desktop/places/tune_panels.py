@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
-from yondle.app.views.trail import TrailRows
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, label
 from yondle.desktop.widgets.rulers import Rulers
 from yondle.desktop.widgets.trail import TrailView
 from yondle.language.saying import say
+from yondle.views.tune.trail import TrailRows
 
 TRAIL_WIDTH = 286
 FILTER_WIDTH, FILTER_HEIGHT = 168, 28

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from yondle.app.session import Session
-from yondle.app.views.proposal import ProposalView, check_rows
-from yondle.app.views.trail import step_title
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.next_step import NextWords
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.standing import Verified
 from yondle.model.verdicts import Verdict
+from yondle.views.shared.steps import step_title
+from yondle.views.tune.proposal import ProposalView, check_rows
 
 
 def next_words(session: Session, proposal: ProposalView | None, busy: bool) -> NextWords:

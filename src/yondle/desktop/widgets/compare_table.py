@@ -10,7 +10,14 @@ from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTreeWidget, QTreeWidgetItem
 
 from yondle.analysis.margins import Gain, GainWord
-from yondle.app.views.compare import (
+from yondle.desktop.marks import paint_mark
+from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font
+from yondle.desktop.widgets.basics import children, tip, top_items
+from yondle.language.saying import say
+from yondle.model.quantities import THIN, count
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Direction
+from yondle.views.compare.compare import (
     Cell,
     CompareView,
     Row,
@@ -21,14 +28,7 @@ from yondle.app.views.compare import (
     rank_words,
     score_words,
 )
-from yondle.app.views.gains import figure_words, how_gained
-from yondle.desktop.marks import paint_mark
-from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font
-from yondle.desktop.widgets.basics import children, tip, top_items
-from yondle.language.saying import say
-from yondle.model.quantities import THIN, count
-from yondle.model.verdicts import Verdict
-from yondle.model.workloads import Direction
+from yondle.views.shared.gains import figure_words, how_gained
 
 _NAMES, _LEAST_COLUMN = 158, 186
 _HEAD, _ROW, _GROUP, _LINE = 46, 42, 28, 20

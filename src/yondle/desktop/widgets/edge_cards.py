@@ -12,8 +12,6 @@ from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QLineEdit, QSpinBox, 
 
 from yondle.analysis.hold import Run
 from yondle.analysis.stability import STANDARD_WORDS, Standard
-from yondle.app.plan_files import MOST_ROOM
-from yondle.app.views.edge import EdgeView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.widgets.basics import Choice, button, label, tip
@@ -24,6 +22,8 @@ from yondle.model.knobs import Knob, Risk
 from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import CRASH_PRICE_S, Style
 from yondle.planning.finding import Edge
+from yondle.planning.plan_files import MOST_ROOM
+from yondle.views.edge.edge import EdgeView
 
 _PLOT_HEIGHT = 128
 _LONGEST_S = 3600.0

@@ -9,12 +9,12 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersisten
 from PySide6.QtGui import QFont, QKeyEvent, QPainter, QPixmap
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
-from yondle.app.views.log import Kind, LogRow, when_words
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import Theme, font
 from yondle.desktop.widgets.basics import tip
 from yondle.language.saying import later, named, say
 from yondle.model.verdicts import Verdict
+from yondle.views.record.log import Kind, LogRow, when_words
 
 Index = QModelIndex | QPersistentModelIndex
 ROW_PX = 24

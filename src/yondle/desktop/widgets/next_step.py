@@ -17,14 +17,14 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.app.progress import Progress
-from yondle.app.views.proposal import ProposalView
-from yondle.app.views.step import StepView
 from yondle.desktop.charts.strips import Strip, StripsView
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, clear, label
 from yondle.desktop.widgets.cards import Cards, MarkView
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
+from yondle.views.tune.proposal import ProposalView
+from yondle.views.tune.step import StepView
 
 WIDTH = 286
 

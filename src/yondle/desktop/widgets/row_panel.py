@@ -14,10 +14,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from yondle.app.views.log import Kind, LogRow, when_words
 from yondle.desktop.widgets.basics import button, label, tip
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
+from yondle.views.record.log import Kind, LogRow, when_words
 
 _WIDTH, _NOTE_HEIGHT = 320, 84
 _BESIDE_NAMES = 40

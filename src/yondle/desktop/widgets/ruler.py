@@ -18,14 +18,14 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from yondle.app.views.proposal import NEARLY_SURE
-from yondle.app.views.rulers import Holding, RulerMark, RulerView
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
 from yondle.language.saying import named, say
 from yondle.model.knobs import When
 from yondle.model.quantities import number
 from yondle.model.verdicts import Verdict
+from yondle.views.tune.proposal import NEARLY_SURE
+from yondle.views.tune.rulers import Holding, RulerMark, RulerView
 
 HEIGHT = 52
 NAME_WIDTH = 142

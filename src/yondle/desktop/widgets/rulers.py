@@ -6,7 +6,6 @@ from PySide6.QtCore import QPointF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from yondle.app.views.rulers import Holding, RulerView
 from yondle.desktop.theme import BODY_PX, SMALL_PX, Theme, font, mixed
 from yondle.desktop.widgets.basics import label, tip
 from yondle.desktop.widgets.cards import Card, CardAction
@@ -15,6 +14,7 @@ from yondle.language.saying import capital, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.quantities import count
 from yondle.model.verdicts import Verdict
+from yondle.views.tune.rulers import Holding, RulerView
 
 GROUP_HEIGHT = 28
 GROUPED_FROM = 7

@@ -8,11 +8,11 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from yondle.app.views.sensitivities import Cell, Sensitivities
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.widgets.basics import tip
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
+from yondle.views.scaling.sensitivities import Cell, Sensitivities
 
 _ROW, _HEAD, _NAMES, _LEAST_COLUMN = 26, 22, 150, 130
 _BAR_SHARE = 0.42

@@ -5,10 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QLabel
 
-from yondle.app.views.spans import SpanView
 from yondle.desktop.widgets.basics import label
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
+from yondle.views.traces.spans import SpanView
 
 _WIDTH = 340
 HOW = say(

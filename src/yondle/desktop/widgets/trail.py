@@ -7,14 +7,14 @@ from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from yondle.analysis.margins import GainWord
-from yondle.app.views.gains import how_gained
-from yondle.app.views.trail import TrailRow, TrailRows
 from yondle.desktop.marks import paint_mark
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.widgets.basics import tip
 from yondle.language.saying import say
 from yondle.model.quantities import count
 from yondle.model.verdicts import Verdict
+from yondle.views.shared.gains import how_gained
+from yondle.views.tune.trail import TrailRow, TrailRows
 
 ROW_HEIGHT = 47
 PATH_X, SIDE_X, TEXT_X = 26.0, 48.0, 70.0

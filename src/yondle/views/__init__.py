@@ -1,0 +1,1 @@
+"""Read models: what window, command line and reports show, pure functions of a snapshot and of the records."""

@@ -1,0 +1,1 @@
+"""Columns side by side, machines along a knob, and what scores cost."""

@@ -1,0 +1,206 @@
+"""One benchmark along one knob for several machines, or one machine under several other settings, and where they cross."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from yondle.analysis.crossing import Crossing, Lead, crossing, leads
+from yondle.analysis.margins import spread
+from yondle.analysis.scaling import FEWEST_FOR_SHAPE
+from yondle.app.columns import Books, title
+from yondle.language.saying import in_sentence, say
+from yondle.model.knobs import Knob
+from yondle.model.quantities import signed_percent
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Workload
+from yondle.views.shared.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, like
+
+MOST_LINES = 8
+
+
+@dataclass(frozen=True, slots=True)
+class LinePoint:
+    """One value of the knob: the geometric mean of the score, its 95 % range (nan with one pass), and every pass."""
+
+    value: float
+    mean: float
+    low: float
+    high: float
+    passes: tuple[float, ...]
+    verdict: Verdict
+    steps: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One machine under one group of other settings: what tells it from its other groups is in its name, `held` the rest."""
+
+    machine: str
+    name: str
+    held: str
+    points: tuple[LinePoint, ...]
+
+    @property
+    def scores(self) -> list[tuple[float, list[float]]]:
+        """The passes by value."""
+        return [(p.value, list(p.passes)) for p in self.points]
+
+
+@dataclass(frozen=True, slots=True)
+class Meeting:
+    """How another line stands to the first: who leads where, where they cross if they do, and that in a sentence."""
+
+    other: Line
+    leads: tuple[Lead, ...]
+    crossing: Crossing | None
+    sentence: str
+
+
+@dataclass(frozen=True, slots=True)
+class MachinesView:
+    """All lines of a benchmark along a knob; the first is what the others are held against."""
+
+    knob: Knob
+    benchmark: Workload
+    lines: tuple[Line, ...]
+    meetings: tuple[Meeting, ...]
+    sentence: str
+
+    @property
+    def held(self) -> tuple[str, ...]:
+        """Say for every machine what all else was."""
+        return tuple(dict.fromkeys(f"{line.machine}: {line.held[:1].lower()}{line.held[1:]}." for line in self.lines))
+
+
+def knobs_shared(books: Books) -> tuple[Knob, ...]:
+    """List the knobs of the first logbook that any was measured along, those of most machines first."""
+    measured = {
+        knob: sum(bool(_groups(book, settings, knob)) for book, settings in books if _same(book, knob) is not None)
+        for knob in books[0][0].declaration.knobs
+    }
+    return tuple(sorted((k for k, n in measured.items() if n), key=lambda k: -measured[k]))
+
+
+def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
+    """Give the lines of the first logbook and of others; groups of four values or more, or else the best there is."""
+    names = [title(book) for book, _ in books]
+    found: list[Line] = []
+    for name, (book, settings) in zip(names, books, strict=True):
+        own = _same(book, knob)
+        if own is None:
+            continue
+        groups = [g for g in _groups(book, settings, own) if len(_scores(g, book, benchmark)) > 1]
+        full = [g for g in groups if len(_scores(g, book, benchmark)) >= FEWEST_FOR_SHAPE]
+        kept = full or groups[:1]
+        differing = _differing(kept)
+        found += [_line(name, book, group, benchmark, differing) for group in kept]
+    lines = tuple(found[:MOST_LINES])
+    meetings = tuple(_meeting(lines[0], other, knob, benchmark) for other in lines[1:])
+    return MachinesView(knob, benchmark, lines, meetings, _sentence(knob, benchmark, lines, meetings))
+
+
+def _same(book: FieldBook, knob: Knob) -> Knob | None:
+    """Find a knob of another machine that means the same."""
+    return next(
+        (k for k in book.declaration.knobs if (k.id, k.unit, k.choices) == (knob.id, knob.unit, knob.choices)), None
+    )
+
+
+def _groups(book: FieldBook, settings: Settings, knob: Knob) -> tuple[Group, ...]:
+    return groups_of(settings, knob, book.in_force)
+
+
+def _scores(group: Group, book: FieldBook, benchmark: Workload) -> list[tuple[Setting, list[float]]]:
+    own = like(book.declaration, benchmark)
+    if own is None:
+        return []
+    return [(s, [f.score for f in s.figures[own.id]]) for s in group.settings if own.id in s.figures]
+
+
+def _differing(groups: Sequence[Group]) -> frozenset[str]:
+    """Give the knobs in which groups of one machine differ, besides the one that varies in each."""
+    setups = [dict(g.settings[0].setup.items_) for g in groups]
+    known = {knob for setup in setups for knob in setup if knob != groups[0].knob.id}
+    return frozenset(knob for knob in known if len({setup.get(knob) for setup in setups}) > 1)
+
+
+def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, differing: frozenset[str]) -> Line:
+    points = []
+    for setting, scores in _scores(group, book, benchmark):
+        if (told := spread(scores)) is not None:
+            value = setting.setup[group.knob.id]
+            points.append(
+                LinePoint(value, told.mean, told.low, told.high, tuple(scores), setting.verdict, setting.steps)
+            )
+    setup = group.settings[0].setup
+    words = ", ".join(k.text(setup[k.id]) for k in book.declaration.knobs if k.id in differing)
+    held = held_words(book.declaration, setup, group.knob.id, *differing)
+    return Line(name, f"{name} · {words}" if words else name, held, tuple(points))
+
+
+def _meeting(first: Line, other: Line, knob: Knob, benchmark: Workload) -> Meeting:
+    direction = benchmark.metric.direction
+    told = leads(first.scores, other.scores, direction)
+    meet = crossing(first.scores, other.scores, direction)
+    return Meeting(other, told, meet, _words(first, other, told, meet, knob))
+
+
+def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | None, knob: Knob) -> str:
+    if not told:
+        return say(
+            "{first} and {other} share too little to be compared: it takes four values of {knob} each.",
+            first=first.name,
+            other=other.name,
+            knob=in_sentence(knob.name),
+        )
+    if meet is not None:
+        below, above = (first, other) if meet.first_below else (other, first)
+        at, low, high = (knob.nearest(v) for v in (meet.at, meet.low, meet.high))
+        return say(
+            "{below} is better below {at}, {above} above (the crossing lies between {low} and {high}).",
+            below=below.name,
+            at=knob.text(at),
+            above=above.name,
+            low=knob.bare(low),
+            high=knob.text(high),
+        )
+    sure = [lead for lead in told if lead.ahead]
+    if not sure:
+        return say("No sign that {first} and {other} differ.", first=first.name, other=other.name)
+    ahead, behind = (first, other) if sure[0].ahead > 0 else (other, first)
+    spans = say(" and ").join(
+        say(
+            "from {from_} to {to}",
+            from_=knob.bare(knob.nearest(s.low)),
+            to=knob.text(knob.nearest(s.high)),
+        )
+        for s in sure
+    )
+    gaps = [s.gap if sure[0].ahead > 0 else 1.0 / (1.0 + s.gap) - 1.0 for s in sure]
+    by = signed_percent(sum(gaps) / len(gaps))
+    rest = "" if len(sure) == len(told) else say("; no sign of a difference elsewhere")
+    return say(
+        "{ahead} is ahead of {behind} {spans}, by {by} on average{rest}.",
+        ahead=ahead.name,
+        behind=behind.name,
+        spans=spans,
+        by=by,
+        rest=rest,
+    )
+
+
+def _sentence(knob: Knob, benchmark: Workload, lines: tuple[Line, ...], meetings: tuple[Meeting, ...]) -> str:
+    along = say("{benchmark} along {knob}", benchmark=benchmark.name, knob=in_sentence(knob.name))
+    if not lines:
+        return say("{along} isn't measured at two values anywhere: sweep it, or choose another.", along=along)
+    if not meetings:
+        return say(
+            "{along}: only {lines} is measured. Tick a column of another logbook, or test it under other settings.",
+            along=along,
+            lines=lines[0].name,
+        )
+    crossed = sum(m.crossing is not None for m in meetings)
+    if crossed:
+        return next(m.sentence for m in meetings if m.crossing is not None)
+    return meetings[0].sentence

@@ -1,0 +1,1 @@
+"""Searches for an edge, rebuilt from what is written down."""

@@ -1,0 +1,1 @@
+"""Everything a logbook holds as rows, and the runs of plans."""

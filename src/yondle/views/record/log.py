@@ -1,0 +1,322 @@
+"""Everything a logbook holds as rows of one table: tests, passes, incidents, notes, figures from elsewhere, files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+from yondle.app.field_books import ReadBook
+from yondle.language.saying import later, named, say
+from yondle.model.quantities import THIN, duration, moment, number, quantity
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import PART, Workload
+from yondle.views.shared.measured import FieldBook
+from yondle.views.shared.steps import failure_words, stage_words, step_title
+from yondle.views.shared.workers import PER_SECOND, PER_WORKER
+
+
+class Kind(StrEnum):
+    """What a row is about."""
+
+    TEST = "test"
+    PASS = "pass"
+    INCIDENT = "incident"
+    NOTE = "note"
+    CAVEAT = "caveat"
+    FIGURE = "figure"
+    FILE = "file"
+
+
+_PLURALS = {
+    Kind.TEST: say("tests"),
+    Kind.PASS: say("passes"),
+    Kind.INCIDENT: say("incidents"),
+    Kind.NOTE: say("notes"),
+    Kind.CAVEAT: say("caveats"),
+    Kind.FIGURE: say("figures"),
+    Kind.FILE: say("files"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class LogRow:
+    """One row: which book and step, when, what, and the ids by which it is found again.
+
+    `at` is the date as it was written; `value` the figure a column is sorted by; `verdict` None where none is told, and `word`
+    what it is called;
+    `left_out` says why it enters no figures, `discarded` is the tuner's own reason. `haystack` is what is searched, folded.
+    """
+
+    book: str
+    step: int
+    kind: Kind
+    at: str
+    what: str
+    told: str
+    verdict: Verdict | None
+    word: str
+    benchmark: str
+    value: float | None
+    attempt: int
+    item: int
+    left_out: str
+    discarded: str
+    haystack: str
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """What is shown: empty words and None stand for everything."""
+
+    words: str = ""
+    kinds: frozenset[Kind] = frozenset()
+    benchmark: str = ""
+    verdict: Verdict | None = None
+    counted: bool | None = None
+
+    @property
+    def sentence(self) -> str:
+        """Read the filter aloud."""
+        kinds = say(" and ").join(_PLURALS[k] for k in Kind if k in self.kinds) or say("everything")
+        parts = [say("Shows {kinds}", kinds=kinds)]
+        if self.benchmark:
+            parts.append(say("of {benchmark}", benchmark=self.benchmark))
+        if self.verdict is not None:
+            parts.append(say("that ended {verdict}", verdict=self.verdict))
+        if self.counted is not None:
+            parts.append(say("that count") if self.counted else say("left out of figures"))
+        if self.words:
+            parts.append(say("with '{words}' in it", words=self.words))
+        return " ".join(parts)
+
+
+class LogRows:
+    """The rows of logbooks, the latest first; rows of a step are made again only when it has changed."""
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[str, int], tuple[StepRecord, tuple[LogRow, ...]]] = {}
+
+    def rows(self, books: Iterable[tuple[str, FieldBook]]) -> list[LogRow]:
+        """Give all rows of some books, each with its name."""
+        made: list[LogRow] = []
+        for name, book in books:
+            for record in book.steps:
+                key = (name, record.step.number)
+                kept = self._kept.get(key)
+                if kept is None or kept[0] is not record:
+                    kept = self._kept[key] = (record, tuple(_rows(name, book.declaration, record)))
+                made += kept[1]
+        made.sort(key=lambda row: row.at, reverse=True)
+        return made
+
+
+def matching(rows: list[LogRow], wanted: Filter) -> list[LogRow]:
+    """Give the rows a filter lets through; every word must stand somewhere in a row, in any case."""
+    words = wanted.words.casefold().split()
+    kinds = wanted.kinds
+    return [
+        row
+        for row in rows
+        if (not kinds or row.kind in kinds)
+        and (not wanted.benchmark or row.benchmark == wanted.benchmark)
+        and (wanted.verdict is None or row.verdict is wanted.verdict)
+        and (wanted.counted is None or (row.kind in (Kind.PASS, Kind.FIGURE) and (not row.left_out) is wanted.counted))
+        and all(word in row.haystack for word in words)
+    ]
+
+
+FIGURE = "figure"
+
+
+def place_of(row: LogRow) -> str:
+    """Give what `yondle discard` calls a row by: test/pass, or figure/number; empty for what can't be discarded."""
+    if row.kind is Kind.PASS:
+        return f"{row.attempt}/{row.item}"
+    return f"{FIGURE}/{row.item}" if row.kind is Kind.FIGURE else ""
+
+
+def book_title(book: FieldBook) -> str:
+    """Name a logbook."""
+    return book.path.stem if isinstance(book, ReadBook) else book.declaration.info.name
+
+
+def when_words(at: str) -> str:
+    """Write a date shortly: '18 Oct 01:12'."""
+    try:
+        return moment(datetime.fromisoformat(at))
+    except ValueError:
+        return at
+
+
+def _rows(book: str, declaration: RigDeclaration, record: StepRecord) -> Iterator[LogRow]:
+    names = {w.id: w for w in declaration.workloads}
+    title = step_title(declaration, record.step)
+    for attempt in record.attempts:
+        yield from _attempt_rows(book, declaration, record, attempt, title, names)
+    for note in record.notes:
+        edited = say(", changed {when}", when=when_words(note.edited_at)) if note.edited_at else ""
+        kind = Kind.CAVEAT if note.caveat else Kind.NOTE
+        yield _row(book, record, kind, note.at, note.text, title + edited, item=note.id)
+    for added in record.added:
+        work = names.get(added.workload)
+        name = work.name if work is not None else added.workload
+        unit = f" {work.metric.unit}" if work is not None else ""
+        digits = work.metric.digits if work is not None else 2
+        facts = ", ".join(f"{n} {v}" for n, v in added.facts.items())
+        yield _row(
+            book, record, Kind.FIGURE, added.at, f"{name} {number(added.score, digits)}{unit}", facts, benchmark=name,
+            value=added.score, item=added.id, discarded=added.discarded,
+        )  # fmt: skip
+    for file in record.attached:
+        yield _row(
+            book,
+            record,
+            Kind.FILE,
+            file.at,
+            file.name,
+            f"{number(file.bytes / 1024, 1)}{THIN}KiB · {title}",
+            item=file.id,
+        )
+
+
+def _attempt_rows(
+    book: str, declaration: RigDeclaration, record: StepRecord, attempt: Attempt, title: str, names: dict[str, Workload]
+) -> Iterator[LogRow]:
+    outcome = attempt.outcome
+    verdict, word = (outcome.verdict, named(outcome.word)) if outcome is not None else (None, "")
+    conditions = ", ".join(f"{name} {value}" for name, value in attempt.conditions.items())
+    reason = outcome.reason if outcome is not None else say("never ended")
+    yield _row(
+        book, record, Kind.TEST, attempt.started_at, title, reason, verdict, word, attempt=attempt.id, more=conditions
+    )
+    if outcome is not None and outcome.failure is not None:
+        parts = [
+            say("stage {stage}", stage=stage_words(declaration, outcome.stage)) if outcome.stage else "",
+            say("code {code}", code=outcome.code) if outcome.code else "",
+        ]
+        parts += [
+            say("points to {subsystem}", subsystem=outcome.pointer.subsystem) if outcome.pointer.subsystem else "",
+            *outcome.pointer.signs,
+        ]
+        words = " · ".join(part for part in parts if part)
+        after = outcome.time_to_failure_s
+        yield _row(
+            book, record, Kind.INCIDENT, attempt.started_at, failure_words(outcome), words or title, verdict, word,
+            value=after, attempt=attempt.id, more=title,
+        )  # fmt: skip
+    for made in attempt.passes:
+        yield _pass_row(book, record, attempt, made, names, stage_words(declaration, made.stage))
+
+
+def _pass_row(
+    book: str, record: StepRecord, attempt: Attempt, made: PassRecord, names: dict[str, Workload], stage: str
+) -> LogRow:
+    work = names.get(made.workload)
+    name = work.name if work is not None else made.workload
+    result = made.result
+    if result is None:
+        what = say("{name}: never ended", name=name)
+    elif result.score is not None and work is not None:
+        what = f"{name} {quantity(result.score, work.metric.unit, work.metric.digits)}"
+    else:
+        what = f"{name}: {named(result.failure) or say('done')}, {duration(result.duration_s)}"
+    facts = result.facts if result is not None else {}
+    at = attempt.started_at
+    if made.started_s > attempt.started_s:
+        begun = datetime.fromisoformat(at) + timedelta(seconds=made.started_s - attempt.started_s)
+        at = begun.isoformat(timespec="seconds")
+    told = [f"{named(n.removeprefix(PART))} {_short(v)}" for n, v in facts.items() if n.startswith(PART)]
+    told += [str(facts[n]) for n in ("preset", "passage", "detail") if n in facts]
+    details = result.detail if result is not None else ""
+    return _row(
+        book, record, Kind.PASS, at, what, ", ".join([*told, *([details] if details else [])]),
+        benchmark=name, value=result.score if result is not None else None, attempt=attempt.id, item=made.ordinal,
+        left_out=_left_out(made), discarded=made.discarded, more=stage,
+    )  # fmt: skip
+
+
+def _left_out(made: PassRecord) -> str:
+    """Say why a pass enters no figures; empty where it does."""
+    if made.discarded:
+        return say("discarded: {discarded}", discarded=made.discarded)
+    if made.warm_up:
+        return say("warm-up")
+    if made.disturbed:
+        return say("disturbed: {disturbed}", disturbed=made.disturbed)
+    if made.stage != SCORE_STAGE:
+        return say("load")
+    return "" if made.counts else say("no score")
+
+
+_READ = {"most": say("highest"), "least": say("lowest"), "mean": say("mean")}
+
+
+def _short(value: str | float) -> str:
+    return number(value, 2) if isinstance(value, float | int) else str(value)
+
+
+def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> tuple[tuple[str, str], ...]:
+    """List everything recorded with a pass, sensors by their names; each core's own are left to Traces, long rows are counted."""
+    made = next((p for a in record.attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item), None)
+    if made is None or made.result is None:
+        return ()
+    facts = [(later("lasted"), duration(made.result.duration_s)), *made.result.facts.items()]
+    if made.result.frame_times_ms:
+        facts.append((later("frames"), len(made.result.frame_times_ms)))
+    told = []
+    channels = {c.id: c for c in declaration.read_ever}
+    for name, value in facts:
+        what, _, channel = name.partition(" ")
+        read = channels.get(channel)
+        if read is not None and read.core is not None:
+            continue
+        if read is not None and isinstance(value, float | int):
+            told.append((f"{read.name}, {_READ.get(what, what)}", quantity(value, read.unit, read.digits)))
+        elif name in (PER_WORKER, PER_SECOND):
+            told.append((named(name.replace("_", " ")), say("{figures} figures", figures=len(str(value).split(",")))))
+        else:
+            told.append((named(name.removeprefix(PART)), _short(value)))
+    return tuple(told)
+
+
+def _row(
+    book: str,
+    record: StepRecord,
+    kind: Kind,
+    at: str,
+    what: str,
+    told: str,
+    verdict: Verdict | None = None,
+    word: str = "",
+    benchmark: str = "",
+    value: float | None = None,
+    attempt: int = 0,
+    item: int = 0,
+    left_out: str = "",
+    discarded: str = "",
+    more: str = "",
+) -> LogRow:
+    out = left_out or (say("discarded: {discarded}", discarded=discarded) if discarded else "")
+    words = (book, str(record.step.number), named(kind), what, told, word, out, more, at)
+    haystack = " ".join(words).replace(THIN, "").casefold()
+    return LogRow(
+        book,
+        record.step.number,
+        kind,
+        at,
+        what,
+        told,
+        verdict,
+        word,
+        benchmark,
+        value,
+        attempt,
+        item,
+        out,
+        discarded,
+        haystack,
+    )

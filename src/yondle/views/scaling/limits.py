@@ -1,0 +1,42 @@
+"""What holds each benchmark back at a step, from what was recorded there and from what was swept."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.analysis.limiting import Finding, what_limits
+from yondle.app.session import Session
+from yondle.language.saying import say
+from yondle.model.errors import KnownError
+from yondle.model.workloads import Workload
+from yondle.views.scaling.evidence import evidence
+from yondle.views.scaling.sensitivities import Sensitivities
+from yondle.views.shared.measured import Settings
+
+
+@dataclass(frozen=True, slots=True)
+class Limited:
+    """One benchmark and what holds it back."""
+
+    benchmark: Workload
+    finding: Finding
+
+
+def limits(session: Session, settings: Settings, told: Sensitivities, number: int | None = None) -> tuple[Limited, ...]:
+    """Say what holds every benchmark back at a step, the present one if none is named; raises KnownError without figures.
+
+    `told` is what each benchmark answers to.
+    """
+    record = session.step(number) if number is not None else session.position
+    if record is None:
+        raise KnownError(say("The rig is at no step of the trail."), say("Name a step, or go back to one."))
+    setting = next((s for s in settings if record.step.number in s.steps), None)
+    if setting is None or not setting.figures:
+        raise KnownError(
+            say("Step {number} has no figures.", number=record.step.number), say("Name a step whose benchmarks ran.")
+        )
+    return tuple(
+        Limited(b, what_limits(evidence(session.declaration, b, setting, told.answers(b))))
+        for b in session.declaration.benchmarks
+        if b.id in setting.figures
+    )

@@ -1,0 +1,1 @@
+"""What several subjects show: gains, what was measured at a setting, proof, words of steps."""

@@ -1,0 +1,124 @@
+"""Steps in words: what one changed, how it went, and what it was proved with."""
+
+from __future__ import annotations
+
+import math
+
+from yondle.analysis.judging import AT_ONCE_S, limit_words, limited_at
+from yondle.analysis.margins import spread
+from yondle.app.session import Session
+from yondle.language.saying import in_sentence, named, say
+from yondle.model.quantities import chance, count, duration, number
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord, telling_of
+from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
+from yondle.model.workloads import Workload
+from yondle.views.shared.proof import LEAST_PROVEN_S
+
+
+def on_path(session: Session) -> set[int]:
+    """Give the numbers of the steps from the baseline to where the rig is."""
+    numbers: set[int] = set()
+    here = session.position
+    while here is not None and here.step.number not in numbers:
+        numbers.add(here.step.number)
+        parent = here.step.parent
+        here = session.step(parent) if parent is not None else None
+    return numbers
+
+
+def step_title(declaration: RigDeclaration, step: Step) -> str:
+    """Write what a step changed."""
+    if step.kind is StepKind.BASELINE:
+        return say("Baseline · stock")
+    if not step.changes:
+        return say("Step {parent} again", parent=step.parent)
+    first, *others = ((declaration.knob(c.knob), c.new) for c in step.changes)
+    words = [f"{first[0].name} {first[0].bare(first[1])}"]
+    units = [first[0].unit, *(knob.unit for knob, _ in others)]
+    for knob, value in others:
+        told = knob.unit and units.count(knob.unit) == 1
+        words.append(knob.text(value) if told else f"{knob.name} {knob.bare(value)}")
+    return say("Joint: {words}", words=" + ".join(words)) if step.joint else words[0]
+
+
+def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
+    """Name what limited the clocks of a step that held all the same; empty where they were held."""
+    short = limited_at(declaration, record).short
+    return limit_words(declaration, list(short)) if short else ""
+
+
+def step_detail(session: Session, record: StepRecord, benchmark: Workload | None) -> str:
+    """Write the second line of a step: how it failed, or what it came from, and what it was proved with."""
+    parts = [_how_it_went(session.declaration, record, benchmark), *_tries(record)]
+    held = [a for a in record.attempts if a.outcome is not None and a.outcome.verdict is Verdict.HELD]
+    long = [p.result for a in held for p in a.passes if p.stage.startswith((LONG, FOR_EDGE)) and p.result is not None]
+    loaded_s = sum(result.duration_s for result in long)
+    if loaded_s >= LEAST_PROVEN_S:
+        first = 0 if record.verdict is Verdict.HELD else len(parts)
+        parts.insert(first, say("{loaded} of load held", loaded=duration(loaded_s)))
+    found = next((f for f in session.findings if f.step == record.step.number), None)
+    if found is not None and record.verdict is Verdict.HELD:
+        parts.insert(0, say("recommended, {sure}", sure=chance(found.sure_there)))
+    return " · ".join(part for part in parts if part)
+
+
+def _tries(record: StepRecord) -> list[str]:
+    """Say how often a step held that was tested several times with different ends."""
+    told = telling_of(record.outcomes)
+    held = sum(o.verdict is Verdict.HELD for o in told)
+    return [say("held {held} of {n}", held=held, n=len(told))] if 0 < held < len(told) else []
+
+
+def _how_it_went(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
+    outcome = record.deciding
+    if outcome is not None and outcome.failure is not None:
+        return failure_words(outcome)
+    limited = limited_by(declaration, record) if record.verdict is Verdict.HELD else ""
+    if limited:
+        return say("limited by {limits}", limits=limited)
+    if record.step.kind is StepKind.BASELINE:
+        spread_now = spread(record.scores(benchmark.id)) if benchmark is not None else None
+        if spread_now is None or math.isnan(spread_now.variation):
+            return say("stock settings")
+        return say(
+            "{passes}, spread {variation}\u202f%",
+            passes=count(spread_now.n, "pass", "passes"),
+            variation=number(100 * spread_now.variation, 1),
+        )
+    was = ", ".join(declaration.knob(c.knob).text(c.old) for c in record.step.changes)
+    return say("was {was}", was=was) if was else say("the same settings, measured again")
+
+
+def stage_words(declaration: RigDeclaration, stage: str) -> str:
+    """Write the stage of a check, which the record keeps by the id of its load; older records keep it in words."""
+    names = {work.id: in_sentence(work.name) for work in (*declaration.absent.workloads, *declaration.workloads)}
+    for before in (LONG, FOR_EDGE):
+        work = names.get(stage.removeprefix(before)) if stage.startswith(before) else None
+        if work is not None:
+            return say("long run of {work}", work=work) if before == LONG else say("{work} for the edge", work=work)
+    return names.get(stage) or named(stage)
+
+
+def failure_words(outcome: Outcome) -> str:
+    """Write a failure in a few words, with its time or code where that tells something."""
+    failure, after_s = outcome.failure, outcome.time_to_failure_s
+    if failure is None:
+        return named(outcome.verdict)
+    if failure in START_FAILURES:
+        return say("{failure}, code {code}", failure=failure, code=outcome.code) if outcome.code else named(failure)
+    if failure is Failure.ERRORS_CORRECTED:
+        return say("errors corrected: {what}", what=outcome.reason.rstrip(".").split(": ", 1)[-1])
+    if VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG):
+        if after_s is None:
+            return named(failure)
+        return (
+            say("{failure} after {after_s}", failure=failure, after_s=duration(after_s))
+            if after_s >= AT_ONCE_S
+            else say("{failure} at once", failure=failure)
+        )
+    if failure is Failure.CLOCK_NOT_HELD:
+        return say("clock not held: {what}", what=outcome.reason.split(": ", 1)[-1].split(" in ")[0])
+    if failure is Failure.CEILING:
+        return outcome.reason.split(";")[0]
+    return named(failure)

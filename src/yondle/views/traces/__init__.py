@@ -1,0 +1,1 @@
+"""What the sensors said during a test."""

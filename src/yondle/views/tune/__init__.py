@@ -1,0 +1,1 @@
+"""The trail, one step, the proposal, rulers and the chart against the knob in play."""

@@ -1,0 +1,189 @@
+"""The proposal in words, with what its check will do and how long it takes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yondle.app.session import Session
+from yondle.language.saying import say
+from yondle.model.knobs import Risk, When
+from yondle.model.quantities import THIN, count, duration, number, quantity
+from yondle.model.sensors import Quantity
+from yondle.model.steps import Check, StageKind
+from yondle.planning.ladder import check_seconds
+from yondle.planning.plans import DryRun
+from yondle.views.tune.rulers import Holding
+
+LOOKED_BACK = 30
+"""So many steps are looked at for how long a check takes; the night warms up, so older ones mislead."""
+
+NEARLY_SURE = 0.99
+"""A chance is never told as certainty."""
+
+NEAR_NOTCHES, NEAR_SHARE = 2, 0.94
+"""So near to a limit is worth a word: notches of a knob, and the share of a sensor's limit that was reached."""
+
+SHOWN_LIMITS = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
+
+
+@dataclass(frozen=True, slots=True)
+class ProposalView:
+    """The proposal in words, with what its check does."""
+
+    title: str
+    change: str
+    about: str
+    chance_text: str
+    rows: tuple[tuple[str, str], ...]
+    warnings: tuple[str, ...] = ()
+
+
+def proposal_view(session: Session, check: Check, held: Holding | None) -> ProposalView | None:
+    """Put the proposal into words, with how its knob would hold; None when nothing is proposed."""
+    proposal = session.proposal
+    if proposal is None:
+        return None
+    declaration = session.declaration
+    named = [(declaration.knob(c.knob), c) for c in proposal.changes]
+    title = say(" and ").join(knob.name for knob, _ in named)
+    change = "\n".join(f"{knob.bare(c.old)} → {knob.text(c.new)}" for knob, c in named)
+    here = session.position
+    about = say("All else as in step {number}.", number=here.step.number) if here else say("All else at stock.")
+    if proposal.joint:
+        about += say(" A joint step: no gain is credited to either knob alone.")
+    how = _how_it_is_set(session)
+    chance_text = _chance_words(session, held)
+    return ProposalView(title, change, f"{about}{how}", chance_text, check_rows(session, check), _warnings(session))
+
+
+def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
+    """Say in rows what a check will do."""
+    declaration = session.declaration
+    rows = [
+        (
+            say("Check"),
+            say("about {expected_seconds}", expected_seconds=duration(round(expected_seconds(session, check), -1))),
+        )
+    ]
+    for stage in check.stages:
+        if stage.kind is StageKind.SCORE:
+            rows.append(
+                (
+                    say("Passes"),
+                    say(
+                        "{rounds} + {warm_up_rounds} warm-up", rounds=stage.rounds, warm_up_rounds=stage.warm_up_rounds
+                    ),
+                )
+            )
+            rows.append((say("Benchmarks"), str(len(stage.workloads))))
+        else:
+            name = declaration.workload(stage.workloads[0]).name
+            rows.append((say("Then"), say("{pass_s} of {name}", pass_s=duration(stage.pass_s or 0.0), name=name)))
+    if check.settle_channel:
+        channel = declaration.channel(check.settle_channel)
+        rows.append((say("Start below"), quantity(check.settle_below, channel.unit)))
+    limits = []
+    for limit in declaration.limits:
+        channel = declaration.channel(limit.channel)
+        if channel.quantity in SHOWN_LIMITS:
+            limits.append(quantity(limit.most, channel.unit, 2 if channel.quantity is Quantity.VOLTAGE else 0))
+    if limits:
+        rows.append((say("Stop at"), " · ".join(limits)))
+    return tuple(rows)
+
+
+def dry_words(seen: DryRun) -> str:
+    """Write a dry run in one sentence."""
+    words = say(
+        "{tests}, about {seconds} if every step holds", tests=count(seen.tests, "test"), seconds=duration(seen.seconds)
+    )
+    if seen.restarts:
+        words += f", {count(seen.restarts, 'restart')}"
+    if seen.entries:
+        words += say(", {times} with values entered by hand", times=count(seen.entries, "time", "times"))
+    return words + (say("; it waits for you there.") if seen.waits_for_hands else ".")
+
+
+def typical_words(seen: DryRun) -> str:
+    """Write the dry run of a search in one sentence: how it goes depends on what fails."""
+    words = say(
+        "On a middling machine {tests} in about {seconds}",
+        tests=count(seen.tests, "test"),
+        seconds=duration(round(seen.seconds, -2)),
+    )
+    restarts = say(", {restarts} to set values", restarts=count(seen.restarts, "restart")) if seen.restarts else ""
+    return say(
+        "{words}{restarts}; some of them crash it, each time it goes back to where it is now.",
+        words=words,
+        restarts=restarts,
+    )
+
+
+def expected_seconds(session: Session, check: Check) -> float:
+    """Estimate how long a check takes: as long as the latest one that ran through with as many passes, else its load."""
+    alone = check_seconds(check, session.declaration)
+    for record in reversed(session.steps[-LOOKED_BACK:]):
+        for attempt in reversed(record.attempts):
+            done = [p for p in attempt.passes if p.result is not None]
+            loaded = sum(p.result.duration_s for p in done if p.result is not None)
+            if done and abs(loaded - alone) < 0.02 * alone and done[-1].result is not None:
+                return done[-1].started_s + done[-1].result.duration_s - attempt.started_s
+    return alone
+
+
+def _how_it_is_set(session: Session) -> str:
+    knobs = [session.declaration.knob(c.knob) for c in session.proposal.changes] if session.proposal else []
+    if any(knob.when is When.BY_HAND for knob in knobs):
+        return say(" Entered by hand in firmware setup, with a restart.")
+    if any(knob.when is When.AT_HAND for knob in knobs):
+        return say(" Set by hand, in force at once.")
+    if any(knob.when is When.RESTART for knob in knobs):
+        return say(" In force after a restart.")
+    return ""
+
+
+def _warnings(session: Session) -> tuple[str, ...]:
+    """Say how near the proposal comes to the tuner's own limits, and how near the latest test came to the sensors'."""
+    declaration, found = session.declaration, []
+    for change in session.proposal.changes if session.proposal else ():
+        knob = declaration.knob(change.knob)
+        low, high = declaration.own_range(knob)
+        for limit, own in ((high, knob.id in declaration.ceilings), (low, knob.id in declaration.floors)):
+            notches = round(abs(limit - change.new) / knob.step)
+            if own and notches <= NEAR_NOTCHES and abs(change.old - limit) > abs(change.new - limit):
+                away = count(notches, "notch", "notches") + say(" from") if notches else say("At")
+                found.append(say("{away} your own limit of {limit}.", away=away, limit=knob.text(limit)))
+    tested = max((a for r in session.steps for a in r.attempts), key=lambda a: a.id, default=None)
+    facts = [p.result.facts for p in tested.passes if p.result is not None] if tested else []
+    for guarded in declaration.limits:
+        channel = declaration.channel(guarded.channel)
+        seen = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
+        if seen and max(seen) >= NEAR_SHARE * guarded.most:
+            reached, most = quantity(max(seen), channel.unit), quantity(guarded.most, channel.unit)
+            found.append(
+                say(
+                    "{channel} reached {reached} in the latest test; its limit is {most}.",
+                    channel=channel.name,
+                    reached=reached,
+                    most=most,
+                )
+            )
+    return tuple(found)
+
+
+def _chance_words(session: Session, held: Holding | None) -> str:
+    proposal = session.proposal
+    if proposal is None or len(proposal.changes) != 1:
+        return say("Chance to hold: not told for a joint step.")
+    change = proposal.changes[0]
+    if session.declaration.knob(change.knob).risk is Risk.NONE:
+        return ""
+    chance = held.chances.get(change.new) if held is not None else None
+    if chance is None:
+        return say("Chance to hold: not known, since nothing has failed yet with these other settings.")
+    shown = f"{number(100 * chance)}{THIN}%"
+    if chance > NEARLY_SURE:
+        shown = say("over {nearly_sure}\u202f%", nearly_sure=number(100 * NEARLY_SURE))
+    elif chance < 1 - NEARLY_SURE:
+        shown = say("under {nearly_sure}\u202f%", nearly_sure=number(100 - 100 * NEARLY_SURE))
+    return say("Chance to hold, estimated from what has been seen: {shown}", shown=shown)

@@ -1,0 +1,115 @@
+"""The trail of steps: each in two lines, with its gain."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import overload
+
+from yondle.analysis.margins import Gain, GainWord
+from yondle.app.session import Session
+from yondle.language.saying import named, say
+from yondle.model.findings import Finding
+from yondle.model.steps import StepRecord
+from yondle.model.verdicts import Failure, Verdict
+from yondle.model.workloads import Workload
+from yondle.views.shared.gains import figure_words, gain_of, gain_words, words_of_gain
+from yondle.views.shared.steps import on_path, step_detail, step_title
+
+
+@dataclass(frozen=True, slots=True)
+class TrailRow:
+    """One step as the trail shows it; `on_path` tells whether it lies between the baseline and where the rig is."""
+
+    number: int
+    title: str
+    detail: str
+    verdict: Verdict
+    word: Verdict | Failure
+    gain: Gain | None
+    gain_text: str
+    on_path: bool
+    is_position: bool
+    running: bool
+    notes: int
+
+
+Words = tuple[str, str, Gain | None, str]
+"""Title, detail, gain and gain in words."""
+
+
+class TrailRows(Sequence[TrailRow]):
+    """The rows of the trail at one moment; each is worked out when it is looked at."""
+
+    def __init__(
+        self,
+        records: tuple[StepRecord, ...],
+        path: set[int],
+        position: int | None,
+        running: int | None,
+        base: StepRecord | None,
+        benchmark: Workload | None,
+        waiting: int | None,
+        words_of: Callable[[StepRecord, StepRecord | None, Workload | None], Words],
+    ) -> None:
+        self.numbers = [record.step.number for record in records]
+        self.top_of_path = next((i for i, n in enumerate(self.numbers) if n in path), len(records))
+        self._records = records
+        self._path, self._position, self._running = path, position, running
+        self._base, self._benchmark, self._words_of = base, benchmark, words_of
+        self._waiting = waiting
+
+    def __len__(self) -> int:
+        return len(self._records)
+
+    @overload
+    def __getitem__(self, i: int) -> TrailRow: ...
+
+    @overload
+    def __getitem__(self, i: slice) -> list[TrailRow]: ...
+
+    def __getitem__(self, i: int | slice) -> TrailRow | list[TrailRow]:
+        if isinstance(i, slice):
+            return [self[k] for k in range(*i.indices(len(self)))]
+        record = self._records[i]
+        title, detail, value, words = self._words_of(record, self._base, self._benchmark)
+        n = record.step.number
+        here, running = n == self._position, n == self._running
+        if n == self._waiting:
+            detail = say("waits for values entered by hand")
+        notes = len(record.notes)
+        return TrailRow(
+            n, title, detail, record.verdict, record.word, value, words, n in self._path, here, running, notes
+        )
+
+
+class Trail:
+    """The trail of a session. What a row says is kept while its step stays the same, so long trails are quick."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, tuple[Finding, ...], Words]] = {}
+
+    def rows(self, benchmark: Workload | None, running: int | None = None) -> TrailRows:
+        """Give the rows, newest first; without a benchmark they carry no gains."""
+        session = self._session
+        position = session.position.step.number if session.position else None
+        records = tuple(reversed(session.steps))
+        waiting = session.waiting.step.number if session.waiting and session.waiting.step else None
+        base = session.baseline_step
+        return TrailRows(records, on_path(session), position, running, base, benchmark, waiting, self._words)
+
+    def _words(self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
+        about = benchmark.id if benchmark is not None else ""
+        kept = self._kept.get(record.step.number)
+        if kept is not None and kept[0] is record and kept[1] is base and kept[2:4] == (about, self._session.findings):
+            return kept[4]
+        declaration = self._session.declaration
+        value = gain_of(self._session, record, benchmark) if benchmark is not None else None
+        detail = step_detail(self._session, record, benchmark)
+        words = words_of_gain(self._session, record, benchmark) if benchmark is not None else ""
+        if value is not None and value.word is GainWord.WITHIN_NOISE and words == gain_words(value):
+            words, detail = figure_words(value), f"{named(value.word)} · {detail}"
+        shown = (step_title(declaration, record.step), detail, value, words)
+        self._kept[record.step.number] = (record, base, about, self._session.findings, shown)
+        return shown
