@@ -70,12 +70,12 @@ def _band() -> Iterator[Line]:
             session.propose("core_clock", value)
             session.test(2)
         knob, check = session.declaration.knob("core_clock"), session.check()
-        held = holding(session, knob, check)
-        anew = seconds_of(lambda: holding(session, knob, check), 9)
+        held = holding(session.snapshot, knob, check)
+        anew = seconds_of(lambda: holding(session.snapshot, knob, check), 9)
         yield Line("chances to hold worked out anew, 65 values", median_ms(anew), "", "", "once a verdict")
         ruler = Ruler(Theme(application, "paper"))
         ruler.resize(680, ruler.height())
-        views = KeptViews(session)
+        views = KeptViews(lambda: session.snapshot)
 
         def drag() -> None:
             at = 4300.0 + 25.0 * drag_count[0]

@@ -30,7 +30,7 @@ def lines() -> Iterator[Line]:
         session, place = shown.window.session, shown.window.log
         assert session is not None
         assert place is not None
-        gathered = seconds_of(lambda: LogRows().rows([(book_title(session), session)]), 5)
+        gathered = seconds_of(lambda: LogRows().rows([(book_title(session.snapshot), session.snapshot)]), 5)
         shown.window.go_to(5)
         own = place._all
         yield Line(f"rows of a logbook gathered, {len(own):,}", median_ms(gathered), "", "", "")

@@ -37,7 +37,7 @@ def lines() -> Iterator[Line]:
             rows = tuple(tuple(50.0 + (k + c) % 7 for c in range(len(channels))) for k in range(PER_BLOCK))
             session.logbook.take(BlockRecorded(1, None, SampleBlock(channels, times, rows)))
         began = time.perf_counter()
-        made = trace_of(session, 1)
+        made = trace_of(session.snapshot, 1)
         took = time.perf_counter() - began
         session.close()
         yield Line(f"a trace of {made.readings:,} readings read from the logbook", f"{1000 * took:.0f} ms", "", "", "")

@@ -60,7 +60,9 @@ def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, windo
     assert place.view is not None
     session = window.session
     assert session is not None
-    assert place.view == scaling(session, settings_of(session), session.declaration.knob("core_clock"))
+    assert place.view == scaling(
+        session.snapshot, settings_of(session.snapshot), session.declaration.knob("core_clock")
+    )
     assert place.view.sentence in words(place)
     assert place.chart is not None
     assert place.chart.chosen is not None

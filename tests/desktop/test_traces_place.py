@@ -107,12 +107,12 @@ def test_a_drag_chooses_a_span_whose_figures_are_those_of_its_readings(qtbot: Qt
 
 def test_two_tests_lie_on_one_axis_flip_and_are_taken_apart(place: TracesPlace) -> None:
     session = place._session
-    one, other = latest_run(session, 1), latest_run(session, POWER)
+    one, other = latest_run(session.snapshot, 1), latest_run(session.snapshot, POWER)
     place.choose_run(one.attempt)
     place.choose_second(other.attempt)
     chart = place.chart
     assert chart is not None
-    first, second = trace_of(session, one.attempt), trace_of(session, other.attempt)
+    first, second = trace_of(session.snapshot, one.attempt), trace_of(session.snapshot, other.attempt)
     assert place.offset_s == pytest.approx(first.passes[0].from_s - second.passes[0].from_s)
     assert place._how == OVERLAY
     place.show_how("One")
@@ -154,7 +154,7 @@ def test_each_core_has_a_band_and_the_hottest_is_named(place: TracesPlace) -> No
     assert int(np.argmax(strength)) == int(np.argmax(peaks)), "the strongest colour is the hottest core's"
     strip.point_at(60.0)
     assert "0: " in strip._over._told
-    place.choose_second(latest_run(place._session, 1).attempt)
+    place.choose_second(latest_run(place._session.snapshot, 1).attempt)
     place.show_how(DIFFERENCE)
     assert "one colour above, the other below" in strip._over._heading[1]
     place.show_panel(cores.key, False)

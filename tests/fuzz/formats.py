@@ -432,15 +432,15 @@ def look_through(path: Path) -> None:
 
 
 def _in_a_session(session: Session) -> None:
-    views = KeptViews(session)
+    views = KeptViews(lambda: session.snapshot)
     benchmark, knob = session.declaration.benchmarks[0], session.declaration.knobs[0]
     acts: list[Callable[[], object]] = [
         lambda: logbook_text(session),
         lambda: passes_csv(session),
-        lambda: [trace_of(session, run.attempt) for run in runs(session)],
-        lambda: LogRows().rows([("it", session)]),
+        lambda: [trace_of(session.snapshot, run.attempt) for run in runs(session.snapshot)],
+        lambda: LogRows().rows([("it", session.snapshot)]),
         lambda: report_of(session),
-        lambda: [step_view(session, record.step.number) for record in session.steps],
+        lambda: [step_view(session.snapshot, record.step.number) for record in session.steps],
         lambda: list(views.trail(benchmark, None)),
         lambda: (views.rulers(), views.chart(knob, benchmark), views.proposal(knob)),
         lambda: [compared_to_stock(session, kept) for kept in profiles(session)],

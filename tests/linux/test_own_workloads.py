@@ -128,7 +128,7 @@ def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Pa
         added = type_in(session, 2, "Sky tour", step, "frames/s", Direction.HIGHER, told)
     assert added.facts["preset"] == "high"
     workload = session.declaration.workload(added.workload)
-    gained = gain_of(session, session.step(2), workload)
+    gained = gain_of(session.snapshot, session.step(2), workload)
     assert gained is not None
     assert gained.low > 0.08
     assert workload.id not in {name for stage in session.check().stages for name in stage.workloads}

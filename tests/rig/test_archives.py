@@ -253,7 +253,7 @@ def test_the_command_line_exports_restores_shares_merges_and_looks_through(
     assert run(["trace", str(book), "2", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     session = Session.open(book)
-    shown = trace_of(session, latest_run(session, 2).attempt)
+    shown = trace_of(session.snapshot, latest_run(session.snapshot, 2).attempt)
     view = span_view(shown, shown.panels, 0.0, shown.lasted_s)
     session.close()
     assert [row["mean"] for row in told["rows"]] == [row.mean for row in view.rows]

@@ -23,7 +23,7 @@ from yondle.planning.plan_files import parse_plan
 from yondle.reports.markdown import markdown
 from yondle.rigs.simulated.rigfile import rig_text
 from yondle.views.edge.edge import EdgeView, edge_view
-from yondle.views.record.plan_runs import plan_views
+from yondle.views.edge.plan_runs import plan_views
 from yondle.views.tune.step import step_view
 from yondle.views.tune.trail import Trail
 
@@ -111,7 +111,7 @@ def test_a_line_of_edges_rises_with_the_voltage_and_each_search_tells_the_next(n
 
     def after(move: Move | None, record: StepRecord) -> None:
         run = session.logbook.keeping.open_plan_run()
-        view = edge_view(session, run) if run is not None else None
+        view = edge_view(session.snapshot, run) if run is not None else None
         views.extend([view] if view is not None else [])
         if isinstance(move, Try):
             voltage = record.step.setup["core_voltage"]
@@ -143,7 +143,7 @@ def test_a_line_out_of_time_tells_nothing_of_values_it_did_not_come_to(new_sessi
 
     def after(*_: object) -> None:
         run = session.logbook.keeping.open_plan_run()
-        view = edge_view(session, run) if run is not None else None
+        view = edge_view(session.snapshot, run) if run is not None else None
         views.extend([view] if view is not None else [])
 
     line = EDGE + 'along = "core_voltage"\nat = [1.15, 1.2, 1.25]\nhours = 0.05\n'
@@ -169,7 +169,7 @@ def test_room_below_the_edge_is_kept_and_told(new_session: MakeSession) -> None:
 
     def after(*_: object) -> None:
         run = session.logbook.keeping.open_plan_run()
-        view = edge_view(session, run) if run is not None else None
+        view = edge_view(session.snapshot, run) if run is not None else None
         views.extend([view] if view is not None else [])
 
     start_plan(session, EDGE + "room = 2\n", "edge", after)
@@ -255,7 +255,7 @@ def test_a_night_searches_sweeps_and_proves_and_leaves_a_whole_record(tmp_path: 
     def after(move: Move | None, record: StepRecord) -> None:
         made.append(type(move).__name__)
         run = session.logbook.keeping.open_plan_run()
-        view = edge_view(session, run) if run is not None else None
+        view = edge_view(session.snapshot, run) if run is not None else None
         searched.extend([view] if view is not None else [])
 
     end = start_plan(session, NIGHT, "night", after, lambda: len(made) >= 7)
@@ -295,11 +295,11 @@ def _what_was_found_stays(path: Path, session: Session, seen: EdgeView) -> None:
         assert found.runs == len(seen.runs)
         assert found.recalled < found.runs
         assert found.failures > 0
-        row = next(r for r in Trail(again).rows(None) if r.number == at.step.number)
+        row = next(r for r in Trail().rows(again.snapshot, None) if r.number == at.step.number)
         sure = chance(found.sure_there)
         assert row.detail.startswith(f"recommended, {sure}")
         assert "4\u202fh" in row.detail
-        rows = dict(step_view(again, at.step.number).rows)
+        rows = dict(step_view(again.snapshot, at.step.number).rows)
         assert rows["Edge search"].endswith(sure)
         assert rows["Mixed load"].startswith("4\u202fh")
         report = markdown(report_of(again))
@@ -307,7 +307,7 @@ def _what_was_found_stays(path: Path, session: Session, seen: EdgeView) -> None:
         assert "| Stacking | " in report.split("## What it brought")[1].split("##")[0], "an equal step has figures"
         plan = tomllib.loads(plan_again(again))
         assert [part["kind"] for part in plan["do"]] == ["steps", "edge", "sweep", "proof"]
-        (view,) = plan_views(again)
+        (view,) = plan_views(again.snapshot, again.logbook.keeping.plan_runs())
         assert view.end == "done: all of it"
         assert any(sure in line for line in view.lines)
     finally:

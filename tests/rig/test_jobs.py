@@ -77,14 +77,14 @@ def test_a_step_that_holds_stays_in_force_with_a_gain_that_has_a_margin(session:
     record = session.test()
     assert record.verdict is Verdict.HELD
     assert session.in_force["core_clock"] == 4400.0
-    gain = gain_of(session, record, session.declaration.workload("stacking"))
+    gain = gain_of(session.snapshot, record, session.declaration.workload("stacking"))
     assert gain is not None
     assert gain.word is GainWord.GAIN
     assert gain.low < 0.0405 < gain.high
-    capped = gain_of(session, record, session.declaration.workload("preview"))
+    capped = gain_of(session.snapshot, record, session.declaration.workload("preview"))
     assert capped is not None
     assert capped.word is GainWord.WITHIN_NOISE
-    assert "at its cap" in dict(step_view(session, 2).rows)["Preview"]
+    assert "at its cap" in dict(step_view(session.snapshot, 2).rows)["Preview"]
 
 
 def test_a_step_that_takes_the_machine_down_is_named_and_the_last_held_setup_is_back(session: Session) -> None:
@@ -123,7 +123,7 @@ def test_a_limit_on_purpose_holds_and_one_nobody_asked_for_holds_back(session: S
         assert record.outcome.reason.startswith("Held, limited by power limit: ")
         assert "of 4\u202f200\u202fMHz in " in record.outcome.reason
         assert session.in_force[knob] == value
-        row = next(r for r in Trail(session).rows(None) if r.number == record.step.number)
+        row = next(r for r in Trail().rows(session.snapshot, None) if r.number == record.step.number)
         assert row.detail == "limited by power limit"
     keep_profile(session, "Silent", Purpose.QUIET)
     session.propose("core_clock", 4100)
@@ -155,7 +155,7 @@ def test_a_baseline_limited_by_the_rig_itself_is_one_and_what_follows_is_compare
     baseline = notebook.baseline(2)
     assert baseline.verdict is Verdict.HELD
     assert notebook.baseline_step is not None
-    assert step_detail(notebook, baseline, None) == "limited by power limit"
+    assert step_detail(notebook.snapshot, baseline, None) == "limited by power limit"
     notebook.propose("fan_level", 80.0)
     assert notebook.test(2).verdict is Verdict.HELD
     notebook.propose("core_clock", 4400)
@@ -206,7 +206,7 @@ def test_two_knobs_need_a_joint_step_on_purpose(session: Session) -> None:
     record = session.test(2)
     assert record.step.joint
     assert {c.knob for c in record.step.changes} == {"core_clock", "core_voltage"}
-    row = Trail(session).rows(benchmark_of(session))[0]
+    row = Trail().rows(session.snapshot, benchmark_of(session.snapshot))[0]
     assert row.title.startswith("Joint:")
 
 
@@ -243,7 +243,7 @@ def test_one_can_go_back_to_what_held_but_not_to_what_failed(session: Session) -
     assert session.in_force == session.declaration.stock
     assert session.position is not None
     assert session.position.step.number == 1
-    rows = Trail(session).rows(benchmark_of(session))
+    rows = Trail().rows(session.snapshot, benchmark_of(session.snapshot))
     assert [row.on_path for row in rows] == [False, False, True]
 
 
@@ -400,12 +400,12 @@ def test_marks_are_strong_only_under_the_present_other_settings(session: Session
     session.baseline(2)
     session.propose("core_voltage", 1.22)
     session.test(2)
-    by_name = {view.knob.id: view for view in rulers(session, ruler_marks(session))}
+    by_name = {view.knob.id: view for view in rulers(session.snapshot, ruler_marks(session.snapshot))}
     assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, True), (1.22, True)}
     assert {(m.value, m.strong) for m in by_name["core_clock"].marks} == {(4200.0, True)}
     session.propose("core_clock", 4300)
     session.test(2)
-    by_name = {view.knob.id: view for view in rulers(session, ruler_marks(session))}
+    by_name = {view.knob.id: view for view in rulers(session.snapshot, ruler_marks(session.snapshot))}
     assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, False), (1.22, True)}
 
 
@@ -422,7 +422,7 @@ def test_the_evening_is_the_same_twice_and_tells_its_story(tmp_path: Path, new_s
     assert session.position.step.number < len(session.steps)
     changed = {c.knob for r in session.steps for c in r.step.changes}
     assert len(changed) >= 3
-    view = chart(session, session.declaration.knob("core_clock"), benchmark_of(session))
+    view = chart(session.snapshot, session.declaration.knob("core_clock"), benchmark_of(session.snapshot))
     assert "Each +1 % of core clock has brought +0." in view.sentence
     assert view.elasticity is not None
     assert view.elasticity.low < 0.86 < view.elasticity.high + 0.03
@@ -444,7 +444,7 @@ def test_the_trace_of_an_attempt_is_complete_and_in_order(session: Session) -> N
 def test_notes_stay_with_their_step(session: Session) -> None:
     session.baseline(2)
     write_note(session, 1, "  felt warm <b>not markup</b> ")
-    assert step_view(session, 1).notes[0].endswith("felt warm <b>not markup</b>")
+    assert step_view(session.snapshot, 1).notes[0].endswith("felt warm <b>not markup</b>")
     for text in ("", "x" * 4001):
         with pytest.raises(KnownError, match="A note has"):
             write_note(session, 1, text)

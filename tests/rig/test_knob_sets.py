@@ -49,21 +49,21 @@ def other_value(knob: Knob) -> float:
 
 def look_everywhere(session: Session) -> None:
     """Make everything that the places show."""
-    views = KeptViews(session)
+    views = KeptViews(lambda: session.snapshot)
     assert views.rulers()
     for benchmark in session.declaration.benchmarks:
         assert len(list(views.trail(benchmark, None))) == len(session.steps)
         for knob in session.declaration.knobs:
-            chart(session, knob, benchmark)
+            chart(session.snapshot, knob, benchmark)
     for record in session.steps:
-        step_view(session, record.step.number)
+        step_view(session.snapshot, record.step.number)
         for attempt in record.attempts:
-            trace_of(session, attempt.id)
+            trace_of(session.snapshot, attempt.id)
     assert report_of(session)
-    assert LogRows().rows([("this", session)])
-    settings = settings_of(session)
-    for knob in knobs_measured(session, settings):
-        scaling(session, settings, knob)
+    assert LogRows().rows([("this", session.snapshot)])
+    settings = settings_of(session.snapshot)
+    for knob in knobs_measured(session.snapshot, settings):
+        scaling(session.snapshot, settings, knob)
     columns, missing = Shelf(session).columns(tuple(str(record.step.number) for record in session.steps))
     assert not missing
     assert compare(columns).rows

@@ -54,7 +54,7 @@ def grid(grid_book: Path) -> Iterator[Session]:
 def view_of(session: Session, benchmark: str) -> MapView:
     declaration = session.declaration
     across, up = declaration.knob("core_clock"), declaration.knob("memory_rate")
-    return map_of(session, settings_of(session), across, up, declaration.workload(benchmark))
+    return map_of(session.snapshot, settings_of(session.snapshot), across, up, declaration.workload(benchmark))
 
 
 def true_rate(benchmark: str, clock: float, rate: float) -> float:

@@ -265,10 +265,10 @@ def test_what_was_done_about_a_failure_is_told(session: Session) -> None:
     assert failed.verdict is not Verdict.HELD
     session.propose("core_voltage", 1.25)
     session.test(2)
-    answer = answered_by(session, failed)
+    answer = answered_by(session.snapshot, failed)
     assert answer is not None
     assert answer.step.number == 3
-    shown = step_view(session, 2)
+    shown = step_view(session.snapshot, 2)
     assert "Points to the processor" in shown.signs
     assert "Then tried Core voltage 1.250, step 3." in shown.signs
 

@@ -111,8 +111,8 @@ def test_what_a_stretch_of_work_came_to_is_summed_up_and_scripts_get_an_exit_cod
     climbed: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     session = Session.open(climbed)
-    assert summary_words(session, latest_attempt(session)) == ""
-    words = summary_words(session, 1)
+    assert summary_words(session.snapshot, latest_attempt(session.snapshot)) == ""
+    words = summary_words(session.snapshot, 1)
     session.close()
     assert words.startswith("3 tests in ")
     assert "2 held, 1 went down" in words

@@ -56,17 +56,17 @@ def test_every_value_is_visited_once_a_round_with_the_start_in_between(session: 
 def test_a_clock_that_brings_something_is_read_as_a_gain_and_a_cap_as_nothing(session: Session) -> None:
     run(session, "core_clock", 4000, 4400, 200)
     knob, works = session.declaration.knob("core_clock"), session.declaration
-    stacking = rounds_view(session, knob, works.workload("stacking"))
+    stacking = rounds_view(session.snapshot, knob, works.workload("stacking"))
     assert stacking is not None
     assert dict(stacking.gains)[4400].fraction == pytest.approx(math.expm1(0.9 * math.log(4400 / 4200)), abs=0.02)
     assert "4\u202f400\u202fMHz brought most" in stacking.sentence
-    assert chart(session, knob, works.workload("stacking")).sentence == stacking.sentence
-    preview = rounds_view(session, knob, works.workload("preview"))
+    assert chart(session.snapshot, knob, works.workload("stacking")).sentence == stacking.sentence
+    preview = rounds_view(session.snapshot, knob, works.workload("preview"))
     assert preview is not None
     assert "gains nothing that shows" in preview.sentence
     assert "To see 1\u202f% takes" in preview.sentence
     for work in works.benchmarks:
-        view = rounds_view(session, knob, work)
+        view = rounds_view(session.snapshot, knob, work)
         assert view is not None
         said = re.search(r"([\d.]+)\u202f% would have.*takes (\d+) passes", view.sentence)
         assert said is None or (float(said[1]) > 1.0) == (int(said[2]) > 3), view.sentence

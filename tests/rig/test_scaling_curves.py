@@ -60,7 +60,7 @@ def curve(view: ScalingView, benchmark: str) -> Curve:
 
 
 def cell(session: Session, benchmark: str, knob: str) -> Cell:
-    told = sensitivities(session, settings_of(session))
+    told = sensitivities(session.snapshot, settings_of(session.snapshot))
     row = [b.id for b in told.benchmarks].index(benchmark)
     return told.cells[row][[k.id for k in told.knobs].index(knob)]
 
@@ -119,8 +119,8 @@ def test_points_under_other_settings_are_never_joined(swept: Session) -> None:
 
 
 def of_all(session: Session) -> tuple[Settings, Sensitivities]:
-    settings = settings_of(session)
-    return settings, sensitivities(session, settings)
+    settings = settings_of(session.snapshot)
+    return settings, sensitivities(session.snapshot, settings)
 
 
 def test_what_limits_each_benchmark_is_told_with_its_evidence(swept: Session) -> None:
@@ -156,7 +156,7 @@ def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said
 
 def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytest.CaptureFixture[str]) -> None:
     session = Session.open(swept_book)
-    expected = scaling(session, settings_of(session), session.declaration.knob("core_clock"))
+    expected = scaling(session.snapshot, settings_of(session.snapshot), session.declaration.knob("core_clock"))
     session.close()
     assert run(["scaling", str(swept_book), "core_clock", "--json"]) == 0
     values = json.loads(capsys.readouterr().out)
@@ -173,6 +173,6 @@ def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytes
     assert run(["target", str(swept_book), "stacking", "219.5", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     session = Session.open(swept_book)
-    own = target(session, settings_of(session), session.declaration.workload("stacking"), 219.5)
+    own = target(session.snapshot, settings_of(session.snapshot), session.declaration.workload("stacking"), 219.5)
     session.close()
     assert (told["sentence"], told["missing"]) == (own.sentence, own.missing)

@@ -341,7 +341,7 @@ def test_blocks_that_would_unpack_to_gigabytes_are_refused_before_they_do(book: 
     read_book(book)
     session = Session.open(book)
     with pytest.raises(KnownError, match="at most"):
-        trace_of(session, 2)
+        trace_of(session.snapshot, 2)
     with pytest.raises(KnownError):
         logbook_text(session)
     session.close()
@@ -392,11 +392,11 @@ def test_what_a_sensor_read_stays_when_it_is_taken_away(tmp_path: Path) -> None:
     session.close()
     session = changed_session(path, quick_rig(), without=frozenset({"package_power"}))
     record = session.step(1)
-    rows = LogRows().rows([("Heron", session)])
+    rows = LogRows().rows([("Heron", session.snapshot)])
     a_pass = next(r for r in rows if r.kind is Kind.PASS and not r.left_out)
     assert any(name.startswith("Package power, ") for name, _ in pass_facts(session.declaration, record, a_pass))
-    assert any(name.startswith("Package power") for name, _ in step_view(session, 1).rows)
-    trace = trace_of(session, record.attempts[0].id)
+    assert any(name.startswith("Package power") for name, _ in step_view(session.snapshot, 1).rows)
+    trace = trace_of(session.snapshot, record.attempts[0].id)
     assert any(channel.id == "package_power" for panel in trace.panels for channel in panel.channels)
     session.close()
 
@@ -404,7 +404,7 @@ def test_what_a_sensor_read_stays_when_it_is_taken_away(tmp_path: Path) -> None:
 def test_a_share_is_never_more_than_the_whole_nor_less_than_nothing(new_session: MakeSession) -> None:
     session = new_session(quick_rig().replace("[sensors.in_use]\nnoise = 0.6", "[sensors.in_use]\nnoise = 30.0"))
     session.baseline(2)
-    read = trace_of(session, session.step(1).attempts[0].id).columns["in_use"]
+    read = trace_of(session.snapshot, session.step(1).attempts[0].id).columns["in_use"]
     assert (read[read == read].max(), read[read == read].min() >= 0.0) == (100.0, True)
     idle = [session.machine.rig.sample() for _ in range(60) if session.machine.clock.wait(1.0) is None]
     at = [c.id for c in session.declaration.channels].index("in_use")

@@ -17,6 +17,8 @@ BREACHES = {
     "File formats know the model only": ("formats/toml_files.py", "import yondle.app.progress"),
     "Adapters don't know each other": ("rigs/linux/this.py", "import yondle.workloads.host"),
     "Reports know model and analysis only": ("reports/picture.py", "import yondle.planning.ladder"),
+    "Read models know model, analysis, planning": ("views/shared/gains.py", "import yondle.logbook.keeping"),
+    "Subjects of read models meet only in what is shared": ("views/traces/spans.py", "import yondle.views.tune.rulers"),
     "The engine reaches adapters only through its ports": ("engine/watcher.py", "import yondle.logbook.logbook"),
     "Faces use operations and values": ("cli/shown.py", "import yondle.logbook.logbook"),
     "Qt stays in the desktop": ("app/progress.py", "import PySide6.QtCore"),

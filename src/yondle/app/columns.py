@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.demo import data_folder
-from yondle.app.field_books import ReadBook, read_book
+from yondle.app.field_books import read_book
 from yondle.app.own import LONGEST_NAME
 from yondle.app.session import Session
 from yondle.language.saying import in_sentence, say
@@ -17,46 +17,22 @@ from yondle.model.profiles import Profile
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
-from yondle.model.workloads import Workload
+from yondle.views.compare.columns import Books, Column, title
 from yondle.views.shared.measured import (
-    FieldBook,
     Figure,
     Setting,
     Settings,
     changed_words,
-    like,
     setting_of,
     settings_of,
 )
+from yondle.views.shared.snapshot import Snapshot
 
 STOCK, HERE, OF, PROFILE = "stock", "here", "#", "profile:"
 """Words for the baseline and the step in force, what stands between a file and what is meant in it, and before a profile."""
 BOOK = ".yondle"
 COMPARED, REFERENCES, PRICES = "compared", "references", "prices"
 MOST_COLUMNS = 24
-
-
-@dataclass(frozen=True, slots=True)
-class Column:
-    """One thing compared: its address, what it is called, what it was measured on, and its figures.
-
-    `setup` is in words; `step` is None for a reference.
-    """
-
-    address: str
-    name: str
-    rig: str
-    setup: str
-    declaration: RigDeclaration
-    setting: Setting
-    step: StepRecord | None
-
-    def figures(self, benchmark: Workload) -> tuple[Figure, ...]:
-        """Give the figures of a benchmark, of whatever machine it is."""
-        found = like(self.declaration, benchmark)
-        if found is None:
-            return ()
-        return (*self.setting.figures.get(found.id, ()), *self.setting.zeros.get(found.id, ()))
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,25 +44,11 @@ class Offer:
     name: str
 
 
-Books = Sequence[tuple[FieldBook, Settings]]
-"""Logbooks with what was measured in them; the first is the one that is open."""
-
-
-def title(book: FieldBook) -> str:
-    """Name a logbook by its rig, and by its file where that is not its rig's name."""
-    name = book.declaration.info.name
-    if not isinstance(book, ReadBook) or book.path.stem == name.lower().replace(" ", "-"):
-        return name
-    return f"{name} ({book.path.stem})"
-
-
-def offers(session: Session, books: tuple[ReadBook, ...]) -> tuple[Offer, ...]:
+def offers(session: Session, books: tuple[Snapshot, ...]) -> tuple[Offer, ...]:
     """List what can be compared: this logbook's steps and profiles, references, and those of other books read."""
     own = [
-        Offer(say("This logbook"), address, _told(session, address, name))
-        for address, name in _named(
-            session.steps, session.baseline_step, session.position, session.logbook.keeping.profiles()
-        )
+        Offer(say("This logbook"), address, _told(session.snapshot, address, name))
+        for address, name in _named(session.steps, session.baseline_step, session.position, session.snapshot.profiles)
     ]
     typed = [Offer(say("References"), name, name) for name in _references(session)]
     others = [
@@ -110,7 +72,7 @@ def compared(session: Session) -> tuple[str, ...]:
     if kept:
         return tuple(str(each) for each in kept)
     base, here = session.baseline_step, session.position
-    profiles = [p for p in session.logbook.keeping.profiles() if p.step is not None]
+    profiles = [p for p in session.snapshot.profiles if p.step is not None]
     first = [STOCK] if base is not None else []
     named = [_address_of(p) for p in profiles]
     told = {p.step for p in profiles} | ({base.step.number} if base is not None else set())
@@ -132,15 +94,15 @@ class Shelf:
 
     def __init__(self, session: Session) -> None:
         self._session = session
-        self._read: dict[Path, ReadBook] = {}
+        self._read: dict[Path, Snapshot] = {}
         self._measured: dict[Path, Settings] = {}
 
     @property
-    def books(self) -> tuple[ReadBook, ...]:
+    def books(self) -> tuple[Snapshot, ...]:
         """The other logbooks read so far."""
         return tuple(self._read.values())
 
-    def book(self, path: Path) -> ReadBook:
+    def book(self, path: Path) -> Snapshot:
         """Read another logbook, once; raises KnownError for one that can't be read."""
         if path not in self._read:
             self._read[path] = read_book(path)
@@ -153,7 +115,7 @@ class Shelf:
         for book in others:
             if book.path not in self._measured:
                 self._measured[book.path] = settings_of(book)
-        return [(self._session, own), *((book, self._measured[book.path]) for book in others)]
+        return [(self._session.snapshot, own), *((book, self._measured[book.path]) for book in others)]
 
     def read_again(self) -> None:
         """Forget what other books said, so that they are read anew."""
@@ -182,7 +144,7 @@ class Shelf:
             return file + BOOK, what
         if address.endswith(BOOK):
             return address, STOCK
-        names = {kept.name.casefold() for kept in self._session.logbook.keeping.profiles()}
+        names = {kept.name.casefold() for kept in self._session.snapshot.profiles}
         if address.casefold() in names or address in _references(self._session):
             return "", address
         file, of, what = address.rpartition(OF)
@@ -202,9 +164,7 @@ class Shelf:
             return _column(address, f"{title(other)} · {name}", other.declaration, record)
         if what in (references := _references(session)):
             return _reference(session, what, references[what])
-        record, name = _found(
-            what, session.steps, session.baseline_step, session.position, session.logbook.keeping.profiles()
-        )
+        record, name = _found(what, session.steps, session.baseline_step, session.position, session.snapshot.profiles)
         return _column(address, name, session.declaration, record)
 
 
@@ -215,7 +175,7 @@ def add_reference(session: Session, name: str, benchmark: str, scores: tuple[flo
     """
     workload = session.declaration.workload(benchmark)
     clean = name.strip()
-    taken = {n.casefold() for _, n in _named([], None, None, session.logbook.keeping.profiles())} | {STOCK, HERE}
+    taken = {n.casefold() for _, n in _named([], None, None, session.snapshot.profiles)} | {STOCK, HERE}
     if not clean or len(clean) > LONGEST_NAME or OF in clean or clean.isdigit() or clean.casefold() in taken:
         raise KnownError(
             say("'{clean}' can't be a reference's name.", clean=clean),
@@ -275,7 +235,7 @@ def _reference(session: Session, name: str, kept: dict) -> Column:  # type: igno
 
 
 def _named(
-    steps: list[StepRecord], base: StepRecord | None, here: StepRecord | None, profiles: tuple[Profile, ...]
+    steps: Sequence[StepRecord], base: StepRecord | None, here: StepRecord | None, profiles: tuple[Profile, ...]
 ) -> list[tuple[str, str]]:
     """Give address and name of everything in a logbook that has figures."""
     fixed = [(STOCK, say("Stock"))] if base is not None else []
@@ -295,7 +255,7 @@ def _means_else(name: str) -> bool:
     return name.casefold() in (STOCK, HERE) or name.isdigit() or OF in name or name.startswith(PROFILE) or BOOK in name
 
 
-def _told(book: FieldBook, address: str, name: str) -> str:
+def _told(book: Snapshot, address: str, name: str) -> str:
     """Name a step with what it changed."""
     if not address.isdigit():
         return name
@@ -306,7 +266,7 @@ def _told(book: FieldBook, address: str, name: str) -> str:
 
 def _found(
     what: str,
-    steps: list[StepRecord],
+    steps: Sequence[StepRecord],
     base: StepRecord | None,
     here: StepRecord | None,
     profiles: tuple[Profile, ...],

@@ -55,7 +55,7 @@ def passes_csv(session: Session) -> str:
 
     Figures from elsewhere come last; they have no test, and the number `yondle discard` calls them by for a pass.
     """
-    rows = LogRows().rows([(book_title(session), session)])
+    rows = LogRows().rows([(book_title(session.snapshot), session.snapshot)])
     passes = sorted((r for r in rows if r.kind is Kind.PASS), key=lambda r: (r.attempt, r.item))
     passes += sorted((r for r in rows if r.kind is Kind.FIGURE), key=lambda r: (r.step, r.item))
     facts = {(r.attempt, r.item): _facts(session, r) for r in passes}

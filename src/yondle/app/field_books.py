@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
@@ -15,12 +15,12 @@ from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.records import reading
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob, Setup
-from yondle.model.profiles import Profile
+from yondle.model.knobs import Knob
 from yondle.model.rigs import Absent, RigDeclaration
 from yondle.model.sensors import Channel
-from yondle.model.steps import StepRecord, baseline_of
+from yondle.model.steps import baseline_of
 from yondle.model.workloads import Workload
+from yondle.views.shared.snapshot import Snapshot
 
 DECLARATION = "declaration"
 """What the real machine was like when its logbook was last opened, for those who read it elsewhere."""
@@ -28,30 +28,7 @@ DECLARATION = "declaration"
 _Named = TypeVar("_Named", Knob, Channel, Workload)
 
 
-@dataclass(frozen=True, slots=True)
-class ReadBook:
-    """A logbook as it stood when it was read."""
-
-    path: Path
-    declaration: RigDeclaration
-    steps: list[StepRecord]
-    baseline_step: StepRecord | None
-    in_force: Setup
-    position: StepRecord | None
-    profiles: tuple[Profile, ...]
-
-    def step(self, number: int) -> StepRecord:
-        """Give one step; raises KnownError when there is none of that number."""
-        found = next((record for record in self.steps if record.step.number == number), None)
-        if found is None:
-            raise KnownError(
-                say("{path} has no step {number}.", path=self.path.name, number=number),
-                say("'yondle status' lists the steps there are."),
-            )
-        return found
-
-
-def read_book(path: Path) -> ReadBook:
+def read_book(path: Path) -> Snapshot:
     """Read a logbook as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
     with reading(path) as records:
         choice = RigChoice(*records.rig())
@@ -59,13 +36,13 @@ def read_book(path: Path) -> ReadBook:
         steps = [fitted(record, given) for record in records.steps()]
         at = records.position()
         position = next((r for r in steps if r.step.number == at), None)
-        return ReadBook(
+        return Snapshot(
             path,
             Own(records.keeping, given).declaration(),
-            steps,
+            tuple(steps),
             baseline_of(steps),
-            position.step.setup if position is not None else given.stock,
             position,
+            position.step.setup if position is not None else given.stock,
             tuple(replace(kept, setup=given.fitted(kept.setup)) for kept in records.keeping.profiles()),
         )
 

@@ -62,7 +62,7 @@ def start_plan(
     if session.logbook.keeping.open_plan_run() is not None:
         raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
     parse_plan(text, source, session.declaration)
-    here = tried_now(session, session.position)
+    here = tried_now(session.snapshot, session.position)
     keeping, clock = session.logbook.keeping, session.machine.clock
     keeping.open_plan(text, as_values(here), clock.wall().isoformat(timespec="seconds"), clock.now())
     return go_on_with_plan(session, after, paused)
@@ -231,7 +231,7 @@ class _Runner:
             )
         if kept.result is not None:
             return tried_of(kept.result, self._session.declaration)
-        made = attempted(self._session, kept.attempt)
+        made = attempted(self._session.snapshot, kept.attempt)
         if made is None or self._session.position is None:
             return None
         tried = self._told(move, made)
@@ -241,14 +241,14 @@ class _Runner:
 
     def _told(self, move: Move, record: StepRecord) -> Tried:
         """Give what became of a move, with the runs it made or recalls."""
-        tried, session = tried_now(self._session, record), self._session
+        tried, session = tried_now(self._session.snapshot, record), self._session
         match move:
             case Recall():
                 wanted = session.in_force.with_values(move.others)
                 here = [r for r in session.steps if r.step.setup.same_but(wanted, move.knob)]
                 return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(session.steps))))
             case Try() if (move.of or len(move.values) == 1) and record.attempts:
-                return told_of(session, record, move.of or next(iter(move.values)))
+                return told_of(session.snapshot, record, move.of or next(iter(move.values)))
             case _:
                 return tried
 
@@ -284,5 +284,5 @@ def _close(session: Session, end: str) -> None:
     run = session.logbook.keeping.open_plan_run()
     if run is not None:
         at = session.machine.clock.wall().isoformat(timespec="seconds")
-        session.logbook.keeping.close_plan(run.id, end, at, findings_of(session, run))
-        session.take_findings()
+        session.logbook.keeping.close_plan(run.id, end, at, findings_of(session.snapshot, run))
+        session.reread()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -45,8 +45,7 @@ class Comparison:
 
 def profiles(session: Session) -> tuple[Profile, ...]:
     """List the profiles by name."""
-    fitted = session.declaration.fitted
-    return tuple(replace(kept, setup=fitted(kept.setup)) for kept in session.logbook.keeping.profiles())
+    return session.snapshot.profiles
 
 
 def profile(session: Session, name: str) -> Profile:
@@ -123,6 +122,7 @@ def propose_profile(session: Session, name: str) -> None:
 def drop_profile(session: Session, name: str) -> None:
     """Drop a profile; its step stays on the trail."""
     session.logbook.keeping.drop_profile(profile(session, name).name)
+    session.reread()
 
 
 def compared_to_stock(session: Session, wanted: Profile) -> Comparison:
@@ -138,11 +138,11 @@ def compared_to_stock(session: Session, wanted: Profile) -> Comparison:
         for d in declaration.derived_of
         if d.id in before and d.id in after and before[d.id] != after[d.id]
     )
-    record = measured_at(session, session.step(wanted.step)) if wanted.step is not None else None
+    record = measured_at(session.snapshot, session.step(wanted.step)) if wanted.step is not None else None
     gains = tuple(
         (b.name, words)
         for b in session.declaration.benchmarks
-        if record is not None and (words := words_of_gain(session, record, b))
+        if record is not None and (words := words_of_gain(session.snapshot, record, b))
     )
     return Comparison(knobs, derived, gains)
 
@@ -219,6 +219,7 @@ def _kept(session: Session, made: Profile) -> Profile:
     if before is not None:
         session.logbook.keeping.drop_profile(before.name)
     session.logbook.keeping.keep_profile(made)
+    session.reread()
     return made
 
 

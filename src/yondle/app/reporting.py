@@ -70,7 +70,7 @@ def report_in_pieces(
     session: Session, parts: tuple[Part, ...] | None = None, views: KeptViews | None = None
 ) -> Generator[None, None, Report]:
     """Gather the report section by section, for a face that has to answer in between."""
-    gatherer = _Gatherer(session, views or KeptViews(session))
+    gatherer = _Gatherer(session, views or KeptViews(lambda: session.snapshot))
     made = []
     for part in parts or sections_chosen(session):
         made.append(Section(part, HEADINGS[part], gatherer.blocks(part)))
@@ -141,19 +141,19 @@ class _Gatherer:
 
     def _answers(self, asked: str, chosen: StepRecord) -> list[str]:
         """Answer with the benchmark the question names, else with the mean of all; then what searches found."""
-        measured = measured_at(self._session, chosen)
+        measured = measured_at(self._session.snapshot, chosen)
         named_ = [b for b in self._declaration.benchmarks if _names(asked, b)]
         said = [
             say("{benchmark}: {gain} over stock.", benchmark=b.name, gain=words)
             for b in named_
-            if (words := words_of_gain(self._session, measured, b))
+            if (words := words_of_gain(self._session.snapshot, measured, b))
         ]
-        together = mean_gain(self._session, measured)
+        together = mean_gain(self._session.snapshot, measured)
         if together is not None:
             said.append(mean_sentence(together))
         found = [f for f in self._session.findings if f.step is not None]
         here = self._session.same_settings(chosen.step.setup)
-        said += [finding_words(self._session, f) for f in found if f.step in {r.step.number for r in here}]
+        said += [finding_words(self._session.snapshot, f) for f in found if f.step in {r.step.number for r in here}]
         return said
 
     def _machine(self) -> list[Block]:
@@ -180,16 +180,16 @@ class _Gatherer:
         return [Pairs(tuple((capital(named(name, CONDITION)), value) for name, value in rows))] if rows else []
 
     def _path(self) -> list[Block]:
-        benchmark = benchmark_of(self._session)
-        path, rows = on_path(self._session), []
+        benchmark = benchmark_of(self._session.snapshot)
+        path, rows = on_path(self._session.snapshot), []
         for record in self._session.steps:
             rows.append(
                 (
                     Cell(str(record.step.number)),
                     Cell(step_title(self._declaration, record.step) + ("" if record.step.number in path else " ·")),
                     Cell(named(record.word), record.verdict),
-                    Cell(words_of_gain(self._session, record, benchmark)),
-                    Cell(step_detail(self._session, record, benchmark)),
+                    Cell(words_of_gain(self._session.snapshot, record, benchmark)),
+                    Cell(step_detail(self._session.snapshot, record, benchmark)),
                 )
             )
         head = (
@@ -236,8 +236,8 @@ class _Gatherer:
 
     def _scaling(self) -> list[Block]:
         blocks: list[Block] = []
-        for knob in knobs_measured(self._session, self._views.settings):
-            view = scaling(self._session, self._views.settings, knob)
+        for knob in knobs_measured(self._session.snapshot, self._views.settings):
+            view = scaling(self._session.snapshot, self._views.settings, knob)
             if any(len(c.points) > 1 for c in view.curves):
                 blocks += [_chart(knob, view), Words(f"{view.sentence} {view.held}. {' '.join(view.caveats)}".strip())]
         return blocks or [Words(say("No knob was measured at two values with all else the same."))]
@@ -247,12 +247,12 @@ class _Gatherer:
         base = self._session.baseline_step
         if chosen is None or base is None or chosen.step.number == base.step.number:
             return [Words(say("Nothing but stock is in force."))]
-        measured, rows = measured_at(self._session, chosen), []
+        measured, rows = measured_at(self._session.snapshot, chosen), []
         for benchmark in self._declaration.benchmarks:
-            told = gain_of(self._session, measured, benchmark)
+            told = gain_of(self._session.snapshot, measured, benchmark)
             if told is None:
                 continue
-            lows = lows_gain_of(self._session, measured, benchmark)
+            lows = lows_gain_of(self._session.snapshot, measured, benchmark)
             gained = say("at its cap") if capped(measured, benchmark) else told_words(told)
             rows.append(
                 (
@@ -261,7 +261,7 @@ class _Gatherer:
                     Cell(told_words(lows) if lows is not None else ""),
                 )
             )  # fmt: skip
-        together = mean_gain(self._session, measured)
+        together = mean_gain(self._session.snapshot, measured)
         title = say(
             "Step {number}: {step_title}, against the baseline.",
             number=chosen.step.number,
@@ -282,7 +282,7 @@ class _Gatherer:
         """What the settings told of stood, and every edge that was searched."""
         blocks: list[Block] = []
         chosen = self._chosen
-        stood = proofs(self._session, chosen.step.setup) if chosen is not None else []
+        stood = proofs(self._session.snapshot, chosen.step.setup) if chosen is not None else []
         if chosen is not None and stood:
             title = step_title(self._declaration, chosen.step)
             head = (say("load"), say("how long"), say("failures"), say("fails less than once in, 95\u202f%"))
@@ -295,7 +295,7 @@ class _Gatherer:
             )
             blocks.append(Table(head, tuple(rows), frozenset({1, 2, 3})))
         for found in self._session.findings:
-            blocks.append(Words(finding_words(self._session, found)))
+            blocks.append(Words(finding_words(self._session.snapshot, found)))
             blocks.append(Words(rests_on(found.runs, found.recalled, found.failures, found.held_back, found.loaded_s)))
         return blocks or [Words(say("Nothing was loaded for long, and no edge was searched."))]
 
@@ -311,7 +311,11 @@ class _Gatherer:
                     if work is not None
                     else f"{each.score:g}"
                 )
-                gain = words_of_gain(self._session, record, work) if work is not None and not each.discarded else ""
+                gain = (
+                    words_of_gain(self._session.snapshot, record, work)
+                    if work is not None and not each.discarded
+                    else ""
+                )
                 told = "; ".join(f"{named(name.removeprefix(PART))} {value}" for name, value in each.facts.items())
                 told = say("left out: {reason}", reason=each.discarded) if each.discarded else told
                 name = work.name if work is not None else each.workload
@@ -330,7 +334,7 @@ class _Gatherer:
         rows = []
         for record in self._session.steps:
             for benchmark in self._declaration.benchmarks:
-                told = gain_of(self._session, record, benchmark)
+                told = gain_of(self._session.snapshot, record, benchmark)
                 if capped(record, benchmark):
                     continue
                 if told is not None and told.word is GainWord.WITHIN_NOISE:
@@ -403,7 +407,7 @@ class _Gatherer:
         if chosen is None:
             return blocks
         try:
-            told = limits(self._session, self._views.settings, self._views.sensitivities, chosen.step.number)
+            told = limits(self._session.snapshot, self._views.settings, self._views.sensitivities, chosen.step.number)
         except KnownError:
             return blocks
         rows = [

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -37,6 +38,7 @@ from yondle.model.events import (
 )
 from yondle.model.findings import Finding
 from yondle.model.knobs import Change, Setup
+from yondle.model.profiles import Profile
 from yondle.model.proposals import Proposal, must_be_allowed, proposed_with
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
@@ -54,9 +56,9 @@ from yondle.model.steps import (
 )
 from yondle.model.workloads import Workload
 from yondle.planning.ladder import quick_check
+from yondle.views.shared.snapshot import STEP_PASSES, Snapshot
 
 BASELINE_PASSES = 5
-STEP_PASSES = 5
 
 Listener = Callable[[Record], None]
 
@@ -82,13 +84,15 @@ class Session:
         self._running = 0
         self.version = 0
         self.findings: tuple[Finding, ...] = ()
+        self._profiles: tuple[Profile, ...] = ()
+        self._snapshot: tuple[object, Snapshot] | None = None
         self._awake = KeepsAwake()
         if machine.virtual is None:
             self.subscribe(self._awake.take)
         self.proposal: Proposal | None = None
         self._waits = Waits(logbook, machine, self._book, lambda: isinstance(self._hands, NobodyThere))
         self._take_own_limits()
-        self.take_findings()
+        self.reread()
         self.resumed = self._close_what_was_open()
         self._resting.come_back(self._waits)
         self._waits.arrange_return()
@@ -572,10 +576,25 @@ class Session:
         self._waits.now = None
         self._engine.rest_at(self.declaration.fitted(waiting.setup), self._book.proven_at(waiting.setup))
 
-    def take_findings(self) -> None:
-        """Read what plans have found, latest first."""
-        self.findings = tuple(found for run in self.logbook.keeping.plan_runs() for found in run.found or ())
+    def reread(self) -> None:
+        """Read anew what is kept beside the steps and shown everywhere: what plans have found, latest first, and profiles."""
+        keeping, fitted = self.logbook.keeping, self.declaration.fitted
+        self.findings = tuple(found for run in keeping.plan_runs() for found in run.found or ())
+        self._profiles = tuple(replace(kept, setup=fitted(kept.setup)) for kept in keeping.profiles())
         self.version += 1
+
+    @property
+    def snapshot(self) -> Snapshot:
+        """The logbook and its rig as they are now."""
+        told = (self.version, self.proposal, self.waiting, self.verified, self.in_force)
+        if self._snapshot is None or self._snapshot[0] != told:
+            book = self._book
+            made = Snapshot(
+                self.logbook.path, self.declaration, tuple(book.steps), book.baseline, self.position, self.in_force,
+                self._profiles, self.findings, self.proposal, self.waiting, self.verified, self.version, self.logbook,
+            )  # fmt: skip
+            self._snapshot = (told, made)
+        return self._snapshot[1]
 
     def reload(self, number: int) -> None:
         """Read a step anew after something was written about it."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -104,7 +105,7 @@ def _lasted(open_: OpenAttempt) -> str:
     return duration(open_.last_sample_s - open_.attempt.started_s) if open_.last_sample_s is not None else ""
 
 
-def _done(declaration: RigDeclaration, steps: list[StepRecord]) -> list[tuple[str, Verdict, str]]:
+def _done(declaration: RigDeclaration, steps: Sequence[StepRecord]) -> list[tuple[str, Verdict, str]]:
     ended = [(a.id, r, a.outcome) for r in steps for a in r.attempts if a.outcome is not None]
     ended.sort(key=lambda each: -each[0])
     return [

@@ -304,8 +304,8 @@ def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bo
                     print_outcome(session, record, console)
 
         run_evening(session, after)
-        knob, benchmark = session.declaration.knob("core_clock"), benchmark_of(session)
-        view = chart(session, knob, benchmark)
+        knob, benchmark = session.declaration.knob("core_clock"), benchmark_of(session.snapshot)
+        view = chart(session.snapshot, knob, benchmark)
         picture = path.with_suffix(".svg")
         write(picture, chart_svg(view, session.declaration.info.name))
         if as_json:

@@ -47,9 +47,9 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
             shelf, addresses = Shelf(session), tuple(what or compared(session))
             columns, paid = [shelf.column(each) for each in addresses], prices(session)
             if along:
-                books = shelf.with_settings(settings_of(session), addresses)
+                books = shelf.with_settings(settings_of(session.snapshot), addresses)
                 knob = session.declaration.knob(along)
-                _show_lines(machines(books, knob, benchmark_of(session, benchmark)), console, as_json)
+                _show_lines(machines(books, knob, benchmark_of(session.snapshot, benchmark)), console, as_json)
                 return
         if not columns:
             raise KnownError(say("There is nothing to compare yet."), say("Run the baseline first."))
@@ -76,9 +76,11 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         """Say what scores cost: per watt, per unit of work, in heat and noise, and which settings no other beats."""
         with opened(lambda: Session.open(logbook)) as session:
             shelf = Shelf(session)
-            books = shelf.with_settings(settings_of(session), tuple(shelf.column(each).address for each in what or ()))
+            books = shelf.with_settings(
+                settings_of(session.snapshot), tuple(shelf.column(each).address for each in what or ())
+            )
             held = battery if battery is not None else battery_of(session.conditions)
-            view = efficiency(books, benchmark_of(session, benchmark), held)
+            view = efficiency(books, benchmark_of(session.snapshot, benchmark), held)
         if as_json:
             print_json({**asdict(view), "benchmark": view.benchmark.id})
         else:

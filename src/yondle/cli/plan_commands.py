@@ -13,7 +13,7 @@ from rich.console import Console
 from yondle.analysis.stability import Standard
 from yondle.app.awake import notify
 from yondle.app.plans import GOES_ON, AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
-from yondle.app.session import STEP_PASSES, Session
+from yondle.app.session import Session
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values, tell
 from yondle.language.saying import say
@@ -25,7 +25,8 @@ from yondle.planning.finding import Edge
 from yondle.planning.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
 from yondle.planning.plans import DryRun
 from yondle.views.edge.edge import EdgeView, edge_view
-from yondle.views.record.plan_runs import plan_views
+from yondle.views.edge.plan_runs import plan_views
+from yondle.views.shared.snapshot import STEP_PASSES
 from yondle.views.tune.proposal import dry_words
 from yondle.views.tune.summary import latest_attempt, summary_words
 
@@ -84,7 +85,7 @@ def plan_app(console: Console) -> typer.Typer:
     def show(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """Show every plan that was run: how it ended, what it tested, and what it found."""
         with opened(lambda: Session.open(logbook)) as session:
-            told = plan_views(session)
+            told = plan_views(session.snapshot, session.logbook.keeping.plan_runs())
             if as_json:
                 print_json({"plans": [{**asdict(each), "found": [asdict(f) for f in each.found]} for each in told]})
                 return
@@ -146,7 +147,7 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
 
 def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
     listen(session)
-    before = latest_attempt(session)
+    before = latest_attempt(session.snapshot)
     found: EdgeView | None = None
     if not as_json:
         print_resumed(session, console)
@@ -154,7 +155,7 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
     def after(move: Move | None, record: StepRecord) -> None:
         nonlocal found
         run = session.logbook.keeping.open_plan_run()
-        found = edge_view(session, run) if run is not None else None
+        found = edge_view(session.snapshot, run) if run is not None else None
         if as_json or isinstance(move, Recall):
             return
         if isinstance(move, GoBack):
@@ -176,7 +177,8 @@ def _tell_end(
 ) -> None:
     if as_json:
         plan = {
-            "ended": str(ended.ended), "reason": ended.reason, "moves": ended.moves, "summary": summary_words(session, before),
+            "ended": str(ended.ended), "reason": ended.reason, "moves": ended.moves,
+            "summary": summary_words(session.snapshot, before),
         }  # fmt: skip
         print_json({**status_values(session), "plan": plan, "edge": _edge_values(found) if found else None})
         return
@@ -193,7 +195,7 @@ def _tell_end(
     if ended.ended in GOES_ON and session.waiting is None:
         book = session.logbook.path
         console.print(say("To go on with it: yondle plan go-on {book}. To end it: yondle plan end {book}", book=book))
-    summary = summary_words(session, before)
+    summary = summary_words(session.snapshot, before)
     if summary:
         console.print(summary)
         notify(say("{info}: the plan is {ended}", info=session.declaration.info.name, ended=ended.ended), summary)

@@ -85,7 +85,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Look through everything the logbook holds: tests, passes, incidents, notes, figures, files."""
         with opened(lambda: Session.open(logbook)) as session:
-            rows = LogRows().rows([(book_title(session), session)])
+            rows = LogRows().rows([(book_title(session.snapshot), session.snapshot)])
             wanted = Filter(" ".join(words or []), frozenset(kind or ()), benchmark, verdict)
             found = matching(rows, wanted)
         if as_json:

@@ -41,10 +41,10 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         """See how scores scale with a knob, or which benchmark answers to which."""
         with opened(lambda: Session.open(logbook)) as session:
             if knob is None:
-                _show_table(sensitivities(session, settings_of(session)), console, as_json)
+                _show_table(sensitivities(session.snapshot, settings_of(session.snapshot)), console, as_json)
             else:
                 named = session.declaration.knob(knob)
-                view = scaling(session, settings_of(session), named, measure, group - 1)
+                view = scaling(session.snapshot, settings_of(session.snapshot), named, measure, group - 1)
                 _show_curves(view, console, as_json)
 
     @app.command(name="map")
@@ -61,7 +61,13 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
             one, other = declaration.knob(across), declaration.knob(up)
             if one is other:
                 raise KnownError(say("A map takes two knobs."), say("Name another one, too."))
-            view = map_of(session, settings_of(session), one, other, benchmark_of(session, benchmark or ""))
+            view = map_of(
+                session.snapshot,
+                settings_of(session.snapshot),
+                one,
+                other,
+                benchmark_of(session.snapshot, benchmark or ""),
+            )
         if as_json:
             print_json(_map_values(view))
         else:
@@ -75,8 +81,8 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Say what holds every benchmark back at a step, with the evidence."""
         with opened(lambda: Session.open(logbook)) as session:
-            settings = settings_of(session)
-            told = limits(session, settings, sensitivities(session, settings), step)
+            settings = settings_of(session.snapshot)
+            told = limits(session.snapshot, settings, sensitivities(session.snapshot, settings), step)
         if as_json:
             print_json({each.benchmark.id: asdict(each.finding) for each in told})
             return
@@ -93,7 +99,9 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Say how far a target score is, and which setting would reach it if the trend held."""
         with opened(lambda: Session.open(logbook)) as session:
-            told = target(session, settings_of(session), session.declaration.workload(benchmark), score)
+            told = target(
+                session.snapshot, settings_of(session.snapshot), session.declaration.workload(benchmark), score
+            )
         if as_json:
             print_json(_target_values(told))
             return

@@ -103,7 +103,7 @@ def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
     outcome = record.outcome
     gains = {}
     for benchmark in session.declaration.benchmarks:
-        value = gain_of(session, record, benchmark)
+        value = gain_of(session.snapshot, record, benchmark)
         if value is not None:
             gains[benchmark.id] = {**asdict(value), "word": str(value.word), "at_cap": capped(record, benchmark)}
     return {
@@ -236,7 +236,7 @@ def print_trail(session: Session, console: Console, benchmark_id: str = "") -> N
     if not session.steps:
         console.print(say("Nothing tested yet. The baseline comes first: yondle baseline LOGBOOK"))
         return
-    benchmark = benchmark_of(session, benchmark_id)
+    benchmark = benchmark_of(session.snapshot, benchmark_id)
     table = Table(box=None, padding=(0, 2, 0, 0), title_justify="left", header_style="bold")
     for title, justify in (
         ("", "left"),
@@ -246,7 +246,7 @@ def print_trail(session: Session, console: Console, benchmark_id: str = "") -> N
         ("", "left"),
     ):
         table.add_column(title, justify="right" if justify == "right" else "left", overflow="fold")
-    for row in Trail(session).rows(benchmark):
+    for row in Trail().rows(session.snapshot, benchmark):
         here = say("← here") if row.is_position else "" if row.on_path else say("left")
         sign = SIGNS[SHAPES[row.verdict]]
         table.add_row(sign, str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here)
@@ -274,8 +274,8 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
                 signs="; ".join(outcome.pointer.signs),
             )
         )
-    benchmark = benchmark_of(session)
-    gained = words_of_gain(session, record, benchmark)
+    benchmark = benchmark_of(session.snapshot)
+    gained = words_of_gain(session.snapshot, record, benchmark)
     if gained:
         console.print(say("  {benchmark_of} over baseline: {gain_text}", benchmark_of=benchmark.name, gain_text=gained))
     where = say("Step {number}", number=session.position.step.number) if session.position else say("Stock")

@@ -35,7 +35,7 @@ def add_trace_command(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Tell lowest, mean and highest readings of a test, dips, limits reached, and what moved before a failure."""
         with opened(lambda: Session.open(logbook)) as session:
-            shown = trace_of(session, latest_run(session, step).attempt)
+            shown = trace_of(session.snapshot, latest_run(session.snapshot, step).attempt)
         low, high = begin, end if end is not None else shown.lasted_s
         if not low < high:
             raise KnownError(

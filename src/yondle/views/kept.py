@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from yondle.app.session import Session
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
 from yondle.views.scaling.curves import ScalingView, scaling
 from yondle.views.scaling.sensitivities import Sensitivities, sensitivities
 from yondle.views.shared.measured import Settings, settings_of
 from yondle.views.shared.showing import Measure
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.tune.charting import ChartView, chart
 from yondle.views.tune.proposal import ProposalView, proposal_view
 from yondle.views.tune.rulers import Holding, RulerView, holding, ruler_marks, rulers
@@ -21,55 +21,55 @@ Made = TypeVar("Made")
 
 
 class KeptViews:
-    """The read models of a session; each is worked out again only when its session's version or its key has changed."""
+    """The read models of a logbook as it is; each is worked out again only when the snapshot's version or its key has changed."""
 
-    def __init__(self, session: Session) -> None:
-        self._session = session
-        self._trail = Trail(session)
+    def __init__(self, latest: Callable[[], Snapshot]) -> None:
+        self._latest = latest
+        self._trail = Trail()
         self._kept: dict[str, tuple[object, Any]] = {}
 
     def trail(self, benchmark: Workload | None, running: int | None) -> TrailRows:
         """Give the trail's rows."""
-        return self._trail.rows(benchmark, running)
+        return self._trail.rows(self._latest(), benchmark, running)
 
     def rulers(self) -> list[RulerView]:
         """Give one ruler per knob."""
-        return rulers(self._session, self._keep("marks", (), lambda: ruler_marks(self._session)))
+        return rulers(self._latest(), self._keep("marks", (), lambda: ruler_marks(self._latest())))
 
     def holding(self, knob: Knob | None) -> Holding | None:
         """Give how every value of a knob would hold the check as it stands."""
         if knob is None:
             return None
-        check = self._session.check()
-        return self._keep("holding", (knob, check), lambda: holding(self._session, knob, check))
+        check = self._latest().check()
+        return self._keep("holding", (knob, check), lambda: holding(self._latest(), knob, check))
 
     def chart(self, knob: Knob | None, benchmark: Workload) -> ChartView | None:
         """Give the chart of a benchmark against a knob."""
         if knob is None:
             return None
-        return self._keep("chart", (knob, benchmark), lambda: chart(self._session, knob, benchmark))
+        return self._keep("chart", (knob, benchmark), lambda: chart(self._latest(), knob, benchmark))
 
     def proposal(self, knob: Knob | None) -> ProposalView | None:
         """Give the proposal in words, with how the knob in play would hold."""
-        return proposal_view(self._session, self._session.check(), self.holding(knob))
+        return proposal_view(self._latest(), self._latest().check(), self.holding(knob))
 
     @property
     def settings(self) -> Settings:
         """What was measured at every setting."""
-        return self._keep("settings", (), lambda: settings_of(self._session))
+        return self._keep("settings", (), lambda: settings_of(self._latest()))
 
     def scaling(self, knob: Knob, measure: Measure, group: int) -> ScalingView:
         """Give the curves of a knob; those of every knob looked at are kept."""
         name = f"scaling {knob.id} {measure} {group}"
-        return self._keep(name, (knob,), lambda: scaling(self._session, self.settings, knob, measure, group))
+        return self._keep(name, (knob,), lambda: scaling(self._latest(), self.settings, knob, measure, group))
 
     @property
     def sensitivities(self) -> Sensitivities:
         """Which benchmark answers to which knob."""
-        return self._keep("sensitivities", (), lambda: sensitivities(self._session, self.settings))
+        return self._keep("sensitivities", (), lambda: sensitivities(self._latest(), self.settings))
 
     def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:
-        whole = (self._session.version, *key)
+        whole = (self._latest().version, *key)
         kept = self._kept.get(name)
         if kept is None or kept[0] != whole:
             kept = self._kept[name] = (whole, make())

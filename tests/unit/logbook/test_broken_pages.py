@@ -57,8 +57,8 @@ def test_broken_pages_are_told_in_a_sentence(seed: int, whole: Path, tmp_path_fa
         try:
             logbook_text(session)
             passes_csv(session)
-            for run in runs(session):
-                trace_of(session, run.attempt)
+            for run in runs(session.snapshot):
+                trace_of(session.snapshot, run.attempt)
         finally:
             session.close()
 

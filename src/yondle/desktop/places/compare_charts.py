@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.app.columns import Books
 from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Direction, Workload
+from yondle.views.compare.columns import Books
 from yondle.views.compare.efficiency import CostView, cost_words, efficiency, shortened
 from yondle.views.compare.machines import MachinesView, knobs_shared, machines
 

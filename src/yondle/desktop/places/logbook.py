@@ -10,7 +10,7 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout
 
 from yondle.app.export import logbook_text, merge, passes_csv, share, write
-from yondle.app.field_books import ReadBook, read_book
+from yondle.app.field_books import read_book
 from yondle.app.remarks import (
     attach,
     detach,
@@ -31,7 +31,7 @@ from yondle.language.saying import named, say
 from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
 from yondle.views.record.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts
-from yondle.views.shared.measured import FieldBook
+from yondle.views.shared.snapshot import Snapshot
 
 _SEARCH_AFTER_MS = 120
 NOTHING = say(
@@ -62,7 +62,7 @@ class LogbookPlace(ChartPlace):
         self.table = LogTable(theme)
         super().__init__(theme, session, say("Logbook"), NOTHING, lambda: self.table)
         self._rows_of = LogRows()
-        self._others: list[ReadBook] = []
+        self._others: list[Snapshot] = []
         self._all: list[LogRow] = []
         self._row: LogRow | None = None
         self.wrote = False
@@ -116,7 +116,7 @@ class LogbookPlace(ChartPlace):
 
     def pieces(self) -> Iterator[None]:
         """Gather the rows again."""
-        books: list[tuple[str, FieldBook]] = [(book_title(self._session), self._session)]
+        books: list[tuple[str, Snapshot]] = [(book_title(self._session.snapshot), self._session.snapshot)]
         books += [(book_title(other), other) for other in self._others]
         self._all = self._rows_of.rows(books)
         yield
@@ -246,7 +246,7 @@ class LogbookPlace(ChartPlace):
         self.panel.show_row(row, own, facts)
 
     def _own(self, row: LogRow) -> bool:
-        return row.book == book_title(self._session)
+        return row.book == book_title(self._session.snapshot)
 
     def undo(self) -> None:
         """Take the last change back."""

@@ -65,7 +65,7 @@ class MapPlace(ChartPlace):
     def pieces(self) -> Iterator[None]:
         """Work out everything again."""
         before = self._pairs[self._pair] if self._pairs else None
-        self._pairs = pairs_measured(self._session, self._views.settings)
+        self._pairs = pairs_measured(self._session.snapshot, self._views.settings)
         self.pairs.clear()
         self.pairs.addItems(
             [say("{one} and {other}", one=one.name, other=in_sentence(other.name)) for one, other in self._pairs]
@@ -107,7 +107,7 @@ class MapPlace(ChartPlace):
         one, other = self._pairs[self._pair]
         across, up = (other, one) if self._swapped else (one, other)
         benchmark = self._session.declaration.benchmarks[self._benchmark]
-        view = self.view = map_of(self._session, self._views.settings, across, up, benchmark)
+        view = self.view = map_of(self._session.snapshot, self._views.settings, across, up, benchmark)
         self.pairs.setCurrentIndex(self._pair)
         self.benchmarks.setCurrentIndex(self._benchmark)
         named_by_unit = (f"{knob.name}, {knob.unit}" if knob.unit else knob.name for knob in (across, up))

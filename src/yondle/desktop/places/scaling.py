@@ -137,7 +137,7 @@ class ScalingPlace(ChartPlace):
 
     def pieces(self) -> Iterator[None]:
         """Work out everything again: the curves first, then what answers to what, then the marks of all of it."""
-        self._knobs = knobs_measured(self._session, self._views.settings)
+        self._knobs = knobs_measured(self._session.snapshot, self._views.settings)
         self.along.clear()
         self.along.addItems([k.name for k in self._knobs])
         if not self._knobs:
@@ -280,7 +280,7 @@ class ScalingPlace(ChartPlace):
         counted = "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points)
         self._figures.setToolTip(tip(counted + HOW))
         self._figures.setText("\n".join(_figure_words(view.measure, curve, point) for curve, point in points))
-        told = limits(self._session, self._views.settings, self._views.sensitivities, steps[-1])
+        told = limits(self._session.snapshot, self._views.settings, self._views.sensitivities, steps[-1])
         lines = {each.benchmark.id: _limit_words(each) for each in told}
         self._own_limit.setText(lines.pop(self._benchmark, ""))
         self._limits.setText(PARAGRAPH.join(lines.values()))
@@ -296,7 +296,7 @@ class ScalingPlace(ChartPlace):
             self._far.setText("")
             return
         try:
-            self._far.setText(target(self._session, self._views.settings, benchmark, float(words)).sentence)
+            self._far.setText(target(self._session.snapshot, self._views.settings, benchmark, float(words)).sentence)
         except ValueError:
             self._far.setText(
                 say("'{words}' is no number: give a score in {unit}.", words=words, unit=benchmark.metric.unit)

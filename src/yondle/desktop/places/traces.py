@@ -98,7 +98,7 @@ class TracesPlace(ChartPlace):
     def pieces(self) -> Iterator[None]:
         """List the tests again, and open the one that is shown, strip by strip."""
         self._stale = True
-        self._runs = runs(self._session)
+        self._runs = runs(self._session.snapshot)
         self.first.clear()
         self.first.addItems([run.words for run in self._runs])
         self.second.clear()
@@ -264,14 +264,14 @@ class TracesPlace(ChartPlace):
         same = self._first is not None and self._first.run.attempt == attempt
         stale, self._stale = self._stale, False
         if not same or stale:
-            self._first = trace_of(self._session, attempt)
+            self._first = trace_of(self._session.snapshot, attempt)
             yield
         if second is None:
             self._second, self._flipped = None, False
             self._how = ALONE
         elif stale or self._second is None or self._second.run.attempt != second:
             self._kept = None
-            self._second = trace_of(self._session, second)
+            self._second = trace_of(self._session.snapshot, second)
             yield
         assert self._first is not None
         at = self.passes.currentIndex() if same else 0

@@ -56,7 +56,7 @@ class TunePlace(QWidget):
         super().__init__()
         self.session = session
         self._bridge = bridge
-        self.views = KeptViews(session)
+        self.views = KeptViews(lambda: session.snapshot)
         self.complete = False
         self.progress = Progress(session.declaration)
         self._benchmark: Workload = session.declaration.benchmarks[0]
@@ -250,7 +250,7 @@ class TunePlace(QWidget):
         self.side.running.setVisible(running)
         selected = self.trail.selected()
         self.side.inspector.show_step(
-            step_view(self.session, selected) if selected is not None and not running else None
+            step_view(self.session.snapshot, selected) if selected is not None and not running else None
         )
         if running:
             self._show_progress()
@@ -335,7 +335,7 @@ class TunePlace(QWidget):
             self.side.cards.take(card)
         if not self._bridge.busy:
             self.session.forget_requests()
-        self._expected_s = expected_seconds(self.session, self.session.check())
+        self._expected_s = expected_seconds(self.session.snapshot, self.session.check())
         setup = self.session.proposed if name == "test" else self.session.declaration.stock
         self.side.show_running(strips_of(self.session.declaration, setup))
         self._bridge.submit(name, operation)

@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
 from yondle.app.plans import GOES_ON, Ended, PlanEnd, preview
-from yondle.app.session import STEP_PASSES, Session
+from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import CardAction, Cards
@@ -18,6 +18,7 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
 from yondle.planning.plan_files import edge_text, parse_plan
 from yondle.views.edge.edge import EdgeView, edge_view
+from yondle.views.shared.snapshot import STEP_PASSES
 from yondle.views.tune.proposal import typical_words
 
 CARD, QUESTION = "edge", "edge question"
@@ -110,7 +111,7 @@ class EdgeOffers(QObject):
         """Show how far a search had come that was left unfinished; False where the plan searches nothing (yet)."""
         run = self._session.logbook.keeping.open_plan_run()
         try:
-            view = edge_view(self._session, run) if run is not None else None
+            view = edge_view(self._session.snapshot, run) if run is not None else None
         except KnownError:
             return False
         if view is None:
@@ -124,7 +125,7 @@ class EdgeOffers(QObject):
     def after_move(self, *_: object) -> None:
         """Rebuild the picture of the search; called in the engine's thread after every move of a plan."""
         run = self._session.logbook.keeping.open_plan_run()
-        view = edge_view(self._session, run) if run is not None else None
+        view = edge_view(self._session.snapshot, run) if run is not None else None
         if view is not None:
             self._moved.emit(view)
 

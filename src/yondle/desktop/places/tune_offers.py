@@ -22,7 +22,7 @@ from yondle.app.profiles import (
     write_profile,
 )
 from yondle.app.readiness import ReadyItem, not_ready, readiness
-from yondle.app.session import STEP_PASSES, Session
+from yondle.app.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.tune_edge import EdgeOffers
 from yondle.desktop.places.tune_words import tell_trouble
@@ -47,6 +47,7 @@ from yondle.model.quantities import count
 from yondle.model.sensors import Quantity
 from yondle.model.steps import StartAnswer
 from yondle.planning.plan_files import ladder_text, parse_plan, read_plan, sweep_text
+from yondle.views.shared.snapshot import STEP_PASSES
 from yondle.views.tune.proposal import dry_words
 from yondle.views.tune.summary import latest_attempt, summary_words
 
@@ -282,12 +283,12 @@ class TuneOffers(QObject):
 
     def begin_plan(self, text: str, source: str, after: Callable[..., None]) -> None:
         """Begin the run of a plan; `after` is called after each of its moves, in the engine's thread."""
-        self._before = latest_attempt(self._session)
+        self._before = latest_attempt(self._session.snapshot)
         self._carry_on(lambda: start_plan(self._session, text, source, after, lambda: self._pause_plan))
 
     def _go_on_plan(self) -> None:
         after = self.edge.after_move
-        self._before = latest_attempt(self._session)
+        self._before = latest_attempt(self._session.snapshot)
         self._carry_on(lambda: go_on_with_plan(self._session, after, lambda: self._pause_plan))
 
     def _carry_on(self, going: Callable[[], PlanEnd]) -> None:
@@ -317,7 +318,7 @@ class TuneOffers(QObject):
             return
         understood = CardAction(say("Understood"), lambda: self._cards.take("plan"))
         text = say("{reason}. {moves} made.", reason=capital(end.reason), moves=count(end.moves, "move"))
-        summary = summary_words(self._session, self._before)
+        summary = summary_words(self._session.snapshot, self._before)
         text += f"\n{summary}" if summary else ""
         self._cards.put("plan", say("The plan is {ended}", ended=end.ended), text, [understood])
 

@@ -23,7 +23,7 @@ def next_words(session: Session, proposal: ProposalView | None, busy: bool) -> N
         about = say(
             "Every benchmark several times at stock: from their spread follows what difference can be seen at all."
         )
-        return NextWords(say("Measure stock first"), about=about, rows=check_rows(session, session.check()))
+        return NextWords(say("Measure stock first"), about=about, rows=check_rows(session.snapshot, session.check()))
     if proposal is None:
         about = say("Move one marker on a ruler. One step changes one knob, so that its gain can be told.")
         return NextWords(say("Propose a step"), about=about)

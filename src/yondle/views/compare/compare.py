@@ -11,7 +11,6 @@ from yondle.analysis.group import GroupGain, Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, Spread, gain, spread
 from yondle.analysis.ranking import Rank, ranks
 from yondle.analysis.scaling import at_cap
-from yondle.app.columns import Column
 from yondle.language.saying import named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
@@ -19,6 +18,7 @@ from yondle.model.quantities import THIN, count, digits_for, number, ranged, sig
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PART, Direction, Workload
+from yondle.views.compare.columns import Column
 from yondle.views.shared.gains import drawn_words, gain_words
 from yondle.views.shared.measured import unlike_words
 

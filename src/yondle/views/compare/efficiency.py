@@ -20,15 +20,16 @@ from yondle.analysis.efficiency import (
 from yondle.analysis.margins import Gain, GainWord, gain, spread
 from yondle.analysis.scaling import Knee
 from yondle.analysis.stability import HOUR_S
-from yondle.app.columns import Books, title
 from yondle.language.saying import in_sentence, later, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
+from yondle.views.compare.columns import Books, title
 from yondle.views.shared.gains import gain_words
-from yondle.views.shared.measured import FieldBook, Figure, Setting, changed_words, like, setting_of
+from yondle.views.shared.measured import Figure, Setting, changed_words, like, setting_of
 from yondle.views.shared.showing import above_room_k, hottest_c, temperatures
+from yondle.views.shared.snapshot import Snapshot
 
 BATTERY = later("battery in Wh")
 """The condition under which the tuner tells what the battery holds."""
@@ -188,13 +189,13 @@ def _per_degree(cost: Cost, view: CostView) -> str:
 class _Tried:
     """A setting of a machine with the passes of one benchmark whose power was read."""
 
-    book: FieldBook
+    book: Snapshot
     setting: Setting
     figures: tuple[Figure, ...]
     trade: Trade
 
 
-def _tried(book: FieldBook, setting: Setting, benchmark: Workload) -> _Tried | None:
+def _tried(book: Snapshot, setting: Setting, benchmark: Workload) -> _Tried | None:
     power, fan = power_channel(book.declaration), fan_channel(book.declaration)
     own = like(book.declaration, benchmark)
     if power is None or own is None:
@@ -208,7 +209,7 @@ def _tried(book: FieldBook, setting: Setting, benchmark: Workload) -> _Tried | N
     return _Tried(book, setting, figures, trade)
 
 
-def _base(book: FieldBook, benchmark: Workload) -> Trade | None:
+def _base(book: Snapshot, benchmark: Workload) -> Trade | None:
     """Give what a logbook's baseline scored and drew."""
     base = book.baseline_step
     made = _tried(book, setting_of(base.step.setup, [base]), benchmark) if base is not None else None

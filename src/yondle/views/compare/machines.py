@@ -8,13 +8,14 @@ from dataclasses import dataclass
 from yondle.analysis.crossing import Crossing, Lead, crossing, leads
 from yondle.analysis.margins import spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE
-from yondle.app.columns import Books, title
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import signed_percent
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
-from yondle.views.shared.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, like
+from yondle.views.compare.columns import Books, title
+from yondle.views.shared.measured import Group, Setting, Settings, groups_of, held_words, like
+from yondle.views.shared.snapshot import Snapshot
 
 MOST_LINES = 8
 
@@ -100,18 +101,18 @@ def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
     return MachinesView(knob, benchmark, lines, meetings, _sentence(knob, benchmark, lines, meetings))
 
 
-def _same(book: FieldBook, knob: Knob) -> Knob | None:
+def _same(book: Snapshot, knob: Knob) -> Knob | None:
     """Find a knob of another machine that means the same."""
     return next(
         (k for k in book.declaration.knobs if (k.id, k.unit, k.choices) == (knob.id, knob.unit, knob.choices)), None
     )
 
 
-def _groups(book: FieldBook, settings: Settings, knob: Knob) -> tuple[Group, ...]:
+def _groups(book: Snapshot, settings: Settings, knob: Knob) -> tuple[Group, ...]:
     return groups_of(settings, knob, book.in_force)
 
 
-def _scores(group: Group, book: FieldBook, benchmark: Workload) -> list[tuple[Setting, list[float]]]:
+def _scores(group: Group, book: Snapshot, benchmark: Workload) -> list[tuple[Setting, list[float]]]:
     own = like(book.declaration, benchmark)
     if own is None:
         return []
@@ -125,7 +126,7 @@ def _differing(groups: Sequence[Group]) -> frozenset[str]:
     return frozenset(knob for knob in known if len({setup.get(knob) for setup in setups}) > 1)
 
 
-def _line(name: str, book: FieldBook, group: Group, benchmark: Workload, differing: frozenset[str]) -> Line:
+def _line(name: str, book: Snapshot, group: Group, benchmark: Workload, differing: frozenset[str]) -> Line:
     points = []
     for setting, scores in _scores(group, book, benchmark):
         if (told := spread(scores)) is not None:

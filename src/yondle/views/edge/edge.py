@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 from yondle.analysis.hold import Run
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
-from yondle.app.session import Session
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.plan_runs import PlanRun
@@ -15,6 +14,7 @@ from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, Found
 from yondle.views.edge.runs import Stretch, replay, stretches
 from yondle.views.shared.proof import rests_on
+from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,20 +61,20 @@ class EdgeView:
         )
 
 
-def edge_view(session: Session, run: PlanRun) -> EdgeView | None:
+def edge_view(book: Snapshot, run: PlanRun) -> EdgeView | None:
     """Rebuild the search a plan's run is in from what is written down; None where it searches nothing (yet)."""
     stretch, runs = None, list[Run]()
-    for stretch in stretches(session, run):
-        runs = replay(session, stretch)
-    return _view_of(session, stretch, tuple(runs)) if stretch is not None else None
+    for stretch in stretches(book, run):
+        runs = replay(book, stretch)
+    return _view_of(book, stretch, tuple(runs)) if stretch is not None else None
 
 
-def _view_of(session: Session, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeView:
+def _view_of(book: Snapshot, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeView:
     part, search = stretch.part, stretch.search
     knob, found = search.knob, search.found()
-    coming = _coming_words(session, stretch)
+    coming = _coming_words(book, stretch)
     words, title = (
-        found_words(session, part, knob, found),
+        found_words(book, part, knob, found),
         say("The edge of {knob} is found", knob=in_sentence(knob.name)),
     )
     searching = say("Finding the edge of {knob}", knob=in_sentence(knob.name))
@@ -93,7 +93,7 @@ def _view_of(session: Session, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeV
     line: tuple[LinePoint, ...] = ()
     along = None
     if stretch.line is not None:
-        along = session.declaration.knob(str(part.along))
+        along = book.declaration.knob(str(part.along))
         line = _line_points(stretch.line)
         at = along.text(stretch.line.done[-1][0])
         title = say(
@@ -107,7 +107,7 @@ def _view_of(session: Session, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeV
             "Each value is expected to fail {standard_words} of {loads} with the probability beside it, "
             "estimated under the model.",
             standard_words=STANDARD_WORDS[part.standard],
-            loads=_loads_words(session, part),
+            loads=_loads_words(book, part),
         )
     return EdgeView(
         title,
@@ -132,9 +132,9 @@ def _line_points(line: EdgeLine) -> tuple[LinePoint, ...]:
     return tuple(LinePoint(value, f.value, f.probability, f.edge) for value, f in found)
 
 
-def found_words(session: Session, part: Edge, knob: Knob, found: Found) -> str:
+def found_words(book: Snapshot, part: Edge, knob: Knob, found: Found) -> str:
     """Say what is recommended and how sure that is."""
-    loads = _loads_words(session, part)
+    loads = _loads_words(book, part)
     sure, safer, there = (chance(p) for p in (found.probability, found.a_notch_safer, found.sure_there))
     words = say(
         "{found}: expected to fail {standard_words} of {loads} with {sure} probability, estimated under the model.",
@@ -155,11 +155,11 @@ def found_words(session: Session, part: Edge, knob: Knob, found: Found) -> str:
     return say("{words} One notch of room: {safer}.", words=words, safer=safer) if sure != safer else words
 
 
-def _loads_words(session: Session, part: Edge) -> str:
-    return say(" and ").join(session.declaration.workload(load).name for load in part.loads)
+def _loads_words(book: Snapshot, part: Edge) -> str:
+    return say(" and ").join(book.declaration.workload(load).name for load in part.loads)
 
 
-def _coming_words(session: Session, stretch: Stretch) -> str:
+def _coming_words(book: Snapshot, stretch: Stretch) -> str:
     """Say which test comes next, why, and how long the search will take from here; nothing where it is at its end."""
     search, hours = stretch.search, stretch.part.hours
     test = search.next_test()
@@ -171,9 +171,7 @@ def _coming_words(session: Session, stretch: Stretch) -> str:
         left_s = min(left_s, max(hours * HOUR_S - spent_s, test.seconds))
     here = say(" at this value") if stretch.line is not None else ""
     left = duration(max(round(left_s / 60.0), 1) * 60)
-    return say(
-        "Next: {why}. About {left} to go{here}.", why=search.why(test, session.declaration), left=left, here=here
-    )
+    return say("Next: {why}. About {left} to go{here}.", why=search.why(test, book.declaration), left=left, here=here)
 
 
 def _tested_words(found: list[Found]) -> str:

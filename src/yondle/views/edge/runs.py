@@ -9,7 +9,6 @@ from typing import Any
 
 from yondle.analysis.exposure import reached_by, runs_of, warmths
 from yondle.analysis.hold import Run
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding
@@ -22,6 +21,7 @@ from yondle.planning.climb import Move, Tried, Try
 from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, EdgeSearch
 from yondle.planning.plan_files import parse_plan
+from yondle.views.shared.snapshot import Snapshot
 
 _RECALLS = "recall "
 """How the words of a move begin that tells what was known before a search."""
@@ -37,32 +37,32 @@ class Stretch:
     moves: tuple[PlanMove, ...]
 
 
-def stretches(session: Session, run: PlanRun) -> Iterator[Stretch]:
+def stretches(book: Snapshot, run: PlanRun) -> Iterator[Stretch]:
     """Give the searches of a run one after the other; each is to be replayed before the next is asked for."""
-    parts = [p for p in parse_plan(run.definition, say("the plan"), session.declaration).parts if isinstance(p, Edge)]
+    parts = [p for p in parse_plan(run.definition, say("the plan"), book.declaration).parts if isinstance(p, Edge)]
     begun = [i for i, move in enumerate(run.moves) if move.words.startswith(_RECALLS)]
     spans = [run.moves[first:last] for first, last in pairwise([*begun, len(run.moves)])]
     for part in parts:
-        line = EdgeLine(part, session.declaration) if part.along is not None else None
+        line = EdgeLine(part, book.declaration) if part.along is not None else None
         for value in line.values if line is not None else (0.0,):
             if not spans:
                 return
-            search = line.begin(value) if line is not None else EdgeSearch(part, session.declaration)
+            search = line.begin(value) if line is not None else EdgeSearch(part, book.declaration)
             yield Stretch(part, search, line, tuple(spans.pop(0)))
 
 
-def replay(session: Session, stretch: Stretch) -> list[Run]:
+def replay(book: Snapshot, stretch: Stretch) -> list[Run]:
     """Teach a search what its moves have told, the last one, too, if the program ended over it; gives the runs."""
     part, runs = stretch.part, list[Run]()
     for move in stretch.moves:
         if move.result is None:
-            made = attempted(session, move.attempt)
-            if made is not None and session.position is not None:
-                tried = told_of(session, made, part.knob)
+            made = attempted(book, move.attempt)
+            if made is not None and book.position is not None:
+                tried = told_of(book, made, part.knob)
                 stretch.search.take(made.step.setup[part.knob], tried)
                 runs += [r for r in tried.ran if r.load in part.loads]
             break
-        values, tried = move.result["tried"], tried_of(move.result, session.declaration)
+        values, tried = move.result["tried"], tried_of(move.result, book.declaration)
         if not values:
             if move.words.startswith(_RECALLS):
                 stretch.search.recall(tried.ran)
@@ -76,22 +76,22 @@ def replay(session: Session, stretch: Stretch) -> list[Run]:
     return runs
 
 
-def findings_of(session: Session, run: PlanRun) -> tuple[Finding, ...]:
+def findings_of(book: Snapshot, run: PlanRun) -> tuple[Finding, ...]:
     """Give what a run has found so far: an edge for each search in it, and for each value of a line of them.
 
     Searches that can no longer be read, since the knobs or the format have changed, are left out.
     """
     found = list[Finding]()
     try:
-        for stretch in stretches(session, run):
-            replay(session, stretch)
-            found.append(_finding(session, run, stretch))
+        for stretch in stretches(book, run):
+            replay(book, stretch)
+            found.append(_finding(book, run, stretch))
     except KnownError:
         pass
     return tuple(found)
 
 
-def _finding(session: Session, run: PlanRun, stretch: Stretch) -> Finding:
+def _finding(book: Snapshot, run: PlanRun, stretch: Stretch) -> Finding:
     part, found = stretch.part, stretch.search.found()
     results = [move.result for move in stretch.moves if move.result is not None]
     recommended = {part.knob: found.left_at}
@@ -105,9 +105,9 @@ def _finding(session: Session, run: PlanRun, stretch: Stretch) -> Finding:
     )  # fmt: skip
 
 
-def attempted(session: Session, attempt: int | None) -> StepRecord | None:
+def attempted(book: Snapshot, attempt: int | None) -> StepRecord | None:
     """Give the step of an attempt that came to a verdict which says something."""
-    for record in session.steps if attempt is not None else ():
+    for record in book.steps if attempt is not None else ():
         for made in record.attempts:
             told = made.outcome is not None and made.outcome.failure not in SAYS_NOTHING
             if made.id == attempt and told:
@@ -115,13 +115,13 @@ def attempted(session: Session, attempt: int | None) -> StepRecord | None:
     return None
 
 
-def told_of(session: Session, record: StepRecord, knob: str) -> Tried:
+def told_of(book: Snapshot, record: StepRecord, knob: str) -> Tried:
     """Give what became of a step's latest attempt, with what its runs say about a knob."""
     latest = record.attempts[-1]
-    ran = runs_of([replace(record, attempts=(latest,))], knob, warmths(session.steps))
+    ran = runs_of([replace(record, attempts=(latest,))], knob, warmths(book.steps))
     took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
-    reached = reached_by(session.declaration, latest, knob)
-    return replace(tried_now(session, record), ran=tuple(ran), took_s=took_s, reached=reached)
+    reached = reached_by(book.declaration, latest, knob)
+    return replace(tried_now(book, record), ran=tuple(ran), took_s=took_s, reached=reached)
 
 
 def tried_of(kept: dict[str, Any], declaration: RigDeclaration) -> Tried:
@@ -139,12 +139,12 @@ def tried_of(kept: dict[str, Any], declaration: RigDeclaration) -> Tried:
     )
 
 
-def tried_now(session: Session, record: StepRecord) -> Tried:
+def tried_now(book: Snapshot, record: StepRecord) -> Tried:
     """Give what became of a step with where the rig is now; raises KnownError where that is no step."""
-    position = session.position
+    position = book.position
     if position is None:
         raise KnownError(say("The rig is at no step of the trail."), say("Go back to one first."))
-    return Tried(record.verdict, session.in_force, position.step.number, record.step.number)
+    return Tried(record.verdict, book.in_force, position.step.number, record.step.number)
 
 
 def as_values(tried: Tried, move: Move | None = None) -> dict[str, Any]:

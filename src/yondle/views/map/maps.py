@@ -11,7 +11,6 @@ import numpy as np
 from yondle.analysis.margins import Gain, gain
 from yondle.analysis.scaling import Interaction, interaction
 from yondle.analysis.surface import Surface, fit_surface
-from yondle.app.session import Session
 from yondle.language.saying import capital, in_sentence, say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
@@ -19,6 +18,7 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.gains import gain_words, how_gained, told_words
 from yondle.views.shared.measured import Setting, Settings, held_words
+from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,21 +60,21 @@ class MapView:
     sentence: str
 
 
-def pairs_measured(session: Session, settings: Settings) -> tuple[tuple[Knob, Knob], ...]:
+def pairs_measured(book: Snapshot, settings: Settings) -> tuple[tuple[Knob, Knob], ...]:
     """List the pairs of knobs of which both vary with all else the same, those with most settings first."""
     found: list[tuple[int, Knob, Knob]] = []
-    varying = [k for k in session.declaration.knobs if len({s.setup.get(k.id) for s in settings}) > 1]
+    varying = [k for k in book.declaration.knobs if len({s.setup.get(k.id) for s in settings}) > 1]
     for one, other in combinations(varying, 2):
-        group = _group(settings, one, other, session)
+        group = _group(settings, one, other, book)
         if len({s.setup[one.id] for s in group}) > 1 and len({s.setup[other.id] for s in group}) > 1:
             found.append((len(group), one, other))
     return tuple((one, other) for _, one, other in sorted(found, key=lambda each: -each[0]))
 
 
-def map_of(session: Session, settings: Settings, across: Knob, up: Knob, benchmark: Workload) -> MapView:
+def map_of(book: Snapshot, settings: Settings, across: Knob, up: Knob, benchmark: Workload) -> MapView:
     """Give the map of two knobs in the group of settings that holds most pairs of them."""
-    group = _group(settings, across, up, session)
-    base = session.baseline_step
+    group = _group(settings, across, up, book)
+    base = book.baseline_step
     against = base.scores(benchmark.id) if base is not None else []
     points = tuple(
         MapPoint(
@@ -89,18 +89,18 @@ def map_of(session: Session, settings: Settings, across: Knob, up: Knob, benchma
     )
     table = _two_by_two(group, across, up, benchmark)
     surface = _surface(points, across, up)
-    held = held_words(session.declaration, group[0].setup, across.id, up.id) if group else ""
+    held = held_words(book.declaration, group[0].setup, across.id, up.id) if group else ""
     sentence = _sentence(across, up, benchmark, points, table)
     return MapView(across, up, benchmark, points, surface, _edge(points, across, up), table, held, sentence)
 
 
-def _group(settings: Settings, one: Knob, other: Knob, session: Session) -> list[Setting]:
+def _group(settings: Settings, one: Knob, other: Knob, book: Snapshot) -> list[Setting]:
     """Give the settings that differ in two knobs alone: the largest such group, the present one where it is as large."""
     parts: dict[frozenset[tuple[str, float]], list[Setting]] = {}
     for setting in settings:
         if one.id in setting.setup and other.id in setting.setup:
             parts.setdefault(_others(setting.setup.items_, one, other), []).append(setting)
-    now = _others(session.in_force.items_, one, other)
+    now = _others(book.in_force.items_, one, other)
     best = max(parts.items(), key=lambda part: (_spread_of(part[1], one, other), part[0] == now), default=None)
     return best[1] if best is not None else []
 

@@ -7,14 +7,13 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
-from yondle.app.field_books import ReadBook
 from yondle.language.saying import later, named, say
 from yondle.model.quantities import THIN, duration, moment, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PART, Workload
-from yondle.views.shared.measured import FieldBook
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, stage_words, step_title
 from yondle.views.shared.workers import PER_SECOND, PER_WORKER
 
@@ -100,7 +99,7 @@ class LogRows:
     def __init__(self) -> None:
         self._kept: dict[tuple[str, int], tuple[StepRecord, tuple[LogRow, ...]]] = {}
 
-    def rows(self, books: Iterable[tuple[str, FieldBook]]) -> list[LogRow]:
+    def rows(self, books: Iterable[tuple[str, Snapshot]]) -> list[LogRow]:
         """Give all rows of some books, each with its name."""
         made: list[LogRow] = []
         for name, book in books:
@@ -139,9 +138,9 @@ def place_of(row: LogRow) -> str:
     return f"{FIGURE}/{row.item}" if row.kind is Kind.FIGURE else ""
 
 
-def book_title(book: FieldBook) -> str:
+def book_title(book: Snapshot) -> str:
     """Name a logbook."""
-    return book.path.stem if isinstance(book, ReadBook) else book.declaration.info.name
+    return book.declaration.info.name if book.opened else book.path.stem
 
 
 def when_words(at: str) -> str:

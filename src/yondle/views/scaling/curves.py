@@ -16,8 +16,9 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.failures import ChartFailure
 from yondle.views.shared.gains import told_words
-from yondle.views.shared.measured import FieldBook, Group, Setting, Settings, groups_of, held_words, unlike_words
+from yondle.views.shared.measured import Group, Setting, Settings, groups_of, held_words, unlike_words
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, Shower, measures_for
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words
 
 _NEXT_TO_NOTHING = 0.05
@@ -85,13 +86,13 @@ class ScalingView:
     """The lowest and highest value of the knob that this tuner stands for."""
 
 
-def knobs_measured(book: FieldBook, settings: Settings) -> tuple[Knob, ...]:
+def knobs_measured(book: Snapshot, settings: Settings) -> tuple[Knob, ...]:
     """List the knobs that were measured at two values or more with all else the same."""
     return tuple(k for k in book.declaration.knobs if groups_of(settings, k, book.in_force))
 
 
 def scaling(
-    book: FieldBook, settings: Settings, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0
+    book: Snapshot, settings: Settings, knob: Knob, measure: Measure = Measure.GAIN, chosen: int = 0
 ) -> ScalingView:
     """Give the curves of a knob in one group of settings: the present one first, else that with most values.
 
@@ -131,7 +132,7 @@ def scaling(
     )
 
 
-def _baseline(book: FieldBook, settings: Settings) -> Setting | None:
+def _baseline(book: Snapshot, settings: Settings) -> Setting | None:
     base = book.baseline_step
     return next((s for s in settings if base is not None and base.step.number in s.steps), None)
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yondle.analysis.limiting import Finding, what_limits
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Workload
 from yondle.views.scaling.evidence import evidence
 from yondle.views.scaling.sensitivities import Sensitivities
 from yondle.views.shared.measured import Settings
+from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,12 +22,12 @@ class Limited:
     finding: Finding
 
 
-def limits(session: Session, settings: Settings, told: Sensitivities, number: int | None = None) -> tuple[Limited, ...]:
+def limits(book: Snapshot, settings: Settings, told: Sensitivities, number: int | None = None) -> tuple[Limited, ...]:
     """Say what holds every benchmark back at a step, the present one if none is named; raises KnownError without figures.
 
     `told` is what each benchmark answers to.
     """
-    record = session.step(number) if number is not None else session.position
+    record = book.step(number) if number is not None else book.position
     if record is None:
         raise KnownError(say("The rig is at no step of the trail."), say("Name a step, or go back to one."))
     setting = next((s for s in settings if record.step.number in s.steps), None)
@@ -36,7 +36,7 @@ def limits(session: Session, settings: Settings, told: Sensitivities, number: in
             say("Step {number} has no figures.", number=record.step.number), say("Name a step whose benchmarks ran.")
         )
     return tuple(
-        Limited(b, what_limits(evidence(session.declaration, b, setting, told.answers(b))))
-        for b in session.declaration.benchmarks
+        Limited(b, what_limits(evidence(book.declaration, b, setting, told.answers(b))))
+        for b in book.declaration.benchmarks
         if b.id in setting.figures
     )

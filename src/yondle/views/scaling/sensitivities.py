@@ -9,7 +9,6 @@ from dataclasses import dataclass, replace
 from yondle.analysis.limiting import DOES_NOT, Answer, Bound, what_limits
 from yondle.analysis.margins import Gain, GainWord, gain, passes_needed, spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE, Elasticity, Shape, at_cap, elasticity, read_curve
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
@@ -19,6 +18,7 @@ from yondle.views.scaling.curves import signed
 from yondle.views.scaling.evidence import PARTS, answer, evidence
 from yondle.views.shared.gains import gain_words
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of
+from yondle.views.shared.snapshot import Snapshot
 
 WORTH = 0.01
 """What passes are counted for where nothing is seen yet: a gain of 1 % between the two ends."""
@@ -55,20 +55,18 @@ class Sensitivities:
         return _answers(zip(self.knobs, row, strict=True))
 
 
-def sensitivities(session: Session, settings: Settings) -> Sensitivities:
+def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
     """Read every benchmark along every knob that was measured at two values or more with all else the same."""
-    now = session.in_force
-    benchmarks = session.declaration.benchmarks
+    now = book.in_force
+    benchmarks = book.declaration.benchmarks
     columns: list[tuple[Knob, list[tuple[Cell, Setting | None]]]] = []
-    for knob in session.declaration.knobs:
+    for knob in book.declaration.knobs:
         groups = groups_of(settings, knob, now)
         if groups:
             columns.append((knob, [_cell(benchmark, groups) for benchmark in benchmarks]))
     columns.sort(key=lambda column: -max(_strength(cell) for cell, _ in column[1]))
     knobs = tuple(knob for knob, _ in columns)
-    rows = [
-        _limited(session.declaration, b, knobs, [cells[i] for _, cells in columns]) for i, b in enumerate(benchmarks)
-    ]
+    rows = [_limited(book.declaration, b, knobs, [cells[i] for _, cells in columns]) for i, b in enumerate(benchmarks)]
     return Sensitivities(benchmarks, knobs, tuple(rows))
 
 

@@ -6,13 +6,13 @@ import math
 from dataclasses import dataclass
 
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
-from yondle.app.session import Session
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count, number, quantity
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of
+from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +45,7 @@ class Target:
     sentence: str
 
 
-def target(session: Session, settings: Settings, benchmark: Workload, wanted: float) -> Target:
+def target(book: Snapshot, settings: Settings, benchmark: Workload, wanted: float) -> Target:
     """Say how far a target is; raises KnownError for one that is no score, and where nothing is measured."""
     if not math.isfinite(wanted) or wanted <= 0.0:
         raise KnownError(
@@ -62,21 +62,21 @@ def target(session: Session, settings: Settings, benchmark: Workload, wanted: fl
     best, where = (max if higher else min)(scores, key=lambda pair: pair[0])
     reached = sum(score >= wanted if higher else score <= wanted for score, _ in scores)
     missing = (wanted / best if higher else best / wanted) - 1.0
-    ways = () if missing <= 0.0 else _ways(session, benchmark, wanted, settings)
+    ways = () if missing <= 0.0 else _ways(book, benchmark, wanted, settings)
     said = _sentence(benchmark, wanted, best, where, reached, len(scores), missing, ways)
     return Target(benchmark, wanted, best, where.steps[-1], reached, len(scores), missing, ways, said)
 
 
-def _ways(session: Session, benchmark: Workload, wanted: float, settings: Settings) -> tuple[Way, ...]:
+def _ways(book: Snapshot, benchmark: Workload, wanted: float, settings: Settings) -> tuple[Way, ...]:
     ways = []
-    for knob in session.declaration.knobs:
-        for group in groups_of(settings, knob, session.in_force)[:1]:
-            way = _way(session, benchmark, wanted, knob, group)
+    for knob in book.declaration.knobs:
+        for group in groups_of(settings, knob, book.in_force)[:1]:
+            way = _way(book, benchmark, wanted, knob, group)
             ways += [way] if way is not None else []
-    return tuple(sorted(ways, key=lambda w: (len(w.against), abs(math.log(w.value / session.in_force[w.knob.id])))))
+    return tuple(sorted(ways, key=lambda w: (len(w.against), abs(math.log(w.value / book.in_force[w.knob.id])))))
 
 
-def _way(session: Session, benchmark: Workload, wanted: float, knob: Knob, group: Group) -> Way | None:
+def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: Group) -> Way | None:
     """Follow a knob's trend from the best of its values to the target; None where it has no sure trend."""
     points = [(s.setup[knob.id], [f.score for f in s.figures[benchmark.id]]) for s in group.settings]
     if knob.choices or points[0][0] <= 0.0 or at_cap(points, benchmark.metric.cap):
@@ -91,7 +91,7 @@ def _way(session: Session, benchmark: Workload, wanted: float, knob: Knob, group
     if gain <= 0.0:
         return None
     value, low, high = _reach(start, gain, trend)
-    against = _against(session, knob, group, value)
+    against = _against(book, knob, group, value)
     words = f"{knob.name} {knob.text(knob.nearest(value)) if knob.low <= value <= knob.high else _far(knob, value)}"
     ends = say(
         "{low} to {high}",
@@ -113,9 +113,9 @@ def _far(knob: Knob, value: float) -> str:
     return quantity(value, knob.unit, knob.digits)
 
 
-def _against(session: Session, knob: Knob, group: Group, value: float) -> tuple[str, ...]:
+def _against(book: Snapshot, knob: Knob, group: Group, value: float) -> tuple[str, ...]:
     """Say what stands against a value: the knob's range, the tuner's own, what was tested, and what failed."""
-    low, high = session.declaration.own_range(knob)
+    low, high = book.declaration.own_range(knob)
     tested = group.values
     failed = [s.setup[knob.id] for s in group.settings if s.failure is not None and not s.figures]
     told = []

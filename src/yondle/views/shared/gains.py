@@ -7,50 +7,50 @@ import math
 from yondle.analysis.group import GroupGain, Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, gain, spread
 from yondle.analysis.scaling import at_cap
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, number, signed_percent
 from yondle.model.steps import StepRecord
 from yondle.model.workloads import PART, Direction, Workload
+from yondle.views.shared.snapshot import Snapshot
 
 FINE_MARGIN_PERCENT = 0.2
 """Gains get a second decimal when their margin is below this."""
 
 
-def benchmark_of(session: Session, workload_id: str = "") -> Workload:
+def benchmark_of(book: Snapshot, workload_id: str = "") -> Workload:
     """Give a benchmark by id, or the rig's first."""
     if workload_id:
-        return session.declaration.workload(workload_id)
-    return session.declaration.benchmarks[0]
+        return book.declaration.workload(workload_id)
+    return book.declaration.benchmarks[0]
 
 
-def gain_of(session: Session, record: StepRecord, benchmark: Workload) -> Gain | None:
+def gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gain | None:
     """Give the gain of a step over the latest baseline in one benchmark; None without figures on both sides."""
-    base = session.baseline_step
+    base = book.baseline_step
     if base is None or record.step.number == base.step.number:
         return None
     return gain(record.scores(benchmark.id), base.scores(benchmark.id), benchmark.metric.direction)
 
 
-def lows_gain_of(session: Session, record: StepRecord, benchmark: Workload) -> Gain | None:
+def lows_gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gain | None:
     """Give the gain in the mean rate of the slowest 1 % of frames; None for a benchmark that draws none."""
-    base = session.baseline_step
+    base = book.baseline_step
     if base is None or record.step.number == base.step.number:
         return None
     lows, before = record.facts_of(benchmark.id, PART + LOW), base.facts_of(benchmark.id, PART + LOW)
     return gain(lows, before, Direction.HIGHER)
 
 
-def mean_gain(session: Session, record: StepRecord) -> GroupGain | None:
+def mean_gain(book: Snapshot, record: StepRecord) -> GroupGain | None:
     """Give the geometric mean of a step's gains over all benchmarks that aren't at their cap; None without figures."""
-    base = session.baseline_step
+    base = book.baseline_step
     if base is None or record.step.number == base.step.number:
         return None
     return group_gain(
         [
             Member(scores, base.scores(b.id), b.metric.direction)
-            for b in session.declaration.benchmarks
+            for b in book.declaration.benchmarks
             if (scores := record.scores(b.id)) and not capped(record, b)
         ]
     )
@@ -62,18 +62,18 @@ def capped(record: StepRecord, benchmark: Workload) -> bool:
     return bool(scores) and at_cap([(0.0, scores)], benchmark.metric.cap)
 
 
-def measured_at(session: Session, record: StepRecord) -> StepRecord:
+def measured_at(book: Snapshot, record: StepRecord) -> StepRecord:
     """Give the step whose figures tell of a step's settings: itself, or where it has none the latest with the same settings."""
-    if any(record.scores(b.id) for b in session.declaration.benchmarks):
+    if any(record.scores(b.id) for b in book.declaration.benchmarks):
         return record
-    same = session.same_settings(record.step.setup)
-    with_figures = (r for r in reversed(same) if any(r.scores(b.id) for b in session.declaration.benchmarks))
+    same = book.same_settings(record.step.setup)
+    with_figures = (r for r in reversed(same) if any(r.scores(b.id) for b in book.declaration.benchmarks))
     return next(with_figures, record)
 
 
-def words_of_gain(session: Session, record: StepRecord, benchmark: Workload) -> str:
+def words_of_gain(book: Snapshot, record: StepRecord, benchmark: Workload) -> str:
     """Write what a step gained in a benchmark, or that it is at its cap; nothing without figures on both sides."""
-    value, base = gain_of(session, record, benchmark), session.baseline_step
+    value, base = gain_of(book, record, benchmark), book.baseline_step
     if value is None and base is not None and record.step.number != base.step.number:
         return _against_nothing(record.scores(benchmark.id), base.scores(benchmark.id), benchmark)
     return say("at its cap") if value is not None and capped(record, benchmark) else gain_words(value)

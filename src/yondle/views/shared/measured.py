@@ -5,7 +5,6 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Protocol
 
 from yondle.language.saying import CONDITION, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Setup
@@ -13,32 +12,10 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
 from yondle.model.workloads import Workload
+from yondle.views.shared.snapshot import Snapshot
 
 _OWN = ("asked because", later("room temperature in °C"))
 """Conditions that differ from test to test and make no two of them incomparable."""
-
-
-class FieldBook(Protocol):
-    """What readings are taken from: a session, or another logbook that is only read."""
-
-    @property
-    def declaration(self) -> RigDeclaration:
-        """The rig it is about, with the tuner's own limits."""
-
-    @property
-    def steps(self) -> list[StepRecord]:
-        """Every step, oldest first."""
-
-    @property
-    def baseline_step(self) -> StepRecord | None:
-        """The latest baseline that ran through."""
-
-    @property
-    def in_force(self) -> Setup:
-        """The settings in force."""
-
-    def step(self, number: int) -> StepRecord:
-        """Give one step; raises KnownError when there is none of that number."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +60,7 @@ class Group:
         return tuple(s.setup[self.knob.id] for s in self.settings if s.figures)
 
 
-def settings_of(book: FieldBook) -> Settings:
+def settings_of(book: Snapshot) -> Settings:
     """Gather the steps by their setup, in the order they were first tested."""
     gathered: dict[Setup, list[StepRecord]] = {}
     for record in book.steps:

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 from yondle.analysis.exposure import runs_of
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, Standard, most_per_hour
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
 from yondle.model.quantities import chance, count, duration
+from yondle.views.shared.snapshot import Snapshot
 
 LEAST_PROVEN_S = 60.0
 """Less load than this proves nothing worth a line."""
@@ -30,15 +30,15 @@ class Proof:
     every_s: float
 
 
-def proofs(session: Session, setup: Setup) -> list[Proof]:
+def proofs(book: Snapshot, setup: Setup) -> list[Proof]:
     """Sum up the load on some settings, over all steps that have them; the longest first."""
-    records = session.same_settings(setup)
+    records = book.same_settings(setup)
     knob = next(iter(setup), "")
     summed: dict[str, tuple[float, int]] = {}
     for run in runs_of(records, knob, {}) if knob else ():
         seconds, failures = summed.get(run.load, (0.0, 0))
         summed[run.load] = (seconds + run.seconds, failures + run.failures)
-    loads = {w.id: w for w in session.declaration.workloads if not w.scored or w.id == session.declaration.hard_load}
+    loads = {w.id: w for w in book.declaration.workloads if not w.scored or w.id == book.declaration.hard_load}
     made = [
         Proof(loads[load].name, seconds, failures, HOUR_S / most_per_hour(failures, seconds))
         for load, (seconds, failures) in summed.items()
@@ -64,9 +64,9 @@ def recommended_words(found: Finding) -> str:
     return say("fails {standard} with {sure}", standard=standard, sure=chance(found.sure_there))
 
 
-def finding_words(session: Session, found: Finding) -> str:
+def finding_words(book: Snapshot, found: Finding) -> str:
     """Say what a search found, in a sentence; knobs and loads that are gone are told by their ids."""
-    declaration = session.declaration
+    declaration = book.declaration
     knob = next((k for k in declaration.knobs if k.id == found.knob), None)
     names = {w.id: w.name for w in declaration.workloads}
     loads = say(" and ").join(names.get(load, load) for load in found.loads)

@@ -6,7 +6,6 @@ import math
 
 from yondle.analysis.judging import AT_ONCE_S, limit_words, limited_at
 from yondle.analysis.margins import spread
-from yondle.app.session import Session
 from yondle.language.saying import in_sentence, named, say
 from yondle.model.quantities import chance, count, duration, number
 from yondle.model.rigs import RigDeclaration
@@ -14,16 +13,17 @@ from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord, telli
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.proof import LEAST_PROVEN_S
+from yondle.views.shared.snapshot import Snapshot
 
 
-def on_path(session: Session) -> set[int]:
+def on_path(book: Snapshot) -> set[int]:
     """Give the numbers of the steps from the baseline to where the rig is."""
     numbers: set[int] = set()
-    here = session.position
+    here = book.position
     while here is not None and here.step.number not in numbers:
         numbers.add(here.step.number)
         parent = here.step.parent
-        here = session.step(parent) if parent is not None else None
+        here = book.step(parent) if parent is not None else None
     return numbers
 
 
@@ -48,16 +48,16 @@ def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
     return limit_words(declaration, list(short)) if short else ""
 
 
-def step_detail(session: Session, record: StepRecord, benchmark: Workload | None) -> str:
+def step_detail(book: Snapshot, record: StepRecord, benchmark: Workload | None) -> str:
     """Write the second line of a step: how it failed, or what it came from, and what it was proved with."""
-    parts = [_how_it_went(session.declaration, record, benchmark), *_tries(record)]
+    parts = [_how_it_went(book.declaration, record, benchmark), *_tries(record)]
     held = [a for a in record.attempts if a.outcome is not None and a.outcome.verdict is Verdict.HELD]
     long = [p.result for a in held for p in a.passes if p.stage.startswith((LONG, FOR_EDGE)) and p.result is not None]
     loaded_s = sum(result.duration_s for result in long)
     if loaded_s >= LEAST_PROVEN_S:
         first = 0 if record.verdict is Verdict.HELD else len(parts)
         parts.insert(first, say("{loaded} of load held", loaded=duration(loaded_s)))
-    found = next((f for f in session.findings if f.step == record.step.number), None)
+    found = next((f for f in book.findings if f.step == record.step.number), None)
     if found is not None and record.verdict is Verdict.HELD:
         parts.insert(0, say("recommended, {sure}", sure=chance(found.sure_there)))
     return " · ".join(part for part in parts if part)

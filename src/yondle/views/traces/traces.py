@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 
 from yondle.analysis.pyramid import Pyramid
 from yondle.analysis.traces import Mask, in_spans
-from yondle.app.session import Session
 from yondle.language.saying import capital, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup, Subsystem
@@ -21,6 +20,7 @@ from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Outcome, Verdict
 from yondle.views.shared.lines import Line, lines_of
 from yondle.views.shared.showing import ROOM
+from yondle.views.shared.snapshot import Records, Snapshot
 from yondle.views.shared.steps import failure_words, step_title
 
 FRAMES = "frame_times"
@@ -136,42 +136,50 @@ class Trace:
         return np.maximum.accumulate(times), np.concatenate(took).astype(np.float32)
 
 
-def runs(session: Session) -> tuple[Run, ...]:
+def runs(book: Snapshot) -> tuple[Run, ...]:
     """List the tests there are, the latest first."""
     found = [
-        _run(session.declaration, record, attempt, i, len(record.attempts))
-        for record in session.steps
+        _run(book.declaration, record, attempt, i, len(record.attempts))
+        for record in book.steps
         for i, attempt in enumerate(record.attempts, 1)
     ]
     logs = [
         Run(-number, step, say("Step {step} · log {name}", step=step, name=name), Verdict.UNPROVEN)
-        for number, step, name in session.logbook.sensor_log_names()
+        for number, step, name in _records(book).sensor_log_names()
     ]
     return (*sorted(found, key=lambda run: -run.attempt), *reversed(logs))
 
 
-def trace_of(session: Session, attempt: int) -> Trace:
+def trace_of(book: Snapshot, attempt: int) -> Trace:
     """Read the trace of a test, or with the negative of its number a sensor log; raises KnownError for what isn't there."""
     if attempt < 0:
-        return _read_log(session, -attempt)
-    for record in session.steps:
+        return _read_log(book, -attempt)
+    for record in book.steps:
         for i, made in enumerate(record.attempts, 1):
             if made.id == attempt:
-                run = _run(session.declaration, record, made, i, len(record.attempts))
-                return _read(session, record, made, run)
+                run = _run(book.declaration, record, made, i, len(record.attempts))
+                return _read(book, record, made, run)
     raise KnownError(
         say("There is no test {attempt}.", attempt=attempt),
         say("'yondle status' lists the steps, whose latest test is shown."),
     )
 
 
-def latest_run(session: Session, step: int | None = None) -> Run:
+def latest_run(book: Snapshot, step: int | None = None) -> Run:
     """Give the latest test of a step, or of all; raises KnownError when there is none."""
-    found = next((run for run in runs(session) if step is None or run.step == step), None)
+    found = next((run for run in runs(book) if step is None or run.step == step), None)
     if found is None:
         which = say("Step {step}", step=step) if step is not None else say("This logbook")
         raise KnownError(say("{which} holds no test.", which=which), say("Test a step, or name another."))
     return found
+
+
+def _records(book: Snapshot) -> Records:
+    if book.records is None:
+        raise KnownError(
+            say("The traces of {path} aren't at hand.", path=book.path.name), say("Open that logbook to see them.")
+        )
+    return book.records
 
 
 def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordinal: int, of: int) -> Run:
@@ -186,9 +194,9 @@ def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordi
     return Run(attempt.id, record.step.number, words, verdict)
 
 
-def _read(session: Session, record: StepRecord, attempt: Attempt, run: Run) -> Trace:
-    declaration, setup = session.declaration, record.step.setup
-    times, columns = session.logbook.trace_arrays(attempt.id)
+def _read(book: Snapshot, record: StepRecord, attempt: Attempt, run: Run) -> Trace:
+    declaration, setup = book.declaration, record.step.setup
+    times, columns = _records(book).trace_arrays(attempt.id)
     passes = tuple(_span(declaration, made, attempt.started_s) for made in attempt.passes)
     known = {name for name, values in columns.items() if np.isfinite(values).any()}
     panels = _panels(declaration, setup, known)
@@ -198,18 +206,18 @@ def _read(session: Session, record: StepRecord, attempt: Attempt, run: Run) -> T
     return Trace(run, declaration, setup, relative, columns, passes, panels, attempt.outcome, _ended(attempt, relative))
 
 
-def _read_log(session: Session, number: int) -> Trace:
+def _read_log(book: Snapshot, number: int) -> Trace:
     """Read another program's log of sensors; what a channel is follows from the unit in its name."""
-    run = next((r for r in runs(session) if r.attempt == -number), None)
-    log = next((each for each in session.logbook.sensor_logs(run.step) if each.id == number), None) if run else None
+    run = next((r for r in runs(book) if r.attempt == -number), None)
+    log = next((each for each in _records(book).sensor_logs(run.step) if each.id == number), None) if run else None
     if run is None or log is None:
         raise KnownError(
             say("There is no sensor log {number}.", number=number), say("'yondle import sensors' adds one to a step.")
         )
-    setup, channels = session.step(run.step).step.setup, tuple(_log_channel(name) for name in log.block.channels)
+    setup, channels = book.step(run.step).step.setup, tuple(_log_channel(name) for name in log.block.channels)
     readings = np.array(log.block.rows, dtype=np.float32).reshape(len(log.block.times_s), len(channels))
     columns = {channel.id: readings[:, i] for i, channel in enumerate(channels)}
-    declaration = replace(session.declaration, channels=channels, limits=())
+    declaration = replace(book.declaration, channels=channels, limits=())
     known = {name for name, values in columns.items() if np.isfinite(values).any()}
     times = np.array(log.block.times_s)
     last = float(times[-1]) if len(times) else 0.0

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 from yondle.analysis.margins import FEWEST_PASSES, GainWord, Spread, gain, spread
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
-from yondle.app.session import Session
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import MINUS, number, quantity, signed_percent
@@ -14,6 +13,7 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.failures import ChartFailure
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words
 from yondle.views.tune.rounds import rounds_view
 
@@ -44,12 +44,12 @@ class ChartView:
     sentence: str
 
 
-def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
+def chart(book: Snapshot, knob: Knob, benchmark: Workload) -> ChartView:
     """Gather every pass of a benchmark against one knob."""
-    now = session.in_force
+    now = book.in_force
     gathered: dict[Setup, list[tuple[StepRecord, list[float]]]] = {}
     failures = []
-    for record in session.steps:
+    for record in book.steps:
         setup = record.step.setup
         if knob.id not in setup:
             continue
@@ -63,12 +63,12 @@ def chart(session: Session, knob: Knob, benchmark: Workload) -> ChartView:
             )
     points = [p for setup, measured in gathered.items() if (p := _point(setup, measured, knob, now)) is not None]
     points.sort(key=lambda p: p.value)
-    base = session.baseline_step
+    base = book.baseline_step
     base_spread = spread(base.scores(benchmark.id)) if base else None
     strong = [p for p in points if p.strong and p.spread.n >= FEWEST_PASSES]
     fitted = elasticity([(p.value, list(p.scores)) for p in strong], benchmark.metric.direction)
     anchor = _anchor(strong, base, knob)
-    measured = rounds_view(session, knob, benchmark)
+    measured = rounds_view(book, knob, benchmark)
     sentence = measured.sentence if measured is not None else ""
     sentence = sentence or _sentence(knob, benchmark, strong, len(points), base_spread, fitted)
     return ChartView(knob, benchmark, tuple(points), tuple(failures), base_spread, anchor, fitted, sentence)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
@@ -12,6 +11,7 @@ from yondle.model.sensors import Quantity
 from yondle.model.steps import Check, StageKind
 from yondle.planning.ladder import check_seconds
 from yondle.planning.plans import DryRun
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.tune.rulers import Holding
 
 LOOKED_BACK = 30
@@ -38,31 +38,31 @@ class ProposalView:
     warnings: tuple[str, ...] = ()
 
 
-def proposal_view(session: Session, check: Check, held: Holding | None) -> ProposalView | None:
+def proposal_view(book: Snapshot, check: Check, held: Holding | None) -> ProposalView | None:
     """Put the proposal into words, with how its knob would hold; None when nothing is proposed."""
-    proposal = session.proposal
+    proposal = book.proposal
     if proposal is None:
         return None
-    declaration = session.declaration
+    declaration = book.declaration
     named = [(declaration.knob(c.knob), c) for c in proposal.changes]
     title = say(" and ").join(knob.name for knob, _ in named)
     change = "\n".join(f"{knob.bare(c.old)} → {knob.text(c.new)}" for knob, c in named)
-    here = session.position
+    here = book.position
     about = say("All else as in step {number}.", number=here.step.number) if here else say("All else at stock.")
     if proposal.joint:
         about += say(" A joint step: no gain is credited to either knob alone.")
-    how = _how_it_is_set(session)
-    chance_text = _chance_words(session, held)
-    return ProposalView(title, change, f"{about}{how}", chance_text, check_rows(session, check), _warnings(session))
+    how = _how_it_is_set(book)
+    chance_text = _chance_words(book, held)
+    return ProposalView(title, change, f"{about}{how}", chance_text, check_rows(book, check), _warnings(book))
 
 
-def check_rows(session: Session, check: Check) -> tuple[tuple[str, str], ...]:
+def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
     """Say in rows what a check will do."""
-    declaration = session.declaration
+    declaration = book.declaration
     rows = [
         (
             say("Check"),
-            say("about {expected_seconds}", expected_seconds=duration(round(expected_seconds(session, check), -1))),
+            say("about {expected_seconds}", expected_seconds=duration(round(expected_seconds(book, check), -1))),
         )
     ]
     for stage in check.stages:
@@ -119,10 +119,10 @@ def typical_words(seen: DryRun) -> str:
     )
 
 
-def expected_seconds(session: Session, check: Check) -> float:
+def expected_seconds(book: Snapshot, check: Check) -> float:
     """Estimate how long a check takes: as long as the latest one that ran through with as many passes, else its load."""
-    alone = check_seconds(check, session.declaration)
-    for record in reversed(session.steps[-LOOKED_BACK:]):
+    alone = check_seconds(check, book.declaration)
+    for record in reversed(book.steps[-LOOKED_BACK:]):
         for attempt in reversed(record.attempts):
             done = [p for p in attempt.passes if p.result is not None]
             loaded = sum(p.result.duration_s for p in done if p.result is not None)
@@ -131,8 +131,8 @@ def expected_seconds(session: Session, check: Check) -> float:
     return alone
 
 
-def _how_it_is_set(session: Session) -> str:
-    knobs = [session.declaration.knob(c.knob) for c in session.proposal.changes] if session.proposal else []
+def _how_it_is_set(book: Snapshot) -> str:
+    knobs = [book.declaration.knob(c.knob) for c in book.proposal.changes] if book.proposal else []
     if any(knob.when is When.BY_HAND for knob in knobs):
         return say(" Entered by hand in firmware setup, with a restart.")
     if any(knob.when is When.AT_HAND for knob in knobs):
@@ -142,10 +142,10 @@ def _how_it_is_set(session: Session) -> str:
     return ""
 
 
-def _warnings(session: Session) -> tuple[str, ...]:
+def _warnings(book: Snapshot) -> tuple[str, ...]:
     """Say how near the proposal comes to the tuner's own limits, and how near the latest test came to the sensors'."""
-    declaration, found = session.declaration, []
-    for change in session.proposal.changes if session.proposal else ():
+    declaration, found = book.declaration, []
+    for change in book.proposal.changes if book.proposal else ():
         knob = declaration.knob(change.knob)
         low, high = declaration.own_range(knob)
         for limit, own in ((high, knob.id in declaration.ceilings), (low, knob.id in declaration.floors)):
@@ -153,7 +153,7 @@ def _warnings(session: Session) -> tuple[str, ...]:
             if own and notches <= NEAR_NOTCHES and abs(change.old - limit) > abs(change.new - limit):
                 away = count(notches, "notch", "notches") + say(" from") if notches else say("At")
                 found.append(say("{away} your own limit of {limit}.", away=away, limit=knob.text(limit)))
-    tested = max((a for r in session.steps for a in r.attempts), key=lambda a: a.id, default=None)
+    tested = max((a for r in book.steps for a in r.attempts), key=lambda a: a.id, default=None)
     facts = [p.result.facts for p in tested.passes if p.result is not None] if tested else []
     for guarded in declaration.limits:
         channel = declaration.channel(guarded.channel)
@@ -171,12 +171,12 @@ def _warnings(session: Session) -> tuple[str, ...]:
     return tuple(found)
 
 
-def _chance_words(session: Session, held: Holding | None) -> str:
-    proposal = session.proposal
+def _chance_words(book: Snapshot, held: Holding | None) -> str:
+    proposal = book.proposal
     if proposal is None or len(proposal.changes) != 1:
         return say("Chance to hold: not told for a joint step.")
     change = proposal.changes[0]
-    if session.declaration.knob(change.knob).risk is Risk.NONE:
+    if book.declaration.knob(change.knob).risk is Risk.NONE:
         return ""
     chance = held.chances.get(change.new) if held is not None else None
     if chance is None:

@@ -6,13 +6,13 @@ from dataclasses import dataclass
 
 from yondle.analysis.margins import Gain, GainWord, passes_needed
 from yondle.analysis.pooled import Drift, Pooled, Reading, pooled_gains
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, number, signed_percent
 from yondle.model.steps import StepKind, StepRecord
 from yondle.model.workloads import Workload
 from yondle.views.shared.gains import gain_words
+from yondle.views.shared.snapshot import Snapshot
 
 WORTH = 0.01
 """The gain that is told how many passes it would take to see: 1 %."""
@@ -29,15 +29,15 @@ class RoundsView:
     sentence: str
 
 
-def rounds_view(session: Session, knob: Knob, benchmark: Workload) -> RoundsView | None:
+def rounds_view(book: Snapshot, knob: Knob, benchmark: Workload) -> RoundsView | None:
     """Read the latest sweep in rounds of a knob with all else as it is now; None where there is none to be read."""
-    before = (r for r in reversed(session.steps) if _is_compared(r, session, knob))
+    before = (r for r in reversed(book.steps) if _is_compared(r, book, knob))
     compared = next((r for r in before if r.scores(benchmark.id)), None)
     if compared is None:
         return None
     beside = [
         r
-        for r in session.steps
+        for r in book.steps
         if r.step.parent == compared.step.parent and r.step.setup.same_but(compared.step.setup, knob.id)
     ]
     values = {r.step.setup[knob.id]: i for i, r in enumerate(beside, start=1) if r is not compared}
@@ -52,9 +52,9 @@ def rounds_view(session: Session, knob: Knob, benchmark: Workload) -> RoundsView
     return RoundsView(gains, pooled.drift, _sentence(knob, benchmark, gains, pooled))
 
 
-def _is_compared(record: StepRecord, session: Session, knob: Knob) -> bool:
+def _is_compared(record: StepRecord, book: Snapshot, knob: Knob) -> bool:
     step = record.step
-    return step.kind is StepKind.CHANGE and not step.changes and step.setup.same_but(session.in_force, knob.id)
+    return step.kind is StepKind.CHANGE and not step.changes and step.setup.same_but(book.in_force, knob.id)
 
 
 def _readings(record: StepRecord, setting: int, benchmark: str) -> list[Reading]:

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 from yondle.analysis.exposure import ANY_LOAD, runs_of, warmths
 from yondle.analysis.hold import Scale, believed
-from yondle.app.session import Session
 from yondle.model.knobs import Knob, Risk
 from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
 from yondle.planning.ladder import loads_of
+from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,11 +42,11 @@ class RulerView:
 Marks = dict[str, tuple[RulerMark, ...]]
 
 
-def ruler_marks(session: Session) -> Marks:
+def ruler_marks(book: Snapshot) -> Marks:
     """Give the values tried of every knob with their marks: the latest verdict under the present other settings, or elsewhere."""
-    now = session.in_force
-    marks: dict[str, dict[float, RulerMark]] = {knob.id: {} for knob in session.declaration.knobs}
-    for record in session.steps:
+    now = book.in_force
+    marks: dict[str, dict[float, RulerMark]] = {knob.id: {} for knob in book.declaration.knobs}
+    for record in book.steps:
         if record.outcome is None:
             continue
         setup = record.step.setup
@@ -61,14 +61,14 @@ def ruler_marks(session: Session) -> Marks:
     return {knob: tuple(sorted(kept.values(), key=lambda m: m.value)) for knob, kept in marks.items()}
 
 
-def rulers(session: Session, marks: Marks) -> list[RulerView]:
+def rulers(book: Snapshot, marks: Marks) -> list[RulerView]:
     """Give one ruler per knob."""
-    proposal, declaration = session.proposal, session.declaration
-    follows = declaration.derived(session.proposed)
+    proposal, declaration = book.proposal, book.declaration
+    follows = declaration.derived(book.proposed)
     return [
         RulerView(
             knob,
-            session.in_force[knob.id],
+            book.in_force[knob.id],
             proposal.value(knob.id) if proposal else None,
             declaration.floors.get(knob.id),
             declaration.ceilings.get(knob.id),
@@ -80,7 +80,7 @@ def rulers(session: Session, marks: Marks) -> list[RulerView]:
             ),
         )
         for knob in declaration.knobs
-        if knob.id in session.in_force
+        if knob.id in book.in_force
     ]
 
 
@@ -92,20 +92,20 @@ class Holding:
     edge: tuple[float, float]
 
 
-def holding(session: Session, knob: Knob, check: Check) -> Holding | None:
+def holding(book: Snapshot, knob: Knob, check: Check) -> Holding | None:
     """Give the chance to hold the loads of a check at every value of a knob, with all else as it is now.
 
     Each load has an edge of its own. None until something has failed there: before that nobody knows how far away the
     edge is, and a guess would flatter; for the same reason a load that never failed takes nothing off the chance.
     """
-    if knob.risk is Risk.NONE or knob.id not in session.in_force:
+    if knob.risk is Risk.NONE or knob.id not in book.in_force:
         return None
-    here = [r for r in session.steps if r.step.setup.same_but(session.in_force, knob.id)]
-    runs, scale, values = runs_of(here, knob.id, warmths(session.steps)), Scale(knob), knob.values()
+    here = [r for r in book.steps if r.step.setup.same_but(book.in_force, knob.id)]
+    runs, scale, values = runs_of(here, knob.id, warmths(book.steps)), Scale(knob), knob.values()
     notches = [scale.notch(v) for v in values]
     chances = [1.0] * len(values)
     edges = []
-    for load, seconds in loads_of(check, session.declaration).items():
+    for load, seconds in loads_of(check, book.declaration).items():
         own = [run for run in runs if run.load in (load, ANY_LOAD)]
         if any(run.failures for run in own):
             posterior = believed(knob, own)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 from yondle.analysis.efficiency import power_channel, score_per_watt
 from yondle.analysis.margins import spread
-from yondle.app.session import Session
 from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
@@ -19,6 +18,7 @@ from yondle.model.verdicts import Pointer, Verdict
 from yondle.model.workloads import Direction
 from yondle.views.shared.gains import capped, drawn_words, gain_of, gain_words, lows_gain_of, mean_gain, told_words
 from yondle.views.shared.proof import proof_words, proofs, recommended_words
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import step_title
 from yondle.views.shared.workers import PER_WORKER, numbers_in
 
@@ -43,43 +43,43 @@ class StepView:
     signs: str
 
 
-def step_view(session: Session, step_number: int) -> StepView:
+def step_view(book: Snapshot, step_number: int) -> StepView:
     """Put a step into words."""
-    record = session.step(step_number)
+    record = book.step(step_number)
     outcome = record.deciding
     reason = outcome.reason if outcome else say("No verdict: it is on trial, or was never tested through.")
     rows = (
         *_history_rows(record),
-        *_gain_rows(session, record),
-        *_last_rows(session.declaration, record),
-        *_proven_rows(session, record),
-        *_reading_rows(session.declaration, record),
-        *_derived_rows(session, record),
+        *_gain_rows(book, record),
+        *_last_rows(book.declaration, record),
+        *_proven_rows(book, record),
+        *_reading_rows(book.declaration, record),
+        *_derived_rows(book, record),
     )
     notes = tuple(f"{note.at[:16].replace('T', ' ')}  {note.text}" for note in record.notes)
     return StepView(
         number=step_number,
-        title=step_title(session.declaration, record.step),
+        title=step_title(book.declaration, record.step),
         verdict=record.verdict,
         reason=reason,
         rows=rows,
         notes=notes,
-        can_go_back=session.can_go_back(step_number),
-        can_test_again=session.can_test_again(step_number),
-        signs=_signs(session, record),
+        can_go_back=book.can_go_back(step_number),
+        can_test_again=book.can_test_again(step_number),
+        signs=_signs(book, record),
     )
 
 
-def answered_by(session: Session, record: StepRecord) -> StepRecord | None:
+def answered_by(book: Snapshot, record: StepRecord) -> StepRecord | None:
     """Give what the tuner did about a step that failed: the next one tried from the same place, if there is any."""
     outcome = record.deciding
     if outcome is None or outcome.failure is None or record.verdict is Verdict.HELD:
         return None
-    later = (r for r in session.steps if r.step.number > record.step.number)
+    later = (r for r in book.steps if r.step.number > record.step.number)
     return next((r for r in later if r.step.parent == record.step.parent and r.step.kind is StepKind.CHANGE), None)
 
 
-def _signs(session: Session, record: StepRecord) -> str:
+def _signs(book: Snapshot, record: StepRecord) -> str:
     """Say why a plan asked for the test, what a failure points to, and what was tried next about it."""
     pointer = record.deciding.pointer if record.deciding is not None else Pointer()
     why = record.attempts[-1].conditions.get(ASKED_BECAUSE) if record.attempts else None
@@ -87,12 +87,12 @@ def _signs(session: Session, record: StepRecord) -> str:
     if pointer.signs:
         where = say("Points to the {subsystem}: ", subsystem=pointer.subsystem) if pointer.subsystem else say("Signs: ")
         words.append(f"{where}{'; '.join(pointer.signs)}.")
-    answer = answered_by(session, record)
+    answer = answered_by(book, record)
     if answer is not None:
         words.append(
             say(
                 "Then tried {step_title}, step {number}.",
-                step_title=step_title(session.declaration, answer.step),
+                step_title=step_title(book.declaration, answer.step),
                 number=answer.step.number,
             )
         )
@@ -122,23 +122,23 @@ def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[s
     )
 
 
-def _derived_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
+def _derived_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
     """The derived quantities that this step moved."""
-    base = session.declaration.derived(session.declaration.stock)
+    base = book.declaration.derived(book.declaration.stock)
     return tuple(
         (d.name, d.text(record.derived[d.id]))
-        for d in session.declaration.derived_of
+        for d in book.declaration.derived_of
         if d.id in record.derived and record.derived[d.id] != base.get(d.id)
     )
 
 
-def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
+def _gain_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
     rows = []
-    for benchmark in session.declaration.benchmarks:
-        value = gain_of(session, record, benchmark)
+    for benchmark in book.declaration.benchmarks:
+        value = gain_of(book, record, benchmark)
         if value is not None:
             rows.append((benchmark.name, say("at its cap") if capped(record, benchmark) else told_words(value)))
-            lows = lows_gain_of(session, record, benchmark)
+            lows = lows_gain_of(book, record, benchmark)
             if lows is not None:
                 rows.append((f"{benchmark.name}, {LOW}", told_words(lows)))
             continue
@@ -147,7 +147,7 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
             metric = benchmark.metric
             words = ranged(measured.mean, measured.low, measured.high, metric.unit, metric.digits)
             rows.append((benchmark.name, words))
-    together = mean_gain(session, record)
+    together = mean_gain(book, record)
     if together is not None and together.benchmarks > 1:
         rows.append((say("Geometric mean of {n}", n=together.benchmarks), gain_words(together.these)))
         drawn = drawn_words(together)
@@ -155,10 +155,10 @@ def _gain_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], .
     return tuple(rows)
 
 
-def _proven_rows(session: Session, record: StepRecord) -> tuple[tuple[str, str], ...]:
+def _proven_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
     """What a search recommended here, and what all load on these settings proves without any model."""
-    found = [(say("Edge search"), recommended_words(f)) for f in session.findings if f.step == record.step.number]
-    return (*found, *((p.load, proof_words(p)) for p in proofs(session, record.step.setup)))
+    found = [(say("Edge search"), recommended_words(f)) for f in book.findings if f.step == record.step.number]
+    return (*found, *((p.load, proof_words(p)) for p in proofs(book, record.step.setup)))
 
 
 def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:

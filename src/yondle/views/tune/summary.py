@@ -5,22 +5,22 @@ from __future__ import annotations
 from collections import Counter
 
 from yondle.analysis.margins import GainWord
-from yondle.app.session import Session
 from yondle.language.saying import named, say
 from yondle.model.quantities import count, duration
 from yondle.model.verdicts import Failure, Verdict
 from yondle.views.shared.gains import benchmark_of, gain_of, gain_words
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import step_title
 
 
-def latest_attempt(session: Session) -> int:
+def latest_attempt(book: Snapshot) -> int:
     """Give the number of the latest test, 0 before the first; what comes after it is a stretch of work."""
-    return max((a.id for r in session.steps for a in r.attempts), default=0)
+    return max((a.id for r in book.steps for a in r.attempts), default=0)
 
 
-def summary_words(session: Session, since: int) -> str:
+def summary_words(book: Snapshot, since: int) -> str:
     """Sum up the tests after a certain one; empty without any."""
-    made = [(r, a) for r in session.steps for a in r.attempts if a.id > since and a.outcome is not None]
+    made = [(r, a) for r in book.steps for a in r.attempts if a.id > since and a.outcome is not None]
     if not made:
         return ""
     tested = [(r, a) for r, a in made if a.tested]
@@ -37,14 +37,14 @@ def summary_words(session: Session, since: int) -> str:
         words = say(
             "{words} {never} ended before anything was run.", words=words, never=count(never, "attempt")
         ).strip()
-    benchmark = benchmark_of(session)
+    benchmark = benchmark_of(book)
     gains = [
         (value, r) for r, a in made if a.outcome is not None and a.outcome.verdict is Verdict.HELD
-        if (value := gain_of(session, r, benchmark)) is not None and value.word is GainWord.GAIN
+        if (value := gain_of(book, r, benchmark)) is not None and value.word is GainWord.GAIN
     ]  # fmt: skip
     if gains:
         best, record = max(gains, key=lambda pair: pair[0].fraction)
-        title = step_title(session.declaration, record.step)
+        title = step_title(book.declaration, record.step)
         words += say(
             " Most {benchmark} that held: step {number}, {title}, {gain}.",
             benchmark=benchmark.name,

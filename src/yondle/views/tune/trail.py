@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import overload
 
 from yondle.analysis.margins import Gain, GainWord
-from yondle.app.session import Session
 from yondle.language.saying import named, say
 from yondle.model.findings import Finding
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Failure, Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.gains import figure_words, gain_of, gain_words, words_of_gain
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import on_path, step_detail, step_title
 
 
@@ -84,32 +85,29 @@ class TrailRows(Sequence[TrailRow]):
 
 
 class Trail:
-    """The trail of a session. What a row says is kept while its step stays the same, so long trails are quick."""
+    """The trail of a logbook. What a row says is kept while its step stays the same, so long trails are quick."""
 
-    def __init__(self, session: Session) -> None:
-        self._session = session
+    def __init__(self) -> None:
         self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, tuple[Finding, ...], Words]] = {}
 
-    def rows(self, benchmark: Workload | None, running: int | None = None) -> TrailRows:
+    def rows(self, book: Snapshot, benchmark: Workload | None, running: int | None = None) -> TrailRows:
         """Give the rows, newest first; without a benchmark they carry no gains."""
-        session = self._session
-        position = session.position.step.number if session.position else None
-        records = tuple(reversed(session.steps))
-        waiting = session.waiting.step.number if session.waiting and session.waiting.step else None
-        base = session.baseline_step
-        return TrailRows(records, on_path(session), position, running, base, benchmark, waiting, self._words)
+        position = book.position.step.number if book.position else None
+        records = tuple(reversed(book.steps))
+        waiting = book.waiting.step.number if book.waiting and book.waiting.step else None
+        words = partial(self._words, book)
+        return TrailRows(records, on_path(book), position, running, book.baseline_step, benchmark, waiting, words)
 
-    def _words(self, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
+    def _words(self, book: Snapshot, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
         about = benchmark.id if benchmark is not None else ""
         kept = self._kept.get(record.step.number)
-        if kept is not None and kept[0] is record and kept[1] is base and kept[2:4] == (about, self._session.findings):
+        if kept is not None and kept[0] is record and kept[1] is base and kept[2:4] == (about, book.findings):
             return kept[4]
-        declaration = self._session.declaration
-        value = gain_of(self._session, record, benchmark) if benchmark is not None else None
-        detail = step_detail(self._session, record, benchmark)
-        words = words_of_gain(self._session, record, benchmark) if benchmark is not None else ""
+        value = gain_of(book, record, benchmark) if benchmark is not None else None
+        detail = step_detail(book, record, benchmark)
+        words = words_of_gain(book, record, benchmark) if benchmark is not None else ""
         if value is not None and value.word is GainWord.WITHIN_NOISE and words == gain_words(value):
             words, detail = figure_words(value), f"{named(value.word)} · {detail}"
-        shown = (step_title(declaration, record.step), detail, value, words)
-        self._kept[record.step.number] = (record, base, about, self._session.findings, shown)
+        shown = (step_title(book.declaration, record.step), detail, value, words)
+        self._kept[record.step.number] = (record, base, about, book.findings, shown)
         return shown

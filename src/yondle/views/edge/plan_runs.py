@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from yondle.app.session import Session
 from yondle.formats.toml_files import tables
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
@@ -17,6 +17,7 @@ from yondle.model.steps import Attempt
 from yondle.model.verdicts import Failure, Verdict
 from yondle.views.edge.runs import findings_of
 from yondle.views.shared.proof import finding_words, rests_on
+from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,21 +40,21 @@ class PlanView:
     lines: tuple[str, ...]
 
 
-def plan_views(session: Session) -> list[PlanView]:
+def plan_views(book: Snapshot, runs: Sequence[PlanRun]) -> list[PlanView]:
     """List the runs of plans, latest first."""
-    return [_view(session, run) for run in session.logbook.keeping.plan_runs()]
+    return [_view(book, run) for run in runs]
 
 
-def _view(session: Session, run: PlanRun) -> PlanView:
+def _view(book: Snapshot, run: PlanRun) -> PlanView:
     ids = {move.attempt for move in run.moves}
-    made = [a for record in session.steps for a in record.attempts if a.id in ids and a.tested]
+    made = [a for record in book.steps for a in record.attempts if a.id in ids and a.tested]
     loaded_s = sum(p.result.duration_s for a in made for p in a.passes if p.result is not None)
-    found = run.found if run.found is not None else findings_of(session, run)
+    found = run.found if run.found is not None else findings_of(book, run)
     end = run.end or say("not finished")
     title = say("{when}  {name}: {end}.", when=moment(datetime.fromisoformat(run.started_at)), name=_name(run), end=end)
     lines = [_tests_words(made, loaded_s)] if made else []
     for each in found:
-        lines.append(finding_words(session, each))
+        lines.append(finding_words(book, each))
         lines.append(rests_on(each.runs, each.recalled, each.failures, each.held_back, each.loaded_s))
     return PlanView(
         run.id, _name(run), run.started_at, run.ended_at, run.end, len(run.moves), len(made), loaded_s, found, title,

@@ -1,0 +1,106 @@
+"""A logbook and its rig at one moment: what every read model is worked out from, and all a face ever sees of them."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+from yondle.language.saying import say
+from yondle.model.errors import KnownError
+from yondle.model.findings import Finding
+from yondle.model.knobs import Setup
+from yondle.model.profiles import Profile
+from yondle.model.proposals import Proposal
+from yondle.model.rigs import RigDeclaration
+from yondle.model.standing import Verified, Waiting
+from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_put_in_force
+from yondle.planning.ladder import quick_check
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+STEP_PASSES = 5
+"""Score passes of every benchmark at a step, unless the tuner says otherwise."""
+
+
+class Records(Protocol):
+    """What is too large to be at hand all the time, and is read when it is shown."""
+
+    def trace_arrays(self, attempt: int) -> tuple[NDArray[np.float64], dict[str, NDArray[np.float32]]]:
+        """Give the whole trace of an attempt: times in seconds on the rig's clock, and the readings of every channel."""
+
+    def sensor_log_names(self) -> Sequence[tuple[int, int, str]]:
+        """Give number, step and name of every sensor log there is."""
+
+    def sensor_logs(self, step: int) -> Sequence[SensorLog]:
+        """Give the sensor logs added to a step."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Snapshot:
+    """What a logbook held and how its rig stood; nothing in it changes, so any thread may read it.
+
+    `declaration` has the tuner's own limits on it. `version` grows with every change, and is 0 for a logbook that is only
+    read; so `opened` tells the one that is worked on. `records` is where traces are read from, None for a logbook only read.
+    """
+
+    path: Path
+    declaration: RigDeclaration
+    steps: tuple[StepRecord, ...]
+    baseline_step: StepRecord | None
+    position: StepRecord | None
+    in_force: Setup
+    profiles: tuple[Profile, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    proposal: Proposal | None = None
+    waiting: Waiting | None = None
+    verified: Verified | None = None
+    version: int = 0
+    records: Records | None = field(default=None, repr=False)
+
+    @property
+    def opened(self) -> bool:
+        """Whether it is the logbook that is worked on, and not one that is only read."""
+        return self.version > 0
+
+    @property
+    def proposed(self) -> Setup:
+        """The setup in force with the proposal on top."""
+        changes = self.proposal.changes if self.proposal else ()
+        return self.in_force.with_values({c.knob: c.new for c in changes})
+
+    def step(self, number: int) -> StepRecord:
+        """Give one step; raises KnownError when there is none of that number."""
+        at = bisect_left(self.steps, number, key=lambda record: record.step.number)
+        if at == len(self.steps) or self.steps[at].step.number != number:
+            raise KnownError(
+                say("There is no step {number}.", number=number)
+                if self.opened
+                else say("{path} has no step {number}.", path=self.path.name, number=number),
+                say("'yondle status' lists the steps there are."),
+            )
+        return self.steps[at]
+
+    def same_settings(self, setup: Setup) -> list[StepRecord]:
+        """Give the steps with exactly these settings, oldest first."""
+        return [r for r in self.steps if r.step.setup == setup]
+
+    def check(self, passes: int = STEP_PASSES) -> Check:
+        """Give the check ladder that a test of the proposal would run."""
+        return quick_check(self.declaration, passes, self.proposed)
+
+    def can_test_again(self, number: int) -> bool:
+        """Tell whether a step may be tested once more from where the rig is."""
+        step, here = self.step(number).step, self.position.step.number if self.position is not None else None
+        at_hand = step.kind is StepKind.CHANGE and here in (step.parent, number)
+        return at_hand and not self.declaration.not_offered(step.setup)
+
+    def can_go_back(self, number: int) -> bool:
+        """Tell whether a step's settings may be put in force again, and aren't already."""
+        record, here = self.step(number), self.position.step.number if self.position is not None else None
+        may = number != here and may_be_put_in_force(record)
+        return may and not self.declaration.not_offered(record.step.setup)
