@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import logging
 import sys
+from typing import TYPE_CHECKING
 
-import typer.main
-from platformdirs import user_log_path
-
-from yondle.cli.commands import WindowOrder, build
-from yondle.cli.help import translated
-from yondle.cli.shown import print_json
-from yondle.formats.whole_files import own_folder
+from yondle import __version__
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+
+if TYPE_CHECKING:
+    from yondle.cli.orders import WindowOrder
 
 EXIT_BUG, EXIT_KNOWN = 1, 2
 
@@ -25,6 +22,14 @@ def main() -> None:
 
 def run(arguments: list[str]) -> int:
     """Run one command line; returns the exit code: 0 done, 2 something to put right, 1 a fault of the program."""
+    if arguments == ["--version"]:
+        print(f"yondle {__version__}")
+        return 0
+    import typer.main
+
+    from yondle.cli.commands import build
+    from yondle.cli.help import translated
+
     command = translated(typer.main.get_command(build(_open_window)))
     try:
         command(args=arguments, prog_name="yondle")
@@ -32,6 +37,8 @@ def run(arguments: list[str]) -> int:
         return leave.code if isinstance(leave.code, int) else EXIT_BUG
     except KnownError as error:
         if "--json" in arguments:
+            from yondle.cli.shown import print_json
+
             print_json({"error": {"problem": error.problem, "remedy": error.remedy}})
         print(f"yondle: {error.problem} {error.remedy}", file=sys.stderr)
         return EXIT_KNOWN
@@ -49,6 +56,12 @@ def _open_window(order: WindowOrder) -> int:
 
 
 def _report_fault() -> int:
+    import logging
+
+    from platformdirs import user_log_path
+
+    from yondle.formats.whole_files import own_folder
+
     try:
         folder = user_log_path("yondle", appauthor=False)
         own_folder(folder)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import inspect
 import shlex
+import subprocess
+import sys
 from collections.abc import Iterator
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +17,8 @@ from tests.cli.conftest import Said
 from tests.conftest import quick_rig
 
 from yondle.cli.commands import build
+from yondle.cli.lazy import COMMANDS
+from yondle.cli.terminal import console_for
 
 SCRIPT = Path(__file__).with_name("twenty_jobs.txt")
 WITHOUT_A_DOCUMENT = {"open"}
@@ -76,3 +82,32 @@ def test_every_command_has_a_document_for_scripts() -> None:
     app = typer.main.get_command(build(lambda _: 0))
     without = {name for name, each in commands(app) if not any("--json" in p.opts for p in each.params)}
     assert without == WITHOUT_A_DOCUMENT
+
+
+def test_the_list_of_commands_knows_them_all_and_says_what_they_say(yondle: Said) -> None:
+    """Help lists commands without making them, so the list is held against them here."""
+    made = typer.main.get_command(build(lambda _: 0)).commands  # type: ignore[attr-defined]
+    for name, place in COMMANDS.items():
+        assert inspect.cleandoc(made[name].help).split("\n\n")[0].replace("\n", " ") == place.help, name
+    modules = {place.module for place in COMMANDS.values()}
+    adders = {(place.module, place.adds) for place in COMMANDS.values()}
+    for module, adds in adders:
+        app = typer.Typer()
+        getattr(import_module(f"yondle.cli.{module}"), adds)(app, console_for())
+        assert set(typer.main.get_group(app).commands) <= set(COMMANDS), "every command that is made is listed"
+    assert len(modules) > 8
+    assert all(f"  {name} " in yondle("--help")[1] for name in COMMANDS)
+
+
+def test_version_help_and_the_names_of_commands_load_nothing_heavy() -> None:
+    """What only lists or names the commands is done before anything that measures, draws or stores is loaded."""
+    heavy = ("numpy", "scipy", "sqlalchemy", "pydantic", "alembic", "PySide6", "rich", "yondle.app", "yondle.engine")
+    for arguments in (["--version"], ["--help"]):
+        code = (
+            "import sys\nfrom yondle.main import run\nrun(sys.argv[1:])\n"
+            f"print([name for name in {heavy!r} if name in sys.modules], file=sys.stderr)"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code, *arguments], capture_output=True, text=True, check=True, timeout=60
+        )
+        assert done.stderr.splitlines()[-1] == "[]", (arguments, done.stderr)

@@ -99,6 +99,11 @@ def plan_app(console: Console) -> typer.Typer:
     return app
 
 
+def add_plan_commands(app: typer.Typer, console: Console) -> None:
+    """Add the commands about plans."""
+    app.add_typer(plan_app(console), name="plan")
+
+
 def add_edge_command(app: typer.Typer, console: Console) -> None:
     """Add the search for an edge, which is a plan of its own."""
 

@@ -31,6 +31,11 @@ from yondle.model.rigs import RigDeclaration
 ProfileName = Annotated[str, typer.Argument(help="The profile's name.", show_default=False)]
 
 
+def add_profile_commands(app: typer.Typer, console: Console) -> None:
+    """Add the commands about profiles."""
+    app.add_typer(profile_app(console), name="profile")
+
+
 def profile_app(console: Console) -> typer.Typer:
     """Make the commands about profiles."""
     app = typer.Typer(

@@ -18,7 +18,6 @@ from yondle.app.session import Session
 from yondle.cli.shown import (
     ProgressLine,
     closing,
-    console_for,
     print_json,
     print_outcome,
     print_resumed,
@@ -26,6 +25,7 @@ from yondle.cli.shown import (
     step_values,
     waiting_values,
 )
+from yondle.cli.terminal import console_for
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import json
 import math
-import os
 import sys
 import time
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
-from typing import IO, Any
+from typing import Any
 
 from rich.cells import cell_len
 from rich.console import Console
@@ -311,14 +310,6 @@ def print_table(
 
 
 TOLD_EVERY_S = 60.0
-WIDEST = 1000
-"""Lines and tables are this wide at most where nobody's terminal ends them sooner: programs and files need no breaks."""
-
-
-def console_for(stream: IO[str] | None = None) -> Console:
-    """Make a console as wide as the terminal; where there is none nothing is wrapped or cut, unless COLUMNS says how wide."""
-    there = (stream or sys.stdout).isatty() or "COLUMNS" in os.environ
-    return Console(highlight=False, soft_wrap=False, markup=False, width=None if there else WIDEST)
 
 
 class ProgressLine:

@@ -1,0 +1,268 @@
+"""The commands, each made when it is asked for: the module of one loads all that it works with, which takes a while.
+
+Only names and the first sentence of each command's help are known before (a test holds them against the commands).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, MutableMapping
+from importlib import import_module
+from typing import Any, NamedTuple
+
+import typer.main
+from typer.core import TyperGroup
+
+from yondle.cli.help import translated
+from yondle.language.saying import later, named
+
+
+class Place(NamedTuple):
+    """Where a command is made: the module, the function that adds it to an app, and the first sentence of its help."""
+
+    module: str
+    adds: str
+    help: str
+
+
+COMMANDS = {
+    "open": Place("window_commands", "add_window_commands", later("Open a logbook in the window.")),
+    "new": Place("step_commands", "add_step_commands", later("Start a logbook for a rig.")),
+    "baseline": Place(
+        "step_commands", "add_step_commands", later("Measure stock, so that gains can be told from noise.")
+    ),
+    "step": Place("step_commands", "add_step_commands", later("Propose one step and test it.")),
+    "back": Place("step_commands", "add_step_commands", later("Put the settings of an earlier step in force again.")),
+    "status": Place(
+        "step_commands", "add_step_commands", later("Show the trail, what is in force, and what was found open.")
+    ),
+    "inspect": Place(
+        "step_commands",
+        "add_step_commands",
+        later(
+            "Say what a rig offers: what can be set and by whom, what can be read, what is missing and why it matters."
+        ),
+    ),
+    "workloads": Place("step_commands", "add_step_commands", later("List the benchmarks and loads of a rig.")),
+    "demo": Place(
+        "window_commands",
+        "add_window_commands",
+        later("Heron, the simulated PC in a shed observatory: an evening's climb to look at and to go on with."),
+    ),
+    "note": Place("record_commands", "add_record_commands", later("Write a note at a step.")),
+    "discard": Place(
+        "record_commands",
+        "add_record_commands",
+        later("Leave a pass or a typed figure out, or with an empty reason count it again; it stays in the logbook."),
+    ),
+    "attach": Place(
+        "record_commands", "add_record_commands", later("Keep a picture or another file at a step as proof.")
+    ),
+    "log": Place(
+        "record_commands",
+        "add_record_commands",
+        later("Look through everything the logbook holds: tests, passes, incidents, notes, figures, files."),
+    ),
+    "export": Place(
+        "record_commands", "add_record_commands", later("Write the whole logbook as JSON, or its passes as CSV.")
+    ),
+    "restore": Place(
+        "record_commands", "add_record_commands", later("Make a logbook of what 'yondle export' wrote as JSON.")
+    ),
+    "share": Place(
+        "record_commands",
+        "add_record_commands",
+        later("Make a copy to give away, without serial numbers, host and user names."),
+    ),
+    "merge": Place(
+        "record_commands",
+        "add_record_commands",
+        later("Make one logbook of two about the same rig; both stay as they are."),
+    ),
+    "report": Place(
+        "report_commands",
+        "add_report_command",
+        later(
+            "Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."
+        ),
+    ),
+    "trace": Place(
+        "trace_command",
+        "add_trace_command",
+        later(
+            "Tell lowest, mean and highest readings of a test, dips, limits reached, and what moved before a failure."
+        ),
+    ),
+    "watch": Place(
+        "watch_command",
+        "add_watch_command",
+        later("Watch a test that another Yondle runs, also over SSH; the logbook is only read."),
+    ),
+    "stop": Place(
+        "watch_command",
+        "add_watch_command",
+        later(
+            "Stop the test that another Yondle runs on a logbook; that one puts the machine back, as with Esc in its window."
+        ),
+    ),
+    "integrate": Place(
+        "watch_command",
+        "add_watch_command",
+        later("Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."),
+    ),
+    "ready": Place("rig_commands", "add_rig_commands", later("Check whether the rig is ready for a baseline.")),
+    "condition": Place(
+        "rig_commands",
+        "add_rig_commands",
+        later(
+            "Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."
+        ),
+    ),
+    "limit": Place("rig_commands", "add_rig_commands", later("Set your own limit on a knob or a sensor.")),
+    "again": Place("rig_commands", "add_rig_commands", later("Test a step once more, to be sure.")),
+    "go-on": Place(
+        "rig_commands",
+        "add_rig_commands",
+        later("Go on with a step that waited for values entered by hand, or for a restart."),
+    ),
+    "drop": Place("rig_commands", "add_rig_commands", later("Give up a step that waits for values to be entered.")),
+    "stock": Place("rig_commands", "add_rig_commands", later("Put every knob at stock.")),
+    "benchmarks": Place(
+        "bench_commands",
+        "add_bench_commands",
+        later("Show which benchmarks are run, or choose them and how they are run."),
+    ),
+    "result": Place(
+        "bench_commands",
+        "add_bench_commands",
+        later("Type in a figure that was measured elsewhere, at a step's settings."),
+    ),
+    "edge": Place(
+        "plan_commands",
+        "add_edge_command",
+        later("Find the riskiest value of a knob that holds, test by test, from where the rig is now."),
+    ),
+    "scaling": Place(
+        "scaling_commands",
+        "add_scaling_command",
+        later("See how scores scale with a knob, or which benchmark answers to which."),
+    ),
+    "map": Place(
+        "scaling_commands",
+        "add_scaling_command",
+        later("See two knobs together: gains at every pair of values, and what is left over."),
+    ),
+    "limits": Place(
+        "scaling_commands",
+        "add_scaling_command",
+        later("Say what holds every benchmark back at a step, with the evidence."),
+    ),
+    "target": Place(
+        "scaling_commands",
+        "add_scaling_command",
+        later("Say how far a target score is, and which setting would reach it if the trend held."),
+    ),
+    "compare": Place(
+        "compare_commands", "add_compare_commands", later("Put steps, profiles, samples and rigs side by side.")
+    ),
+    "efficiency": Place(
+        "compare_commands",
+        "add_compare_commands",
+        later(
+            "Say what scores cost: per watt, per unit of work, in heat and noise, and which settings no other beats."
+        ),
+    ),
+    "price": Place(
+        "compare_commands",
+        "add_compare_commands",
+        later("Keep what a column costs, so that 'compare --passes' tells the price of its gains."),
+    ),
+    "reference": Place(
+        "compare_commands", "add_compare_commands", later("Keep scores from elsewhere to compare with.")
+    ),
+    "import": Place(
+        "bench_commands",
+        "add_bench_commands",
+        later("Read figures, frame times or sensor logs of other programs from CSV files."),
+    ),
+    "workload": Place(
+        "bench_commands",
+        "add_bench_commands",
+        later("Workloads of your own: any command with a number in what it prints."),
+    ),
+    "meter": Place(
+        "bench_commands", "add_bench_commands", later("Meters outside the machine, over a serial line or the network.")
+    ),
+    "helper": Place(
+        "bench_commands",
+        "add_bench_commands",
+        later("The helper that sets, as root, what only root may set (docs/helper.md)."),
+    ),
+    "plan": Place(
+        "plan_commands", "add_plan_commands", later("Sweeps, ladders and lists of steps that run by themselves.")
+    ),
+    "profile": Place(
+        "profile_commands",
+        "add_profile_commands",
+        later("Setups kept by name: daily, quiet, on battery, best for one benchmark."),
+    ),
+}
+"""In the order in which help lists them."""
+
+
+class _Loaded(MutableMapping[str, Any]):
+    """Commands by name; one that is asked for is made, with those of the same module."""
+
+    def __init__(self) -> None:
+        self._made: dict[str, Any] = {}
+
+    def __getitem__(self, name: str) -> Any:
+        if name not in self._made:
+            from yondle.cli.terminal import console_for
+
+            place = COMMANDS[name]
+            app = typer.Typer(rich_markup_mode=None)
+            getattr(import_module(f"yondle.cli.{place.module}"), place.adds)(app, console_for())
+            made = typer.main.get_group(app).commands
+            self._made |= {each: translated(command) for each, command in made.items() if each in COMMANDS}
+        return self._made[name]
+
+    def __setitem__(self, name: str, command: Any) -> None:
+        self._made[name] = command
+
+    def __delitem__(self, name: str) -> None:
+        del self._made[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(COMMANDS)
+
+    def __len__(self) -> int:
+        return len(COMMANDS)
+
+
+class LazyGroup(TyperGroup):
+    """The commands of `yondle`; listing, completing and helping with them makes none."""
+
+    def __init__(self, **given: Any) -> None:
+        super().__init__(**given)
+        self.commands = _Loaded()
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        """List the names."""
+        return list(COMMANDS)
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        """Write names with the first sentences of their help."""
+        with formatter.section(named("Commands")):
+            formatter.write_dl([(name, named(place.help)) for name, place in COMMANDS.items()])
+
+    def shell_complete(self, ctx: Any, incomplete: str) -> list[Any]:
+        """Complete a name, or an option of `yondle` itself."""
+        from typer._click.shell_completion import CompletionItem
+
+        if incomplete and not incomplete[0].isalnum():
+            return list(super().shell_complete(ctx, incomplete))
+        return [
+            CompletionItem(name, help=named(place.help))
+            for name, place in COMMANDS.items()
+            if name.startswith(incomplete)
+        ]
