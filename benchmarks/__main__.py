@@ -7,7 +7,7 @@ import platform
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import curves, engine_and_rig, estimating, kernel, own_cost, record, traces, window
+from benchmarks import curves, engine_and_rig, estimating, kernel, own_cost, record, start, traces, window
 
 
 def main() -> None:
@@ -18,6 +18,7 @@ def main() -> None:
     print("| --- | --- | --- | --- | --- |")
     for lines in (
         engine_and_rig.lines,
+        start.lines,
         window.lines,
         curves.lines,
         traces.lines,

@@ -14,8 +14,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from benchmarks.shares import share
-from yondle.analysis.margins import Gain, GainWord, gain, t_quantile
+from yondle.analysis.margins import Gain, GainWord, gain
 from yondle.analysis.pooled import Reading, pooled_gains
+from yondle.analysis.student import t_quantile
 from yondle.model.workloads import Direction
 
 SETTINGS = 8

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from yondle.analysis.margins import FEWEST_PASSES, LEAST_VARIATION, POWER, Gain, gain_from, t_quantile, turned_logs
+from yondle.analysis.margins import FEWEST_PASSES, LEAST_VARIATION, POWER, Gain, gain_from, turned_logs
+from yondle.analysis.student import t_quantile
 from yondle.model.workloads import Direction
 
 FEWEST_BENCHMARKS = 3

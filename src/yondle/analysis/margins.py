@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
-from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
+from yondle.analysis.student import t_quantile
 from yondle.language.saying import say
 from yondle.model.workloads import Direction
 
@@ -73,14 +73,6 @@ def turned_logs(scores: list[float], direction: Direction) -> NDArray[np.float64
     """Give the logs of scores, negated where lower is better; scores that aren't above 0 are left out."""
     logs = np.log(np.array([s for s in scores if math.isfinite(s) and s > 0.0], dtype=np.float64))
     return -logs if direction is Direction.LOWER else logs
-
-
-@lru_cache(maxsize=4096)
-def t_quantile(degrees: float, probability: float = 0.975) -> float:
-    """Student's t quantile. SciPy takes a quarter of a second to load, which the window does not wait for at its start."""
-    from scipy.special import stdtrit
-
-    return float(stdtrit(degrees, probability))
 
 
 def spread(scores: list[float]) -> Spread | None:

@@ -15,8 +15,9 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from yondle.analysis.margins import LEAST_VARIATION, POWER, Gain, gain_from, t_quantile
+from yondle.analysis.margins import LEAST_VARIATION, POWER, Gain, gain_from
 from yondle.analysis.regression import Array, huber
+from yondle.analysis.student import t_quantile
 from yondle.model.workloads import Direction
 
 CONFIDENCE = 0.95

@@ -14,8 +14,9 @@ from functools import lru_cache
 
 import numpy as np
 
-from yondle.analysis.margins import LEAST_VARIATION, t_quantile, turned_logs
+from yondle.analysis.margins import LEAST_VARIATION, turned_logs
 from yondle.analysis.regression import Array, fit
+from yondle.analysis.student import t_quantile
 from yondle.language.saying import say
 from yondle.model.workloads import Direction
 

@@ -4,9 +4,13 @@ import math
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from scipy import stats
+from scipy.special import stdtrit
 
 from yondle.analysis.margins import GainWord, gain, passes_needed, spread
+from yondle.analysis.student import quantile, t_quantile
 from yondle.model.workloads import Direction
 
 HIGHER, LOWER = Direction.HIGHER, Direction.LOWER
@@ -97,3 +101,17 @@ def test_as_many_passes_as_are_said_to_be_needed_show_the_effect_in_four_of_five
 def test_passes_for_no_effect_are_not_a_number() -> None:
     with pytest.raises(ValueError, match="known"):
         passes_needed(0.0, 0.01)
+
+
+@given(st.floats(1.0, 1e5), st.sampled_from([0.8, 0.95, 0.975, 0.99, 0.9999, 0.2]))
+def test_the_quantile_worked_out_without_scipy_is_scipys(degrees: float, probability: float) -> None:
+    assert quantile(degrees, probability) == pytest.approx(float(stdtrit(degrees, probability)), rel=1e-9)
+    assert t_quantile(degrees, probability) == pytest.approx(quantile(degrees, probability), rel=1e-9)
+
+
+def test_the_quantile_has_its_ends_and_refuses_what_is_none() -> None:
+    assert quantile(math.inf, 0.975) == pytest.approx(1.959963985, rel=1e-9)
+    assert quantile(5.0, 0.5) == 0.0
+    for wrong in ((0.0, 0.9), (math.nan, 0.9), (5.0, 1.0), (5.0, 0.0)):
+        with pytest.raises(ValueError, match="no quantile"):
+            quantile(*wrong)

@@ -8,7 +8,8 @@ from enum import StrEnum
 import numpy as np
 
 from yondle.analysis.efficiency import power_channel
-from yondle.analysis.margins import FEWEST_PASSES, spread, t_quantile, turned_logs
+from yondle.analysis.margins import FEWEST_PASSES, spread, turned_logs
+from yondle.analysis.student import t_quantile
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
