@@ -19,9 +19,9 @@ from random import Random
 from tempfile import TemporaryDirectory
 
 from benchmarks.shares import share
-from yondle.app.machines import RigChoice
-from yondle.app.plans import start_plan
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import start_plan
+from yondle.app.session.session import Session
 from yondle.model.knobs import Setup
 from yondle.model.verdicts import Verdict
 from yondle.rigs.simulated.faults import Rates

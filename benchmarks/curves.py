@@ -16,8 +16,8 @@ from PySide6.QtCore import QPointF
 
 from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.desktop.widgets.basics import children, top_items
 from yondle.desktop.window import MainWindow
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven

@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from benchmarks.measuring import Line, median_ms, ms, seconds_of
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.session import Session
 from yondle.model.events import ApplyOpened, BlockRecorded
 from yondle.model.sensors import SampleBlock
 from yondle.rigs.simulated.rig import SimulatedRig

@@ -12,8 +12,8 @@ import numpy as np
 from benchmarks.measuring import Line, median_ms, seconds_of
 from yondle.analysis.hold import Posterior
 from yondle.analysis.pooled import Reading, pooled_gains
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.session import Session
 from yondle.model.workloads import Direction
 from yondle.planning.edge_search import LEAST_GAIN_PER_H, Aim, Chooser, Prices
 from yondle.views.tune.rulers import holding

@@ -13,8 +13,8 @@ from pathlib import Path
 
 from benchmarks.measuring import Line, ms
 from yondle.app.demo import run_evening
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.session import Session
 
 GOES = 7
 COMPLETING = {"_YONDLE_COMPLETE": "complete_bash", "COMP_WORDS": "yondle st", "COMP_CWORD": "1"}

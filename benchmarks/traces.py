@@ -13,8 +13,8 @@ import numpy as np
 
 from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.session import Session
 from yondle.model.events import BlockRecorded
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, SampleBlock

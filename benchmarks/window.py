@@ -15,8 +15,8 @@ from pathlib import Path
 
 from benchmarks.measuring import Line, median_ms, ms, seconds_of
 from yondle.app.demo import run_evening
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.session import Session
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
 from yondle.model.knobs import Change
 from yondle.model.steps import PassRecord, Step, StepKind

@@ -13,8 +13,8 @@ from hypothesis import settings
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["YONDLE_LANGUAGE"] = "en"
 
-from yondle.app.machines import RigChoice, choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice, choose_rig
+from yondle.app.session.session import Session
 from yondle.rigs.simulated.rigfile import rig_text
 
 HERON = rig_text("heron")[0]

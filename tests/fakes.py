@@ -7,8 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from yondle.app.machines import RigChoice, make_machine
-from yondle.app.session import Session, machine_file
+from yondle.app.machine.machines import RigChoice, make_machine
+from yondle.app.session.session import Session, machine_file
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup

@@ -77,8 +77,8 @@ class Camera:
 def demo_logbook(path: Path) -> Path:
     """Run Heron's evening into a new logbook."""
     from yondle.app.demo import run_evening
-    from yondle.app.machines import choose_rig
-    from yondle.app.session import Session
+    from yondle.app.machine.machines import choose_rig
+    from yondle.app.session.session import Session
 
     session = Session.create(path, choose_rig("heron"))
     run_evening(session, lambda _move, _record: None)
@@ -138,9 +138,9 @@ steps = [{steps}]
 
 def mapping(camera: Camera) -> None:
     """Core clock and memory rate at five values each."""
-    from yondle.app.machines import choose_rig
-    from yondle.app.plans import start_plan
-    from yondle.app.session import Session
+    from yondle.app.machine.machines import choose_rig
+    from yondle.app.plans.plans import start_plan
+    from yondle.app.session.session import Session
 
     book = camera.home / "grid.yondle"
     session = Session.create(book, choose_rig("heron"))
@@ -159,8 +159,8 @@ def mapping(camera: Camera) -> None:
 def comparing(camera: Camera) -> None:
     """Three rigs side by side, each along its power limit."""
     from yondle.app.demo import run_neighbours, sweep_power
-    from yondle.app.profiles import keep_profile
-    from yondle.app.session import Session
+    from yondle.app.profiles.profiles import keep_profile
+    from yondle.app.session.session import Session
 
     folder = camera.home / "three"
     folder.mkdir()
@@ -181,7 +181,7 @@ def comparing(camera: Camera) -> None:
 
 def recording(camera: Camera, window: object) -> None:
     """What sensors said in a test that was held back, everything in one table, and the report."""
-    from yondle.app.remarks import discard_pass, write_note
+    from yondle.app.session.remarks import discard_pass, write_note
 
     session = window.session
     window.go_to(4)
@@ -266,8 +266,8 @@ def resumed(camera: Camera) -> None:
     import subprocess
     import sys
 
-    from yondle.app.machines import choose_rig
-    from yondle.app.session import Session
+    from yondle.app.machine.machines import choose_rig
+    from yondle.app.session.session import Session
 
     book = demo_logbook(camera.home / "resumed.yondle")
     command = [

@@ -15,11 +15,11 @@ import pytest
 from tests.conftest import quick_rig
 from tools.manpage import page
 
-from yondle.app.awake import KeepsAwake, notify
-from yondle.app.integrate import ID, PLACES, integrate, take_out
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
-from yondle.app.watching import watch
+from yondle.app.books.watching import watch
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
+from yondle.app.system.awake import KeepsAwake, notify
+from yondle.app.system.integrate import ID, PLACES, integrate, take_out
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassOpened, StepOpened

@@ -17,7 +17,7 @@ import pytest
 from tests.cli.conftest import Said
 from tests.conftest import HERON
 
-from yondle.app.session import Session, machine_file
+from yondle.app.session.session import Session, machine_file
 
 
 def test_a_step_and_its_status_say_the_same_in_words_and_in_json(yondle: Said, book: Path) -> None:

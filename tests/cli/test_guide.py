@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.model.verdicts import Verdict
 

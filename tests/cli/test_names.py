@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from tests.cli.conftest import Said
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.planning.plan_files import read_plan
 
 PLAN = """

@@ -13,8 +13,8 @@ from pathlib import Path
 import pytest
 from tests.cli.conftest import Said
 
-from yondle.app.progress import Progress
-from yondle.app.session import Session
+from yondle.app.session.progress import Progress
+from yondle.app.session.session import Session
 from yondle.cli.shown import TOLD_EVERY_S, ProgressLine
 from yondle.model.events import PassOpened
 

@@ -21,8 +21,8 @@ from random import Random
 
 import scipy.special  # noqa: F401 - loaded once here, so that not every fork loads it
 
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session, machine_file
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.session import Session, machine_file
 from yondle.main import run
 from yondle.model.steps import StepKind
 from yondle.model.verdicts import MACHINE_FAILURES, Failure, Verdict

@@ -23,7 +23,7 @@ from typing import Any
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.session import Session, machine_file
+from yondle.app.session.session import Session, machine_file
 from yondle.main import run
 from yondle.model.verdicts import Failure, Verdict
 

@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 from tests.desktop.driving import tune_of, words
 
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session
-from yondle.app.this_machine import add_command
+from yondle.app.machine.machines import choose_rig
+from yondle.app.machine.this_machine import add_command
+from yondle.app.session.session import Session
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.widgets.bench_forms import FRAMES, BenchmarksCard, ResultCard, TableCard
 from yondle.desktop.window import MainWindow

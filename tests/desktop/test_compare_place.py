@@ -14,10 +14,10 @@ from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, visit, words
 
-from yondle.app.columns import Offer
-from yondle.app.machines import RigChoice
-from yondle.app.profiles import keep_profile
-from yondle.app.session import Session
+from yondle.app.books.columns import Offer
+from yondle.app.machine.machines import RigChoice
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.session.session import Session
 from yondle.desktop.places.compare import ComparePlace
 from yondle.desktop.widgets.basics import children, top_items
 from yondle.desktop.widgets.column_list import ColumnList

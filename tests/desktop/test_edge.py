@@ -11,9 +11,9 @@ from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, settle, tune_of, words
 
-from yondle.app.machines import RigChoice
-from yondle.app.profiles import profiles
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.profiles.profiles import profiles
+from yondle.app.session.session import Session
 from yondle.desktop.places.tune import TunePlace
 from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
 from yondle.desktop.widgets.forms import ProfileCard

@@ -13,8 +13,8 @@ from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import visit, words
 
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.desktop.places.logbook import LogbookPlace
 from yondle.desktop.widgets.bench_forms import ResultCard
 from yondle.model.errors import KnownError

@@ -12,8 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from yondle.app.machines import choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.session import Session
 
 
 @pytest.fixture

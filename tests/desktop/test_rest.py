@@ -18,10 +18,10 @@ from tests.conftest import quick_rig
 from tests.desktop.driving import settle, tune_of
 from tests.desktop.rest import SIZES, Listener, unrest_everywhere
 
-from yondle.app.machines import RigChoice
-from yondle.app.profiles import keep_profile
-from yondle.app.remarks import write_note
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.session.remarks import write_note
+from yondle.app.session.session import Session
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.side import AsHighAsItsWords

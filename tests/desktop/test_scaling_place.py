@@ -15,8 +15,8 @@ from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, settle, visit, words
 
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.desktop.places.scaling import ScalingPlace
 from yondle.desktop.window import MainWindow
 from yondle.model.errors import KnownError

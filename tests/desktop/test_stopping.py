@@ -13,8 +13,8 @@ from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.driving import button_of, settle, tune_of, words
 
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.desktop.window import PLACES, MainWindow
 from yondle.main import run
 from yondle.model.verdicts import Failure

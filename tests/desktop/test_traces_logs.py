@@ -9,8 +9,8 @@ from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import words
 
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.main import run
 
 HEAD = "when,hot spot,clock,draw\n"

@@ -13,8 +13,8 @@ from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import visit, words
 
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.desktop.charts.core_strip import CoreStrip
 from yondle.desktop.places.traces import DIFFERENCE, OVERLAY, TracesPlace
 from yondle.views.traces.traces import latest_run, trace_of

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 from tests.desktop.driving import drag, ruler, settle, tune_of, words
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.desktop.theme import Theme
 from yondle.desktop.window import MainWindow
 from yondle.model.verdicts import Verdict

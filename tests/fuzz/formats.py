@@ -19,18 +19,18 @@ from random import Random
 from typing import Any
 
 from tests.conftest import HERON, quick_rig
-from yondle.app.columns import Shelf
-from yondle.app.export import logbook_text, merge, passes_csv, read_archive, share
-from yondle.app.field_books import read_book
-from yondle.app.machines import RigChoice
-from yondle.app.own import Own
-from yondle.app.plans import preview
-from yondle.app.profiles import compared_to_stock, import_profile, keep_profile, profiles
-from yondle.app.remarks import write_note
-from yondle.app.reporting import report_of
-from yondle.app.results import Told, type_in
-from yondle.app.session import Session
-from yondle.app.watching import watch
+from yondle.app.books.columns import Shelf
+from yondle.app.books.export import logbook_text, merge, passes_csv, read_archive, share
+from yondle.app.books.reading import read_book
+from yondle.app.books.watching import watch
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import preview
+from yondle.app.profiles.profiles import compared_to_stock, import_profile, keep_profile, profiles
+from yondle.app.reports.reporting import report_of
+from yondle.app.session.own import Own
+from yondle.app.session.remarks import write_note
+from yondle.app.session.results import Told, type_in
+from yondle.app.session.session import Session
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction

@@ -8,10 +8,10 @@ from typing import Any
 
 import pytest
 
-from yondle.app.autostart import entry_path
-from yondle.app.machines import Machine, choose_rig, make_machine
-from yondle.app.readiness import not_ready, readiness
-from yondle.app.session import Session
+from yondle.app.machine.machines import Machine, choose_rig, make_machine
+from yondle.app.session.readiness import not_ready, readiness
+from yondle.app.session.session import Session
+from yondle.app.system.autostart import entry_path
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.sensors import Reading
@@ -103,7 +103,7 @@ def opened(path: Path, boot: str) -> Session:
 
 
 def choose_from(logbook: Logbook) -> Any:
-    from yondle.app.machines import RigChoice
+    from yondle.app.machine.machines import RigChoice
 
     return RigChoice(*logbook.rig())
 

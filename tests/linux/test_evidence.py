@@ -8,10 +8,10 @@ from pathlib import Path
 
 from tests.linux import trees
 
-from yondle.app.clocks import RealClock
-from yondle.app.hands import NobodyThere
-from yondle.app.machines import Machine
-from yondle.app.session import Session
+from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.hands import NobodyThere
+from yondle.app.machine.machines import Machine
+from yondle.app.session.session import Session
 from yondle.logbook.logbook import Logbook
 from yondle.model.verdicts import Failure, Verdict
 from yondle.model.workloads import PassResult

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from yondle.app import this_machine
-from yondle.app.helper_install import install, remove
-from yondle.app.machines import choose_rig
-from yondle.app.results import Told, import_frames, import_scores, import_sensors, type_in
-from yondle.app.session import Session
+from yondle.app.machine import this_machine
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.results import Told, import_frames, import_scores, import_sensors, type_in
+from yondle.app.session.session import Session
+from yondle.app.system.helper_install import install, remove
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure

@@ -15,10 +15,10 @@ from pathlib import Path
 
 import pytest
 
-from yondle.app.clocks import RealClock
-from yondle.app.hands import NobodyThere
-from yondle.app.machines import Machine
-from yondle.app.session import Session
+from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.hands import NobodyThere
+from yondle.app.machine.machines import Machine
+from yondle.app.session.session import Session
 from yondle.logbook.logbook import Logbook
 from yondle.main import run
 from yondle.model.events import PassOpened, Record

@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from yondle.app.clocks import RealClock
-from yondle.app.hands import NobodyThere
-from yondle.app.machines import Machine
-from yondle.app.session import Session
+from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.hands import NobodyThere
+from yondle.app.machine.machines import Machine
+from yondle.app.session.session import Session
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict

@@ -18,13 +18,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.conftest import quick_rig
 
-from yondle.app.export import csv_text, logbook_text, merge, passes_csv, read_archive, share
-from yondle.app.field_books import read_book
-from yondle.app.machines import RigChoice
-from yondle.app.profiles import keep_profile
-from yondle.app.remarks import attach, discard_pass, write_note
-from yondle.app.results import Told, type_in
-from yondle.app.session import Session
+from yondle.app.books.export import csv_text, logbook_text, merge, passes_csv, read_archive, share
+from yondle.app.books.reading import read_book
+from yondle.app.machine.machines import RigChoice
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.session.remarks import attach, discard_pass, write_note
+from yondle.app.session.results import Told, type_in
+from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction

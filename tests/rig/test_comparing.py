@@ -11,13 +11,13 @@ from pathlib import Path
 import pytest
 from tests.rig.test_scaling_curves import SWEEP
 
-from yondle.app.columns import Shelf, add_reference, compare_these, compared, drop_reference, keep_price, prices
+from yondle.app.books.columns import Shelf, add_reference, compare_these, compared, drop_reference, keep_price, prices
+from yondle.app.books.reading import read_book
 from yondle.app.demo import run_neighbours
-from yondle.app.field_books import read_book
-from yondle.app.machines import RigChoice
-from yondle.app.plans import start_plan
-from yondle.app.profiles import keep_profile
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import start_plan
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text

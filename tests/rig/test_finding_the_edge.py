@@ -9,11 +9,11 @@ from pathlib import Path
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.machines import RigChoice
-from yondle.app.plans import Ended, go_on_with_plan, preview, start_plan
-from yondle.app.reporting import report_of
-from yondle.app.reproducing import plan_again
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import Ended, go_on_with_plan, preview, start_plan
+from yondle.app.plans.reproducing import plan_again
+from yondle.app.reports.reporting import report_of
+from yondle.app.session.session import Session
 from yondle.model.errors import KnownError
 from yondle.model.quantities import chance
 from yondle.model.steps import StepRecord

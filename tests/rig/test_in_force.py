@@ -9,9 +9,9 @@ import pytest
 from tests.conftest import quick_rig
 from tests.fakes import ChangedRig, changed_session
 
-from yondle.app.plans import end_plan, start_plan
-from yondle.app.session import Session
-from yondle.app.stopping import ask_to_stop, stop_file
+from yondle.app.plans.plans import end_plan, start_plan
+from yondle.app.session.session import Session
+from yondle.app.session.stopping import ask_to_stop, stop_file
 from yondle.engine.requests import Request
 from yondle.model.errors import KnownError
 from yondle.model.events import PassEnded, PassOpened, Record, VerdictGiven

@@ -12,10 +12,10 @@ from tests.fakes import Answer, StubbornRig, stubborn_session
 
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import run_evening
-from yondle.app.plans import is_failure
-from yondle.app.profiles import keep_profile
-from yondle.app.remarks import write_note
-from yondle.app.session import Session, machine_file
+from yondle.app.plans.plans import is_failure
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.session.remarks import write_note
+from yondle.app.session.session import Session, machine_file
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import (

@@ -11,11 +11,11 @@ import pytest
 from tests.conftest import quick_rig
 from tests.fakes import ChangedRig, changed_session
 
-from yondle.app.columns import Shelf
-from yondle.app.plans import go_on_with_plan, start_plan
-from yondle.app.profiles import compared_to_stock, keep_profile, profiles, propose_profile, use_profile
-from yondle.app.reporting import report_of
-from yondle.app.session import Session
+from yondle.app.books.columns import Shelf
+from yondle.app.plans.plans import go_on_with_plan, start_plan
+from yondle.app.profiles.profiles import compared_to_stock, keep_profile, profiles, propose_profile, use_profile
+from yondle.app.reports.reporting import report_of
+from yondle.app.session.session import Session
 from yondle.model.errors import KnownError
 from yondle.model.events import PassOpened, Record
 from yondle.model.knobs import Knob

@@ -10,9 +10,9 @@ from pathlib import Path
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.machines import RigChoice
-from yondle.app.plans import start_plan
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import start_plan
+from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.rigs.simulated.rigfile import parse_rig_file
 from yondle.rigs.simulated.world import World, fresh_state

@@ -8,10 +8,10 @@ from pathlib import Path
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.export import logbook_text
-from yondle.app.machines import RigChoice
-from yondle.app.plans import Ended, end_plan, go_on_with_plan, start_plan
-from yondle.app.profiles import (
+from yondle.app.books.export import logbook_text
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import Ended, end_plan, go_on_with_plan, start_plan
+from yondle.app.profiles.profiles import (
     compared_to_stock,
     import_profile,
     keep_profile,
@@ -22,7 +22,7 @@ from yondle.app.profiles import (
     propose_profile,
     use_profile,
 )
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.model.errors import KnownError
 from yondle.model.events import PassOpened, Record
 from yondle.model.profiles import Purpose
@@ -298,8 +298,8 @@ def test_a_clock_set_back_changes_no_order_and_is_recorded(tmp_path: Path, monke
     session.baseline(2)
     session.close()
     text = quick_rig(starts_at="2026-10-17T18:30:00+01:00")
-    from yondle.app.machines import make_machine
-    from yondle.app.session import machine_file
+    from yondle.app.machine.machines import make_machine
+    from yondle.app.session.session import machine_file
     from yondle.logbook.logbook import Logbook
 
     logbook = Logbook(path)

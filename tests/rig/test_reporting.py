@@ -8,15 +8,15 @@ from pathlib import Path
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.machines import RigChoice
-from yondle.app.plans import start_plan
-from yondle.app.profiles import keep_profile
-from yondle.app.remarks import attach, discard_pass, write_note
-from yondle.app.report_choices import ask, choose_sections, parts_named, sections_chosen
-from yondle.app.report_files import report_bytes
-from yondle.app.reporting import report_of
-from yondle.app.reproducing import plan_again
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import start_plan
+from yondle.app.plans.reproducing import plan_again
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.reports.report_choices import ask, choose_sections, parts_named, sections_chosen
+from yondle.app.reports.report_files import report_bytes
+from yondle.app.reports.reporting import report_of
+from yondle.app.session.remarks import attach, discard_pass, write_note
+from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part

@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.machines import RigChoice, choose_rig
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice, choose_rig
+from yondle.app.session.session import Session
 from yondle.model.errors import KnownError
 from yondle.model.events import EntryOpened, RestartOpened
 from yondle.model.steps import StartAnswer, StepRecord

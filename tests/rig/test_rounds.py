@@ -7,8 +7,8 @@ import re
 
 import pytest
 
-from yondle.app.plans import Ended, start_plan
-from yondle.app.session import Session
+from yondle.app.plans.plans import Ended, start_plan
+from yondle.app.session.session import Session
 from yondle.model.steps import SCORE_STAGE
 from yondle.model.verdicts import Verdict
 from yondle.views.tune.charting import chart

@@ -11,9 +11,9 @@ from tests.conftest import quick_rig
 
 from yondle.analysis.limiting import Bound
 from yondle.analysis.scaling import Shape
-from yondle.app.machines import RigChoice
-from yondle.app.plans import start_plan
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.plans.plans import start_plan
+from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.views.scaling.curves import Curve, ScalingView, knobs_measured, scaling

@@ -18,19 +18,19 @@ import pytest
 from tests.conftest import quick_rig
 from tests.fakes import changed_session
 
-from yondle.app.clocks import RealClock
-from yondle.app.columns import Shelf, compare_these, compared, keep_price, offers, prices
-from yondle.app.export import logbook_text, merge, share, write
-from yondle.app.field_books import read_book
-from yondle.app.helper_install import install
-from yondle.app.machines import goes_on
-from yondle.app.plans import start_plan
-from yondle.app.profiles import keep_profile
-from yondle.app.remarks import write_note
-from yondle.app.reporting import report_of
-from yondle.app.session import Session
-from yondle.app.this_machine import add_command
-from yondle.app.watching import watch
+from yondle.app.books.columns import Shelf, compare_these, compared, keep_price, offers, prices
+from yondle.app.books.export import logbook_text, merge, share, write
+from yondle.app.books.reading import read_book
+from yondle.app.books.watching import watch
+from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.machines import goes_on
+from yondle.app.machine.this_machine import add_command
+from yondle.app.plans.plans import start_plan
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.reports.reporting import report_of
+from yondle.app.session.remarks import write_note
+from yondle.app.session.session import Session
+from yondle.app.system.helper_install import install
 from yondle.formats.whole_files import write_whole, written_whole
 from yondle.logbook.store import WriterLock
 from yondle.model.errors import KnownError

@@ -13,15 +13,16 @@ ROOT = Path(__file__).resolve().parents[2]
 
 BREACHES = {
     "Model, analysis, planning, engine, app, faces": ("analysis/margins.py", "import yondle.planning.ladder"),
+    "Operations by subject": ("app/machine/clocks.py", "import yondle.app.session.book"),
     "Rigs, workloads and logbook know the model and": ("rigs/linux/proc.py", "import yondle.analysis.margins"),
-    "File formats know the model only": ("formats/toml_files.py", "import yondle.app.progress"),
+    "File formats know the model only": ("formats/toml_files.py", "import yondle.app.session.progress"),
     "Adapters don't know each other": ("rigs/linux/this.py", "import yondle.workloads.host"),
     "Reports know model and analysis only": ("reports/picture.py", "import yondle.planning.ladder"),
     "Read models know model, analysis, planning": ("views/shared/gains.py", "import yondle.logbook.keeping"),
     "Subjects of read models meet only in what is shared": ("views/traces/spans.py", "import yondle.views.tune.rulers"),
     "The engine reaches adapters only through its ports": ("engine/watcher.py", "import yondle.logbook.logbook"),
     "Faces use operations and values": ("cli/shown.py", "import yondle.logbook.logbook"),
-    "Qt stays in the desktop": ("app/progress.py", "import PySide6.QtCore"),
+    "Qt stays in the desktop": ("app/session/progress.py", "import PySide6.QtCore"),
     "The model needs the standard library only": ("model/sensors.py", "import numpy"),
     "The language is below everything": ("language/saying.py", "import yondle.model.knobs"),
 }

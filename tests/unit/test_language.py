@@ -13,8 +13,8 @@ import pytest
 from tests.conftest import quick_rig
 from tools.texts import compiled, path_of, placeholders, read, renewed, texts
 
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.language.saying import LANGUAGE, chosen, languages, say
 from yondle.model.quantities import count
 
@@ -97,7 +97,7 @@ def in_german(*command: str) -> str:
 def test_german_writes_figures_nouns_and_cases_its_own_way() -> None:
     script = """if True:
         from datetime import datetime
-        from yondle.app.results import figure
+        from yondle.app.session.results import figure
         from yondle.language.saying import in_sentence, say, several
         from yondle.model.quantities import count, date, duration, number
         from yondle.model.verdicts import Verdict

@@ -5,15 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from platformdirs import user_data_path
-
-from yondle.app.machines import choose_rig
-from yondle.app.plans import AfterMove, make_move, start_plan
-from yondle.app.profiles import keep_profile
-from yondle.app.session import Session, machine_file
-from yondle.formats.whole_files import own_folder
+from yondle.app.machine.machines import choose_rig
+from yondle.app.plans.plans import AfterMove, make_move, start_plan
+from yondle.app.profiles.profiles import keep_profile
+from yondle.app.session.session import Session, machine_file
 from yondle.language.saying import say
-from yondle.model.errors import KnownError
 from yondle.model.events import Record
 from yondle.planning.climb import Tried, first_evening
 
@@ -36,29 +32,6 @@ to = {high}
 by = 5
 """
 LEAST_POWER_W, MOST_POWER_W = 40.0, 110.0
-
-
-def data_folder() -> Path:
-    """Where logbooks are kept when no place is named; made when missing."""
-    folder: Path = user_data_path("yondle", appauthor=False)
-    try:
-        own_folder(folder)
-    except OSError as error:
-        raise KnownError(
-            say("The folder for logbooks can't be made ({strerror}).", strerror=error.strerror),
-            say("Name a place for the logbook yourself."),
-        ) from error
-    return folder
-
-
-def free_name(folder: Path, stem: str, ending: str = ".yondle") -> Path:
-    """Give the first name of its kind that is not taken: heron.yondle, heron-2.yondle, ..."""
-    path = folder / f"{stem}{ending}"
-    count = 2
-    while path.exists():
-        path = folder / f"{stem}-{count}{ending}"
-        count += 1
-    return path
 
 
 def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) -> list[Path]:

@@ -10,11 +10,12 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app import helper_install, this_machine
-from yondle.app.machines import THIS
-from yondle.app.mappings import remember, remembered
-from yondle.app.results import Told, columns_of, import_frames, import_scores, import_sensors, type_in
-from yondle.app.session import Session
+from yondle.app.machine import this_machine
+from yondle.app.machine.machines import THIS
+from yondle.app.session.mappings import remember, remembered
+from yondle.app.session.results import Told, columns_of, import_frames, import_scores, import_sensors, type_in
+from yondle.app.session.session import Session
+from yondle.app.system import helper_install
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, tell
 from yondle.language.saying import named, say
@@ -197,7 +198,9 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         with opened(lambda: Session.open(logbook)) as session:
             _must_be_this(session)
             text = this_machine.read_command(file)
-            taken = tuple(w.id for w in session.declaration.workloads if w.id not in this_machine.own_ids(session))
+            taken = tuple(
+                w.id for w in session.declaration.workloads if w.id not in this_machine.own_ids(session.logbook.keeping)
+            )
             command = this_machine.add_command(session.logbook.keeping, text, str(file), taken)
             _ask_to_allow(session, yes, console, as_json)
             words = say(
@@ -241,7 +244,10 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         """Add a meter; its readings are sampled with all others."""
         with opened(lambda: Session.open(logbook)) as session:
             _must_be_this(session)
-            words = this_machine.try_meter(session, name, address, unit, ask, field, factor, baud, follows)
+            if follows:
+                session.declaration.knob(follows)
+            keeping, clock = session.logbook.keeping, session.machine.clock
+            words = this_machine.try_meter(keeping, clock, name, address, unit, ask, field, factor, baud, follows)
             tell(console, as_json, words, meter=name)
 
     @meter.command("remove")

@@ -8,8 +8,8 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
-from yondle.app.columns import Shelf, add_reference, compared, drop_reference, keep_price, prices
-from yondle.app.session import Session
+from yondle.app.books.columns import Shelf, add_reference, compared, drop_reference, keep_price, prices
+from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from yondle.app.inspection import Inspection
+from yondle.app.machine.inspection import Inspection
 from yondle.language.saying import CONDITION, named, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import quantity

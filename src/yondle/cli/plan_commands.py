@@ -11,9 +11,9 @@ import typer
 from rich.console import Console
 
 from yondle.analysis.stability import Standard
-from yondle.app.awake import notify
-from yondle.app.plans import GOES_ON, AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
-from yondle.app.session import Session
+from yondle.app.plans.plans import GOES_ON, AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
+from yondle.app.session.session import Session
+from yondle.app.system.awake import notify
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values, tell
 from yondle.language.saying import say

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.profiles import (
+from yondle.app.profiles.profiles import (
     compared_to_stock,
     drop_profile,
     import_profile,
@@ -21,7 +21,7 @@ from yondle.app.profiles import (
     use_profile,
     write_profile,
 )
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
 from yondle.cli.shown import plain_values, print_json, print_table, tell
 from yondle.language.saying import say

@@ -9,9 +9,9 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.export import logbook_text, merge, passes_csv, read_archive, share, write
-from yondle.app.remarks import attach, discard_pass, discard_result, write_note
-from yondle.app.session import Session
+from yondle.app.books.export import logbook_text, merge, passes_csv, read_archive, share, write
+from yondle.app.session.remarks import attach, discard_pass, discard_result, write_note
+from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import named, say

@@ -8,9 +8,9 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.report_choices import ask, choose_sections, parts_named
-from yondle.app.report_files import write_report
-from yondle.app.session import Session
+from yondle.app.reports.report_choices import ask, choose_sections, parts_named
+from yondle.app.reports.report_files import write_report
+from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import tell
 from yondle.language.saying import say

@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.readiness import readiness
-from yondle.app.session import Session
+from yondle.app.session.readiness import readiness
+from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Strict, Together, opened, run_test
 from yondle.cli.shown import print_json, status_values, tell
 from yondle.language.saying import say

@@ -13,8 +13,8 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.progress import Progress
-from yondle.app.session import Session
+from yondle.app.session.progress import Progress
+from yondle.app.session.session import Session
 from yondle.cli.shown import (
     ProgressLine,
     closing,

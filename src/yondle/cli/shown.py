@@ -16,9 +16,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from yondle.app.progress import Progress
-from yondle.app.resting import put_back_words
-from yondle.app.session import Session
+from yondle.app.session.progress import Progress
+from yondle.app.session.resting import put_back_words
+from yondle.app.session.session import Session
 from yondle.language.saying import named, say
 from yondle.model.events import Record
 from yondle.model.knobs import Change, Setup

@@ -9,10 +9,10 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
-from yondle.app.inspection import Inspection, inspect_rig
-from yondle.app.machines import choose_rig, make_machine
-from yondle.app.readiness import not_ready, readiness
-from yondle.app.session import Session
+from yondle.app.machine.inspection import Inspection, inspect_rig
+from yondle.app.machine.machines import choose_rig, make_machine
+from yondle.app.session.readiness import not_ready, readiness
+from yondle.app.session.session import Session
 from yondle.cli.inspected import print_inspection
 from yondle.cli.running import (
     AsJson,

@@ -9,8 +9,8 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.export import csv_text, write
-from yondle.app.session import Session
+from yondle.app.books.export import csv_text, write
+from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say

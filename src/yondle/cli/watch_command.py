@@ -13,10 +13,10 @@ from rich.console import Console, Group
 from rich.live import Live
 from rich.text import Text
 
-from yondle.app.clocks import RealClock
-from yondle.app.integrate import integrate, take_out
-from yondle.app.stopping import ask_to_stop
-from yondle.app.watching import Watched, watch
+from yondle.app.books.watching import Watched, watch
+from yondle.app.machine.clocks import RealClock
+from yondle.app.session.stopping import ask_to_stop
+from yondle.app.system.integrate import integrate, take_out
 from yondle.cli.running import EXIT_NOT_HELD, AsJson, LogbookPath
 from yondle.cli.shown import print_json, tell
 from yondle.language.saying import say

@@ -10,12 +10,13 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.demo import DEMO_PACE, data_folder, free_name, run_evening, run_neighbours
-from yondle.app.export import write
-from yondle.app.machines import choose_rig
-from yondle.app.pictures import chart_svg
-from yondle.app.plans import is_failure
-from yondle.app.session import Session
+from yondle.app.books.export import write
+from yondle.app.demo import DEMO_PACE, run_evening, run_neighbours
+from yondle.app.machine.machines import choose_rig
+from yondle.app.plans.plans import is_failure
+from yondle.app.reports.pictures import chart_svg
+from yondle.app.session.session import Session
+from yondle.app.system.folders import data_folder, free_name
 from yondle.cli.orders import WindowOrder
 from yondle.cli.running import (
     AsJson,

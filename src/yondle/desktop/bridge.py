@@ -11,7 +11,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.desktop.tidying import Tidying
 from yondle.model.errors import KnownError
 from yondle.model.events import Record

@@ -10,12 +10,13 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.app.awake import LONG_S, notify
-from yondle.app.demo import data_folder, free_name, run_evening, run_neighbours
-from yondle.app.machines import PACES, choose_rig
-from yondle.app.profiles import power_hint
-from yondle.app.resting import put_back_words
-from yondle.app.session import Session
+from yondle.app.demo import run_evening, run_neighbours
+from yondle.app.machine.machines import PACES, choose_rig
+from yondle.app.profiles.profiles import power_hint
+from yondle.app.session.resting import put_back_words
+from yondle.app.session.session import Session
+from yondle.app.system.awake import LONG_S, notify
+from yondle.app.system.folders import data_folder, free_name
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.compare import ComparePlace

@@ -10,11 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.conftest import quick_rig
 
-from yondle.app.export import logbook_text, passes_csv
-from yondle.app.field_books import read_book
-from yondle.app.machines import RigChoice
-from yondle.app.session import Session
-from yondle.app.watching import watch
+from yondle.app.books.export import logbook_text, passes_csv
+from yondle.app.books.reading import read_book
+from yondle.app.books.watching import watch
+from yondle.app.machine.machines import RigChoice
+from yondle.app.session.session import Session
 from yondle.model.errors import KnownError
 from yondle.views.traces.traces import runs, trace_of
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from tests.conftest import HERON
 
-from yondle.app.machines import choose_rig
+from yondle.app.machine.machines import choose_rig
 from yondle.model.errors import MachineDownError
 from yondle.model.verdicts import Failure
 from yondle.rigs.simulated.rig import SimulatedRig

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 from tests.conftest import HERON
 
-from yondle.app.machines import choose_rig
+from yondle.app.machine.machines import choose_rig
 from yondle.formats.toml_files import LARGEST_FILE
 from yondle.model.errors import KnownError
 from yondle.rigs.simulated.rigfile import parse_rig_file

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFont, QPainter, QPaintEvent, QPen, QPolygonF, QTransform
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from yondle.app.progress import Progress
+from yondle.app.session.progress import Progress
 from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 from yondle.model.knobs import Setup

@@ -10,8 +10,8 @@ from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt
 from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.app.export import csv_text
-from yondle.app.session import Session
+from yondle.app.books.export import csv_text
+from yondle.app.session.session import Session
 from yondle.desktop.theme import MARGIN, Theme, font
 from yondle.desktop.turns import Turns
 from yondle.desktop.widgets.basics import label

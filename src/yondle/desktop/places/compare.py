@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
-from yondle.app.columns import Shelf, add_reference, books_nearby, compare_these, compared, offers
-from yondle.app.results import figure
-from yondle.app.session import Session
+from yondle.app.books.columns import Shelf, add_reference, books_nearby, compare_these, compared, offers
+from yondle.app.session.results import figure
+from yondle.app.session.session import Session
 from yondle.desktop.places.chart_place import Chart, ChartPlace
 from yondle.desktop.places.compare_charts import CompareCharts
 from yondle.desktop.theme import Theme

@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout
 
-from yondle.app.export import logbook_text, merge, passes_csv, share, write
-from yondle.app.field_books import read_book
-from yondle.app.remarks import (
+from yondle.app.books.export import logbook_text, merge, passes_csv, share, write
+from yondle.app.books.reading import read_book
+from yondle.app.session.remarks import (
     attach,
     detach,
     discard_pass,
@@ -21,7 +21,7 @@ from yondle.app.remarks import (
     save_attachment,
     write_note,
 )
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, label

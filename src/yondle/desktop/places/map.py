@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme

@@ -18,10 +18,10 @@ from PySide6.QtWidgets import (
     QTextBrowser,
 )
 
-from yondle.app.report_choices import HEADINGS, ask, choose_sections, question, sections_chosen
-from yondle.app.report_files import Report, report_bytes, report_preview, write_report
-from yondle.app.reporting import report_in_pieces, report_of
-from yondle.app.session import Session
+from yondle.app.reports.report_choices import HEADINGS, ask, choose_sections, question, sections_chosen
+from yondle.app.reports.report_files import Report, report_bytes, report_preview, write_report
+from yondle.app.reports.reporting import report_in_pieces, report_of
+from yondle.app.session.session import Session
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.theme import Redrawn, Theme
 from yondle.desktop.widgets.basics import button, label

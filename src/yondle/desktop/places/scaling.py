@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.desktop.places.chart_place import ChartPlace
 from yondle.desktop.places.tune_actions import key_of
 from yondle.desktop.theme import Theme

@@ -9,10 +9,10 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from yondle.app.plans import PlanEnd
-from yondle.app.progress import Progress
-from yondle.app.remarks import write_note
-from yondle.app.session import Session
+from yondle.app.plans.plans import PlanEnd
+from yondle.app.session.progress import Progress
+from yondle.app.session.remarks import write_note
+from yondle.app.session.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.charts.chart_panel import ChartPanel
 from yondle.desktop.charts.strips import strips_of

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from yondle.app.machines import THIS
-from yondle.app.results import Told, columns_of, figure, import_frames, import_scores, type_in
-from yondle.app.session import Session
+from yondle.app.machine.machines import THIS
+from yondle.app.session.results import Told, columns_of, figure, import_frames, import_scores, type_in
+from yondle.app.session.session import Session
 from yondle.desktop.places.tune_words import tell_trouble
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.bench_forms import BenchmarksCard, ResultCard, TableCard, TableChoice, TypedFigure
@@ -21,7 +21,7 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import count
 
 if TYPE_CHECKING:
-    from yondle.app.this_machine import Asked
+    from yondle.app.machine.this_machine import Asked
 
 TABLES = say("Tables (*.csv *.txt);;All files (*)")
 
@@ -48,7 +48,7 @@ class BenchOffers(QObject):
         """Show the commands this logbook would run that nobody has allowed on this machine yet."""
         if self._session.logbook.rig()[0] != THIS:
             return
-        from yondle.app.this_machine import not_allowed
+        from yondle.app.machine.this_machine import not_allowed
 
         for asked in not_allowed(self._session.logbook.keeping):
             self._ask_to_allow(asked)

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
-from yondle.app.plans import GOES_ON, Ended, PlanEnd, preview
-from yondle.app.session import Session
+from yondle.app.plans.plans import GOES_ON, Ended, PlanEnd, preview
+from yondle.app.session.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.cards import CardAction, Cards

@@ -8,8 +8,8 @@ from pathlib import Path
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from yondle.app.plans import GOES_ON, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
-from yondle.app.profiles import (
+from yondle.app.plans.plans import GOES_ON, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
+from yondle.app.profiles.profiles import (
     compared_to_stock,
     drop_profile,
     import_profile,
@@ -21,8 +21,8 @@ from yondle.app.profiles import (
     use_profile,
     write_profile,
 )
-from yondle.app.readiness import ReadyItem, not_ready, readiness
-from yondle.app.session import Session
+from yondle.app.session.readiness import ReadyItem, not_ready, readiness
+from yondle.app.session.session import Session
 from yondle.desktop.bridge import Bridge
 from yondle.desktop.places.tune_edge import EdgeOffers
 from yondle.desktop.places.tune_words import tell_trouble

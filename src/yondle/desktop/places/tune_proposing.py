@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.desktop.widgets.cards import CardAction
 from yondle.desktop.widgets.rulers import Rulers
 from yondle.language.saying import say

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.desktop.widgets.cards import CardAction, Cards
 from yondle.desktop.widgets.next_step import NextWords
 from yondle.language.saying import say

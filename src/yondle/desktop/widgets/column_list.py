@@ -8,7 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
 
-from yondle.app.columns import Offer
+from yondle.app.books.columns import Offer
 from yondle.desktop.widgets.basics import children, tip, top_items
 from yondle.language.saying import say
 from yondle.model.errors import KnownError

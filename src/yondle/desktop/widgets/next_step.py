@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from yondle.app.progress import Progress
+from yondle.app.session.progress import Progress
 from yondle.desktop.charts.strips import Strip, StripsView
 from yondle.desktop.theme import MARGIN, Theme
 from yondle.desktop.widgets.basics import Eliding, button, clear, label

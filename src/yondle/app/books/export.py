@@ -11,9 +11,9 @@ import socket
 from pathlib import Path
 from typing import Any
 
-from yondle.app.columns import COMPARED, PRICES
-from yondle.app.field_books import DECLARATION
-from yondle.app.session import Session
+from yondle.app.books.columns import COMPARED, PRICES
+from yondle.app.session.kept_declaration import DECLARATION
+from yondle.app.session.session import Session
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.logbook.archive import Values, restore

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part

@@ -10,16 +10,17 @@ from datetime import datetime
 from pathlib import Path
 
 from yondle.analysis.judging import UNLIMITED, limited_at
-from yondle.app.awake import KeepsAwake
-from yondle.app.book import Book
-from yondle.app.clocks import RealClock
-from yondle.app.faults import VARIABLE, kill_self, with_faults
-from yondle.app.hands import NobodyThere
-from yondle.app.machines import THIS, Machine, RigChoice, goes_on, make_machine, with_absent
-from yondle.app.own import Own
-from yondle.app.resting import Resting
-from yondle.app.stopping import StopsFromOutside
-from yondle.app.waiting import Waits
+from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.hands import NobodyThere
+from yondle.app.machine.machines import THIS, Machine, RigChoice, goes_on, make_machine, with_absent
+from yondle.app.session.book import Book
+from yondle.app.session.faults import VARIABLE, kill_self, with_faults
+from yondle.app.session.kept_declaration import absent_from, keep_declaration
+from yondle.app.session.own import Own
+from yondle.app.session.resting import Resting
+from yondle.app.session.stopping import StopsFromOutside
+from yondle.app.session.waiting import Waits
+from yondle.app.system.awake import KeepsAwake
 from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
 from yondle.engine.requests import Request
@@ -122,8 +123,7 @@ class Session:
             choice = RigChoice(*logbook.rig())
             goes_down = kill_self if together else None
             if choice.kind == THIS:
-                from yondle.app.field_books import absent_from, keep_declaration
-                from yondle.app.this_machine import keep_stock, setup_of
+                from yondle.app.machine.this_machine import keep_stock, setup_of
 
                 machine = make_machine(choice, None, None, this=setup_of(logbook.keeping))
                 machine = with_absent(machine, absent_from(logbook.keeping, path, machine.rig.declaration))
@@ -463,7 +463,7 @@ class Session:
         facts: dict[str, str | float],
         frame_times_ms: tuple[float, ...] = (),
     ) -> AddedResult:
-        """Keep a figure that was measured elsewhere at a step's settings; see app/results.py."""
+        """Keep a figure that was measured elsewhere at a step's settings; see session/results.py."""
         self.step(number)
         at = self.machine.clock.wall().isoformat(timespec="seconds")
         self.logbook.add_result(number, workload.id, at, score, facts, frame_times_ms)

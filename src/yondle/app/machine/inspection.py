@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from yondle.app.machines import THIS, Machine, RigChoice, make_machine
+from yondle.app.machine.machines import THIS, Machine, RigChoice, make_machine
 from yondle.language.saying import say
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Reading

@@ -12,8 +12,8 @@ from typing import Any
 
 from platformdirs import user_config_path
 
-from yondle.app.clocks import RealClock
-from yondle.app.session import Session
+from yondle.app.machine.clocks import RealClock
+from yondle.engine.ports import Clock
 from yondle.formats.toml_files import read_text
 from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
@@ -138,11 +138,9 @@ def read_command(file: Path) -> str:
     return read_text(file, DOCUMENT)
 
 
-def own_ids(session: Session) -> set[str]:
+def own_ids(keeping: Keeping) -> set[str]:
     """Name the logbook's workloads that are the user's own commands."""
-    return {
-        parse_command(text, say("a kept workload")).workload.id for text in setup_of(session.logbook.keeping).commands
-    }
+    return {parse_command(text, say("a kept workload")).workload.id for text in setup_of(keeping).commands}
 
 
 def remove_command(keeping: Keeping, workload: str) -> None:
@@ -218,17 +216,16 @@ def add_meter(keeping: Keeping, plan: MeterPlan) -> None:
 
 
 def try_meter(
-    session: Session, name: str, address: str, unit: str, ask: str, field_: int, factor: float, baud: int, follows: str
-) -> str:
+    keeping: Keeping, clock: Clock, name: str, address: str, unit: str, ask: str, field_: int, factor: float, baud: int,
+    follows: str,
+) -> str:  # fmt: skip
     """Keep a meter that answers, and say what it reads; raises KnownError for one that doesn't."""
-    if follows:
-        session.declaration.knob(follows)
     plan = MeterPlan(name, address, unit, ask, field_, factor, baud, follows)
     meter = Meter(plan)
     try:
-        limit = session.machine.clock.now() + 2 * ANSWERS_WITHIN_S
-        while (reading := meter.read()) is None and session.machine.clock.now() < limit:
-            session.machine.clock.wait(METER_LOOKED_AT_S)
+        limit = clock.now() + 2 * ANSWERS_WITHIN_S
+        while (reading := meter.read()) is None and clock.now() < limit:
+            clock.wait(METER_LOOKED_AT_S)
     finally:
         meter.close()
     if reading is None:
@@ -237,7 +234,7 @@ def try_meter(
             say("The meter at {address} gives no reading{why}.", address=address, why=why),
             say("Check its address, its speed and its query."),
         )
-    add_meter(session.logbook.keeping, plan)
+    add_meter(keeping, plan)
     return say(
         "{name} reads {reading}; it is sampled from now on.",
         name=name,

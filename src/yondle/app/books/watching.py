@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from yondle.app.field_books import read_book
+from yondle.app.books.reading import read_book
 from yondle.language.saying import say
 from yondle.logbook.reading import OpenAttempt
 from yondle.logbook.records import reading

@@ -8,8 +8,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yondle.app.clocks import RealClock
-from yondle.app.hands import NobodyThere, VirtualHands
+from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
 from yondle.formats.toml_files import read_text
 from yondle.language.saying import say
@@ -23,7 +23,7 @@ from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 
 if TYPE_CHECKING:
-    from yondle.app.this_machine import ThisSetup
+    from yondle.app.machine.this_machine import ThisSetup
 
 SIMULATED = "simulated"
 THIS = "this"
@@ -90,7 +90,7 @@ def make_machine(
     """
     real = RealClock()
     if choice.kind == THIS:
-        from yondle.app.this_machine import ThisSetup, make_this
+        from yondle.app.machine.this_machine import ThisSetup, make_this
 
         rig_here = make_this(this or ThisSetup(), real)
         return Machine(ByHandRig(rig_here, choice.definition) if choice.definition else rig_here, real, NobodyThere())

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from yondle.app.demo import data_folder
-from yondle.app.field_books import read_book
-from yondle.app.own import LONGEST_NAME
-from yondle.app.session import Session
+from yondle.app.books.reading import read_book
+from yondle.app.session.own import LONGEST_NAME
+from yondle.app.session.session import Session
+from yondle.app.system.folders import data_folder
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup

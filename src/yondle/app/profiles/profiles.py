@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.formats.knob_table import Table
 from yondle.formats.toml_files import read_text, validated
 from yondle.formats.whole_files import write_whole

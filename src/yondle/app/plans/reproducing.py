@@ -7,7 +7,7 @@ from typing import Any
 import tomlkit
 from tomlkit.items import InlineTable
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.formats.toml_files import tables
 from yondle.language.saying import say
 from yondle.model.errors import KnownError

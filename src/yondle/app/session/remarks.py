@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError

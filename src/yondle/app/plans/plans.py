@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from yondle.analysis.exposure import runs_of, warmths
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.plan_runs import PlanMove, PlanRun

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from pathlib import Path
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.language.saying import DECIMAL_MARK, say
 from yondle.model.errors import KnownError
 from yondle.model.pacing import pacing

@@ -1,26 +1,19 @@
-"""Other logbooks, read without touching them or their rigs, to be compared with the one that is open."""
+"""What the real machine was like when its logbook was last opened, and what is gone of that."""
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
 from pydantic import TypeAdapter, ValidationError
 
-from yondle.app.book import fitted
-from yondle.app.machines import THIS, RigChoice, make_machine
-from yondle.app.own import Own
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
-from yondle.logbook.records import reading
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.rigs import Absent, RigDeclaration
 from yondle.model.sensors import Channel
-from yondle.model.steps import baseline_of
 from yondle.model.workloads import Workload
-from yondle.views.shared.snapshot import Snapshot
 
 DECLARATION = "declaration"
 """What the real machine was like when its logbook was last opened, for those who read it elsewhere."""
@@ -28,30 +21,11 @@ DECLARATION = "declaration"
 _Named = TypeVar("_Named", Knob, Channel, Workload)
 
 
-def read_book(path: Path) -> Snapshot:
-    """Read a logbook as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
-    with reading(path) as records:
-        choice = RigChoice(*records.rig())
-        given = _kept_declaration(records.keeping, path) if choice.kind == THIS else _declaration(choice)
-        steps = [fitted(record, given) for record in records.steps()]
-        at = records.position()
-        position = next((r for r in steps if r.step.number == at), None)
-        return Snapshot(
-            path,
-            Own(records.keeping, given).declaration(),
-            tuple(steps),
-            baseline_of(steps),
-            position,
-            position.step.setup if position is not None else given.stock,
-            tuple(replace(kept, setup=given.fitted(kept.setup)) for kept in records.keeping.profiles()),
-        )
-
-
 def absent_from(keeping: Keeping, path: Path, declaration: RigDeclaration) -> Absent:
     """Give what the machine had when its logbook was last opened, or before, and doesn't have now."""
     if keeping.value(DECLARATION) is None:
         return Absent()
-    before = _kept_declaration(keeping, path)
+    before = kept_declaration(keeping, path)
     return Absent(
         _gone((*before.knobs, *before.absent.knobs), declaration.knobs),
         _gone((*before.channels, *before.absent.channels), declaration.channels),
@@ -71,7 +45,8 @@ def keep_declaration(keeping: Keeping, declaration: RigDeclaration) -> None:
         keeping.keep(DECLARATION, told)
 
 
-def _kept_declaration(keeping: Keeping, path: Path) -> RigDeclaration:
+def kept_declaration(keeping: Keeping, path: Path) -> RigDeclaration:
+    """Give what the machine was like; raises KnownError where that isn't kept, or can't be read."""
     told = keeping.value(DECLARATION)
     if told is None:
         raise KnownError(
@@ -88,11 +63,3 @@ def _kept_declaration(keeping: Keeping, path: Path) -> RigDeclaration:
             ),
             say("Open it once on that machine."),
         ) from error
-
-
-def _declaration(choice: RigChoice) -> RigDeclaration:
-    machine = make_machine(choice, None, None)
-    try:
-        return machine.rig.declaration
-    finally:
-        machine.rig.close()

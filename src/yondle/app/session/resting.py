@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime
 
-from yondle.app.book import Book
-from yondle.app.machines import Machine
-from yondle.app.waiting import Waits
+from yondle.app.machine.machines import Machine
+from yondle.app.session.book import Book
+from yondle.app.session.waiting import Waits
 from yondle.engine.engine import Engine
 from yondle.engine.recovery import judge_unclosed
 from yondle.language.saying import say

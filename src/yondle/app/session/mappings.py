@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 

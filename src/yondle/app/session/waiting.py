@@ -6,9 +6,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from yondle.analysis.judging import UNLIMITED, limited_at
-from yondle.app.autostart import come_back_with, stay_away
-from yondle.app.book import Book
-from yondle.app.machines import Machine
+from yondle.app.machine.machines import Machine
+from yondle.app.session.book import Book
+from yondle.app.system.autostart import come_back_with, stay_away
 from yondle.engine.engine import Order
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook

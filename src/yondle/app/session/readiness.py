@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 from dataclasses import dataclass
 
-from yondle.app.session import Session
+from yondle.app.session.session import Session
 from yondle.language.saying import in_sentence, named, say
 from yondle.model.quantities import number, quantity
 

@@ -9,10 +9,10 @@ from datetime import datetime
 
 from yondle import __version__
 from yondle.analysis.margins import GainWord, passes_needed, spread
-from yondle.app.profiles import compared_to_stock, profile_text, profiles
-from yondle.app.report_choices import HEADINGS, question, sections_chosen
-from yondle.app.reproducing import plan_again
-from yondle.app.session import Session
+from yondle.app.plans.reproducing import plan_again
+from yondle.app.profiles.profiles import compared_to_stock, profile_text, profiles
+from yondle.app.reports.report_choices import HEADINGS, question, sections_chosen
+from yondle.app.session.session import Session
 from yondle.language.saying import CONDITION, capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob

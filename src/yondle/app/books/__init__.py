@@ -1,0 +1,1 @@
+"""Other logbooks: read, compared with, exported, shared, merged, watched."""

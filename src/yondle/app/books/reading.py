@@ -1,0 +1,42 @@
+"""Other logbooks, read without touching them or their rigs, to be compared with the one that is open."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from yondle.app.machine.machines import THIS, RigChoice, make_machine
+from yondle.app.session.book import fitted
+from yondle.app.session.kept_declaration import kept_declaration
+from yondle.app.session.own import Own
+from yondle.logbook.records import reading
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import baseline_of
+from yondle.views.shared.snapshot import Snapshot
+
+
+def read_book(path: Path) -> Snapshot:
+    """Read a logbook as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
+    with reading(path) as records:
+        choice = RigChoice(*records.rig())
+        given = kept_declaration(records.keeping, path) if choice.kind == THIS else _declaration(choice)
+        steps = [fitted(record, given) for record in records.steps()]
+        at = records.position()
+        position = next((r for r in steps if r.step.number == at), None)
+        return Snapshot(
+            path,
+            Own(records.keeping, given).declaration(),
+            tuple(steps),
+            baseline_of(steps),
+            position,
+            position.step.setup if position is not None else given.stock,
+            tuple(replace(kept, setup=given.fitted(kept.setup)) for kept in records.keeping.profiles()),
+        )
+
+
+def _declaration(choice: RigChoice) -> RigDeclaration:
+    machine = make_machine(choice, None, None)
+    try:
+        return machine.rig.declaration
+    finally:
+        machine.rig.close()

@@ -1,0 +1,1 @@
+"""Runs of plans, and the plan that does a logbook again."""

@@ -1,0 +1,1 @@
+"""Setups kept by name."""

@@ -1,0 +1,1 @@
+"""The report: what the tuner decides about it, what is gathered, the files it becomes."""

@@ -1,0 +1,1 @@
+"""One open logbook with its rig: proposing, testing, waiting, resting, and what is written about it."""
