@@ -11,7 +11,10 @@ from yondle.app.profiles.profiles import keep_profile
 from yondle.app.session.session import Session, machine_file
 from yondle.language.saying import say
 from yondle.model.events import Record
-from yondle.planning.climb import Tried, first_evening
+from yondle.model.rigs import RigDeclaration
+from yondle.planning.climb import Tried
+from yondle.planning.plan_files import parse_plan
+from yondle.planning.plans import Plan, moves
 
 DEMO_PACE = 20.0
 NEIGHBOURS = ("heron-ii", "bittern")
@@ -31,6 +34,7 @@ from = {low}
 to = {high}
 by = 5
 """
+EVENING = Path(__file__).parent / "plans" / "heron-evening.toml"
 LEAST_POWER_W, MOST_POWER_W = 40.0, 110.0
 
 
@@ -77,23 +81,30 @@ def sweep_power(session: Session, stopped: Callable[[], bool] = lambda: False) -
     start_plan(session, plan, say("power limits"), lambda *_: None, stopped)
 
 
+def evening(declaration: RigDeclaration) -> Plan:
+    """Read the plan of Heron's example."""
+    return parse_plan(EVENING.read_text("utf-8"), EVENING.name, declaration)
+
+
 def run_evening(session: Session, after: AfterMove, stopped: Callable[[], bool] = lambda: False) -> None:
-    """Run the example: the baseline, then every move of the climb; `after` hears each. Ends early when asked to."""
+    """Run the example: the baseline, then every move of its plan; `after` hears each. Ends early when asked to."""
     baseline = session.baseline()
     after(None, baseline)
     if session.position is None or stopped():
         return
     number = session.position.step.number
-    moves = first_evening(session.declaration, Tried(baseline.verdict, session.in_force, number, number))
+    going = moves(
+        evening(session.declaration), session.declaration, Tried(baseline.verdict, session.in_force, number, number)
+    )
     try:
-        move = next(moves)
+        move = next(going)
         while True:
             record = make_move(session, move)
             after(move, record)
             if stopped() or session.heed_request() or session.position is None:
-                moves.close()
+                going.close()
                 return
             here = session.position.step.number
-            move = moves.send(Tried(record.verdict, session.in_force, here, record.step.number))
+            move = going.send(Tried(record.verdict, session.in_force, here, record.step.number))
     except StopIteration:
         return

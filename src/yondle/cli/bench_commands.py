@@ -189,6 +189,9 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             )
             tell(console, as_json, words, step=step, samples=count, channels=list(channels.values()))
 
+
+def add_own_commands(app: typer.Typer, console: Console) -> None:
+    """Add the commands about workloads of your own, meters and the helper."""
     own = typer.Typer(help="Workloads of your own: any command with a number in what it prints.")
     app.add_typer(own, name="workload")
 

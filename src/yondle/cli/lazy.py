@@ -37,12 +37,12 @@ COMMANDS = {
     ),
     "inspect": Place(
         "step_commands",
-        "add_step_commands",
+        "add_looking_commands",
         later(
             "Say what a rig offers: what can be set and by whom, what can be read, what is missing and why it matters."
         ),
     ),
-    "workloads": Place("step_commands", "add_step_commands", later("List the benchmarks and loads of a rig.")),
+    "workloads": Place("step_commands", "add_looking_commands", later("List the benchmarks and loads of a rig.")),
     "demo": Place(
         "window_commands",
         "add_window_commands",
@@ -118,14 +118,14 @@ COMMANDS = {
         ),
     ),
     "limit": Place("rig_commands", "add_rig_commands", later("Set your own limit on a knob or a sensor.")),
-    "again": Place("rig_commands", "add_rig_commands", later("Test a step once more, to be sure.")),
+    "again": Place("rig_commands", "add_again_commands", later("Test a step once more, to be sure.")),
     "go-on": Place(
         "rig_commands",
-        "add_rig_commands",
+        "add_again_commands",
         later("Go on with a step that waited for values entered by hand, or for a restart."),
     ),
-    "drop": Place("rig_commands", "add_rig_commands", later("Give up a step that waits for values to be entered.")),
-    "stock": Place("rig_commands", "add_rig_commands", later("Put every knob at stock.")),
+    "drop": Place("rig_commands", "add_again_commands", later("Give up a step that waits for values to be entered.")),
+    "stock": Place("rig_commands", "add_again_commands", later("Put every knob at stock.")),
     "benchmarks": Place(
         "bench_commands",
         "add_bench_commands",
@@ -186,15 +186,15 @@ COMMANDS = {
     ),
     "workload": Place(
         "bench_commands",
-        "add_bench_commands",
+        "add_own_commands",
         later("Workloads of your own: any command with a number in what it prints."),
     ),
     "meter": Place(
-        "bench_commands", "add_bench_commands", later("Meters outside the machine, over a serial line or the network.")
+        "bench_commands", "add_own_commands", later("Meters outside the machine, over a serial line or the network.")
     ),
     "helper": Place(
         "bench_commands",
-        "add_bench_commands",
+        "add_own_commands",
         later("The helper that sets, as root, what only root may set (docs/helper.md)."),
     ),
     "plan": Place(

@@ -70,6 +70,10 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 console, as_json, say("Limit on {name}: {value}.", name=name, value=value), on=name.strip(), limit=value
             )
 
+
+def add_again_commands(app: typer.Typer, console: Console) -> None:
+    """Add the commands about what waits, and about testing once more."""
+
     @app.command()
     def again(
         logbook: LogbookPath,

@@ -141,6 +141,10 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
             print_trail(session, console, benchmark)
             print_in_force(session, console)
 
+
+def add_looking_commands(app: typer.Typer, console: Console) -> None:
+    """Add the commands that look at a rig."""
+
     @app.command()
     def inspect(
         what: Annotated[str, typer.Argument(metavar="RIG", help="this, heron, or a rig file.")] = "this",

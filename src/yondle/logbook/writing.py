@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from array import array
+from collections.abc import Callable
 from dataclasses import asdict
 from typing import Any
 
@@ -41,79 +42,80 @@ HEADING = "heading"
 
 def write(connection: sa.Connection, record: Durable) -> None:
     """Write one record; every one that announces or answers an act leaves its line in the journal."""
-    match record:
-        case StepOpened():
-            _write_step(connection, record)
-            _note_act(connection, record.attempt, record, {"step": record.step.number})
-        case ApplyOpened():
-            _note_act(connection, record.attempt, record, dict(record.setup))
-        case Applied():
-            asked = {reply.knob: reply.message if not reply.taken else "" for reply in record.replies}
-            _note_act(connection, record.attempt, record, {"asked": asked, "read": dict(record.read_back)})
-        case EntryOpened():
-            keep_state(
-                connection,
-                ENTRY,
-                {
-                    "attempt": record.attempt,
-                    "values": record.values,
-                    "setup": dict(record.setup),
-                    "putting_back": record.putting_back,
-                    "boot_id": record.boot_id,
-                },
-            )
-            _note_act(connection, record.attempt, record, {"values": record.values, "back": record.putting_back})
-        case Entered():
-            keep_state(connection, ENTRY, None)
-            _note_act(connection, record.attempt, record, asdict(record.answer))
-        case RestartOpened():
-            _note_act(connection, record.attempt, record, {"values": record.values, "boot_id": record.boot_id})
-        case Restarted():
-            _note_act(connection, record.attempt, record, {"boot_id": record.boot_id})
-        case SettleOpened():
-            _note_act(connection, record.attempt, record, {"channel": record.channel, "below": record.below})
-        case Settled():
-            _note_act(connection, record.attempt, record, {"waited_s": record.waited_s, "reached": record.reached})
-        case PassOpened():
-            _write_pass_opened(connection, record)
-            _note_act(
-                connection, record.attempt, record,
-                {"ordinal": record.ordinal, "stage": record.stage, "workload": record.workload, "t": record.t},
-            )  # fmt: skip
-        case BlockRecorded():
-            _write_block(connection, record)
-        case PassEnded():
-            _write_pass_ended(connection, record)
-            _note_act(connection, record.attempt, record, {"ordinal": record.record.ordinal})
-        case VerdictGiven():
-            _write_verdict(connection, record)
-            _note_act(connection, record.attempt, record, {"verdict": record.outcome.verdict.value})
-        case PutBackOpened():
-            if not record.attempt:
-                keep_state(connection, HEADING, {"setup": dict(record.setup), "position": record.position})
-            _note_act(connection, record.attempt, record, dict(record.setup))
-        case AttemptClosed():
-            connection.execute(
-                schema.attempt.update()
-                .where(schema.attempt.c.id == record.attempt)
-                .values(rests_at=_setup_text(record.rests_at), verified=record.verified, closed_at=record.at)
-            )
-            keep_state(connection, "position", record.position)
-            if record.verified:
-                keep_state(connection, ENTRY, None)
-            _note_act(connection, record.attempt, record, {"verified": record.verified, "position": record.position})
-        case PositionMoved():
-            keep_state(connection, "position", record.position)
-            keep_state(connection, HEADING, None)
-            if record.verified:
-                keep_state(connection, ENTRY, None)
-            _note_act(connection, None, record, {"verified": record.verified, "position": record.position})
+    written = _WRITTEN.get(type(record))
+    if written is not None:
+        written(connection, record)
+    if type(record) in _ACTS:
+        act, detail = _ACTS[type(record)]
+        attempt = record.attempt if not isinstance(record, PositionMoved) else None
+        row = schema.journal.insert().values(attempt=attempt, act=act, detail=json.dumps(detail(record)))
+        connection.execute(row)
 
 
-def _note_act(connection: sa.Connection, attempt: int | None, record: Durable, detail: dict[str, Any]) -> None:
-    connection.execute(
-        schema.journal.insert().values(attempt=attempt, act=type(record).__name__, detail=json.dumps(detail))
-    )
+def _rests(record: AttemptClosed | PositionMoved) -> dict[str, Any]:
+    return {"verified": record.verified, "position": record.position}
+
+
+_ACTS: dict[type, tuple[str, Callable[[Any], dict[str, Any]]]] = {
+    StepOpened: ("StepOpened", lambda r: {"step": r.step.number}),
+    ApplyOpened: ("ApplyOpened", lambda r: dict(r.setup)),
+    Applied: (
+        "Applied",
+        lambda r: {"asked": {x.knob: x.message if not x.taken else "" for x in r.replies}, "read": dict(r.read_back)},
+    ),
+    EntryOpened: ("EntryOpened", lambda r: {"values": r.values, "back": r.putting_back}),
+    Entered: ("Entered", lambda r: asdict(r.answer)),
+    RestartOpened: ("RestartOpened", lambda r: {"values": r.values, "boot_id": r.boot_id}),
+    Restarted: ("Restarted", lambda r: {"boot_id": r.boot_id}),
+    SettleOpened: ("SettleOpened", lambda r: {"channel": r.channel, "below": r.below}),
+    Settled: ("Settled", lambda r: {"waited_s": r.waited_s, "reached": r.reached}),
+    PassOpened: (
+        "PassOpened", lambda r: {"ordinal": r.ordinal, "stage": r.stage, "workload": r.workload, "t": r.t},
+    ),
+    PassEnded: ("PassEnded", lambda r: {"ordinal": r.record.ordinal}),
+    VerdictGiven: ("VerdictGiven", lambda r: {"verdict": r.outcome.verdict.value}),
+    PutBackOpened: ("PutBackOpened", lambda r: dict(r.setup)),
+    AttemptClosed: ("AttemptClosed", _rests),
+    PositionMoved: ("PositionMoved", _rests),
+}  # fmt: skip
+"""What the journal calls each record, whatever its class is called, and the detail it keeps of it."""
+
+
+def _write_entry(connection: sa.Connection, record: EntryOpened) -> None:
+    entry = {
+        "attempt": record.attempt,
+        "values": record.values,
+        "setup": dict(record.setup),
+        "putting_back": record.putting_back,
+        "boot_id": record.boot_id,
+    }
+    keep_state(connection, ENTRY, entry)
+
+
+def _write_entered(connection: sa.Connection, _: Entered) -> None:
+    keep_state(connection, ENTRY, None)
+
+
+def _write_heading(connection: sa.Connection, record: PutBackOpened) -> None:
+    if not record.attempt:
+        keep_state(connection, HEADING, {"setup": dict(record.setup), "position": record.position})
+
+
+def _write_closed(connection: sa.Connection, record: AttemptClosed) -> None:
+    row = schema.attempt.update().where(schema.attempt.c.id == record.attempt)
+    connection.execute(row.values(rests_at=_setup_text(record.rests_at), verified=record.verified, closed_at=record.at))
+    _write_position(connection, record)
+
+
+def _write_moved(connection: sa.Connection, record: PositionMoved) -> None:
+    keep_state(connection, HEADING, None)
+    _write_position(connection, record)
+
+
+def _write_position(connection: sa.Connection, record: AttemptClosed | PositionMoved) -> None:
+    keep_state(connection, "position", record.position)
+    if record.verified:
+        keep_state(connection, ENTRY, None)
 
 
 def _write_step(connection: sa.Connection, record: StepOpened) -> None:
@@ -223,3 +225,11 @@ def keep_state(connection: sa.Connection, name: str, value: Any) -> None:
 
 def _setup_text(setup: Setup) -> str:
     return json.dumps(dict(setup))
+
+
+_WRITTEN: dict[type, Callable[[sa.Connection, Any], None]] = {
+    StepOpened: _write_step, EntryOpened: _write_entry, Entered: _write_entered, PassOpened: _write_pass_opened,
+    BlockRecorded: _write_block, PassEnded: _write_pass_ended, VerdictGiven: _write_verdict, PutBackOpened: _write_heading,
+    AttemptClosed: _write_closed, PositionMoved: _write_moved,
+}  # fmt: skip
+"""What is kept of a record besides its line in the journal."""

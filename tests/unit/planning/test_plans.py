@@ -7,12 +7,13 @@ from collections.abc import Callable
 import pytest
 from tests.conftest import quick_rig
 
+from yondle.app.demo import evening
 from yondle.model.errors import KnownError
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import PassRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PassResult
-from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb, first_evening
+from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb
 from yondle.planning.edge_plans import Proof
 from yondle.planning.ladder import MOST_REPEATS, RunPass, Settle, check_seconds, ladder, quick_check
 from yondle.planning.plan_files import parse_plan
@@ -122,7 +123,7 @@ def test_relief_that_did_not_help_is_undone_and_ends_the_climb() -> None:
 
 
 def test_a_climb_never_goes_above_the_tuners_ceilings() -> None:
-    made = played_climb(lambda start: first_evening(HERON, start), lambda _: Verdict.HELD)
+    made = played_climb(lambda start: moves(evening(HERON), HERON, start), lambda _: Verdict.HELD)
     for move in made:
         for knob, value in move.values.items() if isinstance(move, Try) else ():
             assert value <= HERON.ceilings.get(knob, value)
