@@ -59,7 +59,7 @@ def _band() -> Iterator[Line]:
 
     from yondle.desktop.theme import Theme
     from yondle.desktop.widgets.ruler import Ruler
-    from yondle.views.kept import KeptViews
+    from yondle.views.kept import ViewCache
 
     application = QApplication.instance() or QApplication([])
     assert isinstance(application, QApplication)
@@ -75,7 +75,7 @@ def _band() -> Iterator[Line]:
         yield Line("chances to hold worked out anew, 65 values", median_ms(anew), "", "", "once a verdict")
         ruler = Ruler(Theme(application, "paper"))
         ruler.resize(680, ruler.height())
-        views = KeptViews(lambda: session.snapshot)
+        views = ViewCache(lambda: session.snapshot)
 
         def drag() -> None:
             at = 4300.0 + 25.0 * drag_count[0]

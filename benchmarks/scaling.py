@@ -15,7 +15,7 @@ import numpy as np
 
 from benchmarks.shares import share
 from yondle.analysis.crossing import crossing, leads
-from yondle.analysis.scaling import Shape, elasticity, interaction, read_curve
+from yondle.analysis.scaling import CurveShape, elasticity, interaction, read_curve
 from yondle.model.workloads import Direction
 
 VALUES = tuple(4000.0 + 100.0 * i for i in range(13))
@@ -72,7 +72,7 @@ def kneed(at: float, before: float, after: float) -> Law:
     return lambda value: 100.0 * (min(value, at) / VALUES[0]) ** before * max(1.0, value / at) ** after
 
 
-def _knees(law: Law, noise: Noise, sweeps: int, rng: np.random.Generator, cap: float | None = None) -> list[Shape]:
+def _knees(law: Law, noise: Noise, sweeps: int, rng: np.random.Generator, cap: float | None = None) -> list[CurveShape]:
     return [read_curve(sweep(law, noise, rng, cap), UP, cap).shape for _ in range(sweeps)]
 
 
@@ -99,13 +99,17 @@ def lines(noise: Noise, sweeps: int, seed: int) -> list[tuple[str, str]]:
     slopes = [elasticity(sweep(straight(0.7), noise, rng), UP) for _ in range(sweeps)]
     found.append(("cover of the slope", share(sum(s is not None and s.low <= 0.7 <= s.high for s in slopes), sweeps)))
     capped = [read_curve(sweep(kneed(4500.0, 0.9, 0.9), noise, rng, 110.0), UP, 110.0).shape for _ in range(sweeps)]
-    found.append(("capped is called capped", share(sum(s is Shape.CAPPED for s in capped), sweeps)))
+    found.append(("capped is called capped", share(sum(s is CurveShape.CAPPED for s in capped), sweeps)))
     unknown = [read_curve(sweep(kneed(4500.0, 0.9, 0.9), noise, rng, 110.0), UP).shape for _ in range(sweeps)]
-    found.append(("capped at a cap nobody told of", share(sum(s is Shape.CAPPED for s in unknown), sweeps)))
+    found.append(("capped at a cap nobody told of", share(sum(s is CurveShape.CAPPED for s in unknown), sweeps)))
     for name, law in (("straight, slope 0.5", straight(0.5)), ("30 % fixed", part(0.3))):
-        false = sum(read_curve(sweep(law, noise, rng), UP).shape in (Shape.CAPPED, Shape.PEAK) for _ in range(sweeps))
+        false = sum(
+            read_curve(sweep(law, noise, rng), UP).shape in (CurveShape.CAPPED, CurveShape.PEAK) for _ in range(sweeps)
+        )
         found.append((f"falsely capped or peaked: {name}", share(false, sweeps)))
-    peaks = sum(read_curve(sweep(kneed(4630.0, 0.8, -0.6), noise, rng), UP).shape is Shape.PEAK for _ in range(sweeps))
+    peaks = sum(
+        read_curve(sweep(kneed(4630.0, 0.8, -0.6), noise, rng), UP).shape is CurveShape.PEAK for _ in range(sweeps)
+    )
     found.append(("a peak is called a peak", share(peaks, sweeps)))
     found += _crossings(noise, sweeps, rng) + _interactions(noise, sweeps, rng)
     return found

@@ -27,9 +27,9 @@ from yondle.app.machine.machines import RigChoice
 from yondle.app.plans.plans import preview
 from yondle.app.profiles.profiles import compared_to_stock, import_profile, keep_profile, profiles
 from yondle.app.reports.reporting import report_of
-from yondle.app.session.own import Own
+from yondle.app.session.own import OwnSettings
 from yondle.app.session.remarks import write_note
-from yondle.app.session.results import Told, type_in
+from yondle.app.session.results import MeasuredWith, type_in
 from yondle.app.session.session import Session
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
@@ -42,7 +42,7 @@ from yondle.rigs.linux.helper import Server
 from yondle.rigs.meters.meter import MeterPlan, parse_line
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 from yondle.views.record.log import LogRows
 from yondle.views.traces.traces import runs, trace_of
 from yondle.views.tune.step import step_view
@@ -432,7 +432,7 @@ def look_through(path: Path) -> None:
 
 
 def _in_a_session(session: Session) -> None:
-    views = KeptViews(lambda: session.snapshot)
+    views = ViewCache(lambda: session.snapshot)
     benchmark, knob = session.declaration.benchmarks[0], session.declaration.knobs[0]
     acts: list[Callable[[], object]] = [
         lambda: logbook_text(session),
@@ -461,7 +461,7 @@ def _book(path: Path) -> Path:
     session.test(2)
     keep_profile(session, "Daily", number=2)
     write_note(session, 2, "a note", caveat=True)
-    type_in(session, 2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, Told(preset="high"))
+    type_in(session, 2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, MeasuredWith(preset="high"))
     session.set_own_range("core_voltage", None, 1.3)
     session.set_limit("processor_temperature", 95.0)
     session.own.tell("cooler", "Tarn 140")
@@ -469,7 +469,7 @@ def _book(path: Path) -> Path:
     keeping.open_plan(
         PLANS[1], {"verdict": "held", "in_force": dict(session.in_force), "position": 2, "step": 2}, _AT, 5.0
     )
-    assert isinstance(session.own, Own)
+    assert isinstance(session.own, OwnSettings)
     session.close()
     return path
 

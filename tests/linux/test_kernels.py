@@ -18,7 +18,7 @@ from yondle.model.pacing import pacing
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PART, PassResult
 from yondle.workloads.catalogue import BUILT_IN
-from yondle.workloads.host import ChildHost, ChildRun, Settings
+from yondle.workloads.host import ChildHost, ChildRun, WorkloadSettings
 from yondle.workloads.kernels import (
     bandwidth,
     compression,
@@ -61,7 +61,7 @@ def spoiled(module: str, spoil: str, cpus: list[int], folder: Path) -> PassResul
 @pytest.mark.parametrize("workload", [each.workload.id for each in BUILT_IN])
 def test_every_workload_runs_verifies_itself_and_gives_its_figures(workload: str, tmp_path: Path) -> None:
     declared = next(each.workload for each in BUILT_IN if each.workload.id == workload)
-    host = ChildHost(time.monotonic, settings=Settings(nice=1, memory_mib=MEMORY_MIB, folder=str(tmp_path)))
+    host = ChildHost(time.monotonic, settings=WorkloadSettings(nice=1, memory_mib=MEMORY_MIB, folder=str(tmp_path)))
     run = host.start(workload, 0.5, CPUS)
     assert isinstance(run, ChildRun)
     result = finished(run)
@@ -151,7 +151,7 @@ def test_lows_are_the_mean_rate_of_the_slowest_frames() -> None:
 
 
 def test_a_workload_that_cannot_run_here_says_what_to_do(tmp_path: Path) -> None:
-    host = ChildHost(time.monotonic, settings=Settings(folder=str(tmp_path / "nowhere")))
+    host = ChildHost(time.monotonic, settings=WorkloadSettings(folder=str(tmp_path / "nowhere")))
     run = host.start("storage", 1.0, CPUS)
     assert isinstance(run, ChildRun)
     result = finished(run)

@@ -10,7 +10,7 @@ import pytest
 
 from yondle.app.machine import this_machine
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.results import Told, import_frames, import_scores, import_sensors, type_in
+from yondle.app.session.results import MeasuredWith, import_frames, import_scores, import_sensors, type_in
 from yondle.app.session.session import Session
 from yondle.app.system.helper_install import install, remove
 from yondle.main import run
@@ -122,7 +122,7 @@ def test_a_command_from_another_is_not_run_before_it_is_allowed_here(home: Path)
 
 def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Path, tmp_path: Path) -> None:
     session = Session.open(measured)
-    told = Told("high", "meridian", "after a fresh start", (("1 % low", 41.0),))
+    told = MeasuredWith("high", "meridian", "after a fresh start", (("1 % low", 41.0),))
     for base, step in ((60.1, 66.0), (60.4, 66.3), (60.2, 66.2), (60.0, 66.1)):
         type_in(session, 1, "Sky tour", base, "frames/s", Direction.HIGHER, told)
         added = type_in(session, 2, "Sky tour", step, "frames/s", Direction.HIGHER, told)
@@ -133,31 +133,39 @@ def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Pa
     assert gained.low > 0.08
     assert workload.id not in {name for stage in session.check().stages for name in stage.workloads}
     with pytest.raises(KnownError, match="is kept in frames/s"):
-        type_in(session, 1, "sky tour", 60.0, "s", Direction.LOWER, Told())
+        type_in(session, 1, "sky tour", 60.0, "s", Direction.LOWER, MeasuredWith())
     with pytest.raises(KnownError, match="run by Yondle"):
-        type_in(session, 1, "Stacking", 60.0, "", Direction.HIGHER, Told())
+        type_in(session, 1, "Stacking", 60.0, "", Direction.HIGHER, MeasuredWith())
     with pytest.raises(KnownError, match="no score"):
-        type_in(session, 1, "Sky tour", -1.0, "frames/s", Direction.HIGHER, Told())
+        type_in(session, 1, "Sky tour", -1.0, "frames/s", Direction.HIGHER, MeasuredWith())
     table = tmp_path / "scores.csv"
     table.write_text("Programm;Zeit\nEntwickeln;12,5\nStapeln;1.030,75\n", "utf-8")
-    found = import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, Told(), decimal_comma=True)
+    found = import_scores(
+        session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, MeasuredWith(), decimal_comma=True
+    )
     assert [each.score for each in found] == [12.5, 1030.75]
     with pytest.raises(KnownError, match="row 1 of column 'Zeit' is no number"):
-        import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, Told())
+        import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, MeasuredWith())
     with pytest.raises(KnownError, match="It has: Programm, Zeit"):
-        import_scores(session, 2, table, ("Name", "Zeit"), "s", Direction.LOWER, Told())
+        import_scores(session, 2, table, ("Name", "Zeit"), "s", Direction.LOWER, MeasuredWith())
     mixed = tmp_path / "mixed.csv"
     mixed.write_text("clock,name,score,unit,empty\n4200,Sky,61.0,frames/s,\n4300,Sky,63.0,frames/s,\n", "utf-8")
     kept = session.step(2).added
     with pytest.raises(KnownError, match="has more columns: clock, unit") as refused:
-        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, Told())
+        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith())
     assert "several settings" in refused.value.remedy
     with pytest.raises(KnownError, match="has more columns: clock"):
-        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, Told(), left=("Unit",))
+        import_scores(
+            session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("Unit",)
+        )
     with pytest.raises(KnownError, match="has no column 'clok'"):
-        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, Told(), left=("clok", "unit"))
+        import_scores(
+            session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("clok", "unit")
+        )
     assert session.step(2).added == kept, "nothing was kept of what was refused"
-    both = import_scores(session, 2, mixed, ("2", "3"), "frames/s", Direction.HIGHER, Told(), left=("clock", "unit"))
+    both = import_scores(
+        session, 2, mixed, ("2", "3"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("clock", "unit")
+    )
     assert [each.score for each in both] == [61.0, 63.0]
     session.close()
     again = Session.open(measured)
@@ -171,14 +179,14 @@ def test_frame_times_give_average_lows_and_late_frames(measured: Path, tmp_path:
     times = [10.0] * 98 + [20.0, 40.0]
     moments = [sum(times[:i]) / 1000 for i in range(len(times) + 1)]
     stamps.write_text("frame,when\n" + "".join(f"{i},{t:.6f}\n" for i, t in enumerate(moments)))
-    added = import_frames(session, 1, stamps, "Sky tour", "when", "s", Told(), stamps=True)
+    added = import_frames(session, 1, stamps, "Sky tour", "when", "s", MeasuredWith(), stamps=True)
     assert added.score == pytest.approx(1000 * 100 / sum(times))
     assert added.facts[PART + "1 % low"] == pytest.approx(25.0)
     assert added.facts[PART + "late frames"] == pytest.approx(2.0)
     assert added.frame_times_ms[-1] == pytest.approx(40.0, rel=1e-3)
     for column, unit in (("frame", "ms"), ("when", "s")):
         with pytest.raises(KnownError, match="would give a frame"):
-            import_frames(session, 1, stamps, "Sky tour", column, unit, Told())
+            import_frames(session, 1, stamps, "Sky tour", column, unit, MeasuredWith())
     session.close()
 
 

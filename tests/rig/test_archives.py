@@ -23,7 +23,7 @@ from yondle.app.books.reading import read_book
 from yondle.app.machine.machines import RigChoice
 from yondle.app.profiles.profiles import keep_profile
 from yondle.app.session.remarks import attach, discard_pass, write_note
-from yondle.app.session.results import Told, type_in
+from yondle.app.session.results import MeasuredWith, type_in
 from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.model.errors import KnownError
@@ -55,7 +55,7 @@ def book(tmp_path_factory: pytest.TempPathFactory) -> Path:
     proof = path.with_name("proof.bin")
     proof.write_bytes(bytes(range(256)))
     attach(session, 2, proof)
-    type_in(session, 2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, Told(preset="high"))
+    type_in(session, 2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, MeasuredWith(preset="high"))
     made = next(p for p in session.step(2).attempts[0].passes if p.counts)
     discard_pass(session, 2, session.step(2).attempts[0].id, made.ordinal, "a door")
     session.own.tell("serial number", "SN-42")

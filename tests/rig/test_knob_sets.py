@@ -21,7 +21,7 @@ from yondle.model.events import PassOpened, Record
 from yondle.model.knobs import Knob
 from yondle.model.verdicts import Verdict
 from yondle.views.compare.compare import compare
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 from yondle.views.record.log import LogRows
 from yondle.views.scaling.curves import knobs_measured, scaling
 from yondle.views.shared.measured import settings_of
@@ -49,7 +49,7 @@ def other_value(knob: Knob) -> float:
 
 def look_everywhere(session: Session) -> None:
     """Make everything that the places show."""
-    views = KeptViews(lambda: session.snapshot)
+    views = ViewCache(lambda: session.snapshot)
     assert views.rulers()
     for benchmark in session.declaration.benchmarks:
         assert len(list(views.trail(benchmark, None))) == len(session.steps)

@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import quick_rig
 
 from yondle.analysis.limiting import Bound
-from yondle.analysis.scaling import Shape
+from yondle.analysis.scaling import CurveShape
 from yondle.app.machine.machines import RigChoice
 from yondle.app.plans.plans import start_plan
 from yondle.app.session.session import Session
@@ -18,7 +18,7 @@ from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.views.scaling.curves import Curve, ScalingView, knobs_measured, scaling
 from yondle.views.scaling.limits import limits
-from yondle.views.scaling.sensitivities import Cell, Sensitivities, sensitivities
+from yondle.views.scaling.sensitivities import Sensitivities, SensitivityCell, sensitivities
 from yondle.views.scaling.target import target
 from yondle.views.shared.measured import Settings, settings_of
 from yondle.views.shared.showing import Measure, measures_for
@@ -59,7 +59,7 @@ def curve(view: ScalingView, benchmark: str) -> Curve:
     return next(c for c in view.curves if c.benchmark.id == benchmark)
 
 
-def cell(session: Session, benchmark: str, knob: str) -> Cell:
+def cell(session: Session, benchmark: str, knob: str) -> SensitivityCell:
     told = sensitivities(session.snapshot, settings_of(session.snapshot))
     row = [b.id for b in told.benchmarks].index(benchmark)
     return told.cells[row][[k.id for k in told.knobs].index(knob)]
@@ -90,7 +90,7 @@ def test_a_power_limit_has_a_knee_and_above_it_is_next_to_nothing(swept: Session
     view = scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"))
     stacking = curve(view, "stacking")
     assert stacking.reading is not None
-    assert stacking.reading.shape in (Shape.NEARLY_FLAT, Shape.KNEE)
+    assert stacking.reading.shape in (CurveShape.NEARLY_FLAT, CurveShape.KNEE)
     assert stacking.reading.knee is not None
     assert 55.0 < stacking.reading.knee.at < 85.0
     assert view.sentence.startswith("Past ")

@@ -76,7 +76,7 @@ class Evidence:
 
 
 @dataclass(frozen=True, slots=True)
-class Finding:
+class Limitation:
     """What holds a benchmark back, in words, with every sign of it; UNTOLD says what would tell."""
 
     bound: Bound
@@ -84,28 +84,30 @@ class Finding:
     signs: tuple[str, ...]
 
 
-def what_limits(seen: Evidence) -> Finding:
+def what_limits(seen: Evidence) -> Limitation:
     """Weigh the evidence: a cap first, then limits that were reached, then parts that are busy or answered to."""
     if seen.at_cap:
-        return Finding(Bound.CAP, say("its cap"), (seen.at_cap,))
+        return Limitation(Bound.CAP, say("its cap"), (seen.at_cap,))
     reached = [
         f for f in seen.flags if f.share >= FLAGGED_SHARE and (f.clock_share is None or f.clock_share < HELD_SHARE)
     ]
     if reached:
-        return Finding(Bound.LIMIT, say(" and ").join(f.name for f in reached), tuple(_flag_words(f) for f in reached))
+        return Limitation(
+            Bound.LIMIT, say(" and ").join(f.name for f in reached), tuple(_flag_words(f) for f in reached)
+        )
     busy = _use_signs(seen)
     graphics = seen.graphics_use
     strongest = max((a for a in seen.answers if a.low > 0.0), key=lambda a: a.slope, default=None)
     answered = strongest is not None and strongest.slope >= ANSWERS
     if graphics is not None and graphics >= BUSY_PERCENT and not answered:
-        return Finding(Bound.GRAPHICS, named(Bound.GRAPHICS), busy)
+        return Limitation(Bound.GRAPHICS, named(Bound.GRAPHICS), busy)
     if strongest is not None and strongest.slope >= ANSWERS:
-        return Finding(strongest.part, named(strongest.part), (strongest.words, *busy))
+        return Limitation(strongest.part, named(strongest.part), (strongest.words, *busy))
     still = [a for a in seen.answers if a.high < DOES_NOT]
     if any(a.part is Bound.PROCESSOR for a in still) and any(a.part is Bound.MEMORY for a in still):
-        return Finding(Bound.ELSEWHERE, say("neither clock nor memory"), (*(a.words for a in still), *busy))
+        return Limitation(Bound.ELSEWHERE, say("neither clock nor memory"), (*(a.words for a in still), *busy))
     if strongest is not None and strongest.part is Bound.MEMORY and any(a.part is Bound.PROCESSOR for a in still):
-        return Finding(Bound.MEMORY, "memory", (strongest.words, *(a.words for a in still)))
+        return Limitation(Bound.MEMORY, "memory", (strongest.words, *(a.words for a in still)))
     known = {a.part for a in seen.answers}
     open_ = [knob for part, knob in seen.sweeps if part not in known]
     if open_:
@@ -113,8 +115,8 @@ def what_limits(seen: Evidence) -> Finding:
     elif seen.answers:
         wanted = say("measure more passes at both ends of what was swept")
     else:
-        return Finding(Bound.UNTOLD, say("can't be told: no clock or rate can be set here"), busy)
-    return Finding(Bound.UNTOLD, say("not told yet: {wanted}", wanted=wanted), busy)
+        return Limitation(Bound.UNTOLD, say("can't be told: no clock or rate can be set here"), busy)
+    return Limitation(Bound.UNTOLD, say("not told yet: {wanted}", wanted=wanted), busy)
 
 
 def _flag_words(flag: Flag) -> str:

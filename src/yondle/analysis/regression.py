@@ -41,7 +41,7 @@ class Fit:
 
 
 @dataclass(frozen=True, slots=True)
-class Settled:
+class SettledFit:
     """Where Huber's turns end: fitted values (n,), the scale of a reading, and the variance that multiplies (XᵀX)⁻¹.
 
     `outside` counts the readings that were weighed down.
@@ -80,7 +80,7 @@ def _decomposed(design: bytes, n: int, p: int) -> tuple[Array, Array]:
 
 def huber(
     values: Array, project: Callable[[Array], Array], columns: int, bend: float = BEND, least_scale: float = 0.0
-) -> Settled:
+) -> SettledFit:
     """Take Huber's turns for values (n,); `project` gives the least-squares fit of any values on the `columns` columns.
 
     Covariance after Huber (1973, Ann. Statist. 1): K²·Σψ²/(n - p)/m² with m the share inside the bend.
@@ -103,7 +103,7 @@ def huber(
     bent = np.clip(residuals, -reach, reach)
     correction = 1.0 + columns / n * (1.0 - share) / share
     variance = max(float(bent @ bent) / (n - columns), least_scale**2) * (correction / share) ** 2
-    return Settled(fitted, scale, variance, round(n * (1.0 - share)))
+    return SettledFit(fitted, scale, variance, round(n * (1.0 - share)))
 
 
 def _scale(residuals: Array, columns: int, least: float) -> float:

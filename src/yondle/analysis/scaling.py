@@ -38,7 +38,7 @@ Points = Sequence[tuple[float, Sequence[float]]]
 """Settings with their scores."""
 
 
-class Shape(StrEnum):
+class CurveShape(StrEnum):
     """What a curve may be called."""
 
     TOO_FEW = "too few settings"
@@ -80,7 +80,7 @@ class CurveReading:
     `fixed_share` is the part of the work, at the lowest setting, that doesn't get faster with the knob.
     """
 
-    shape: Shape
+    shape: CurveShape
     whole: Elasticity | None
     last_third: Elasticity | None = None
     knee: Knee | None = None
@@ -118,15 +118,15 @@ def read_curve(points: Points, direction: Direction, cap: float | None = None) -
     x, y = setting_means(points, direction)
     whole = _slope(x, y)
     if len(x) < FEWEST_FOR_SHAPE or whole is None:
-        return CurveReading(Shape.TOO_FEW, whole)
+        return CurveReading(CurveShape.TOO_FEW, whole)
     third = max(3, math.ceil(len(x) / 3))
     last = _slope(x[-third:], y[-third:])
     fixed_share, part_rss = _part(x, y)
     knee = _knee(x, y, part_rss) if len(x) >= FEWEST_FOR_KNEE else None
     shape = _shape(points, direction, cap, whole, knee, x, y)
-    if shape is Shape.STRAIGHT and part_rss < _line_rss(x, y):
-        shape = Shape.PART
-    return CurveReading(shape, whole, last, knee, fixed_share if shape is Shape.PART else None)
+    if shape is CurveShape.STRAIGHT and part_rss < _line_rss(x, y):
+        shape = CurveShape.PART
+    return CurveReading(shape, whole, last, knee, fixed_share if shape is CurveShape.PART else None)
 
 
 def at_cap(points: Points, cap: float | None) -> bool:
@@ -189,7 +189,7 @@ def _slope(x: Array, y: Array) -> Elasticity | None:
 
 def _shape(
     points: Points, direction: Direction, cap: float | None, whole: Elasticity, knee: Knee | None, x: Array, y: Array
-) -> Shape:
+) -> CurveShape:
     middle = len(x) // 2
     lower, upper = _slope(x[: middle + 1], y[: middle + 1]), _slope(x[middle:], y[middle:])
     if knee is not None:
@@ -200,22 +200,22 @@ def _shape(
         if int(before.sum()) >= 3:
             lower = _slope(x[before], y[before])
     if upper is not None and upper.high < 0.0:
-        return Shape.PEAK
+        return CurveShape.PEAK
     if at_cap(points, cap):
-        return Shape.CAPPED
+        return CurveShape.CAPPED
     sits = cap is not None and math.exp(float(np.max(y))) >= cap * CAP_SHARE
     if sits and upper is not None and max(upper.high, -upper.low) < CAPPED_BELOW:
-        return Shape.CAPPED
+        return CurveShape.CAPPED
     if upper is not None and lower is not None and lower.low > max(upper.high, 0.0):
         if upper.high < CAPPED_BELOW and (sits or _bunched(points, direction, x, middle)):
-            return Shape.CAPPED
+            return CurveShape.CAPPED
         if upper.high < NEARLY_FLAT_BELOW:
-            return Shape.NEARLY_FLAT
+            return CurveShape.NEARLY_FLAT
     if knee is not None:
-        return Shape.KNEE
+        return CurveShape.KNEE
     if whole.low <= 0.0 <= whole.high:
-        return Shape.FLAT if max(-whole.low, whole.high) < CAPPED_BELOW else Shape.NOTHING_SEEN
-    return Shape.STRAIGHT
+        return CurveShape.FLAT if max(-whole.low, whole.high) < CAPPED_BELOW else CurveShape.NOTHING_SEEN
+    return CurveShape.STRAIGHT
 
 
 def _bunched(points: Points, direction: Direction, x: Array, middle: int) -> bool:

@@ -13,7 +13,7 @@ from rich.console import Console
 from yondle.app.machine import this_machine
 from yondle.app.machine.machines import THIS
 from yondle.app.session.mappings import remember, remembered
-from yondle.app.session.results import Told, columns_of, import_frames, import_scores, import_sensors, type_in
+from yondle.app.session.results import MeasuredWith, columns_of, import_frames, import_scores, import_sensors, type_in
 from yondle.app.session.session import Session
 from yondle.app.system import helper_install
 from yondle.cli.running import AsJson, LogbookPath, opened
@@ -90,7 +90,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Type in a figure that was measured elsewhere, at a step's settings."""
-        told = Told(preset, passage, note, tuple(_part(text) for text in part or ()))
+        told = MeasuredWith(preset, passage, note, tuple(_part(text) for text in part or ()))
         with opened(lambda: Session.open(logbook)) as session:
             added = type_in(session, step, benchmark, score, unit, _direction(lower), told)
             _print_added(session, [added], console, as_json)
@@ -121,7 +121,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Read a table of figures, all of them measured at the settings of one step."""
         with opened(lambda: Session.open(logbook)) as session:
-            told = Told(preset, passage, note)
+            told = MeasuredWith(preset, passage, note)
             head, asked = columns_of(file), {"name_column": name_column, "score_column": score_column}
             meant = remembered(session, "scores", head, asked)
             columns = (meant["name_column"], meant["score_column"])
@@ -150,7 +150,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Read a series of frame times: its mean rate, its lows and its late frames are kept."""
         with opened(lambda: Session.open(logbook)) as session:
-            told = Told(preset, passage, note)
+            told = MeasuredWith(preset, passage, note)
             head = columns_of(file)
             meant = remembered(session, "frames", head, {"column": column})
             added = import_frames(session, step, file, benchmark, meant["column"], unit, told, stamps, decimal_comma)

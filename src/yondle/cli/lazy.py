@@ -16,7 +16,7 @@ from yondle.cli.help import translated
 from yondle.language.saying import later, named
 
 
-class Place(NamedTuple):
+class CommandPlace(NamedTuple):
     """Where a command is made: the module, the function that adds it to an app, and the first sentence of its help."""
 
     module: str
@@ -25,182 +25,188 @@ class Place(NamedTuple):
 
 
 COMMANDS = {
-    "open": Place("window_commands", "add_window_commands", later("Open a logbook in the window.")),
-    "new": Place("step_commands", "add_step_commands", later("Start a logbook for a rig.")),
-    "baseline": Place(
+    "open": CommandPlace("window_commands", "add_window_commands", later("Open a logbook in the window.")),
+    "new": CommandPlace("step_commands", "add_step_commands", later("Start a logbook for a rig.")),
+    "baseline": CommandPlace(
         "step_commands", "add_step_commands", later("Measure stock, so that gains can be told from noise.")
     ),
-    "step": Place("step_commands", "add_step_commands", later("Propose one step and test it.")),
-    "back": Place("step_commands", "add_step_commands", later("Put the settings of an earlier step in force again.")),
-    "status": Place(
+    "step": CommandPlace("step_commands", "add_step_commands", later("Propose one step and test it.")),
+    "back": CommandPlace(
+        "step_commands", "add_step_commands", later("Put the settings of an earlier step in force again.")
+    ),
+    "status": CommandPlace(
         "step_commands", "add_step_commands", later("Show the trail, what is in force, and what was found open.")
     ),
-    "inspect": Place(
+    "inspect": CommandPlace(
         "step_commands",
         "add_looking_commands",
         later(
             "Say what a rig offers: what can be set and by whom, what can be read, what is missing and why it matters."
         ),
     ),
-    "workloads": Place("step_commands", "add_looking_commands", later("List the benchmarks and loads of a rig.")),
-    "demo": Place(
+    "workloads": CommandPlace(
+        "step_commands", "add_looking_commands", later("List the benchmarks and loads of a rig.")
+    ),
+    "demo": CommandPlace(
         "window_commands",
         "add_window_commands",
         later("Heron, the simulated PC in a shed observatory: an evening's climb to look at and to go on with."),
     ),
-    "note": Place("record_commands", "add_record_commands", later("Write a note at a step.")),
-    "discard": Place(
+    "note": CommandPlace("record_commands", "add_record_commands", later("Write a note at a step.")),
+    "discard": CommandPlace(
         "record_commands",
         "add_record_commands",
         later("Leave a pass or a typed figure out, or with an empty reason count it again; it stays in the logbook."),
     ),
-    "attach": Place(
+    "attach": CommandPlace(
         "record_commands", "add_record_commands", later("Keep a picture or another file at a step as proof.")
     ),
-    "log": Place(
+    "log": CommandPlace(
         "record_commands",
         "add_record_commands",
         later("Look through everything the logbook holds: tests, passes, incidents, notes, figures, files."),
     ),
-    "export": Place(
+    "export": CommandPlace(
         "record_commands", "add_record_commands", later("Write the whole logbook as JSON, or its passes as CSV.")
     ),
-    "restore": Place(
+    "restore": CommandPlace(
         "record_commands", "add_record_commands", later("Make a logbook of what 'yondle export' wrote as JSON.")
     ),
-    "share": Place(
+    "share": CommandPlace(
         "record_commands",
         "add_record_commands",
         later("Make a copy to give away, without serial numbers, host and user names."),
     ),
-    "merge": Place(
+    "merge": CommandPlace(
         "record_commands",
         "add_record_commands",
         later("Make one logbook of two about the same rig; both stay as they are."),
     ),
-    "report": Place(
+    "report": CommandPlace(
         "report_commands",
         "add_report_command",
         later(
             "Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."
         ),
     ),
-    "trace": Place(
+    "trace": CommandPlace(
         "trace_command",
         "add_trace_command",
         later(
             "Tell lowest, mean and highest readings of a test, dips, limits reached, and what moved before a failure."
         ),
     ),
-    "watch": Place(
+    "watch": CommandPlace(
         "watch_command",
         "add_watch_command",
         later("Watch a test that another Yondle runs, also over SSH; the logbook is only read."),
     ),
-    "stop": Place(
+    "stop": CommandPlace(
         "watch_command",
         "add_watch_command",
         later(
             "Stop the test that another Yondle runs on a logbook; that one puts the machine back, as with Esc in its window."
         ),
     ),
-    "integrate": Place(
+    "integrate": CommandPlace(
         "watch_command",
         "add_watch_command",
         later("Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."),
     ),
-    "ready": Place("rig_commands", "add_rig_commands", later("Check whether the rig is ready for a baseline.")),
-    "condition": Place(
+    "ready": CommandPlace("rig_commands", "add_rig_commands", later("Check whether the rig is ready for a baseline.")),
+    "condition": CommandPlace(
         "rig_commands",
         "add_rig_commands",
         later(
             "Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."
         ),
     ),
-    "limit": Place("rig_commands", "add_rig_commands", later("Set your own limit on a knob or a sensor.")),
-    "again": Place("rig_commands", "add_again_commands", later("Test a step once more, to be sure.")),
-    "go-on": Place(
+    "limit": CommandPlace("rig_commands", "add_rig_commands", later("Set your own limit on a knob or a sensor.")),
+    "again": CommandPlace("rig_commands", "add_again_commands", later("Test a step once more, to be sure.")),
+    "go-on": CommandPlace(
         "rig_commands",
         "add_again_commands",
         later("Go on with a step that waited for values entered by hand, or for a restart."),
     ),
-    "drop": Place("rig_commands", "add_again_commands", later("Give up a step that waits for values to be entered.")),
-    "stock": Place("rig_commands", "add_again_commands", later("Put every knob at stock.")),
-    "benchmarks": Place(
+    "drop": CommandPlace(
+        "rig_commands", "add_again_commands", later("Give up a step that waits for values to be entered.")
+    ),
+    "stock": CommandPlace("rig_commands", "add_again_commands", later("Put every knob at stock.")),
+    "benchmarks": CommandPlace(
         "bench_commands",
         "add_bench_commands",
         later("Show which benchmarks are run, or choose them and how they are run."),
     ),
-    "result": Place(
+    "result": CommandPlace(
         "bench_commands",
         "add_bench_commands",
         later("Type in a figure that was measured elsewhere, at a step's settings."),
     ),
-    "edge": Place(
+    "edge": CommandPlace(
         "plan_commands",
         "add_edge_command",
         later("Find the riskiest value of a knob that holds, test by test, from where the rig is now."),
     ),
-    "scaling": Place(
+    "scaling": CommandPlace(
         "scaling_commands",
         "add_scaling_command",
         later("See how scores scale with a knob, or which benchmark answers to which."),
     ),
-    "map": Place(
+    "map": CommandPlace(
         "scaling_commands",
         "add_scaling_command",
         later("See two knobs together: gains at every pair of values, and what is left over."),
     ),
-    "limits": Place(
+    "limits": CommandPlace(
         "scaling_commands",
         "add_scaling_command",
         later("Say what holds every benchmark back at a step, with the evidence."),
     ),
-    "target": Place(
+    "target": CommandPlace(
         "scaling_commands",
         "add_scaling_command",
         later("Say how far a target score is, and which setting would reach it if the trend held."),
     ),
-    "compare": Place(
+    "compare": CommandPlace(
         "compare_commands", "add_compare_commands", later("Put steps, profiles, samples and rigs side by side.")
     ),
-    "efficiency": Place(
+    "efficiency": CommandPlace(
         "compare_commands",
         "add_compare_commands",
         later(
             "Say what scores cost: per watt, per unit of work, in heat and noise, and which settings no other beats."
         ),
     ),
-    "price": Place(
+    "price": CommandPlace(
         "compare_commands",
         "add_compare_commands",
         later("Keep what a column costs, so that 'compare --passes' tells the price of its gains."),
     ),
-    "reference": Place(
+    "reference": CommandPlace(
         "compare_commands", "add_compare_commands", later("Keep scores from elsewhere to compare with.")
     ),
-    "import": Place(
+    "import": CommandPlace(
         "bench_commands",
         "add_bench_commands",
         later("Read figures, frame times or sensor logs of other programs from CSV files."),
     ),
-    "workload": Place(
+    "workload": CommandPlace(
         "bench_commands",
         "add_own_commands",
         later("Workloads of your own: any command with a number in what it prints."),
     ),
-    "meter": Place(
+    "meter": CommandPlace(
         "bench_commands", "add_own_commands", later("Meters outside the machine, over a serial line or the network.")
     ),
-    "helper": Place(
+    "helper": CommandPlace(
         "bench_commands",
         "add_own_commands",
         later("The helper that sets, as root, what only root may set (docs/helper.md)."),
     ),
-    "plan": Place(
+    "plan": CommandPlace(
         "plan_commands", "add_plan_commands", later("Sweeps, ladders and lists of steps that run by themselves.")
     ),
-    "profile": Place(
+    "profile": CommandPlace(
         "profile_commands",
         "add_profile_commands",
         later("Setups kept by name: daily, quiet, on battery, best for one benchmark."),

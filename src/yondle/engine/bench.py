@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from yondle.analysis.judging import failed
-from yondle.engine.ports import Clock, Recorder, Rig, Run
+from yondle.engine.ports import Clock, Recorder, Rig, RunningWorkload
 from yondle.engine.requests import Request, Requests
 from yondle.engine.states import State, Trigger, follow
 from yondle.engine.watcher import BlockGatherer, Breach, Guard
@@ -16,7 +16,7 @@ from yondle.model.sensors import Reading
 from yondle.model.verdicts import Failure, Outcome
 
 
-class Ended(Exception):
+class TestEnded(Exception):
     """The test is over before its ladder is: carries the outcome."""
 
     def __init__(self, outcome: Outcome, halted: bool = False) -> None:
@@ -66,7 +66,7 @@ class Bench:
         self.last_row = self.rig.sample()
         return self.last_row
 
-    def watch(self, run: Run | None) -> tuple[Reading, ...]:
+    def watch(self, run: RunningWorkload | None) -> tuple[Reading, ...]:
         """Let one sample interval pass; raises Ended for a breached ceiling or a request."""
         self.clock.wait(self.declaration.sample_interval_s)
         row = self.sample()
@@ -77,16 +77,16 @@ class Bench:
             self.emit(BlockRecorded(self.attempt, self.ordinal, block))
         breach = self.guard.look(now, row)
         if breach is not None:
-            raise Ended(self._breached(breach))
+            raise TestEnded(self._breached(breach))
         request = self.requests.pending()
         if request is Request.STOP:
             self.requests.clear()
-            raise Ended(failed(Failure.STOPPED, say("Stopped by the tuner before the check was through.")))
+            raise TestEnded(failed(Failure.STOPPED, say("Stopped by the tuner before the check was through.")))
         if request is Request.HALT:
             self.requests.clear()
             if run is not None:
                 run.stop()
-            raise Ended(
+            raise TestEnded(
                 failed(Failure.STOPPED, say("Emergency stop by the tuner; the rig went to stock.")), halted=True
             )
         return row

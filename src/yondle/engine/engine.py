@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 
 from yondle.analysis.judging import UNLIMITED, Limited, Trial, down_outcome, failed, judge, pass_failed
 from yondle.analysis.pointing import point
-from yondle.engine.bench import Bench, Ended
+from yondle.engine.bench import Bench, TestEnded
 from yondle.engine.passes import Passes
 from yondle.engine.ports import Clock, Hands, Recorder, Rig
 from yondle.engine.requests import Requests
@@ -178,7 +178,7 @@ class Engine:
         try:
             announce()
             outcome = self._climb(order, passes, answer)
-        except Ended as ended:
+        except TestEnded as ended:
             outcome, halted = ended.outcome, ended.halted
         except HandsNeeded:
             self._fire(Trigger.WAIT)
@@ -244,7 +244,7 @@ class Engine:
                 if restarting
                 else (say("when the values were set"), later("setting"))
             )
-            raise Ended(down_outcome(down.failure, down.code, when, stage, 0.0)) from down
+            raise TestEnded(down_outcome(down.failure, down.code, when, stage, 0.0)) from down
         read_back = self._setter.read()
         self._emit(Applied(order.attempt, replies, read_back))
         self._must_be_taken(replies, read_back)
@@ -255,7 +255,7 @@ class Engine:
         if answer.failure is not None:
             where = say(" at {stopped_at}", stopped_at=answer.stopped_at) if answer.stopped_at else ""
             words = say("after the values were entered{where}", where=where)
-            raise Ended(down_outcome(answer.failure, answer.code, words, "starting", 0.0))
+            raise TestEnded(down_outcome(answer.failure, answer.code, words, "starting", 0.0))
         self._setter.believe(setup)
         ignored = self._declaration.differing(self._setter.read(), setup, When.BY_HAND)
         for knob_id, asked in ignored.items():
@@ -264,7 +264,7 @@ class Engine:
             reason = say(
                 "{knob} {asked} was entered, {shown} reads back.", knob=knob.name, asked=knob.text(asked), shown=shown
             )
-            raise Ended(failed(Failure.NOT_IN_FORCE, reason, later("reading back"), 0.0))
+            raise TestEnded(failed(Failure.NOT_IN_FORCE, reason, later("reading back"), 0.0))
 
     def _must_be_taken(self, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
         for reply in replies:
@@ -276,7 +276,7 @@ class Engine:
                     asked=knob.text(reply.asked),
                     message=reply.message,
                 )
-                raise Ended(failed(Failure.REFUSED, reason.rstrip(".") + ".", "setting", 0.0))
+                raise TestEnded(failed(Failure.REFUSED, reason.rstrip(".") + ".", "setting", 0.0))
 
     def _must_be_in_force(self, setup: Setup, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
         said = {reply.knob: reply.message for reply in replies if reply.message}
@@ -290,7 +290,7 @@ class Engine:
                 shown=shown,
                 why=why,
             )
-            raise Ended(failed(Failure.NOT_IN_FORCE, reason, later("reading back"), 0.0))
+            raise TestEnded(failed(Failure.NOT_IN_FORCE, reason, later("reading back"), 0.0))
 
     def _not_in_force(self, setup: Setup) -> str:
         """Read back, and say which value of a setup is no longer in force and what is known of why; nothing when all are."""

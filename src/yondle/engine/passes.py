@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from yondle.analysis.judging import AT_ONCE_S, down_outcome, failed
-from yondle.engine.bench import Bench, Ended
+from yondle.engine.bench import Bench, TestEnded
 from yondle.engine.requests import Request
 from yondle.engine.states import State, Trigger
 from yondle.engine.watcher import PassSummary
@@ -97,9 +97,9 @@ class Passes:
         try:
             result = self._follow(order, setup, summary)
             gone = self._not_in_force(setup)
-        except (Ended, MachineDownError) as end:
+        except (TestEnded, MachineDownError) as end:
             after = bench.clock.now() - began
-            ended = end if isinstance(end, Ended) else self._fell(end, order.workload, after)
+            ended = end if isinstance(end, TestEnded) else self._fell(end, order.workload, after)
             ended.outcome = replace(ended.outcome, stage=order.stage, time_to_failure_s=after)
             failure = ended.outcome.failure.value if ended.outcome.failure else ""
             self._end(record, PassResult(False, None, after, failure, ended.outcome.reason), summary)
@@ -107,7 +107,9 @@ class Passes:
         ended_pass = self._end(record, result, summary, bench.clock.slept_s() - slept, gone)
         if gone:
             after = bench.clock.now() - began
-            raise Ended(failed(Failure.NOT_IN_FORCE, say("No longer in force: {gone}.", gone=gone), order.stage, after))
+            raise TestEnded(
+                failed(Failure.NOT_IN_FORCE, say("No longer in force: {gone}.", gone=gone), order.stage, after)
+            )
         return ended_pass
 
     def _follow(self, order: RunPass, setup: Setup, summary: PassSummary) -> PassResult:
@@ -140,9 +142,9 @@ class Passes:
         bench.emit(PassEnded(bench.attempt, ended))
         return ended
 
-    def _fell(self, down: MachineDownError, workload: str, after_s: float) -> Ended:
+    def _fell(self, down: MachineDownError, workload: str, after_s: float) -> TestEnded:
         name = self._bench.declaration.workload(workload).name
-        return Ended(
+        return TestEnded(
             down_outcome(
                 down.failure,
                 down.code,

@@ -33,7 +33,7 @@ class Clock(Protocol):
         """Seconds that the machine has been suspended in all; what grows in a pass makes it a disturbed one."""
 
 
-class Run(Protocol):
+class RunningWorkload(Protocol):
     """A workload under way."""
 
     def poll(self) -> PassResult | None:
@@ -77,7 +77,7 @@ class Rig(Protocol):
     def sample(self) -> tuple[Reading, ...]:
         """Read all channels once, in the order of the declaration."""
 
-    def start(self, workload: str, seconds: float, setup: Setup) -> Run:
+    def start(self, workload: str, seconds: float, setup: Setup) -> RunningWorkload:
         """Start a pass of a workload."""
 
     def bring_back(self) -> float:

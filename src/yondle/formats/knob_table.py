@@ -29,13 +29,13 @@ Name = Annotated[str, Field(min_length=1, max_length=60)]
 Identifier = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 
 
-class Table(BaseModel):
+class StrictTable(BaseModel):
     """What all tables share: unknown keys are refused, values don't change."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, strict=False)
 
 
-class KnobTable(Table):
+class KnobTable(StrictTable):
     """Evenly spaced values, stock and the tuner's own ceiling; a switch or mode lists `choices`, its stock counts from 0."""
 
     low: Real = 0.0

@@ -10,7 +10,7 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from yondle.logbook import schema
-from yondle.logbook.records import Records
+from yondle.logbook.records import RecordReader
 from yondle.logbook.samples import pack
 from yondle.logbook.store import (
     CANNOT_ANSWER,
@@ -25,7 +25,7 @@ from yondle.model.events import Durable
 from yondle.model.sensors import SampleBlock
 
 
-class Logbook(Records):
+class Logbook(RecordReader):
     """A logbook file held open by its one writer. Records come in through `take`, in one transaction each."""
 
     def __init__(self, path: Path) -> None:

@@ -25,7 +25,7 @@ from yondle.model.sensors import SampleBlock
 from yondle.model.steps import PassRecord, SensorLog, StepRecord
 
 
-class Records:
+class RecordReader:
     """What a logbook answers; nothing in it is changed."""
 
     def __init__(self, path: Path, engine: sa.Engine) -> None:
@@ -249,11 +249,11 @@ class Records:
 
 
 @contextmanager
-def reading(path: Path) -> Iterator[Records]:
+def reading(path: Path) -> Iterator[RecordReader]:
     """Open a logbook to read it alone; raises KnownError for what is none, or can't be read as it is."""
     engine = open_to_read(path)
     try:
-        yield Records(path, engine)
+        yield RecordReader(path, engine)
     except CANNOT_ANSWER as error:
         raise trouble(path, error) from error
     finally:

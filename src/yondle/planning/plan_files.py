@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from yondle.analysis.stability import Standard
-from yondle.formats.knob_table import Positive, Real, Table
+from yondle.formats.knob_table import Positive, Real, StrictTable
 from yondle.formats.toml_files import read_text, validated
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
@@ -19,7 +19,7 @@ from yondle.model.verdicts import Verdict
 from yondle.planning.edge_plans import Proof
 from yondle.planning.edge_search import Style
 from yondle.planning.finding import Edge
-from yondle.planning.plans import Ladder, Order, Part, Plan, Steps, StopRules, Sweep
+from yondle.planning.plans import Ladder, Part, Plan, Steps, StopRules, Sweep, SweepOrder
 
 FORMAT = "yondle-plan 1"
 DOCUMENT = "docs/plan-file.md"
@@ -28,29 +28,29 @@ _Value = Real | Annotated[str, Field(max_length=200)]
 """Of a step; whether the knob takes it is checked against the knob."""
 
 
-class _Stop(Table):
+class _Stop(StrictTable):
     failures: Annotated[int, Field(ge=1, le=1000)] | None = None
     hours: Annotated[Positive, Field(le=1000)] | None = None
     verdicts: tuple[Verdict, ...] = ()
 
 
-class _Sweep(Table):
+class _Sweep(StrictTable):
     kind: Literal["sweep"]
     knob: str
     from_: Annotated[_Value, Field(alias="from")]
     to: _Value
     by: Positive | None = None
-    order: Order = Order.UP
+    order: SweepOrder = SweepOrder.UP
     seed: Annotated[int, Field(ge=0, lt=1 << 63)] = 1
     rounds: Annotated[int, Field(ge=0, le=200)] = 0
 
 
-class _Relief(Table):
+class _Relief(StrictTable):
     knob: str
     by: Real
 
 
-class _Ladder(Table):
+class _Ladder(StrictTable):
     kind: Literal["ladder"]
     knob: str
     to: _Value
@@ -58,12 +58,12 @@ class _Ladder(Table):
     relief: dict[Verdict, _Relief] = Field(default_factory=dict)
 
 
-class _Steps(Table):
+class _Steps(StrictTable):
     kind: Literal["steps"]
     steps: Annotated[tuple[dict[str, _Value], ...], Field(min_length=1, max_length=500)]
 
 
-class _Edge(Table):
+class _Edge(StrictTable):
     kind: Literal["edge"]
     knob: str
     loads: Annotated[tuple[str, ...], Field(min_length=1, max_length=10)]
@@ -76,13 +76,13 @@ class _Edge(Table):
     at: Annotated[tuple[_Value, ...], Field(max_length=MOST_ALONG)] = ()
 
 
-class _Proof(Table):
+class _Proof(StrictTable):
     kind: Literal["proof"]
     loads: Annotated[tuple[str, ...], Field(min_length=1, max_length=10)]
     hours: Annotated[Positive, Field(le=1000)]
 
 
-class _Plan(Table):
+class _Plan(StrictTable):
     format: Literal["yondle-plan 1"]
     name: Annotated[str, Field(min_length=1, max_length=80)]
     passes: Annotated[int, Field(ge=2, le=200)] = 5
@@ -109,7 +109,7 @@ def parse_plan(text: str, source: str, declaration: RigDeclaration) -> Plan:
 
 
 def sweep_text(
-    declaration: RigDeclaration, knob_id: str, low: float, high: float, by: float, passes: int, order: Order | None
+    declaration: RigDeclaration, knob_id: str, low: float, high: float, by: float, passes: int, order: SweepOrder | None
 ) -> str:
     """Write a plan that sweeps one knob; without an order it is measured in as many rounds as there are passes."""
     knob = declaration.settable(knob_id)

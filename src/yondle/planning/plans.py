@@ -26,7 +26,7 @@ BASELINES_A_ROUND = 3
 """How often the start is measured in every round of a sweep."""
 
 
-class Order(StrEnum):
+class SweepOrder(StrEnum):
     """In which order a sweep goes through its values."""
 
     UP = "up"
@@ -46,7 +46,7 @@ class Sweep:
     low: float
     high: float
     by: float
-    order: Order = Order.UP
+    order: SweepOrder = SweepOrder.UP
     seed: int = 1
     rounds: int = 0
 
@@ -199,11 +199,11 @@ def sweep_values(sweep: Sweep, declaration: RigDeclaration) -> list[float]:
     knob = declaration.knob(sweep.knob)
     values = [v for v in _grid(knob, sweep.low, sweep.high, abs(sweep.by)) if declaration.allows(knob, v)]
     match sweep.order:
-        case Order.UP:
+        case SweepOrder.UP:
             return values
-        case Order.DOWN:
+        case SweepOrder.DOWN:
             return values[::-1]
-        case Order.SHUFFLED:
+        case SweepOrder.SHUFFLED:
             Random(f"sweep/{sweep.seed}").shuffle(values)
             return values
 

@@ -20,7 +20,7 @@ from yondle.views.tune.trail import Trail, TrailRows
 Made = TypeVar("Made")
 
 
-class KeptViews:
+class ViewCache:
     """The read models of a logbook as it is; each is worked out again only when the snapshot's version or its key has changed."""
 
     def __init__(self, latest: Callable[[], Snapshot]) -> None:

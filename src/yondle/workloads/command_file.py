@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from yondle.formats.knob_table import Identifier, Name, Positive, Table
+from yondle.formats.knob_table import Identifier, Name, Positive, StrictTable
 from yondle.formats.toml_files import validated
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -21,14 +21,14 @@ DOCUMENT = "docs/workload-file.md"
 _DIRECTIONS = {"higher": Direction.HIGHER, "lower": Direction.LOWER}
 
 
-class _Figure(Table):
+class _Figure(StrictTable):
     pattern: Annotated[str, Field(min_length=1, max_length=400)]
     unit: Annotated[str, Field(max_length=20)] = ""
     better: Literal["higher", "lower"] = "higher"
     digits: Annotated[int, Field(ge=0, le=4)] = 1
 
 
-class _File(Table):
+class _File(StrictTable):
     format: Literal["yondle-workload 1"]
     id: Identifier
     name: Name

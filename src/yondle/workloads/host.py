@@ -158,7 +158,7 @@ class ChildRun:
 
 
 @dataclass(frozen=True, slots=True)
-class Settings:
+class WorkloadSettings:
     """How workloads are run: by how much to lower their priority, the memory they may take, where storage is tested.
 
     `memory_mib` 0 leaves it to each workload, an empty `folder` means the system's for passing files, and no
@@ -179,12 +179,12 @@ class ChildHost:
         now: Callable[[], float],
         over: Callable[[], None] = lambda: None,
         own: tuple[OwnCommand, ...] = (),
-        settings: Settings | None = None,
+        settings: WorkloadSettings | None = None,
     ) -> None:
         self._now, self._over = now, over
         self._modules = {built_in.workload.id: built_in.module for built_in in BUILT_IN}
         self._own = {command.workload.id: command for command in own}
-        self.settings = settings or Settings()
+        self.settings = settings or WorkloadSettings()
         self.workloads: tuple[Workload, ...] = (
             *(built_in.workload for built_in in BUILT_IN),
             *(command.workload for command in own),

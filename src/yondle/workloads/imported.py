@@ -28,7 +28,7 @@ LONGEST_FRAME_MS = 60_000.0
 
 
 @dataclass(frozen=True, slots=True)
-class Table:
+class ReadTable:
     """A table as read: its columns by name, and its rows as text."""
 
     columns: tuple[str, ...]
@@ -65,7 +65,7 @@ class Score:
     value: float
 
 
-def read_table(path: Path) -> Table:
+def read_table(path: Path) -> ReadTable:
     """Read a CSV file; raises KnownError for one that is missing, too large, empty or no text."""
     try:
         if path.stat().st_size > LARGEST_BYTES:
@@ -84,7 +84,7 @@ def read_table(path: Path) -> Table:
     return parse_table(text, str(path))
 
 
-def parse_table(text: str, source: str) -> Table:
+def parse_table(text: str, source: str) -> ReadTable:
     """Parse CSV text (RFC 4180, with any of the usual separators)."""
     lines = [line for line in text.splitlines() if line.strip()]
     if not lines:
@@ -99,21 +99,21 @@ def parse_table(text: str, source: str) -> Table:
     ]
     heading = rows[0]
     if all(_is_number(cell, separator) for cell in heading if cell):
-        return Table(tuple(say("column {i}", i=i + 1) for i in range(len(heading))), tuple(rows), source)
+        return ReadTable(tuple(say("column {i}", i=i + 1) for i in range(len(heading))), tuple(rows), source)
     if len(rows) < 2:
         raise KnownError(
             say("{source} has a heading and no rows.", source=source), say("Give the file with its figures.")
         )
-    return Table(heading, tuple(rows[1:]), source)
+    return ReadTable(heading, tuple(rows[1:]), source)
 
 
-def scores(table: Table, benchmark: str, score: str, decimal_comma: bool) -> list[Score]:
+def scores(table: ReadTable, benchmark: str, score: str, decimal_comma: bool) -> list[Score]:
     """Read a table of scores: one row a figure, with the benchmark's name in one column."""
     names, values = table.column(benchmark), _numbers(table, score, decimal_comma)
     return [Score(name, value) for name, value in zip(names, values, strict=True) if name]
 
 
-def frame_times_ms(table: Table, column: str, unit: str, stamps: bool, decimal_comma: bool) -> tuple[float, ...]:
+def frame_times_ms(table: ReadTable, column: str, unit: str, stamps: bool, decimal_comma: bool) -> tuple[float, ...]:
     """Read frame times in ms from a column in `unit` (ms, s or us); with `stamps` they are moments, not durations.
 
     Raises KnownError where a frame would last nothing, less, or longer than a minute: then it is another column or unit.
@@ -135,7 +135,7 @@ def frame_times_ms(table: Table, column: str, unit: str, stamps: bool, decimal_c
 
 
 def sensor_log(
-    table: Table, time: str, channels: dict[str, str], zone: str, decimal_comma: bool
+    table: ReadTable, time: str, channels: dict[str, str], zone: str, decimal_comma: bool
 ) -> tuple[str, SampleBlock]:
     """Read a log of sensors: `channels` maps columns to the names they are kept under, with their units.
 
@@ -150,7 +150,7 @@ def sensor_log(
     return began, block
 
 
-def _times(table: Table, cells: tuple[str, ...], zone: str, decimal_comma: bool) -> tuple[str, list[float]]:
+def _times(table: ReadTable, cells: tuple[str, ...], zone: str, decimal_comma: bool) -> tuple[str, list[float]]:
     try:
         values = [number(cell, decimal_comma) for cell in cells]
         first = min(values)
@@ -175,7 +175,7 @@ def _times(table: Table, cells: tuple[str, ...], zone: str, decimal_comma: bool)
     return began.isoformat(), [(moment - began).total_seconds() for moment in moments]
 
 
-def _numbers(table: Table, column: str, decimal_comma: bool) -> list[float]:
+def _numbers(table: ReadTable, column: str, decimal_comma: bool) -> list[float]:
     values = []
     for i, cell in enumerate(table.column(column)):
         try:

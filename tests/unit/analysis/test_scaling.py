@@ -9,7 +9,7 @@ import pytest
 from scipy import stats
 
 from yondle.analysis.scaling import (
-    Shape,
+    CurveShape,
     at_cap,
     elasticity,
     in_proportion,
@@ -69,24 +69,24 @@ def test_a_slope_that_falls_to_a_quarter_is_a_knee_at_its_place() -> None:
 def test_a_straight_curve_and_one_of_which_a_part_does_not_scale_have_no_knee() -> None:
     straight = read_curve(sweep(law(0.8, 0.8)), UP)
     part = read_curve(sweep([-math.log(0.4 + 0.6 * 4000 / v) for v in VALUES], 0.0005), UP)
-    assert (straight.shape, straight.knee) == (Shape.STRAIGHT, None)
-    assert (part.shape, part.knee) == (Shape.PART, None)
+    assert (straight.shape, straight.knee) == (CurveShape.STRAIGHT, None)
+    assert (part.shape, part.knee) == (CurveShape.PART, None)
     assert part.fixed_share == pytest.approx(0.4, abs=0.1)
 
 
 def test_a_cap_is_no_knee_and_no_gain() -> None:
     points = sweep(law(0.9, 0.9), 0.004, cap=110.0)
-    assert read_curve(points, UP, 110.0).shape is Shape.CAPPED
-    assert read_curve(points, UP).shape is Shape.CAPPED
+    assert read_curve(points, UP, 110.0).shape is CurveShape.CAPPED
+    assert read_curve(points, UP).shape is CurveShape.CAPPED
 
 
 def test_more_that_brings_less_is_a_peak() -> None:
-    assert read_curve(sweep(law(0.8, -0.7)), UP).shape is Shape.PEAK
+    assert read_curve(sweep(law(0.8, -0.7)), UP).shape is CurveShape.PEAK
 
 
 def test_no_slope_seen_is_told_from_flat() -> None:
-    assert read_curve(sweep(law(0.0, 0.0)), UP).shape is Shape.FLAT
-    assert read_curve(sweep(law(0.0, 0.0), 0.05), UP).shape is Shape.NOTHING_SEEN
+    assert read_curve(sweep(law(0.0, 0.0)), UP).shape is CurveShape.FLAT
+    assert read_curve(sweep(law(0.0, 0.0), 0.05), UP).shape is CurveShape.NOTHING_SEEN
 
 
 def test_lower_is_better_reads_the_same_curve() -> None:
@@ -103,13 +103,13 @@ def test_lower_is_better_reads_the_same_curve() -> None:
 )
 def test_too_little_to_read_is_said_so(points: Points) -> None:
     reading = read_curve(points, UP)
-    assert reading.shape is Shape.TOO_FEW
+    assert reading.shape is CurveShape.TOO_FEW
     assert reading.whole is None
 
 
 def test_scores_that_never_vary_are_read_with_a_margin() -> None:
     reading = read_curve([(v, [60.0] * 3) for v in VALUES], UP)
-    assert reading.shape is Shape.FLAT
+    assert reading.shape is CurveShape.FLAT
     assert reading.whole is not None
     assert reading.whole.low < 0 < reading.whole.high
 

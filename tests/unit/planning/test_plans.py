@@ -17,7 +17,7 @@ from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb
 from yondle.planning.edge_plans import Proof
 from yondle.planning.ladder import MOST_REPEATS, RunPass, Settle, check_seconds, ladder, quick_check
 from yondle.planning.plan_files import parse_plan
-from yondle.planning.plans import Ladder, Order, Plan, Steps, Sweep, dry_run, moves, sweep_values
+from yondle.planning.plans import Ladder, Plan, Steps, Sweep, SweepOrder, dry_run, moves, sweep_values
 from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file
 
@@ -135,7 +135,7 @@ def plan_of(*parts: Sweep | Ladder | Steps, once_more: int = 0) -> Plan:
 
 
 def test_a_sweep_tries_every_value_once_from_the_same_place_in_any_order() -> None:
-    for order in Order:
+    for order in SweepOrder:
         sweep = Sweep("power_limit", 55, 120, 15, order)
         made = played_climb(
             lambda start, sweep=sweep: moves(plan_of(sweep), HERON, start),  # type: ignore[misc]
@@ -143,7 +143,7 @@ def test_a_sweep_tries_every_value_once_from_the_same_place_in_any_order() -> No
         )
         tried = [m.values["power_limit"] for m in made if isinstance(m, Try)]
         assert sorted(tried) == [55.0, 70.0, 100.0, 115.0], "85 is in force"
-        assert (tried == sorted(tried)) == (order is Order.UP)
+        assert (tried == sorted(tried)) == (order is SweepOrder.UP)
         assert sum(isinstance(m, GoBack) for m in made) == 3, "after each that held"
     assert sweep_values(sweep, HERON) == sweep_values(sweep, HERON), "shuffled the same way each time"
 

@@ -13,7 +13,7 @@ from yondle.model.knobs import Subsystem
 from yondle.rigs.simulated import memory
 from yondle.rigs.simulated.graphics import Graphics
 from yondle.rigs.simulated.rigfile import parse_rig_file
-from yondle.rigs.simulated.settings import Settings, resolve
+from yondle.rigs.simulated.settings import ResolvedSettings, resolve
 from yondle.rigs.simulated.world import fresh_state
 
 RIG = parse_rig_file(HERON, "heron")
@@ -24,7 +24,7 @@ timings = st.sampled_from(["cas", "trcd", "trp", "tras", "trfc"])
 rates = st.integers(24, 40).map(lambda n: 200.0 * n)
 
 
-def with_more(timing: str, by: int, settings: Settings = STOCK) -> Settings:
+def with_more(timing: str, by: int, settings: ResolvedSettings = STOCK) -> ResolvedSettings:
     return replace(settings, **{timing: getattr(settings, timing) + by})
 
 

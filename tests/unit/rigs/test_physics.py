@@ -15,7 +15,7 @@ from tests.conftest import HERON
 from yondle.rigs.simulated import memory
 from yondle.rigs.simulated.chip import Chip
 from yondle.rigs.simulated.demand import Speeds, unit_s
-from yondle.rigs.simulated.faults import Edge
+from yondle.rigs.simulated.faults import HiddenEdge
 from yondle.rigs.simulated.graphics import Graphics
 from yondle.rigs.simulated.heat import Heat
 from yondle.rigs.simulated.knobs import Taken
@@ -71,7 +71,7 @@ def test_the_power_allowance_is_kept_and_the_load_line_lowers_the_voltage(
 def test_more_voltage_never_lowers_the_edge_and_heat_never_raises_it(
     volt: float, more: float, die: float, hotter: float, load: str
 ) -> None:
-    edge, part = Edge(RIG.edge), RIG.loads[load]
+    edge, part = HiddenEdge(RIG.edge), RIG.loads[load]
     here = edge.clock_mhz(volt, die, part)
     assert edge.clock_mhz(volt + more, die, part) >= here
     assert edge.clock_mhz(volt, die + hotter, part) <= here

@@ -8,7 +8,7 @@ from pathlib import Path
 from yondle.app.machine.machines import THIS, RigChoice, make_machine
 from yondle.app.session.book import fitted
 from yondle.app.session.kept_declaration import kept_declaration
-from yondle.app.session.own import Own
+from yondle.app.session.own import OwnSettings
 from yondle.logbook.records import reading
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import baseline_of
@@ -25,7 +25,7 @@ def read_book(path: Path) -> Snapshot:
         position = next((r for r in steps if r.step.number == at), None)
         return Snapshot(
             path,
-            Own(records.keeping, given).declaration(),
+            OwnSettings(records.keeping, given).declaration(),
             tuple(steps),
             baseline_of(steps),
             position,

@@ -27,7 +27,7 @@ from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.meters.meter import ANSWERS_WITHIN_S, Meter, MeterPlan
 from yondle.workloads.command_file import DOCUMENT, fingerprint, parse_command
 from yondle.workloads.commands import OwnCommand
-from yondle.workloads.host import ChildHost, Settings
+from yondle.workloads.host import ChildHost, WorkloadSettings
 
 COMMANDS, METERS, SETTINGS, STOCK, OTHERS = (
     "own workloads", "meters", "workload settings", "stock", "others at most",
@@ -40,7 +40,7 @@ METER_LOOKED_AT_S = 0.05
 class ThisSetup:
     """How the real machine is to be measured. `stock` holds what was found first; `others_at_most` is in %."""
 
-    settings: Settings = field(default_factory=Settings)
+    settings: WorkloadSettings = field(default_factory=WorkloadSettings)
     commands: tuple[str, ...] = ()
     meters: tuple[MeterPlan, ...] = ()
     stock: dict[str, float] = field(default_factory=dict)
@@ -50,7 +50,7 @@ class ThisSetup:
 def setup_of(keeping: Keeping) -> ThisSetup:
     """Read it from a logbook."""
     kept: dict[str, Any] = keeping.value(SETTINGS) or {}
-    settings = Settings(**{**kept, "processors": tuple(kept.get("processors", ()))})
+    settings = WorkloadSettings(**{**kept, "processors": tuple(kept.get("processors", ()))})
     meters = tuple(MeterPlan(**each) for each in keeping.value(METERS) or [])
     commands = tuple(keeping.value(COMMANDS) or [])
     return ThisSetup(settings, commands, meters, keeping.value(STOCK) or {}, keeping.value(OTHERS))
@@ -92,7 +92,7 @@ def takes(checked: Callable[[float], float], value: float) -> bool:
     return True
 
 
-def keep_settings(keeping: Keeping, settings: Settings, others_at_most: float | None) -> None:
+def keep_settings(keeping: Keeping, settings: WorkloadSettings, others_at_most: float | None) -> None:
     """Keep how workloads are run; raises KnownError for settings that can't be."""
     if not -20 <= settings.nice <= 19:
         raise KnownError(

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from yondle.app.session.session import Session
-from yondle.formats.knob_table import Table
+from yondle.formats.knob_table import StrictTable
 from yondle.formats.toml_files import read_text, validated
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
@@ -25,7 +25,7 @@ DOCUMENT = "docs/profile-file.md"
 LONGEST_NAME = 60
 
 
-class _File(Table):
+class _File(StrictTable):
     format: Literal["yondle-profile 1"]
     name: Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
     purpose: Purpose = Purpose.OTHER

@@ -34,7 +34,7 @@ from yondle.reports.content import (
     Table,
     Words,
 )
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 from yondle.views.scaling.curves import Curve, ScalingView, knobs_measured, scaling
 from yondle.views.scaling.limits import limits
 from yondle.views.shared.gains import (
@@ -55,7 +55,7 @@ _MOST_CURVES = 6
 _WORTH = 0.01
 
 
-def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: KeptViews | None = None) -> Report:
+def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None) -> Report:
     """Gather the report; nothing in it depends on when it is made."""
     pieces = report_in_pieces(session, parts, views)
     while True:
@@ -67,10 +67,10 @@ def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: Ke
 
 
 def report_in_pieces(
-    session: Session, parts: tuple[Part, ...] | None = None, views: KeptViews | None = None
+    session: Session, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None
 ) -> Generator[None, None, Report]:
     """Gather the report section by section, for a face that has to answer in between."""
-    gatherer = _Gatherer(session, views or KeptViews(lambda: session.snapshot))
+    gatherer = _Gatherer(session, views or ViewCache(lambda: session.snapshot))
     made = []
     for part in parts or sections_chosen(session):
         made.append(Section(part, HEADINGS[part], gatherer.blocks(part)))
@@ -88,7 +88,7 @@ def report_in_pieces(
 class _Gatherer:
     """Makes the blocks of every section."""
 
-    def __init__(self, session: Session, views: KeptViews) -> None:
+    def __init__(self, session: Session, views: ViewCache) -> None:
         self._session, self._views = session, views
         self._declaration = session.declaration
 

@@ -19,7 +19,7 @@ LONGEST_NAME = 60
 CHOSEN, TYPED = "chosen benchmarks", "typed workloads"
 
 
-class Own:
+class OwnSettings:
     """The tuner's own limits and conditions; every change is kept when its call returns."""
 
     def __init__(self, keeping: Keeping, given: RigDeclaration) -> None:

@@ -7,7 +7,7 @@ from datetime import datetime
 
 from yondle.app.machine.machines import Machine
 from yondle.app.session.book import Book
-from yondle.app.session.waiting import Waits
+from yondle.app.session.waiting import WaitForHands
 from yondle.engine.engine import Engine
 from yondle.engine.recovery import judge_unclosed
 from yondle.language.saying import say
@@ -22,7 +22,7 @@ from yondle.model.steps import verdict_of
 from yondle.model.verdicts import Verdict
 
 
-class Resting:
+class RigAtRest:
     """The step whose settings are in force, and those settings; the engine's records move it (`rest`).
 
     On a machine that is only lent (`RigDeclaration.lends`) they were put back when Yondle last ended: `put_back` says what, until
@@ -96,7 +96,7 @@ class Resting:
         )
         return Resumed(self._book.step(number), judged, self.position, verified)
 
-    def come_back(self, waits: Waits) -> None:
+    def come_back(self, waits: WaitForHands) -> None:
         """Bring the rig to the settings the logbook stands for; a machine that restarted in between has lost them."""
         fitted = self._declaration.fitted
         read = fitted(self._engine.read())

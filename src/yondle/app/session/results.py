@@ -20,7 +20,7 @@ FRAMES_UNIT = "frames/s"
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class MeasuredWith:
     """What is told with a result: the settings and the passage it was measured with, a note, and its sub-scores."""
 
     preset: str = ""
@@ -55,7 +55,7 @@ def figure(text: str) -> float:
 
 
 def type_in(
-    session: Session, step: int, benchmark: str, score: float, unit: str, direction: Direction, told: Told
+    session: Session, step: int, benchmark: str, score: float, unit: str, direction: Direction, told: MeasuredWith
 ) -> AddedResult:
     """Keep a figure that was read off a screen; raises KnownError for one that can't be a score."""
     _must_be_a_score(benchmark, score)
@@ -66,7 +66,7 @@ def type_in(
 
 def import_scores(
     session: Session, step: int, path: Path, columns: tuple[str, str], unit: str, direction: Direction,
-    told: Told, decimal_comma: bool = False, left: tuple[str, ...] = (),
+    told: MeasuredWith, decimal_comma: bool = False, left: tuple[str, ...] = (),
 ) -> list[AddedResult]:  # fmt: skip
     """Keep the figures of a table of scores; `columns` name that of the benchmarks and that of the figures.
 
@@ -92,7 +92,7 @@ def import_scores(
 
 
 def import_frames(
-    session: Session, step: int, path: Path, benchmark: str, column: str, unit: str, told: Told,
+    session: Session, step: int, path: Path, benchmark: str, column: str, unit: str, told: MeasuredWith,
     stamps: bool = False, decimal_comma: bool = False,
 ) -> AddedResult:  # fmt: skip
     """Keep a series of frame times as one result: its mean rate, with the lows and late frames as sub-scores."""

@@ -16,10 +16,10 @@ from yondle.app.machine.machines import THIS, Machine, RigChoice, goes_on, make_
 from yondle.app.session.book import Book
 from yondle.app.session.faults import VARIABLE, kill_self, with_faults
 from yondle.app.session.kept_declaration import absent_from, keep_declaration
-from yondle.app.session.own import Own
-from yondle.app.session.resting import Resting
+from yondle.app.session.own import OwnSettings
+from yondle.app.session.resting import RigAtRest
 from yondle.app.session.stopping import StopsFromOutside
-from yondle.app.session.waiting import Waits
+from yondle.app.session.waiting import WaitForHands
 from yondle.app.system.awake import KeepsAwake
 from yondle.engine.engine import Engine, Order
 from yondle.engine.ports import Hands
@@ -80,8 +80,8 @@ class Session:
         self._stops = StopsFromOutside(logbook.path, RealClock().now)
         self._stops.forget()
         self._engine.requests.from_outside = self._stops.look
-        self.own = Own(logbook.keeping, machine.rig.declaration)
-        self._resting = Resting(logbook, machine, self._engine, self._book)
+        self.own = OwnSettings(logbook.keeping, machine.rig.declaration)
+        self._resting = RigAtRest(logbook, machine, self._engine, self._book)
         self._running = 0
         self.version = 0
         self.findings: tuple[Finding, ...] = ()
@@ -91,7 +91,7 @@ class Session:
         if machine.virtual is None:
             self.subscribe(self._awake.take)
         self.proposal: Proposal | None = None
-        self._waits = Waits(logbook, machine, self._book, lambda: isinstance(self._hands, NobodyThere))
+        self._waits = WaitForHands(logbook, machine, self._book, lambda: isinstance(self._hands, NobodyThere))
         self._take_own_limits()
         self.reread()
         self.resumed = self._close_what_was_open()

@@ -19,7 +19,7 @@ from yondle.model.knobs import Setup, When
 from yondle.model.standing import Waiting
 
 
-class Waits:
+class WaitForHands:
     """Keeps what is waited for, over the end of the program too; `nobody_there` tells whether only the tuner has hands."""
 
     def __init__(self, logbook: Logbook, machine: Machine, book: Book, nobody_there: Callable[[], bool]) -> None:

@@ -9,7 +9,7 @@ import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QBrush
 
-from yondle.analysis.scaling import Shape
+from yondle.analysis.scaling import CurveShape
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
@@ -22,7 +22,7 @@ from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, unit_of
 
 _STILL = 0.55
-_BENDS = {Shape.PEAK: say("peak"), Shape.NEARLY_FLAT: say("plateau from"), Shape.CAPPED: say("cap from")}
+_BENDS = {CurveShape.PEAK: say("peak"), CurveShape.NEARLY_FLAT: say("plateau from"), CurveShape.CAPPED: say("cap from")}
 """What the place where a curve bends is called, where it is more than a knee."""
 
 

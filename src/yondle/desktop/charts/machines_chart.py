@@ -14,7 +14,7 @@ from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.workloads import Direction
-from yondle.views.compare.machines import Line, LinePoint, MachinesView
+from yondle.views.compare.machines import MachineLine, MachinePoint, MachinesView
 
 _DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
 
@@ -88,7 +88,7 @@ class MachinesChart(PlaceChart):
         lines = self._view.lines if self._view is not None else ()
         return [Spot(p.value, p.mean, (line, p)) for line in lines for p in line.points]
 
-    def words(self, what: tuple[Line, LinePoint]) -> str:
+    def words(self, what: tuple[MachineLine, MachinePoint]) -> str:
         """Tell one point of a line."""
         view, (line, point) = self._view, what
         assert view is not None
@@ -118,7 +118,7 @@ class MachinesChart(PlaceChart):
         line.label.setFont(font(SMALL_PX))
         self.addItem(line, ignoreBounds=True)
 
-    def _draw_line(self, line: Line, place: int) -> None:
+    def _draw_line(self, line: MachineLine, place: int) -> None:
         c = self.theme.colours
         colour = c.in_play if place == 0 else c.ink
         pen = pg.mkPen(colour, width=2.2 if place == 0 else 1.2, style=_DASHES[max(place - 1, 0) % len(_DASHES)])

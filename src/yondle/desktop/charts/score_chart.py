@@ -15,7 +15,7 @@ from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
-from yondle.views.tune.charting import ChartPoint, ChartView
+from yondle.views.tune.charting import ChartView, KnobPoint
 
 DOT_PX = 4
 _LEFT_PX = 58
@@ -249,7 +249,7 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         self._hovered.setPos(near.value, near.spread.mean)
         self._hovered.show()
 
-    def _distance(self, where: QPointF, point: ChartPoint) -> float:
+    def _distance(self, where: QPointF, point: KnobPoint) -> float:
         at = self.getPlotItem().getViewBox().mapViewToScene(QPointF(point.value, point.spread.mean))
         return math.hypot(at.x() - where.x(), at.y() - where.y())
 
@@ -285,7 +285,7 @@ def _y_range(view: ChartView) -> tuple[float, float]:
     return low - 1.6 * pad, high + pad
 
 
-def _hover_words(view: ChartView, point: ChartPoint) -> str:
+def _hover_words(view: ChartView, point: KnobPoint) -> str:
     metric = view.workload.metric
     half = (point.spread.high - point.spread.low) / 2
     margin = f" ± {number(half, digits_for(half))}" if math.isfinite(half) else ""

@@ -28,7 +28,7 @@ _CAPTION_SHARE = 0.014
 KINDS = say("Drawing (*.svg);;Picture (*.png);;Figures (*.csv)")
 
 
-class Chart(Protocol):
+class ShownChart(Protocol):
     """A chart that can be copied and saved."""
 
     def size(self) -> QSize:
@@ -51,7 +51,7 @@ class ChartPlace(QWidget):
     """A place that shows either its `whole` page or what to do so that there is something to show."""
 
     def __init__(
-        self, theme: Theme, session: Session, name: str, nothing: str, chart: Callable[[], Chart | None]
+        self, theme: Theme, session: Session, name: str, nothing: str, chart: Callable[[], ShownChart | None]
     ) -> None:
         super().__init__()
         self.setObjectName("page")
@@ -239,7 +239,7 @@ def _as_csv(table: str) -> str:
     return csv_text([line.split("\t") for line in table.splitlines()])
 
 
-def _as_svg(chart: Chart, path: Path) -> bool:
+def _as_svg(chart: ShownChart, path: Path) -> bool:
     """Draw the chart at the resolution of the screen, so that what keeps its size in pixels stands where it stood."""
     from PySide6.QtSvg import QSvgGenerator
 

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, 
 from yondle.app.books.columns import Shelf, add_reference, books_nearby, compare_these, compared, offers
 from yondle.app.session.results import figure
 from yondle.app.session.session import Session
-from yondle.desktop.places.chart_place import Chart, ChartPlace
+from yondle.desktop.places.chart_place import ChartPlace, ShownChart
 from yondle.desktop.places.compare_charts import CompareCharts
 from yondle.desktop.theme import Theme
 from yondle.desktop.widgets.basics import Choice, Eliding, button, clear, label
@@ -24,7 +24,7 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.views.compare.compare import CompareView, best_first, compare
 from yondle.views.compare.efficiency import battery_of
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 
 _SIDE_WIDTH = 300
 LEGEND = say(
@@ -42,7 +42,7 @@ NOTHING = say(
 class ComparePlace(ChartPlace):
     """The Compare place for one session."""
 
-    def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
+    def __init__(self, theme: Theme, session: Session, views: ViewCache) -> None:
         super().__init__(theme, session, say("Compare"), NOTHING, self._shown)
         self._views = views
         self._shelf = Shelf(session)
@@ -172,7 +172,7 @@ class ComparePlace(ChartPlace):
         self._chart_says.setText(sentence)
         self._chart_lines.setText("\n".join(lines))
 
-    def _shown(self) -> Chart | None:
+    def _shown(self) -> ShownChart | None:
         """The chart that has the focus, else the table."""
         chart = self.charts.chart
         if chart is not None and chart.hasFocus():

@@ -17,7 +17,7 @@ from yondle.desktop.widgets.side import Side
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 from yondle.views.map.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.views.shared.gains import told_words
 
@@ -37,7 +37,7 @@ class MapPlace(ChartPlace):
 
     proposed = Signal(dict)
 
-    def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
+    def __init__(self, theme: Theme, session: Session, views: ViewCache) -> None:
         super().__init__(theme, session, say("Map"), NOTHING, lambda: self.chart)
         self._views = views
         self._pairs: tuple[tuple[Knob, Knob], ...] = ()

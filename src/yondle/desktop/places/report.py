@@ -28,7 +28,7 @@ from yondle.desktop.widgets.basics import button, label
 from yondle.desktop.widgets.side import Side
 from yondle.language.saying import say
 from yondle.model.parts import Part
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 
 if TYPE_CHECKING:
     from PySide6.QtPrintSupport import QPrinter
@@ -85,7 +85,7 @@ class Page(QTextBrowser):
 class ReportPlace(Redrawn, ChartPlace):
     """The Report place for one session."""
 
-    def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
+    def __init__(self, theme: Theme, session: Session, views: ViewCache) -> None:
         super().__init__(theme, session, say("Report"), NOTHING, lambda: None)
         self._views = views
         self._report: Report | None = None

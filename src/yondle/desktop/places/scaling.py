@@ -30,9 +30,9 @@ from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, digits_for, number
 from yondle.model.workloads import Direction
 from yondle.views.compare.compare import group_name
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView, knobs_measured
-from yondle.views.scaling.limits import Limited, limits
+from yondle.views.scaling.limits import LimitedBenchmark, limits
 from yondle.views.scaling.target import target
 from yondle.views.shared.showing import MEASURE_WORDS, Measure, measures_for, unit_of
 
@@ -59,7 +59,7 @@ TABLE_HEAD = say("What each benchmark answers to · score % for each +1 % of set
 class ScalingPlace(ChartPlace):
     """The Scaling place for one session; what it shows is worked out again when it is shown and steps have changed."""
 
-    def __init__(self, theme: Theme, session: Session, views: KeptViews) -> None:
+    def __init__(self, theme: Theme, session: Session, views: ViewCache) -> None:
         super().__init__(theme, session, say("Scaling"), NOTHING, self._shown_one)
         self._views = views
         self._knobs: tuple[Knob, ...] = ()
@@ -384,6 +384,6 @@ def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
     return f"{number(point.shown, digits)}{margin}{THIN}{unit_of(measure, curve.benchmark)}"
 
 
-def _limit_words(limited: Limited) -> str:
+def _limit_words(limited: LimitedBenchmark) -> str:
     signs = f": {'; '.join(limited.finding.signs)}" if limited.finding.signs else ""
     return f"{limited.benchmark.name} · {limited.finding.words}{signs}"

@@ -19,7 +19,7 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 from yondle.views.shared.workers import worker_lines
 from yondle.views.traces.spans import SpanView, span_view
-from yondle.views.traces.traces import PassSpan, Run, Trace, end_words, moved, runs, trace_of, usual_panels
+from yondle.views.traces.traces import PassSpan, Trace, TracedRun, end_words, moved, runs, trace_of, usual_panels
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.traces_chart import TracesChart
@@ -39,7 +39,7 @@ class TracesPlace(ChartPlace):
 
     def __init__(self, theme: Theme, session: Session) -> None:
         super().__init__(theme, session, say("Traces"), NOTHING, lambda: self.chart)
-        self._runs: tuple[Run, ...] = ()
+        self._runs: tuple[TracedRun, ...] = ()
         self._stale = False
         self._wanted: int | None = None
         self._first: Trace | None = None

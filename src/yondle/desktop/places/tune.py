@@ -32,7 +32,7 @@ from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
-from yondle.views.kept import KeptViews
+from yondle.views.kept import ViewCache
 from yondle.views.tune.charting import ChartView
 from yondle.views.tune.proposal import ProposalView, expected_seconds
 from yondle.views.tune.step import step_view
@@ -56,7 +56,7 @@ class TunePlace(QWidget):
         super().__init__()
         self.session = session
         self._bridge = bridge
-        self.views = KeptViews(lambda: session.snapshot)
+        self.views = ViewCache(lambda: session.snapshot)
         self.complete = False
         self.progress = Progress(session.declaration)
         self._benchmark: Workload = session.declaration.benchmarks[0]

@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from yondle.app.machine.machines import THIS
-from yondle.app.session.results import Told, columns_of, figure, import_frames, import_scores, type_in
+from yondle.app.session.results import MeasuredWith, columns_of, figure, import_frames, import_scores, type_in
 from yondle.app.session.session import Session
 from yondle.desktop.places.tune_words import tell_trouble
 from yondle.desktop.theme import Theme
@@ -107,13 +107,13 @@ class BenchOffers(QObject):
         self._cards.put_card("table", card)
 
     def _type_in(self, step: int, told: TypedFigure) -> None:
-        words = Told(told.preset, told.passage, told.note)
+        words = MeasuredWith(told.preset, told.passage, told.note)
         type_in(self._session, step, told.benchmark, figure(told.score), told.unit, told.direction, words)
 
     def _read(self, step: int, path: Path, choice: TableChoice) -> None:
         if choice.frames:
             import_frames(
-                self._session, step, path, choice.benchmark, choice.column, choice.unit, Told(),
+                self._session, step, path, choice.benchmark, choice.column, choice.unit, MeasuredWith(),
                 choice.stamps, choice.decimal_comma,
             )  # fmt: skip
             kept = 1
@@ -121,7 +121,14 @@ class BenchOffers(QObject):
             columns = (choice.benchmark, choice.column)
             kept = len(
                 import_scores(
-                    self._session, step, path, columns, choice.unit, choice.direction, Told(), choice.decimal_comma
+                    self._session,
+                    step,
+                    path,
+                    columns,
+                    choice.unit,
+                    choice.direction,
+                    MeasuredWith(),
+                    choice.decimal_comma,
                 )
             )
         self._cards.put(

@@ -18,7 +18,7 @@ from yondle.model.quantities import THIN, count
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.compare.compare import (
-    Cell,
+    ComparedCell,
     CompareView,
     Row,
     cell_words,
@@ -214,7 +214,7 @@ def _ends(row: Row, end: int) -> list[str]:
     return [f"{100.0 * v:.4g}" if math.isfinite(v) else "" for v in told]
 
 
-def _furthest(cell: Cell | None) -> float | None:
+def _furthest(cell: ComparedCell | None) -> float | None:
     if cell is None or cell.gain is None or cell.capped:
         return None
     return cell.gain.fraction
@@ -272,7 +272,7 @@ class _Cells(QStyledItemDelegate):
             painter, second, metric.unit + (say(", lower is better") if metric.direction is Direction.LOWER else "")
         )
 
-    def _paint_cell(self, painter: QPainter, box: QRectF, row: Row, cell: Cell, against: bool) -> None:
+    def _paint_cell(self, painter: QPainter, box: QRectF, row: Row, cell: ComparedCell, against: bool) -> None:
         c = self._theme.colours
         strip = min(box.width() * _STRIP_SHARE, _MOST_STRIP)
         first, second = _two_lines(box.adjusted(0, 0, 0 if against else -strip - 4, 0))

@@ -17,7 +17,7 @@ from yondle.model.profiles import Purpose
 from yondle.model.sensors import Channel
 from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
-from yondle.planning.plans import Order
+from yondle.planning.plans import SweepOrder
 
 FIELD_WIDTH = 96
 UNTIL_IT_FAILS, IN_ROUNDS = say("until it fails"), say("in rounds")
@@ -177,7 +177,7 @@ class SweepCard(Card):
         self.passes.setRange(2, 200)
         self.passes.setValue(passes)
         self.passes.setAccessibleName(say("Passes"))
-        self.order = Choice([*(named(order) for order in Order), IN_ROUNDS, UNTIL_IT_FAILS], say("Order"))
+        self.order = Choice([*(named(order) for order in SweepOrder), IN_ROUNDS, UNTIL_IT_FAILS], say("Order"))
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
@@ -209,10 +209,10 @@ class SweepCard(Card):
         """Tell whether it climbs from where the rig is until it fails."""
         return self.order.currentText() == UNTIL_IT_FAILS
 
-    def values(self) -> tuple[float, float, float, int, Order | None]:
+    def values(self) -> tuple[float, float, float, int, SweepOrder | None]:
         """Give from, to, by, passes and order; a climb, and a sweep in rounds, have none."""
         chosen = self.order.currentText()
-        order = tuple(Order)[self.order.currentIndex()] if chosen not in (UNTIL_IT_FAILS, IN_ROUNDS) else None
+        order = tuple(SweepOrder)[self.order.currentIndex()] if chosen not in (UNTIL_IT_FAILS, IN_ROUNDS) else None
         return self.low.value(), self.high.value(), self.by.value(), self.passes.value(), order
 
     def _turn(self, order: str) -> None:

@@ -22,7 +22,7 @@ _MARK_PX = 14
 
 
 @dataclass(frozen=True, slots=True)
-class Column:
+class LogColumn:
     """One column: its head, what it writes, what it is sorted by, and how wide it is at first; 0 takes what is left."""
 
     head: str
@@ -33,18 +33,18 @@ class Column:
 
 
 COLUMNS = (
-    Column(later("when"), lambda r: when_words(r.at), lambda r: r.at, 132),
-    Column(later("book"), lambda r: r.book, lambda r: r.book.casefold(), 100, False),
-    Column(later("step"), lambda r: str(r.step), lambda r: r.step, 44),
-    Column(later("kind"), lambda r: named(r.kind), lambda r: list(Kind).index(r.kind), 70),
-    Column(later("what"), lambda r: r.what, lambda r: r.what.casefold(), 214),
-    Column(later("verdict"), lambda r: r.word, lambda r: r.word, 112),
-    Column(later("left out"), lambda r: r.left_out, lambda r: r.left_out, 96),
-    Column(
+    LogColumn(later("when"), lambda r: when_words(r.at), lambda r: r.at, 132),
+    LogColumn(later("book"), lambda r: r.book, lambda r: r.book.casefold(), 100, False),
+    LogColumn(later("step"), lambda r: str(r.step), lambda r: r.step, 44),
+    LogColumn(later("kind"), lambda r: named(r.kind), lambda r: list(Kind).index(r.kind), 70),
+    LogColumn(later("what"), lambda r: r.what, lambda r: r.what.casefold(), 214),
+    LogColumn(later("verdict"), lambda r: r.word, lambda r: r.word, 112),
+    LogColumn(later("left out"), lambda r: r.left_out, lambda r: r.left_out, 96),
+    LogColumn(
         later("figure"), lambda r: "" if r.value is None else f"{r.value:.6g}",
         lambda r: float("-inf") if r.value is None else r.value, 90, False,
     ),
-    Column(later("told"), lambda r: r.told, lambda r: r.told.casefold(), 0),
+    LogColumn(later("told"), lambda r: r.told, lambda r: r.told.casefold(), 0),
 )  # fmt: skip
 
 

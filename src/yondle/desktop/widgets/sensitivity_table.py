@@ -12,7 +12,7 @@ from yondle.desktop.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.widgets.basics import tip
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
-from yondle.views.scaling.sensitivities import Cell, Sensitivities
+from yondle.views.scaling.sensitivities import Sensitivities, SensitivityCell
 
 _ROW, _HEAD, _NAMES, _LEAST_COLUMN = 26, 22, 150, 130
 _BAR_SHARE = 0.42
@@ -82,7 +82,7 @@ class SensitivityTable(QWidget):
         within = say(" ({low:+.2f} to {high:+.2f})", low=cell.low, high=cell.high) if math.isfinite(cell.low) else ""
         self.setToolTip(tip(f"{cell.words}{within}\n{cell.how}".strip()))
 
-    def _paint_cell(self, painter: QPainter, box: QRectF, cell: Cell, strongest: float) -> None:
+    def _paint_cell(self, painter: QPainter, box: QRectF, cell: SensitivityCell, strongest: float) -> None:
         c = self._theme.colours
         painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold if cell.sure else QFont.Weight.Normal))
         if not cell.sure:

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal, Protocol
 
 from pydantic import Field
 
-from yondle.formats.knob_table import Identifier, KnobTable, Name, Table
+from yondle.formats.knob_table import Identifier, KnobTable, Name, StrictTable
 from yondle.formats.toml_files import validated
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -30,13 +30,13 @@ class _KnobTable(KnobTable):
     limits: bool | None = None
 
 
-class _File(Table):
+class _File(StrictTable):
     format: Literal["yondle-by-hand 1"]
     constants: dict[str, float] = Field(default_factory=dict)
     knobs: Annotated[dict[Identifier, _KnobTable], Field(min_length=1, max_length=60)]
 
 
-class Machine(Protocol):
+class MachineBelow(Protocol):
     """The rig underneath, with the knobs that the system itself can set."""
 
     declaration: RigDeclaration
@@ -56,7 +56,7 @@ def parse_by_hand(text: str, source: str) -> tuple[tuple[Knob, ...], dict[str, f
 class ByHandRig:
     """Everything the machine underneath does, and more knobs that `apply` leaves to the tuner."""
 
-    def __init__(self, machine: Machine, text: str) -> None:
+    def __init__(self, machine: MachineBelow, text: str) -> None:
         knobs, ceilings, constants = parse_by_hand(text, say("the knobs set by hand"))
         below = machine.declaration
         twice = {k.id for k in below.knobs} & {k.id for k in knobs}

@@ -22,7 +22,7 @@ class Family:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundFamily:
     """A family as found here: where, and whether it can be read by who runs Yondle."""
 
     family: Family
@@ -139,11 +139,13 @@ FAMILIES = (
 )
 
 
-def look(tree: Tree) -> Iterator[Found]:
+def look(tree: Tree) -> Iterator[FoundFamily]:
     """Look for every family."""
     for family in FAMILIES:
         where = [path for pattern in family.patterns for path in tree.found(pattern)]
-        yield Found(family, tuple(_shown(path, tree.root) for path in where), any(_readable(path) for path in where))
+        yield FoundFamily(
+            family, tuple(_shown(path, tree.root) for path in where), any(_readable(path) for path in where)
+        )
 
 
 def _readable(path: Path) -> bool:

@@ -24,7 +24,7 @@ ALIVE_EVERY_S = helper.TIMEOUT_S / 5
 LEAVES_WITHIN_S = 5.0
 
 
-class Line(Protocol):
+class RootSetter(Protocol):
     """Something that sets values as root."""
 
     def set(self, knob: str, value: float) -> float | None:
@@ -39,7 +39,7 @@ class Line(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class HelperWay:
     """How the helper can be started here: the command, or why there is none and what would make one."""
 
     command: tuple[str, ...]
@@ -47,16 +47,16 @@ class Way:
     missing: str = ""
 
 
-def find_way(uid: int | None = None, installed: Path = INSTALLED, policy: Path = POLICY) -> Way:
+def find_way(uid: int | None = None, installed: Path = INSTALLED, policy: Path = POLICY) -> HelperWay:
     """Find out how values that only root may set can be set here."""
     if (os.getuid() if uid is None else uid) == 0:
-        return Way((sys.executable, "-I", helper.__file__), say("directly, since Yondle runs as root"))
+        return HelperWay((sys.executable, "-I", helper.__file__), say("directly, since Yondle runs as root"))
     pkexec = shutil.which("pkexec")
     if pkexec is None:
-        return Way((), "", say("the desktop's authorisation service (pkexec) isn't there"))
+        return HelperWay((), "", say("the desktop's authorisation service (pkexec) isn't there"))
     if not installed.is_file() or not policy.is_file():
-        return Way((), "", say("the helper isn't installed: run  sudo yondle helper install"))
-    return Way((pkexec, str(installed)), say("through the desktop's authorisation service"))
+        return HelperWay((), "", say("the helper isn't installed: run  sudo yondle helper install"))
+    return HelperWay((pkexec, str(installed)), say("through the desktop's authorisation service"))
 
 
 class HelperLine:

@@ -19,7 +19,7 @@ from yondle.rigs.linux.evidence import KernelLog, crash_records
 from yondle.rigs.linux.files import Bank, Tree
 from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.knobs import knob_of
-from yondle.rigs.linux.privilege import Line
+from yondle.rigs.linux.privilege import RootSetter
 from yondle.rigs.linux.probes import Probe, find_probes
 from yondle.rigs.linux.proc import CpuTimes, Proc
 from yondle.rigs.linux.use import UseMeter
@@ -33,7 +33,7 @@ ON_LINE = "processors_on_line"
 KERNEL_ERRORS, STOLEN = "kernel_errors", "stolen"
 
 
-class WorkloadRun(Protocol):
+class HostedRun(Protocol):
     """A workload under way in a child process."""
 
     def poll(self) -> PassResult | None:
@@ -66,7 +66,7 @@ class WorkloadHost(Protocol):
     def processors(self) -> tuple[int, ...]:
         """The processors workers may be put on; empty for all."""
 
-    def start(self, workload: str, seconds: float, cpus: list[int]) -> WorkloadRun:
+    def start(self, workload: str, seconds: float, cpus: list[int]) -> HostedRun:
         """Start a pass with a worker on each of these processors."""
 
     def pids(self) -> list[int]:
@@ -84,7 +84,7 @@ class ThisRig:
         host: WorkloadHost,
         now: Callable[[], float],
         root: Path = Path("/"),
-        line: Line | None = None,
+        line: RootSetter | None = None,
         more: tuple[Probe, ...] = (),
     ) -> None:
         self._host, self._root, self._line, self._now = host, root, line, now
@@ -169,7 +169,7 @@ class ThisRig:
             row[i] = read()
         return tuple(row)
 
-    def start(self, workload: str, seconds: float, setup: Setup) -> WorkloadRun:
+    def start(self, workload: str, seconds: float, setup: Setup) -> HostedRun:
         """Start a pass with as many pinned workers as are in force."""
         self._meter.begin()
         self._log.begin()
@@ -297,7 +297,7 @@ _CLOCKS = "sys/devices/system/cpu/cpufreq/policy*/scaling_cur_freq"
 class _Watched:
     """A pass under way; what the kernel's log said meanwhile goes with its result."""
 
-    def __init__(self, run: WorkloadRun, log: KernelLog) -> None:
+    def __init__(self, run: HostedRun, log: KernelLog) -> None:
         self._run, self._log = run, log
         self._errors_before = log.hardware_errors
         self._result: PassResult | None = None

@@ -22,7 +22,7 @@ REPLAY_S = 0.05
 MOST_LOST = 0.3
 
 
-class Edge:
+class HiddenEdge:
     """The hazard of a load at a clock, voltage and temperature."""
 
     def __init__(self, part: EdgePart) -> None:

@@ -13,7 +13,7 @@ from random import Random
 from yondle.model.knobs import Knob, When
 from yondle.model.verdicts import Failure
 from yondle.rigs.simulated import memory
-from yondle.rigs.simulated.faults import Edge
+from yondle.rigs.simulated.faults import HiddenEdge
 from yondle.rigs.simulated.graphics import Graphics
 from yondle.rigs.simulated.knobs import Taken
 from yondle.rigs.simulated.parts import LoadPart
@@ -44,7 +44,7 @@ class Start:
 class Firmware:
     """Takes values, keeps them over a restart, and decides whether the machine comes up with them."""
 
-    def __init__(self, rig: RigFile, knobs: tuple[Knob, ...], edge: Edge, graphics: Graphics | None) -> None:
+    def __init__(self, rig: RigFile, knobs: tuple[Knob, ...], edge: HiddenEdge, graphics: Graphics | None) -> None:
         self._rig = rig
         self._knobs = knobs
         self._edge = edge

@@ -10,7 +10,7 @@ import math
 from dataclasses import dataclass
 
 from yondle.rigs.simulated.parts import GraphicsPart
-from yondle.rigs.simulated.settings import Settings
+from yondle.rigs.simulated.settings import ResolvedSettings
 
 _REFINEMENTS = 3
 _LOWEST_SHARE = 0.3
@@ -34,7 +34,7 @@ class Graphics:
     def __init__(self, part: GraphicsPart) -> None:
         self.part = part
 
-    def draw(self, s: Settings, use: float, mean_power_w: float, dt_s: float) -> GraphicsDraw:
+    def draw(self, s: ResolvedSettings, use: float, mean_power_w: float, dt_s: float) -> GraphicsDraw:
         """Solve for the state at a use from 0 to 1, given the mean power of the window so far."""
         decay = math.exp(-dt_s / self.part.power_window_s)
         allowed = (s.graphics_power_w - decay * mean_power_w) / (1.0 - decay)
@@ -55,7 +55,7 @@ class Graphics:
                     low, low_w = clock, watts
         return GraphicsDraw(clock, self._power_w(s, clock, use), True)
 
-    def heated(self, s: Settings, now_c: float, room_c: float, power_w: float, dt_s: float) -> float:
+    def heated(self, s: ResolvedSettings, now_c: float, room_c: float, power_w: float, dt_s: float) -> float:
         """Give the temperature after `dt_s` seconds of constant power."""
         part = self.part
         spread = part.to_room_full_w_per_k - part.to_room_still_w_per_k
@@ -67,7 +67,9 @@ class Graphics:
         """Give the clock at which a load crashes graphics once an hour."""
         return self.part.edge_mhz - self.part.mhz_per_k * (die_c - self.part.at_c) - lowered_mhz
 
-    def hazards_per_s(self, s: Settings, clock_mhz: float, die_c: float, lowered_mhz: float) -> tuple[float, float]:
+    def hazards_per_s(
+        self, s: ResolvedSettings, clock_mhz: float, die_c: float, lowered_mhz: float
+    ) -> tuple[float, float]:
         """Give the hazards of wrong pixels and of a crash, each from the clock and from the memory's clock."""
         part = self.part
         over = (clock_mhz - self.edge_mhz(die_c, lowered_mhz)) / part.width_mhz
@@ -80,18 +82,18 @@ class Graphics:
         """Tell whether graphics comes up at all at a clock."""
         return clock_mhz <= self.edge_mhz(die_c, 0.0) + self.part.start_margin_mhz
 
-    def memory_gb_s(self, s: Settings) -> float:
+    def memory_gb_s(self, s: ResolvedSettings) -> float:
         """Give the bandwidth of graphics memory, with what its retries cost."""
         part = self.part
         onset = part.memory_edge_mhz - part.memory_retry_lead_mhz
         lost = _RETRY_COST * _exp((s.graphics_memory_mhz - onset) / part.memory_width_mhz)
         return s.graphics_memory_mhz * 1e-3 * part.bytes_per_clock * (1.0 - min(lost, 0.5))
 
-    def link_gb_s(self, s: Settings) -> float:
+    def link_gb_s(self, s: ResolvedSettings) -> float:
         """Give the bandwidth of the link to the processor at the lanes that are really in use."""
         return self.part.link_gb_s_per_lane * s.lanes
 
-    def _power_w(self, s: Settings, clock_mhz: float, use: float) -> float:
+    def _power_w(self, s: ResolvedSettings, clock_mhz: float, use: float) -> float:
         part = self.part
         volt = max(0.6, part.volt_at_clock_v + part.volt_per_ghz * (clock_mhz - part.clock_mhz) * 1e-3)
         memory = part.memory_w_per_ghz * s.graphics_memory_mhz * 1e-3

@@ -13,7 +13,7 @@ from enum import Enum
 
 from yondle.model.knobs import Subsystem
 from yondle.rigs.simulated.parts import MemoryEdgePart, MemoryPart
-from yondle.rigs.simulated.settings import Settings
+from yondle.rigs.simulated.settings import ResolvedSettings
 
 BYTES_PER_TRANSFER = 8.0
 BANDWIDTH_REFERENCE_C = 30.0
@@ -45,7 +45,7 @@ def clock_ns(rate_mt_s: float) -> float:
     return 2000.0 / rate_mt_s
 
 
-def latency_ns(part: MemoryPart, s: Settings) -> float:
+def latency_ns(part: MemoryPart, s: ResolvedSettings) -> float:
     """Give the mean latency of a dependent access in ns."""
     tick = clock_ns(s.memory_rate_mt_s)
     rows = s.cas + _ROW_MISS_SHARE * s.trcd + _ROW_CONFLICT_SHARE * s.trp + (1.0 if s.two_cycle else 0.0)
@@ -53,7 +53,7 @@ def latency_ns(part: MemoryPart, s: Settings) -> float:
     return controller + rows * tick + 0.5 * _refresh_duty(s) * s.trfc * tick
 
 
-def bandwidth_gb_s(part: MemoryPart, s: Settings, case_c: float) -> float:
+def bandwidth_gb_s(part: MemoryPart, s: ResolvedSettings, case_c: float) -> float:
     """Give the bandwidth in GB/s: what the modules yield, under the controller's ceiling, less in a warm case."""
     tick = clock_ns(s.memory_rate_mt_s)
     peak = s.memory_rate_mt_s * 1e-3 * BYTES_PER_TRANSFER * s.channels
@@ -65,7 +65,7 @@ def bandwidth_gb_s(part: MemoryPart, s: Settings, case_c: float) -> float:
     return both * (1.0 - min(lost, 0.5))
 
 
-def edge(part: MemoryEdgePart, s: Settings, memory_c: float, lowered_mt_s: float) -> MemoryEdge:
+def edge(part: MemoryEdgePart, s: ResolvedSettings, memory_c: float, lowered_mt_s: float) -> MemoryEdge:
     """Give the edge of the memory for a load that lowers it by so much."""
     rate = s.memory_rate_mt_s
     over = min(s.memory_voltage_v, part.knee_v) - part.at_v
@@ -101,7 +101,7 @@ def hazard_per_s(part: MemoryEdgePart, rate_mt_s: float, edge_mt_s: float) -> fl
     return math.exp(min((rate_mt_s - edge_mt_s) / part.width_mt_s, _LARGEST_EXPONENT)) / 3600.0
 
 
-def _refresh_duty(s: Settings) -> float:
+def _refresh_duty(s: ResolvedSettings) -> float:
     return min(0.5, s.trfc / s.refresh_interval)
 
 

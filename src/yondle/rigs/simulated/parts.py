@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from yondle.formats.knob_table import Identifier, KnobTable, Name, Positive, Real, Table
+from yondle.formats.knob_table import Identifier, KnobTable, Name, Positive, Real, StrictTable
 from yondle.language.saying import say
 from yondle.model.knobs import When
 
@@ -17,7 +17,7 @@ Share = Annotated[float, Field(ge=0, le=1)]
 Timing = Annotated[int, Field(ge=1, le=60000)]
 
 
-class RigPart(Table):
+class RigPart(StrictTable):
     """Who the rig is, and where its history starts."""
 
     id: Identifier
@@ -40,7 +40,7 @@ class KnobPart(KnobTable):
     in_force_up_to: Real | None = None
 
 
-class RoomPart(Table):
+class RoomPart(StrictTable):
     """Room temperature: a half cosine from the evening to dawn, constant after it."""
 
     evening_c: Real
@@ -48,7 +48,7 @@ class RoomPart(Table):
     hours_to_dawn: Positive
 
 
-class ChipPart(Table):
+class ChipPart(StrictTable):
     """Electrical constants of the processor; clock and voltage are those in force where no knob sets them."""
 
     cores: Annotated[int, Field(ge=1, le=256)]
@@ -71,14 +71,14 @@ class ChipPart(Table):
     second_thread_edge_mhz: NotNegative = 10.0
 
 
-class ModePart(Table):
+class ModePart(StrictTable):
     """A named power mode: its share of the power limit, and a clock it doesn't go beyond."""
 
     power_share: Annotated[float, Field(gt=0, le=2)]
     clock_up_to_mhz: Positive | None = None
 
 
-class HeatPart(Table):
+class HeatPart(StrictTable):
     """The two heat nodes, die and cooler."""
 
     die_j_per_k: Positive
@@ -90,7 +90,7 @@ class HeatPart(Table):
     fan_full_rpm: Positive
 
 
-class EdgePart(Table):
+class EdgePart(StrictTable):
     """The edge of what the core holds, and how fast things get worse beyond it."""
 
     clock_mhz: Positive
@@ -108,7 +108,7 @@ class EdgePart(Table):
     regulator_time_s: Positive = 500.0
 
 
-class LoadPart(Table):
+class LoadPart(StrictTable):
     """A class of load: how hard it works each part, how far it lowers the edges, and how a core failure shows."""
 
     activity: Share
@@ -130,7 +130,7 @@ class LoadPart(Table):
         return self
 
 
-class MemoryPart(Table):
+class MemoryPart(StrictTable):
     """Memory as it is fitted (where no knob sets it), and what latency and bandwidth follow from."""
 
     rate_mt_s: Positive
@@ -152,7 +152,7 @@ class MemoryPart(Table):
     bandwidth_loss_per_k: NotNegative = 0.0
 
 
-class MemoryEdgePart(Table):
+class MemoryEdgePart(StrictTable):
     """What the memory and its controller hold: needs in ns at a voltage, rates at a voltage, and how they worsen."""
 
     at_v: Positive
@@ -184,7 +184,7 @@ class MemoryEdgePart(Table):
     coupling: Share = 0.1
 
 
-class GraphicsPart(Table):
+class GraphicsPart(StrictTable):
     """Graphics: clock, power, one heat node, and the edges of its clock and of its memory's clock."""
 
     clock_mhz: Positive
@@ -215,7 +215,7 @@ class GraphicsPart(Table):
     link_gb_s_per_lane: Positive = 1.97
 
 
-class WorkloadPart(Table):
+class WorkloadPart(StrictTable):
     """One benchmark: the work in a unit of it, its noise, and its figure."""
 
     name: Name
@@ -249,7 +249,7 @@ class WorkloadPart(Table):
         return self
 
 
-class SensorPart(Table):
+class SensorPart(StrictTable):
     """How one sensor sees its true value."""
 
     noise: NotNegative = 0.0
@@ -261,7 +261,7 @@ class SensorPart(Table):
     limit: Real | None = None
 
 
-class CheckPart(Table):
+class CheckPart(StrictTable):
     """How a setting is checked on this rig: where to start from, the hard loads at the end, and what restarts cost."""
 
     settle_below_c: Real
@@ -278,7 +278,7 @@ class CheckPart(Table):
     training_s: Annotated[NotNegative, Field(le=86400)] = 40.0
 
 
-class CodesPart(Table):
+class CodesPart(StrictTable):
     """The code the board shows where a start stops."""
 
     core: Annotated[str, Field(max_length=8)] = ""

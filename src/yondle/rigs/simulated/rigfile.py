@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from pydantic import model_validator
 
-from yondle.formats.knob_table import Identifier, Table
+from yondle.formats.knob_table import Identifier, StrictTable
 from yondle.formats.toml_files import read_text, tables, validated
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -35,7 +35,7 @@ SHIPPED = ("heron", "heron-ii", "bittern")
 DOCUMENT = "docs/rig-file.md"
 
 
-class RigFile(Table):
+class RigFile(StrictTable):
     """A whole rig file. Without `memory_edge` memory never fails, without `graphics` there is none to tune."""
 
     format: Literal["yondle-rig 1"]

@@ -11,7 +11,7 @@ _STOCK_FAN_PERCENT = 40.0
 
 
 @dataclass(frozen=True, slots=True)
-class Settings:
+class ResolvedSettings:
     """The physical settings in force; units stand in the names, timings are in memory clocks."""
 
     core_clock_ghz: float
@@ -43,7 +43,7 @@ class Settings:
     lanes: int
 
 
-def resolve(rig: RigFile, values: Mapping[str, float]) -> Settings:
+def resolve(rig: RigFile, values: Mapping[str, float]) -> ResolvedSettings:
     """Work out the physical settings from knob values; what no knob sets comes from the rig file's tables."""
     chip, memory, graphics = rig.chip, rig.memory, rig.graphics
     bus = values.get("bus_clock", chip.bus_clock_mhz)
@@ -64,7 +64,7 @@ def resolve(rig: RigFile, values: Mapping[str, float]) -> Settings:
     if graphics is not None:
         asked = graphics.lanes[round(values["link_width"])] if "link_width" in values else graphics.lanes[-1]
         lanes = min(asked, graphics.lanes_in_force_at_most)
-    return Settings(
+    return ResolvedSettings(
         core_clock_ghz=clock / 1000.0,
         vector_offset_ghz=values.get("vector_offset", 0.0) / 1000.0,
         core_voltage_v=values.get("core_voltage", chip.voltage_v or rig.edge.at_v),

@@ -20,7 +20,7 @@ from yondle.model.verdicts import MACHINE_FAILURES, Failure
 from yondle.rigs.simulated import memory
 from yondle.rigs.simulated.chip import Chip, Draw
 from yondle.rigs.simulated.demand import Speeds, figure, frame_times_ms, graphics_share, unit_s
-from yondle.rigs.simulated.faults import MOST_LOST, REPLAY_S, Edge, Fate, Rates
+from yondle.rigs.simulated.faults import MOST_LOST, REPLAY_S, Fate, HiddenEdge, Rates
 from yondle.rigs.simulated.firmware import MEMORY_SETTINGS, Firmware
 from yondle.rigs.simulated.graphics import Graphics, GraphicsDraw
 from yondle.rigs.simulated.heat import Heat
@@ -28,7 +28,7 @@ from yondle.rigs.simulated.knobs import Taken, declared
 from yondle.rigs.simulated.parts import LoadPart, WorkloadPart
 from yondle.rigs.simulated.reckoning import reckons
 from yondle.rigs.simulated.rigfile import RigFile
-from yondle.rigs.simulated.settings import Settings, resolve
+from yondle.rigs.simulated.settings import ResolvedSettings, resolve
 
 LONGEST_STEP_S = 1.0
 LATEST_S = 1e9
@@ -140,14 +140,14 @@ class World:
         self.state = state
         self.heat = Heat(rig.heat, rig.room)
         self.chip = Chip(rig.chip)
-        self.edge = Edge(rig.edge)
+        self.edge = HiddenEdge(rig.edge)
         self.graphics = Graphics(rig.graphics) if rig.graphics else None
         self.firmware = Firmware(rig, declared(rig), self.edge, self.graphics)
         self.running: Running | None = None
         self.core_shares = _core_shares(rig)
         self._idle = rig.loads.get("idle", _IDLE)
         self.graphics_draw = _NO_GRAPHICS
-        self.settings: Settings
+        self.settings: ResolvedSettings
         self._settle_in()
         s = self.settings
         self.draw = Draw(s.core_clock_ghz, s.core_voltage_v, state.mean_power_w, False, False)

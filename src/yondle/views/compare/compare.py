@@ -24,7 +24,7 @@ from yondle.views.shared.measured import unlike_words
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class ComparedCell:
     """A benchmark in one column: its passes with their spread, the gain over the column compared with, the places it may hold.
 
     `gain` is None in the column compared with; `lows` is the gain in the mean rate of the slowest 1 % of frames.
@@ -43,7 +43,7 @@ class Row:
     """A benchmark across the columns."""
 
     benchmark: Workload
-    cells: tuple[Cell | None, ...]
+    cells: tuple[ComparedCell | None, ...]
     caveat: str = ""
 
 
@@ -107,7 +107,7 @@ def group_name(benchmark: Workload) -> str:
     return TYPED_IN if benchmark.by_hand else named(benchmark.subsystem)
 
 
-def cell_words(cell: Cell | None, benchmark: Workload, against: bool) -> str:
+def cell_words(cell: ComparedCell | None, benchmark: Workload, against: bool) -> str:
     """Write a cell: the gain, or the score in the column compared with."""
     if cell is None:
         return ""
@@ -120,13 +120,13 @@ def cell_words(cell: Cell | None, benchmark: Workload, against: bool) -> str:
     return gain_words(cell.gain) or say("nothing to compare with")
 
 
-def score_words(cell: Cell, benchmark: Workload) -> str:
+def score_words(cell: ComparedCell, benchmark: Workload) -> str:
     """Write the mean score with half its 95 % range and its unit."""
     told, metric = cell.spread, benchmark.metric
     return ranged(told.mean, told.low, told.high, metric.unit, metric.digits)
 
 
-def rank_words(cell: Cell | None) -> str:
+def rank_words(cell: ComparedCell | None) -> str:
     """Write the places a column may hold: '1', or '2–4' where passes don't tell them apart."""
     if cell is None or cell.rank is None:
         return ""
@@ -192,7 +192,7 @@ def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
     lows = [_facts(column, benchmark, PART + LOW) for column in columns]
     compared = max(sum(bool(side) for side in sides) - 1, 1)
     places = ranks(sides, benchmark.metric.direction)
-    cells: list[Cell | None] = []
+    cells: list[ComparedCell | None] = []
     for i, side in enumerate(sides):
         told = spread(side)
         if told is None:
@@ -202,7 +202,7 @@ def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
         low = None if i == against else gain(lows[i], lows[against], Direction.HIGHER, compared)
         capped = at_cap([(0.0, side)], benchmark.metric.cap)
         capped = capped and (i == against or at_cap([(0.0, sides[against])], benchmark.metric.cap))
-        cells.append(Cell(tuple(side), told, other, low, places[i], capped))
+        cells.append(ComparedCell(tuple(side), told, other, low, places[i], capped))
     return Row(benchmark, tuple(cells), _preset_caveat(benchmark, columns))
 
 

@@ -21,7 +21,7 @@ MOST_LINES = 8
 
 
 @dataclass(frozen=True, slots=True)
-class LinePoint:
+class MachinePoint:
     """One value of the knob: the geometric mean of the score, its 95 % range (nan with one pass), and every pass."""
 
     value: float
@@ -34,13 +34,13 @@ class LinePoint:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class MachineLine:
     """One machine under one group of other settings: what tells it from its other groups is in its name, `held` the rest."""
 
     machine: str
     name: str
     held: str
-    points: tuple[LinePoint, ...]
+    points: tuple[MachinePoint, ...]
 
     @property
     def scores(self) -> list[tuple[float, list[float]]]:
@@ -52,7 +52,7 @@ class Line:
 class Meeting:
     """How another line stands to the first: who leads where, where they cross if they do, and that in a sentence."""
 
-    other: Line
+    other: MachineLine
     leads: tuple[Lead, ...]
     crossing: Crossing | None
     sentence: str
@@ -64,7 +64,7 @@ class MachinesView:
 
     knob: Knob
     benchmark: Workload
-    lines: tuple[Line, ...]
+    lines: tuple[MachineLine, ...]
     meetings: tuple[Meeting, ...]
     sentence: str
 
@@ -86,7 +86,7 @@ def knobs_shared(books: Books) -> tuple[Knob, ...]:
 def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
     """Give the lines of the first logbook and of others; groups of four values or more, or else the best there is."""
     names = [title(book) for book, _ in books]
-    found: list[Line] = []
+    found: list[MachineLine] = []
     for name, (book, settings) in zip(names, books, strict=True):
         own = _same(book, knob)
         if own is None:
@@ -126,28 +126,28 @@ def _differing(groups: Sequence[Group]) -> frozenset[str]:
     return frozenset(knob for knob in known if len({setup.get(knob) for setup in setups}) > 1)
 
 
-def _line(name: str, book: Snapshot, group: Group, benchmark: Workload, differing: frozenset[str]) -> Line:
+def _line(name: str, book: Snapshot, group: Group, benchmark: Workload, differing: frozenset[str]) -> MachineLine:
     points = []
     for setting, scores in _scores(group, book, benchmark):
         if (told := spread(scores)) is not None:
             value = setting.setup[group.knob.id]
             points.append(
-                LinePoint(value, told.mean, told.low, told.high, tuple(scores), setting.verdict, setting.steps)
+                MachinePoint(value, told.mean, told.low, told.high, tuple(scores), setting.verdict, setting.steps)
             )
     setup = group.settings[0].setup
     words = ", ".join(k.text(setup[k.id]) for k in book.declaration.knobs if k.id in differing)
     held = held_words(book.declaration, setup, group.knob.id, *differing)
-    return Line(name, f"{name} · {words}" if words else name, held, tuple(points))
+    return MachineLine(name, f"{name} · {words}" if words else name, held, tuple(points))
 
 
-def _meeting(first: Line, other: Line, knob: Knob, benchmark: Workload) -> Meeting:
+def _meeting(first: MachineLine, other: MachineLine, knob: Knob, benchmark: Workload) -> Meeting:
     direction = benchmark.metric.direction
     told = leads(first.scores, other.scores, direction)
     meet = crossing(first.scores, other.scores, direction)
     return Meeting(other, told, meet, _words(first, other, told, meet, knob))
 
 
-def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | None, knob: Knob) -> str:
+def _words(first: MachineLine, other: MachineLine, told: tuple[Lead, ...], meet: Crossing | None, knob: Knob) -> str:
     if not told:
         return say(
             "{first} and {other} share too little to be compared: it takes four values of {knob} each.",
@@ -191,7 +191,7 @@ def _words(first: Line, other: Line, told: tuple[Lead, ...], meet: Crossing | No
     )
 
 
-def _sentence(knob: Knob, benchmark: Workload, lines: tuple[Line, ...], meetings: tuple[Meeting, ...]) -> str:
+def _sentence(knob: Knob, benchmark: Workload, lines: tuple[MachineLine, ...], meetings: tuple[Meeting, ...]) -> str:
     along = say("{benchmark} along {knob}", benchmark=benchmark.name, knob=in_sentence(knob.name))
     if not lines:
         return say("{along} isn't measured at two values anywhere: sweep it, or choose another.", along=along)

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 from yondle.analysis.margins import Gain, GainWord, gain
-from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, Shape, at_cap, read_curve
+from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, CurveShape, at_cap, read_curve
 from yondle.language.saying import in_sentence, named, say, several
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -172,7 +172,7 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
     if capped:
         cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
         return say("{name} sits at its cap of {cap}: it tells nothing about {along}.", name=name, cap=cap, along=along)
-    if reading is None or reading.whole is None or reading.shape is Shape.TOO_FEW:
+    if reading is None or reading.whole is None or reading.shape is CurveShape.TOO_FEW:
         return f"{name} {ends}{turned}."
     whole = reading.whole
     each = say("{signed}\u202f% for each +1\u202f%", signed=signed(whole.slope))
@@ -182,7 +182,7 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
         else ""
     )
     match reading.shape:
-        case Shape.NOTHING_SEEN:
+        case CurveShape.NOTHING_SEEN:
             return say(
                 "No sign yet that {name} answers to {along}: {each}{within}.",
                 name=name,
@@ -190,22 +190,22 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
                 each=each,
                 within=within,
             )
-        case Shape.FLAT:
+        case CurveShape.FLAT:
             return say(
                 "{name} does not answer to {along}: {each}{within}.", name=name, along=along, each=each, within=within
             )
-        case Shape.PEAK:
+        case CurveShape.PEAK:
             top = knob.text(knob.nearest(reading.knee.at)) if reading.knee is not None else say("the middle")
             return say("{name} falls again above {top}: more is less.", name=name, top=top)
-        case Shape.CAPPED:
+        case CurveShape.CAPPED:
             return say(
                 "{name} runs into a cap{from_}: what it shows above is no loss of the knob's.",
                 name=name,
                 from_=_from(knob, reading),
             )
-        case Shape.NEARLY_FLAT:
+        case CurveShape.NEARLY_FLAT:
             return say("{name} gains next to nothing{from_}.", name=name, from_=_from(knob, reading))
-        case Shape.KNEE if reading.knee is not None:
+        case CurveShape.KNEE if reading.knee is not None:
             knee = reading.knee
             return say(
                 "{name} bends at {at} ({low} to {high}): {before}\u202f% for each +1\u202f% before, "
@@ -218,7 +218,7 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
                 after=signed(knee.after),
                 turned=turned,
             )
-        case Shape.PART if reading.fixed_share:
+        case CurveShape.PART if reading.fixed_share:
             share = number(100 * reading.fixed_share)
             return say(
                 "{name} gains {each}{within}{turned}; about {share}\u202f% of its time does not get shorter.",
@@ -250,7 +250,7 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
     along = in_sentence(knob.name)
     answer = [c for c in curves if not c.capped and c.answers]
     bent = [c for c in answer if c.reading is not None and c.reading.knee is not None]
-    stopped = [c for c in curves if not c.capped and c.reading is not None and c.reading.shape is Shape.CAPPED]
+    stopped = [c for c in curves if not c.capped and c.reading is not None and c.reading.shape is CurveShape.CAPPED]
     answer = [c for c in answer if c not in stopped]
     still = [c for c in curves if not c.capped and c not in answer and c not in stopped]
     parts = []

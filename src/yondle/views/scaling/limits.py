@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.analysis.limiting import Finding, what_limits
+from yondle.analysis.limiting import Limitation, what_limits
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Workload
@@ -15,14 +15,16 @@ from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
-class Limited:
+class LimitedBenchmark:
     """One benchmark and what holds it back."""
 
     benchmark: Workload
-    finding: Finding
+    finding: Limitation
 
 
-def limits(book: Snapshot, settings: Settings, told: Sensitivities, number: int | None = None) -> tuple[Limited, ...]:
+def limits(
+    book: Snapshot, settings: Settings, told: Sensitivities, number: int | None = None
+) -> tuple[LimitedBenchmark, ...]:
     """Say what holds every benchmark back at a step, the present one if none is named; raises KnownError without figures.
 
     `told` is what each benchmark answers to.
@@ -36,7 +38,7 @@ def limits(book: Snapshot, settings: Settings, told: Sensitivities, number: int 
             say("Step {number} has no figures.", number=record.step.number), say("Name a step whose benchmarks ran.")
         )
     return tuple(
-        Limited(b, what_limits(evidence(book.declaration, b, setting, told.answers(b))))
+        LimitedBenchmark(b, what_limits(evidence(book.declaration, b, setting, told.answers(b))))
         for b in book.declaration.benchmarks
         if b.id in setting.figures
     )

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from yondle.analysis.limiting import DOES_NOT, Answer, Bound, what_limits
 from yondle.analysis.margins import Gain, GainWord, gain, passes_needed, spread
-from yondle.analysis.scaling import FEWEST_FOR_SHAPE, Elasticity, Shape, at_cap, elasticity, read_curve
+from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveShape, Elasticity, at_cap, elasticity, read_curve
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
@@ -26,7 +26,7 @@ MOST_PASSES = 200
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class SensitivityCell:
     """What one benchmark says of one knob, in words; `slope` is % for each +1 %, or the gain of a switch in %.
 
     `low` and `high` are its 95 % range; all three are nan where nothing can be told. `sure` where the range excludes 0.
@@ -47,7 +47,7 @@ class Sensitivities:
 
     benchmarks: tuple[Workload, ...]
     knobs: tuple[Knob, ...]
-    cells: tuple[tuple[Cell, ...], ...]
+    cells: tuple[tuple[SensitivityCell, ...], ...]
 
     def answers(self, benchmark: Workload) -> tuple[Answer, ...]:
         """Give what a benchmark answers to in the parts of the machine."""
@@ -59,7 +59,7 @@ def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
     """Read every benchmark along every knob that was measured at two values or more with all else the same."""
     now = book.in_force
     benchmarks = book.declaration.benchmarks
-    columns: list[tuple[Knob, list[tuple[Cell, Setting | None]]]] = []
+    columns: list[tuple[Knob, list[tuple[SensitivityCell, Setting | None]]]] = []
     for knob in book.declaration.knobs:
         groups = groups_of(settings, knob, now)
         if groups:
@@ -70,14 +70,17 @@ def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
     return Sensitivities(benchmarks, knobs, tuple(rows))
 
 
-def _answers(cells: Iterable[tuple[Knob, Cell]]) -> tuple[Answer, ...]:
+def _answers(cells: Iterable[tuple[Knob, SensitivityCell]]) -> tuple[Answer, ...]:
     told = (answer(knob, cell.slope, cell.low, cell.high) for knob, cell in cells)
     return tuple(each for each in told if each is not None)
 
 
 def _limited(
-    declaration: RigDeclaration, benchmark: Workload, knobs: tuple[Knob, ...], row: list[tuple[Cell, Setting | None]]
-) -> tuple[Cell, ...]:
+    declaration: RigDeclaration,
+    benchmark: Workload,
+    knobs: tuple[Knob, ...],
+    row: list[tuple[SensitivityCell, Setting | None]],
+) -> tuple[SensitivityCell, ...]:
     """Say of cells that show no sign what holds the benchmark back there, where the evidence says so.
 
     A limit that was reached says more than passes do; another part that holds it back is said only where the slope is small
@@ -96,18 +99,18 @@ def _limited(
     return tuple(cells)
 
 
-def _strength(cell: Cell) -> float:
+def _strength(cell: SensitivityCell) -> float:
     return abs(cell.slope) if cell.sure else 0.0
 
 
-def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> tuple[Cell, Setting | None]:
+def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> tuple[SensitivityCell, Setting | None]:
     """Read a benchmark in the first group that says something of it; gives the setting of its highest value, too."""
     for group in groups:
         points = _points(benchmark, group)
         if len(points) > 1:
             last = next(s for s in reversed(group.settings) if benchmark.id in s.figures)
             return replace(_read(benchmark, group.knob, points), how=_how(group.knob, points)), last
-    return Cell(say("not measured")), None
+    return SensitivityCell(say("not measured")), None
 
 
 def _how(knob: Knob, points: list[tuple[float, list[float]]]) -> str:
@@ -129,13 +132,13 @@ def _how(knob: Knob, points: list[tuple[float, list[float]]]) -> str:
     )
 
 
-def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]]]) -> Cell:
+def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]]]) -> SensitivityCell:
     if at_cap(points, benchmark.metric.cap):
-        return Cell(say("capped, tells nothing"))
+        return SensitivityCell(say("capped, tells nothing"))
     if len(points) >= FEWEST_FOR_SHAPE and not knob.choices:
         shape = read_curve(points, benchmark.metric.direction, benchmark.metric.cap).shape
-        if shape is Shape.CAPPED:
-            return Cell(say("runs into a cap"))
+        if shape is CurveShape.CAPPED:
+            return SensitivityCell(say("runs into a cap"))
     ends = gain(points[-1][1], points[0][1], benchmark.metric.direction)
     if knob.choices or points[0][0] <= 0.0:
         return _switch(ends, points)
@@ -143,19 +146,19 @@ def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]
     if slope is None or slope.settings < FEWEST_FOR_SHAPE:
         slope = _between(ends, points)
     if slope is None:
-        return Cell(str(GainWord.TOO_FEW))
+        return SensitivityCell(str(GainWord.TOO_FEW))
     if slope.low <= 0.0 <= slope.high:
-        return Cell(say("no sign{needed}", needed=_needed(points)), slope.slope, slope.low, slope.high)
-    return Cell(signed(slope.slope), slope.slope, slope.low, slope.high, True)
+        return SensitivityCell(say("no sign{needed}", needed=_needed(points)), slope.slope, slope.low, slope.high)
+    return SensitivityCell(signed(slope.slope), slope.slope, slope.low, slope.high, True)
 
 
-def _switch(ends: Gain | None, points: list[tuple[float, list[float]]]) -> Cell:
+def _switch(ends: Gain | None, points: list[tuple[float, list[float]]]) -> SensitivityCell:
     if ends is None or ends.word is GainWord.TOO_FEW:
-        return Cell(str(GainWord.TOO_FEW))
+        return SensitivityCell(str(GainWord.TOO_FEW))
     shown = 100.0 * ends.fraction, 100.0 * ends.low, 100.0 * ends.high
     if ends.word is GainWord.WITHIN_NOISE:
-        return Cell(say("no sign{needed}", needed=_needed(points)), *shown)
-    return Cell(gain_words(ends), *shown, True)
+        return SensitivityCell(say("no sign{needed}", needed=_needed(points)), *shown)
+    return SensitivityCell(gain_words(ends), *shown, True)
 
 
 def _between(ends: Gain | None, points: list[tuple[float, list[float]]]) -> Elasticity | None:

@@ -18,7 +18,7 @@ LEAST_PROVEN_S = 60.0
 
 
 @dataclass(frozen=True, slots=True)
-class Proof:
+class LoadProof:
     """All load of one kind that some settings stood: its name, seconds, the runs that failed, and what that proves.
 
     `every_s` is the shortest mean time between failures that isn't excluded with 95 %.
@@ -30,7 +30,7 @@ class Proof:
     every_s: float
 
 
-def proofs(book: Snapshot, setup: Setup) -> list[Proof]:
+def proofs(book: Snapshot, setup: Setup) -> list[LoadProof]:
     """Sum up the load on some settings, over all steps that have them; the longest first."""
     records = book.same_settings(setup)
     knob = next(iter(setup), "")
@@ -40,14 +40,14 @@ def proofs(book: Snapshot, setup: Setup) -> list[Proof]:
         summed[run.load] = (seconds + run.seconds, failures + run.failures)
     loads = {w.id: w for w in book.declaration.workloads if not w.scored or w.id == book.declaration.hard_load}
     made = [
-        Proof(loads[load].name, seconds, failures, HOUR_S / most_per_hour(failures, seconds))
+        LoadProof(loads[load].name, seconds, failures, HOUR_S / most_per_hour(failures, seconds))
         for load, (seconds, failures) in summed.items()
         if load in loads and seconds >= LEAST_PROVEN_S
     ]
     return sorted(made, key=lambda proof: -proof.seconds)
 
 
-def proof_words(proof: Proof) -> str:
+def proof_words(proof: LoadProof) -> str:
     """Write what a load proves."""
     how = count(proof.failures, "failure") if proof.failures else say("none failed")
     return say(

@@ -28,7 +28,7 @@ _FALLEN = (Verdict.DOWN, Verdict.WRONG)
 
 
 @dataclass(frozen=True, slots=True)
-class Run:
+class TracedRun:
     """One test that can be looked at: the attempt, its step, what it is called, and how it ended."""
 
     attempt: int
@@ -79,7 +79,7 @@ class Panel:
 class Trace:
     """Everything recorded over one test. Times are seconds since it began; `ended_s` is where the verdict fell."""
 
-    run: Run
+    run: TracedRun
     declaration: RigDeclaration
     setup: Setup
     times: NDArray[np.float64]
@@ -136,7 +136,7 @@ class Trace:
         return np.maximum.accumulate(times), np.concatenate(took).astype(np.float32)
 
 
-def runs(book: Snapshot) -> tuple[Run, ...]:
+def runs(book: Snapshot) -> tuple[TracedRun, ...]:
     """List the tests there are, the latest first."""
     found = [
         _run(book.declaration, record, attempt, i, len(record.attempts))
@@ -144,7 +144,7 @@ def runs(book: Snapshot) -> tuple[Run, ...]:
         for i, attempt in enumerate(record.attempts, 1)
     ]
     logs = [
-        Run(-number, step, say("Step {step} · log {name}", step=step, name=name), Verdict.UNPROVEN)
+        TracedRun(-number, step, say("Step {step} · log {name}", step=step, name=name), Verdict.UNPROVEN)
         for number, step, name in _records(book).sensor_log_names()
     ]
     return (*sorted(found, key=lambda run: -run.attempt), *reversed(logs))
@@ -165,7 +165,7 @@ def trace_of(book: Snapshot, attempt: int) -> Trace:
     )
 
 
-def latest_run(book: Snapshot, step: int | None = None) -> Run:
+def latest_run(book: Snapshot, step: int | None = None) -> TracedRun:
     """Give the latest test of a step, or of all; raises KnownError when there is none."""
     found = next((run for run in runs(book) if step is None or run.step == step), None)
     if found is None:
@@ -182,7 +182,7 @@ def _records(book: Snapshot) -> Records:
     return book.records
 
 
-def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordinal: int, of: int) -> Run:
+def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordinal: int, of: int) -> TracedRun:
     again = say(", test {ordinal}", ordinal=ordinal) if of > 1 else ""
     verdict = attempt.outcome.verdict if attempt.outcome is not None else Verdict.UNPROVEN
     words = say(
@@ -191,10 +191,10 @@ def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordi
         step_title=step_title(declaration, record.step),
         again=again,
     )
-    return Run(attempt.id, record.step.number, words, verdict)
+    return TracedRun(attempt.id, record.step.number, words, verdict)
 
 
-def _read(book: Snapshot, record: StepRecord, attempt: Attempt, run: Run) -> Trace:
+def _read(book: Snapshot, record: StepRecord, attempt: Attempt, run: TracedRun) -> Trace:
     declaration, setup = book.declaration, record.step.setup
     times, columns = _records(book).trace_arrays(attempt.id)
     passes = tuple(_span(declaration, made, attempt.started_s) for made in attempt.passes)

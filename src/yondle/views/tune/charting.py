@@ -19,7 +19,7 @@ from yondle.views.tune.rounds import rounds_view
 
 
 @dataclass(frozen=True, slots=True)
-class ChartPoint:
+class KnobPoint:
     """All passes at one value of the knob under the same other settings."""
 
     value: float
@@ -36,7 +36,7 @@ class ChartView:
 
     knob: Knob
     workload: Workload
-    points: tuple[ChartPoint, ...]
+    points: tuple[KnobPoint, ...]
     failures: tuple[ChartFailure, ...]
     baseline: Spread | None
     anchor: tuple[float, float] | None
@@ -74,16 +74,16 @@ def chart(book: Snapshot, knob: Knob, benchmark: Workload) -> ChartView:
     return ChartView(knob, benchmark, tuple(points), tuple(failures), base_spread, anchor, fitted, sentence)
 
 
-def _point(setup: Setup, measured: list[tuple[StepRecord, list[float]]], knob: Knob, now: Setup) -> ChartPoint | None:
+def _point(setup: Setup, measured: list[tuple[StepRecord, list[float]]], knob: Knob, now: Setup) -> KnobPoint | None:
     scores = tuple(score for _, own in measured for score in own)
     summed = spread(list(scores))
     if summed is None:
         return None
     steps = tuple(record.step.number for record, _ in measured)
-    return ChartPoint(setup[knob.id], scores, summed, measured[-1][0].verdict, setup.same_but(now, knob.id), steps)
+    return KnobPoint(setup[knob.id], scores, summed, measured[-1][0].verdict, setup.same_but(now, knob.id), steps)
 
 
-def _anchor(strong: list[ChartPoint], base: StepRecord | None, knob: Knob) -> tuple[float, float] | None:
+def _anchor(strong: list[KnobPoint], base: StepRecord | None, knob: Knob) -> tuple[float, float] | None:
     if not strong or not knob.proportional:
         return None
     from_base = [p for p in strong if base is not None and base.step.number in p.steps]
@@ -94,7 +94,7 @@ def _anchor(strong: list[ChartPoint], base: StepRecord | None, knob: Knob) -> tu
 def _sentence(
     knob: Knob,
     benchmark: Workload,
-    strong: list[ChartPoint],
+    strong: list[KnobPoint],
     all_points: int,
     base: Spread | None,
     fit: Elasticity | None,
@@ -135,7 +135,7 @@ def _sentence(
     )
 
 
-def _two_ends(knob: Knob, benchmark: Workload, strong: list[ChartPoint], turned: str) -> str:
+def _two_ends(knob: Knob, benchmark: Workload, strong: list[KnobPoint], turned: str) -> str:
     first, last = strong[0], strong[-1]
     value = gain(list(last.scores), list(first.scores), benchmark.metric.direction)
     span = say("From {first} to {last}", first=knob.bare(first.value), last=knob.text(last.value))
