@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from yondle.analysis.limiting import FLAGGED_SHARE
@@ -93,9 +94,16 @@ class Sag:
     passes: int
 
 
-def failed(failure: Failure, reason: str, stage: str = "", after_s: float | None = None, code: str = "") -> Outcome:
+def failed(
+    failure: Failure,
+    reason: str,
+    stage: str = "",
+    after_s: float | None = None,
+    code: str = "",
+    seen: Mapping[str, str | float] | None = None,
+) -> Outcome:
     """Make the outcome of a failure; its verdict follows from the failure."""
-    return Outcome(VERDICT_OF_FAILURE[failure], reason, failure, stage, after_s, code)
+    return Outcome(VERDICT_OF_FAILURE[failure], reason, failure, stage, after_s, code, seen=dict(seen or {}))
 
 
 def down_outcome(failure: Failure, code: str, when: str, stage: str, after_s: float | None) -> Outcome:
@@ -177,11 +185,11 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
         return throttled
     errors = errors_by_channel(declaration, trial.passes)
     if errors:
-        counted = say(" and ").join(
-            say("{n} in the {subsystem}", n=number(n), subsystem=channel.subsystem) for channel, n in errors.items()
-        )
+        counted = counted_words(errors)
         return failed(
-            Failure.ERRORS_CORRECTED, say("Ran through, but errors had to be corrected: {counted}.", counted=counted)
+            Failure.ERRORS_CORRECTED,
+            say("Ran through, but errors had to be corrected: {counted}.", counted=counted),
+            seen={channel.id: n for channel, n in errors.items()},
         )
     fallen = sag(declaration, trial.passes)
     if fallen is not None:
@@ -240,7 +248,8 @@ def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outco
     reason = say(
         "{channel} not held: {held} of {asked} in {load}", channel=channel.name, held=held, asked=asked, load=load
     )
-    return failed(Failure.CLOCK_NOT_HELD, f"{reason}{'; ' + why if why else ''}.")
+    seen: dict[str, str | float] = {"channel": worst.channel, "held": worst.mean, "asked": worst.asked}
+    return failed(Failure.CLOCK_NOT_HELD, f"{reason}{'; ' + why if why else ''}.", seen=seen)
 
 
 def _throttled(declaration: RigDeclaration, passes: list[PassRecord]) -> Outcome | None:
@@ -254,7 +263,8 @@ def _throttled(declaration: RigDeclaration, passes: list[PassRecord]) -> Outcome
                 reason = say(
                     "{channel} {times} in {load}.", channel=channel.name, times=count(round(most), "time"), load=load
                 )
-                return failed(Failure.CLOCK_NOT_HELD, reason, record.stage)
+                seen: dict[str, str | float] = {"channel": channel.id, "times": most}
+                return failed(Failure.CLOCK_NOT_HELD, reason, record.stage, seen=seen)
     return None
 
 
@@ -289,6 +299,13 @@ def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
             )
             return failed(Failure.NOT_IN_FORCE, reason, acting[0].stage)
     return None
+
+
+def counted_words(errors: Mapping[Channel, float]) -> str:
+    """Write how many errors were corrected in which part."""
+    return say(" and ").join(
+        say("{n} in the {subsystem}", n=number(n), subsystem=channel.subsystem) for channel, n in errors.items()
+    )
 
 
 def errors_by_channel(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> dict[Channel, float]:

@@ -128,4 +128,5 @@ class Bench:
                 reached=reached,
                 limit=limit,
             ),
+            seen={"channel": breach.channel, "reading": breach.value, "most": breach.most},
         )

@@ -30,7 +30,7 @@ TABLES = (
     schema.result, schema.sensor_log, schema.state, schema.profile, schema.plan, schema.plan_move,
 )  # fmt: skip
 _JSON = {
-    "step": {"setup", "changes", "derived"}, "attempt": {"home", "conditions", "rests_at", "check", "last", "signs"},
+    "step": {"setup", "changes", "derived"}, "attempt": {"home", "conditions", "rests_at", "check", "last", "signs", "seen"},
     "pass": {"facts"}, "sample_block": {"channels"}, "journal": {"detail"}, "result": {"facts"}, "sensor_log": {"channels"},
     "state": {"value"}, "profile": {"setup"}, "plan": {"start", "found"}, "plan_move": {"result"},
 }  # fmt: skip

@@ -129,7 +129,7 @@ def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
         failure = Failure(row.failure) if row.failure else None
         outcome = Outcome(
             Verdict(row.verdict), row.reason or "", failure, row.stage or "", row.time_to_failure_s, row.code or "",
-            numbers(row.last or "{}"), Pointer(row.points_to or "", words(row.signs or "[]")),
+            numbers(row.last or "{}"), Pointer(row.points_to or "", words(row.signs or "[]")), told(row.seen or "{}"),
         )  # fmt: skip
     _must_be_a_moment(row.started_at)
     conditions = told(row.conditions)

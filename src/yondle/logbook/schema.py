@@ -58,6 +58,7 @@ attempt = sa.Table(
     sa.Column("last", sa.Text),
     sa.Column("points_to", sa.Text),
     sa.Column("signs", sa.Text),
+    sa.Column("seen", sa.Text),
 )
 
 pass_ = sa.Table(

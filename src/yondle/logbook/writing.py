@@ -213,6 +213,7 @@ def _write_verdict(connection: sa.Connection, record: VerdictGiven) -> None:
             last=json.dumps(outcome.last),
             points_to=outcome.pointer.subsystem,
             signs=json.dumps(outcome.pointer.signs),
+            seen=json.dumps(outcome.seen),
         )
     )
 

@@ -81,7 +81,9 @@ class Pointer:
 class Outcome:
     """The verdict on one attempt: the word, why, at which stage and after how many seconds of that stage's load.
 
-    `last` holds the last reading of each sensor before a failure, `pointer` what the failure points to.
+    `last` holds the last reading of each sensor before a failure, `pointer` what the failure points to. `seen` is what showed
+    the failure, by ids: the clock `held` of what was `asked` on a `channel`, the errors a channel counted, the `reading` of a
+    channel beyond its `most`; words are made of it where they are shown, and never out of the `reason`.
     """
 
     verdict: Verdict
@@ -92,6 +94,7 @@ class Outcome:
     code: str = ""
     last: dict[str, float] = field(default_factory=dict)
     pointer: Pointer = Pointer()
+    seen: dict[str, str | float] = field(default_factory=dict)
 
     @property
     def word(self) -> Verdict | Failure:

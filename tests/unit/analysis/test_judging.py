@@ -16,6 +16,7 @@ from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
 from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file
+from yondle.views.shared.steps import failure_words
 
 HERON = declaration_of(parse_rig_file(quick_rig(), "heron"))
 
@@ -220,3 +221,37 @@ def test_a_baseline_without_a_figure_that_counts_is_none() -> None:
     assert (told.verdict, told.failure) == (Verdict.UNPROVEN, None)
     assert "no pass gave a figure that counts" in told.reason
     assert judge(HERON, Trial(HERON.stock, (), (disturbed, a_pass()), baseline=True)).verdict is Verdict.HELD
+
+
+@pytest.mark.parametrize(
+    ("failure", "seen", "words"),
+    [
+        (
+            Failure.CLOCK_NOT_HELD,
+            {"channel": "core_clock_effective", "held": 4710.2, "asked": 4800.0},
+            "clock not held: 4 710 of 4 800 MHz",
+        ),
+        (Failure.CLOCK_NOT_HELD, {}, "clock not held"),
+        (Failure.CLOCK_NOT_HELD, {"channel": "gone", "held": 1.0, "asked": 2.0}, "clock not held"),
+        (Failure.ERRORS_CORRECTED, {"core_errors": 2.0}, "errors corrected: 2 in the processor"),
+        (
+            Failure.CEILING,
+            {"channel": "package_power", "reading": 131.24, "most": 130.0},
+            "Package power reached 131.2 W",
+        ),
+    ],
+)
+def test_a_failure_is_told_from_what_showed_it_whatever_was_said_of_it_then(
+    failure: Failure, seen: dict[str, str | float], words: str
+) -> None:
+    outcome = Outcome(
+        VERDICT_OF_FAILURE[failure], "Kerntakt nicht gehalten: in Mixed load; so; war es.", failure, seen=seen
+    )
+    assert failure_words(HERON, outcome).replace("\u202f", " ") == words
+
+
+def test_what_showed_a_failure_is_kept_with_it() -> None:
+    slow = judge(HERON, Trial(HERON.stock, (), (a_pass(mean_of_core_clock_effective=4000.0),)))
+    assert (slow.failure, slow.seen["held"], slow.seen["asked"]) == (Failure.CLOCK_NOT_HELD, 4000.0, 4200.0)
+    counted = judge(HERON, Trial(HERON.stock, (), (a_pass(errors_of_core_errors=3.0),)))
+    assert (counted.failure, counted.seen) == (Failure.ERRORS_CORRECTED, {"core_errors": 3.0})

@@ -112,7 +112,7 @@ def _done(declaration: RigDeclaration, steps: Sequence[StepRecord]) -> list[tupl
         (
             say("Step {number} · {step_title}", number=r.step.number, step_title=step_title(declaration, r.step)),
             outcome.verdict,
-            failure_words(outcome),
+            failure_words(declaration, outcome),
         )
         for _, r, outcome in ended
     ]

@@ -366,7 +366,7 @@ class _Gatherer:
                 rows.append(
                     (
                         Cell(str(record.step.number)), Cell(step_title(self._declaration, record.step)),
-                        Cell(failure_words(outcome), outcome.verdict),
+                        Cell(failure_words(self._declaration, outcome), outcome.verdict),
                         Cell(stage_words(self._declaration, outcome.stage)), Cell(after), Cell(points),
                     )
                 )  # fmt: skip

@@ -204,7 +204,7 @@ def _attempt_rows(
         words = " · ".join(part for part in parts if part)
         after = outcome.time_to_failure_s
         yield _row(
-            book, record, Kind.INCIDENT, attempt.started_at, failure_words(outcome), words or title, verdict, word,
+            book, record, Kind.INCIDENT, attempt.started_at, failure_words(declaration, outcome), words or title, verdict, word,
             value=after, attempt=attempt.id, more=title,
         )  # fmt: skip
     for made in attempt.passes:

@@ -121,7 +121,7 @@ def scaling(
         knob,
         measure,
         curves,
-        _failures(group),
+        _failures(declaration, group),
         {b.id: half for b in declaration.benchmarks if (half := shower.noise(b)) is not None},
         _held(declaration, group),
         _caveats(group, measure, curves, shower),
@@ -310,9 +310,9 @@ def _listed(names: list[str]) -> str:
     return names[0] if len(names) == 1 else say("{names} and {last}", names=", ".join(names[:-1]), last=names[-1])
 
 
-def _failures(group: Group) -> tuple[ChartFailure, ...]:
+def _failures(declaration: RigDeclaration, group: Group) -> tuple[ChartFailure, ...]:
     return tuple(
-        ChartFailure(s.setup[group.knob.id], s.verdict, True, s.steps[-1], failure_words(s.failure))
+        ChartFailure(s.setup[group.knob.id], s.verdict, True, s.steps[-1], failure_words(declaration, s.failure))
         for s in group.settings
         if s.failure is not None and not s.figures
     )

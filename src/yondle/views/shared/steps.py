@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 
-from yondle.analysis.judging import AT_ONCE_S, limit_words, limited_at
+from yondle.analysis.judging import AT_ONCE_S, counted_words, limit_words, limited_at
 from yondle.analysis.margins import spread
 from yondle.language.saying import in_sentence, named, say
-from yondle.model.quantities import chance, count, duration, number
+from yondle.model.quantities import chance, count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord, telling_of
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
@@ -73,7 +73,7 @@ def _tries(record: StepRecord) -> list[str]:
 def _how_it_went(declaration: RigDeclaration, record: StepRecord, benchmark: Workload | None) -> str:
     outcome = record.deciding
     if outcome is not None and outcome.failure is not None:
-        return failure_words(outcome)
+        return failure_words(declaration, outcome)
     limited = limited_by(declaration, record) if record.verdict is Verdict.HELD else ""
     if limited:
         return say("limited by {limits}", limits=limited)
@@ -100,25 +100,43 @@ def stage_words(declaration: RigDeclaration, stage: str) -> str:
     return names.get(stage) or named(stage)
 
 
-def failure_words(outcome: Outcome) -> str:
-    """Write a failure in a few words, with its time or code where that tells something."""
-    failure, after_s = outcome.failure, outcome.time_to_failure_s
+def failure_words(declaration: RigDeclaration, outcome: Outcome) -> str:
+    """Write a failure in a few words, with its time, code or figures where those tell something.
+
+    Verdicts written before figures were kept with them have their failure's name alone.
+    """
+    failure, after_s, told = outcome.failure, outcome.time_to_failure_s, _seen_words(declaration, outcome)
     if failure is None:
         return named(outcome.verdict)
+    if told:
+        return told
     if failure in START_FAILURES:
         return say("{failure}, code {code}", failure=failure, code=outcome.code) if outcome.code else named(failure)
-    if failure is Failure.ERRORS_CORRECTED:
-        return say("errors corrected: {what}", what=outcome.reason.rstrip(".").split(": ", 1)[-1])
-    if VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG):
-        if after_s is None:
-            return named(failure)
-        return (
-            say("{failure} after {after_s}", failure=failure, after_s=duration(after_s))
-            if after_s >= AT_ONCE_S
-            else say("{failure} at once", failure=failure)
-        )
-    if failure is Failure.CLOCK_NOT_HELD:
-        return say("clock not held: {what}", what=outcome.reason.split(": ", 1)[-1].split(" in ")[0])
-    if failure is Failure.CEILING:
-        return outcome.reason.split(";")[0]
-    return named(failure)
+    timed = VERDICT_OF_FAILURE[failure] in (Verdict.DOWN, Verdict.WRONG) and after_s is not None
+    if not timed or after_s is None:
+        return named(failure)
+    return (
+        say("{failure} after {after_s}", failure=failure, after_s=duration(after_s))
+        if after_s >= AT_ONCE_S
+        else say("{failure} at once", failure=failure)
+    )
+
+
+def _seen_words(declaration: RigDeclaration, outcome: Outcome) -> str:
+    """Write what showed a failure; nothing where that wasn't kept, or its sensor isn't known any more."""
+    channels, seen = {c.id: c for c in declaration.read_ever}, outcome.seen
+    if outcome.failure is Failure.ERRORS_CORRECTED:
+        counted = {channels[name]: float(n) for name, n in seen.items() if name in channels}
+        return say("errors corrected: {what}", what=counted_words(counted)) if counted else ""
+    channel = channels.get(str(seen.get("channel", "")))
+    if channel is None:
+        return ""
+    if "held" in seen:
+        held, asked = number(float(seen["held"]), channel.digits), float(seen["asked"])
+        told = say("{held} of {asked}", held=held, asked=quantity(asked, channel.unit, channel.digits))
+        return say("clock not held: {what}", what=told)
+    if "times" in seen:
+        times = count(round(float(seen["times"])), "time")
+        return say("clock not held: {what}", what=f"{in_sentence(channel.name)} {times}")
+    reading = quantity(float(seen["reading"]), channel.unit, channel.digits)
+    return say("{channel} reached {reached}", channel=channel.name, reached=reading)

@@ -356,4 +356,4 @@ def end_words(trace: Trace) -> str:
     """Say how the test ended; nothing of a log of another program."""
     if trace.run.attempt < 0:
         return say("read from another program")
-    return failure_words(trace.outcome) if trace.outcome is not None else say("still open")
+    return failure_words(trace.declaration, trace.outcome) if trace.outcome is not None else say("still open")

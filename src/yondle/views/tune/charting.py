@@ -57,7 +57,7 @@ def chart(book: Snapshot, knob: Knob, benchmark: Workload) -> ChartView:
         if scores:
             gathered.setdefault(setup, []).append((record, scores))
         elif (outcome := record.outcome) is not None and outcome.failure not in (None, *SAYS_NOTHING):
-            words = failure_words(outcome)
+            words = failure_words(book.declaration, outcome)
             failures.append(
                 ChartFailure(setup[knob.id], record.verdict, setup.same_but(now, knob.id), record.step.number, words)
             )
