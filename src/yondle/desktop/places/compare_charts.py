@@ -200,7 +200,7 @@ class CompareCharts(QWidget):
                 "{machine}, step {step}, {shortened}:",
                 machine=cost.machine,
                 step=cost.step,
-                shortened=shortened(cost.setup),
+                shortened=shortened(cost),
             ),
             "\n".join(told),
         ]

@@ -27,7 +27,7 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Books, title
 from yondle.views.shared.gains import gain_words
-from yondle.views.shared.measured import Figure, Setting, changed_words, like, setting_of
+from yondle.views.shared.measured import Figure, Setting, changed_knobs, changed_words, like, setting_of
 from yondle.views.shared.showing import above_room_k, hottest_c, temperatures
 from yondle.views.shared.snapshot import Snapshot
 
@@ -51,6 +51,7 @@ class Cost:
 
     machine: str
     setup: str
+    changed: tuple[str, ...]
     step: int
     verdict: Verdict
     score: float
@@ -167,10 +168,10 @@ def _charge(cost: Cost, view: CostView) -> str:
         return ""
     done = f", {number(cost.battery_units)} {view.work}s" if cost.battery_units is not None and view.work else ""
     if cost.battery_s < HOUR_S:
-        return say("a full charge lasts {battery_s}{done}", battery_s=duration(cost.battery_s), done=done)
+        return f"{duration(cost.battery_s)}{done}"
     share = number(100.0 * HOUR_S / cost.battery_s, 1)
     return say(
-        "a full charge lasts {battery_s}{done}; an hour takes {share}\u202f% of it",
+        "{battery_s}{done}; an hour takes {share}\u202f% of it",
         battery_s=duration(cost.battery_s),
         done=done,
         share=share,
@@ -229,6 +230,7 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
     return Cost(
         machine=title(tried.book),
         setup=changed_words(tried.book.declaration, setting.setup) or say("everything at stock"),
+        changed=tuple(changed_knobs(tried.book.declaration, setting.setup)),
         step=setting.steps[-1],
         verdict=setting.verdict,
         score=score.mean,
@@ -273,7 +275,7 @@ def _sentence(view: CostView) -> str:
         return say("Nothing that held has {benchmark} with its power read.", benchmark=view.benchmark.name)
     best = view.costs[view.best]
     several = len({c.machine for c in view.costs}) > 1
-    where = f"{best.machine}, {shortened(best.setup)}" if several else shortened(best.setup)
+    where = f"{best.machine}, {shortened(best)}" if several else shortened(best)
     parts = [
         say(
             "Most {benchmark} per watt: {where}{against}.",
@@ -310,12 +312,12 @@ def _sentence(view: CostView) -> str:
     return " ".join(parts)
 
 
-def shortened(setup: str) -> str:
-    """Name the first knobs of a setup in words, and how many more there are."""
-    knobs = setup.split(", ")
-    if len(knobs) <= _KNOBS_TOLD + 1:
-        return setup
-    return say("{knobs} and {more} more knobs", knobs=", ".join(knobs[:_KNOBS_TOLD]), more=len(knobs) - _KNOBS_TOLD)
+def shortened(cost: Cost) -> str:
+    """Name the first knobs of a setting that aren't at stock, and how many more there are."""
+    if len(cost.changed) <= _KNOBS_TOLD + 1:
+        return cost.setup
+    first, more = ", ".join(cost.changed[:_KNOBS_TOLD]), len(cost.changed) - _KNOBS_TOLD
+    return say("{knobs} and {more} more knobs", knobs=first, more=more)
 
 
 def _against(best: Cost) -> str:

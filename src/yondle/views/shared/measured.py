@@ -107,8 +107,13 @@ def like(declaration: RigDeclaration, benchmark: Workload) -> Workload | None:
 
 def changed_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
     """Say which knobs differ from stock, leaving out those named; empty where none does."""
+    return ", ".join(changed_knobs(declaration, setup, *without))
+
+
+def changed_knobs(declaration: RigDeclaration, setup: Setup, *without: str) -> list[str]:
+    """Name each knob that differs from stock with its value."""
     changed = [declaration.knob(c.knob) for c in declaration.stock.changes_to(setup) if c.knob not in without]
-    return ", ".join(f"{in_sentence(k.name)} {k.text(setup[k.id])}" for k in changed)
+    return [f"{in_sentence(k.name)} {k.text(setup[k.id])}" for k in changed]
 
 
 def held_words(declaration: RigDeclaration, setup: Setup, *without: str) -> str:
