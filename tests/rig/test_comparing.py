@@ -217,6 +217,12 @@ def test_energy_battery_and_what_no_other_setting_beats(heron: Session) -> None:
     assert starved.above_room_k is not None
     assert view.best is not None
     assert view.costs[view.best].watts > starved.watts
+    assert "an hour takes" in view.sentence
+    assert stock.changed == ()
+    assert starved.changed[0].startswith("power limit 50")
+    small = efficiency([(heron.snapshot, settings_of(heron.snapshot))], stacking, 20.0)
+    assert "One charge of 20\u202fWh: " in small.sentence
+    assert "an hour takes" not in small.sentence, "of a charge that lasts less than an hour no hour takes a share"
     durations = efficiency([(heron.snapshot, settings_of(heron.snapshot))], heron.declaration.workload("sharpening"))
     assert durations.work == "run"
     assert durations.costs[0].joules == pytest.approx(durations.costs[0].watts * durations.costs[0].score)
