@@ -44,7 +44,7 @@ def test_the_desktop_gets_a_menu_entry_icons_and_a_kind_of_file_and_gives_them_b
     assert run(["integrate", "--share", str(tmp_path), "--remove"]) == 0
     assert not any(path.exists() for path in made.values())
     integrate(tmp_path, 'a b/"$yondle')
-    assert 'Exec="a b/\\"\\$yondle" open %f' in made[f"{ID}.desktop"].read_text("utf-8")
+    assert r'Exec="a b/\\"\\$yondle" open %f' in made[f"{ID}.desktop"].read_text("utf-8")
     assert len(take_out(tmp_path)) == len(PLACES)
     (tmp_path / "file").write_text("")
     with pytest.raises(KnownError, match="can't be written"):

@@ -127,7 +127,7 @@ def test_a_step_waits_over_the_restart_and_yondle_comes_back_after_login(book: P
     assert record.derived["first_word_latency"] == pytest.approx(2000 * 40 / 6000)
     assert session.waiting is not None
     entry = entry_path().read_text()
-    assert f'"{book}"' in entry
+    assert f"open {book}" in entry
     assert "Type=Application" in entry
     with pytest.raises(KnownError, match="hasn't restarted"):
         session.go_on_waiting()

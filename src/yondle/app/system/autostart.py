@@ -11,6 +11,7 @@ from pathlib import Path
 
 from platformdirs import user_config_path
 
+from yondle.app.system.desktop_entries import quoted
 from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -28,7 +29,7 @@ def entry_path() -> Path:
 def come_back_with(logbook: Path) -> bool:
     """Have this logbook opened after the next login; tells whether that could be arranged."""
     path = entry_path()
-    command = " ".join(_quoted(word) for word in (sys.executable, "-m", "yondle.main", "open", str(logbook.absolute())))
+    command = " ".join(quoted(word) for word in (sys.executable, "-m", "yondle.main", "open", str(logbook.absolute())))
     text = (
         f"[Desktop Entry]\nType=Application\nVersion=1.5\nName={say('Yondle goes on')}\n"
         f"Comment={say('A step waits for this restart')}\nExec={command}\nTerminal=false\n"
@@ -53,9 +54,3 @@ def stay_away(logbook: Path) -> None:
             path.unlink()
     except OSError:
         return
-
-
-def _quoted(word: str) -> str:
-    """Quote an argument of an Exec key: double quotes, with a backslash before those characters that need one."""
-    escaped = "".join("\\" + c if c in '"`$\\' else c for c in word)
-    return '"' + escaped.replace("\\", "\\\\").replace("%", "%%") + '"'

@@ -10,6 +10,7 @@ import subprocess
 from importlib.resources import files
 from pathlib import Path
 
+from yondle.app.system.desktop_entries import quoted
 from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -39,7 +40,7 @@ def integrate(share: Path, command: str = "yondle") -> tuple[Path, ...]:
             folder_for_all(target.parent)
             text = files("yondle.integration").joinpath(name).read_text("utf-8")
             if name.endswith(".desktop"):
-                text = text.replace("Exec=yondle ", f"Exec={_quoted(command)} ").replace(
+                text = text.replace("Exec=yondle ", f"Exec={quoted(command)} ").replace(
                     "TryExec=yondle", f"TryExec={command}"
                 )
             write_whole(target, text)
@@ -68,11 +69,3 @@ def _tell(share: Path) -> None:
         found = shutil.which(tool)
         if found is not None and (share / folder).is_dir():
             subprocess.run([found, str(share / folder)], check=False, capture_output=True, timeout=30)
-
-
-def _quoted(command: str) -> str:
-    """Quote a command as the Exec key wants it."""
-    escaped = (
-        command.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`").replace("$", "\\$").replace("%", "%%")
-    )
-    return f'"{escaped}"' if escaped != command or " " in command else command
