@@ -24,195 +24,109 @@ class CommandPlace(NamedTuple):
     help: str
 
 
-COMMANDS = {
-    "open": CommandPlace("window_commands", "add_window_commands", later("Open a logbook in the window.")),
-    "new": CommandPlace("step_commands", "add_step_commands", later("Start a logbook for a rig.")),
-    "baseline": CommandPlace(
-        "step_commands", "add_step_commands", later("Measure stock, so that gains can be told from noise.")
-    ),
-    "step": CommandPlace("step_commands", "add_step_commands", later("Propose one step and test it.")),
-    "back": CommandPlace(
-        "step_commands", "add_step_commands", later("Put the settings of an earlier step in force again.")
-    ),
-    "status": CommandPlace(
-        "step_commands", "add_step_commands", later("Show the trail, what is in force, and what was found open.")
-    ),
-    "inspect": CommandPlace(
-        "step_commands",
-        "add_looking_commands",
-        later(
-            "Say what a rig offers: what can be set and by whom, what can be read, what is missing and why it matters."
+_MADE_BY = {
+    ("window_commands", "add_window_commands"): {
+        "open": later("Open a logbook in the window."),
+        "demo": later(
+            "Heron, the simulated PC in a shed observatory: an evening's climb to look at and to go on with."
         ),
-    ),
-    "workloads": CommandPlace(
-        "step_commands", "add_looking_commands", later("List the benchmarks and loads of a rig.")
-    ),
-    "demo": CommandPlace(
-        "window_commands",
-        "add_window_commands",
-        later("Heron, the simulated PC in a shed observatory: an evening's climb to look at and to go on with."),
-    ),
-    "note": CommandPlace("record_commands", "add_record_commands", later("Write a note at a step.")),
-    "discard": CommandPlace(
-        "record_commands",
-        "add_record_commands",
-        later("Leave a pass or a typed figure out, or with an empty reason count it again; it stays in the logbook."),
-    ),
-    "attach": CommandPlace(
-        "record_commands", "add_record_commands", later("Keep a picture or another file at a step as proof.")
-    ),
-    "log": CommandPlace(
-        "record_commands",
-        "add_record_commands",
-        later("Look through everything the logbook holds: tests, passes, incidents, notes, figures, files."),
-    ),
-    "export": CommandPlace(
-        "record_commands", "add_record_commands", later("Write the whole logbook as JSON, or its passes as CSV.")
-    ),
-    "restore": CommandPlace(
-        "record_commands", "add_record_commands", later("Make a logbook of what 'yondle export' wrote as JSON.")
-    ),
-    "share": CommandPlace(
-        "record_commands",
-        "add_record_commands",
-        later("Make a copy to give away, without serial numbers, host and user names."),
-    ),
-    "merge": CommandPlace(
-        "record_commands",
-        "add_record_commands",
-        later("Make one logbook of two about the same rig; both stay as they are."),
-    ),
-    "report": CommandPlace(
-        "report_commands",
-        "add_report_command",
-        later(
-            "Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."
-        ),
-    ),
-    "trace": CommandPlace(
-        "trace_command",
-        "add_trace_command",
-        later(
-            "Tell lowest, mean and highest readings of a test, dips, limits reached, and what moved before a failure."
-        ),
-    ),
-    "watch": CommandPlace(
-        "watch_command",
-        "add_watch_command",
-        later("Watch a test that another Yondle runs, also over SSH; the logbook is only read."),
-    ),
-    "stop": CommandPlace(
-        "watch_command",
-        "add_watch_command",
-        later(
-            "Stop the test that another Yondle runs on a logbook; that one puts the machine back, as with Esc in its window."
-        ),
-    ),
-    "integrate": CommandPlace(
-        "watch_command",
-        "add_watch_command",
-        later("Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."),
-    ),
-    "ready": CommandPlace("rig_commands", "add_rig_commands", later("Check whether the rig is ready for a baseline.")),
-    "condition": CommandPlace(
-        "rig_commands",
-        "add_rig_commands",
-        later(
+    },
+    ("step_commands", "add_step_commands"): {
+        "new": later("Start a logbook for a rig."),
+        "baseline": later("Measure stock, so that gains can be told from noise."),
+        "step": later("Propose one step and test it."),
+        "back": later("Put the settings of an earlier step in force again."),
+        "status": later("Show the trail, what is in force, and what was found open."),
+    },
+    ("rig_commands", "add_rig_commands"): {
+        "ready": later("Check whether the rig is ready for a baseline."),
+        "condition": later(
             "Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."
         ),
-    ),
-    "limit": CommandPlace("rig_commands", "add_rig_commands", later("Set your own limit on a knob or a sensor.")),
-    "again": CommandPlace("rig_commands", "add_again_commands", later("Test a step once more, to be sure.")),
-    "go-on": CommandPlace(
-        "rig_commands",
-        "add_again_commands",
-        later("Go on with a step that waited for values entered by hand, or for a restart."),
-    ),
-    "drop": CommandPlace(
-        "rig_commands", "add_again_commands", later("Give up a step that waits for values to be entered.")
-    ),
-    "stock": CommandPlace("rig_commands", "add_again_commands", later("Put every knob at stock.")),
-    "benchmarks": CommandPlace(
-        "bench_commands",
-        "add_bench_commands",
-        later("Show which benchmarks are run, or choose them and how they are run."),
-    ),
-    "result": CommandPlace(
-        "bench_commands",
-        "add_bench_commands",
-        later("Type in a figure that was measured elsewhere, at a step's settings."),
-    ),
-    "edge": CommandPlace(
-        "plan_commands",
-        "add_edge_command",
-        later("Find the riskiest value of a knob that holds, test by test, from where the rig is now."),
-    ),
-    "scaling": CommandPlace(
-        "scaling_commands",
-        "add_scaling_command",
-        later("See how scores scale with a knob, or which benchmark answers to which."),
-    ),
-    "map": CommandPlace(
-        "scaling_commands",
-        "add_scaling_command",
-        later("See two knobs together: gains at every pair of values, and what is left over."),
-    ),
-    "limits": CommandPlace(
-        "scaling_commands",
-        "add_scaling_command",
-        later("Say what holds every benchmark back at a step, with the evidence."),
-    ),
-    "target": CommandPlace(
-        "scaling_commands",
-        "add_scaling_command",
-        later("Say how far a target score is, and which setting would reach it if the trend held."),
-    ),
-    "compare": CommandPlace(
-        "compare_commands", "add_compare_commands", later("Put steps, profiles, samples and rigs side by side.")
-    ),
-    "efficiency": CommandPlace(
-        "compare_commands",
-        "add_compare_commands",
-        later(
+        "limit": later("Set your own limit on a knob or a sensor."),
+    },
+    ("rig_commands", "add_again_commands"): {
+        "again": later("Test a step once more, to be sure."),
+        "go-on": later("Go on with a step that waited for values entered by hand, or for a restart."),
+        "drop": later("Give up a step that waits for values to be entered."),
+        "stock": later("Put every knob at stock."),
+    },
+    ("step_commands", "add_looking_commands"): {
+        "inspect": later(
+            "Say what a rig offers: what can be set and by whom, what can be read, what is missing and why it matters."
+        ),
+        "workloads": later("List the benchmarks and loads of a rig."),
+    },
+    ("record_commands", "add_record_commands"): {
+        "note": later("Write a note at a step."),
+        "discard": later(
+            "Leave a pass or a typed figure out, or with an empty reason count it again; it stays in the logbook."
+        ),
+        "attach": later("Keep a picture or another file at a step as proof."),
+        "log": later("Look through everything the logbook holds: tests, passes, incidents, notes, figures, files."),
+        "export": later("Write the whole logbook as JSON, or its passes as CSV."),
+        "restore": later("Make a logbook of what 'yondle export' wrote as JSON."),
+        "share": later("Make a copy to give away, without serial numbers, host and user names."),
+        "merge": later("Make one logbook of two about the same rig; both stay as they are."),
+    },
+    ("report_commands", "add_report_command"): {
+        "report": later(
+            "Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."
+        ),
+    },
+    ("trace_command", "add_trace_command"): {
+        "trace": later(
+            "Tell lowest, mean and highest readings of a test, dips, limits reached, and what moved before a failure."
+        ),
+    },
+    ("watch_command", "add_watch_command"): {
+        "watch": later("Watch a test that another Yondle runs, also over SSH; the logbook is only read."),
+        "stop": later(
+            "Stop the test that another Yondle runs on a logbook; that one puts the machine back, as with Esc in its window."
+        ),
+        "integrate": later(
+            "Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."
+        ),
+    },
+    ("bench_commands", "add_bench_commands"): {
+        "benchmarks": later("Show which benchmarks are run, or choose them and how they are run."),
+        "result": later("Type in a figure that was measured elsewhere, at a step's settings."),
+        "import": later("Read figures, frame times or sensor logs of other programs from CSV files."),
+    },
+    ("plan_commands", "add_edge_command"): {
+        "edge": later("Find the riskiest value of a knob that holds, test by test, from where the rig is now."),
+    },
+    ("scaling_commands", "add_scaling_command"): {
+        "scaling": later("See how scores scale with a knob, or which benchmark answers to which."),
+        "map": later("See two knobs together: gains at every pair of values, and what is left over."),
+        "limits": later("Say what holds every benchmark back at a step, with the evidence."),
+        "target": later("Say how far a target score is, and which setting would reach it if the trend held."),
+    },
+    ("compare_commands", "add_compare_commands"): {
+        "compare": later("Put steps, profiles, samples and rigs side by side."),
+        "efficiency": later(
             "Say what scores cost: per watt, per unit of work, in heat and noise, and which settings no other beats."
         ),
-    ),
-    "price": CommandPlace(
-        "compare_commands",
-        "add_compare_commands",
-        later("Keep what a column costs, so that 'compare --passes' tells the price of its gains."),
-    ),
-    "reference": CommandPlace(
-        "compare_commands", "add_compare_commands", later("Keep scores from elsewhere to compare with.")
-    ),
-    "import": CommandPlace(
-        "bench_commands",
-        "add_bench_commands",
-        later("Read figures, frame times or sensor logs of other programs from CSV files."),
-    ),
-    "workload": CommandPlace(
-        "bench_commands",
-        "add_own_commands",
-        later("Workloads of your own: any command with a number in what it prints."),
-    ),
-    "meter": CommandPlace(
-        "bench_commands", "add_own_commands", later("Meters outside the machine, over a serial line or the network.")
-    ),
-    "helper": CommandPlace(
-        "bench_commands",
-        "add_own_commands",
-        later("The helper that sets, as root, what only root may set (docs/helper.md)."),
-    ),
-    "plan": CommandPlace(
-        "plan_commands", "add_plan_commands", later("Sweeps, ladders and lists of steps that run by themselves.")
-    ),
-    "profile": CommandPlace(
-        "profile_commands",
-        "add_profile_commands",
-        later("Setups kept by name: daily, quiet, on battery, best for one benchmark."),
-    ),
+        "price": later("Keep what a column costs, so that 'compare --passes' tells the price of its gains."),
+        "reference": later("Keep scores from elsewhere to compare with."),
+    },
+    ("bench_commands", "add_own_commands"): {
+        "workload": later("Workloads of your own: any command with a number in what it prints."),
+        "meter": later("Meters outside the machine, over a serial line or the network."),
+        "helper": later("The helper that sets, as root, what only root may set (docs/helper.md)."),
+    },
+    ("plan_commands", "add_plan_commands"): {
+        "plan": later("Sweeps, ladders and lists of steps that run by themselves."),
+    },
+    ("profile_commands", "add_profile_commands"): {
+        "profile": later("Setups kept by name: daily, quiet, on battery, best for one benchmark."),
+    },
 }
-"""In the order in which help lists them."""
+"""By module and the function in it: names with the first sentence of their help, in the order in which help lists them."""
+
+COMMANDS = {
+    name: CommandPlace(module, adds, words) for (module, adds), made in _MADE_BY.items() for name, words in made.items()
+}
 
 
 class _Loaded(MutableMapping[str, Any]):
