@@ -65,8 +65,8 @@ KEPT = frozenset(
     }
 )
 """Names, keys and units that are the same everywhere."""
-MEANT = re.compile(r"<[^>]*>|\w+\.toml|--\w+|\S*/\S*|^[\w.]+ = .*$|^\[\[\w+\]\]$", re.MULTILINE)
-"""Markup, a file, options, units with a slash, and the lines of a plan file."""
+MEANT = re.compile(r"<[^>]*>|\w+\.toml|--\w+|\S*/\S*|^[\w.]+ = .*$|^\[+\w+\]+$", re.MULTILINE)
+"""Markup, a file, options, units with a slash, and the lines of a plan or a profile file."""
 MOST_ROWS = 60
 
 

@@ -24,7 +24,7 @@ from yondle.app.profiles.profiles import (
 from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, LogbookPath, Pace, Passes, opened, run_test
 from yondle.cli.shown import plain_values, print_json, print_table, tell
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.profiles import Profile, Purpose
 from yondle.model.rigs import RigDeclaration
 
@@ -75,7 +75,7 @@ def profile_app(console: Console) -> typer.Typer:
                 where = standing(session, kept)
                 now = say(", put back when Yondle ended") if session.put_back else say(", in force")
                 here = now if kept.setup == session.in_force else ""
-                console.print(f"{kept.name}: {kept.purpose}, {where}{here}")
+                console.print(f"{kept.name}: {named(kept.purpose)}, {where}{here}")
             console.print(power_hint(session) or ("" if profiles(session) else say("No profiles yet.")))
 
     @app.command()

@@ -93,27 +93,31 @@ def climb(
         target = knob.at(knob.notch_of(now.in_force[knob_id]) + stride)
         if target == now.in_force[knob_id] or not declaration.allows(knob, target):
             return
-        now = yield from attain(declaration, knob_id, target, relief, _DEEPEST_RELIEF)
+        now = yield from _attain(declaration, (knob_id,), target, relief)
         if now.verdict is not Verdict.HELD:
             return
 
 
-def attain(
-    declaration: RigDeclaration, knob_id: str, value: float, relief: dict[Verdict, tuple[str, int]], depth: int
+def _attain(
+    declaration: RigDeclaration, sought: tuple[str, ...], value: float, relief: dict[Verdict, tuple[str, int]]
 ) -> Generator[Move, Tried, Tried]:
-    """Try a value; when it fails, attain what relieves that failure first, then try once more.
+    """Try a value of the last knob sought; when it fails, attain what relieves that failure first, then try once more.
 
-    Relief that did not help is undone; the answer then carries the failure and the setup from before it.
+    The knobs sought before it are those it is to relieve: none of them can relieve itself. Relief that did not help is
+    undone; the answer then carries the failure and the setup from before it.
     """
+    knob_id = sought[-1]
     tried = yield Try({knob_id: value}, say("tries the next value"))
-    if tried.verdict is Verdict.HELD or tried.verdict not in relief or depth == 0:
+    if tried.verdict not in relief or len(sought) > _DEEPEST_RELIEF:
         return tried
     help_id, notches = relief[tried.verdict]
+    if help_id in sought:
+        return tried
     helper = declaration.knob(help_id)
     helped = helper.at(helper.notch_of(tried.in_force[help_id]) + notches)
     if helped == tried.in_force[help_id] or not declaration.allows(helper, helped):
         return tried
-    relieved = yield from attain(declaration, help_id, helped, relief, depth - 1)
+    relieved = yield from _attain(declaration, (*sought, help_id), helped, relief)
     if relieved.verdict is not Verdict.HELD:
         return relieved
     again = yield Try({knob_id: value}, say("tries again with what it lacked"))

@@ -288,8 +288,8 @@ def _steps(steps: Steps, declaration: RigDeclaration, start: Tried) -> Climb:
 def _with_retries(going: Climb, start: Tried, times: int) -> Generator[Move, Tried, Tried]:
     """Hand moves on; a step that fails is tested once more, so often, before the plan hears of it.
 
-    What failed once and held once counts as failed. A weak sign, which leaves a step not yet proven, is looked at once more
-    in any case before it ends anything. Gives the last word.
+    What failed once and held once counts as failed. What is not yet proven, by a weak sign
+    or since it failed in an earlier run, is tested once more in any case before it ends anything. Gives the last word.
     """
     now = start
     try:
@@ -298,7 +298,7 @@ def _with_retries(going: Climb, start: Tried, times: int) -> Generator[Move, Tri
             now = yield move
             failed, usual = now.verdict, isinstance(move, Try) and move.check is None
             if usual and failed is Verdict.UNPROVEN:
-                now = yield Again(now.step, say("a weak sign: once more, to be sure"))
+                now = yield Again(now.step, say("not yet proven: once more, to be sure"))
                 failed = now.verdict
             for _ in range(times if isinstance(move, Try) and failed in (Verdict.DOWN, Verdict.WRONG) else 0):
                 now = yield Again(now.step, say("once more, to be sure"))

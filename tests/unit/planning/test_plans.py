@@ -122,6 +122,20 @@ def test_relief_that_did_not_help_is_undone_and_ends_the_climb() -> None:
     assert made[-1].step == 1
 
 
+def test_no_knob_relieves_itself_or_the_one_it_is_to_relieve() -> None:
+    def verdict(values: dict[str, float]) -> Verdict:
+        return Verdict.WRONG if values["core_clock"] > 4300 or values["core_voltage"] > 1.2 else Verdict.HELD
+
+    for helps in ("core_clock", "core_voltage"):
+        relief = {Verdict.WRONG: (helps, 8)}
+        made = played_climb(
+            lambda start, relief=relief: climb(HERON, start, "core_clock", 4, relief, 4),  # type: ignore[misc]
+            verdict,
+        )
+        tried = [m.values for m in made if isinstance(m, Try)]
+        assert len({str(values) for values in tried}) == len(tried), f"tested twice to no end: {tried}"
+
+
 def test_a_climb_never_goes_above_the_tuners_ceilings() -> None:
     made = played_climb(lambda start: moves(evening(HERON), HERON, start), lambda _: Verdict.HELD)
     for move in made:

@@ -421,7 +421,7 @@ class _Gatherer:
         for kept in profiles(self._session):
             told = compared_to_stock(self._session, kept)
             gains = ", ".join(f"{name} {words}" for name, words in told.gains)
-            blocks.append(Words(f"{kept.name}, {kept.purpose}{f': {gains}' if gains else ''}", strong=True))
+            blocks.append(Words(f"{kept.name}, {named(kept.purpose)}{f': {gains}' if gains else ''}", strong=True))
             knobs = [(k.name, k.text(kept.setup[k.id])) for k in self._declaration.knobs if k.id in kept.setup]
             blocks.append(Pairs(tuple(knobs)))
             blocks.append(File(f"{kept.name}.toml", profile_text(self._session, kept)))

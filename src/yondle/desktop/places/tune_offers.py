@@ -39,7 +39,7 @@ from yondle.desktop.widgets.forms import (
     SweepCard,
 )
 from yondle.desktop.widgets.rulers import Rulers
-from yondle.language.saying import capital, later, say
+from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.profiles import Profile, Purpose
@@ -394,7 +394,7 @@ class TuneOffers(QObject):
         here = kept.setup == self._session.in_force
         card.body.addSpacing(4)
         card.body.addWidget(
-            label(f"{kept.name} · {kept.purpose}{say(' · in force') if here else ''}", "strong", wrap=True)
+            label(f"{kept.name} · {named(kept.purpose)}{say(' · in force') if here else ''}", "strong", wrap=True)
         )
         compared = compared_to_stock(self._session, kept)
         changed = ", ".join(f"{name} {new}" for name, _, new in compared.knobs) or say("all at stock")

@@ -374,7 +374,9 @@ def _caveats(columns: tuple[Column, ...]) -> tuple[str, ...]:
     if typed:
         caveats.append(say("Typed in, so not measured under the same conditions: {typed}.", typed=", ".join(typed)))
     failed = [
-        f"{c.name} ({c.step.verdict})" for c in columns if c.step is not None and c.step.verdict is not Verdict.HELD
+        f"{c.name} ({named(c.step.verdict)})"
+        for c in columns
+        if c.step is not None and c.step.verdict is not Verdict.HELD
     ]
     if failed:
         caveats.append(say("Not held: {failed}.", failed=", ".join(failed)))
