@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -20,6 +21,7 @@ from yondle.app.session.session import Session
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part
+from yondle.model.steps import Check, StageKind
 from yondle.model.verdicts import Verdict
 from yondle.views.tune.summary import latest_attempt, summary_words
 
@@ -90,6 +92,27 @@ def test_its_plan_makes_the_same_steps_with_the_same_verdicts(climbed: Path, tmp
     start_plan(again, plan, "again", lambda *_: None)
     assert {r.step.setup: r.verdict for r in again.steps} == wanted
     again.close()
+
+
+def test_a_step_that_was_only_loaded_is_told_by_the_latest_figures_of_the_same_settings(
+    new_session: Callable[..., Session],
+) -> None:
+    session = new_session(quick_rig())
+    session.baseline(2)
+    scored, clock, power = session.check(2), {"core_clock": 4300.0}, {"power_limit": 110.0}
+    load = Check(tuple(stage for stage in scored.stages if stage.kind is not StageKind.SCORE))
+    for origin, values, check in ((1, clock, load), (2, power, scored), (1, power, scored), (4, clock, load)):
+        session.try_from(origin, values, check)
+    assert session.step(5).verdict is Verdict.HELD
+    assert session.step(5).step.setup == session.step(3).step.setup
+    assert not session.step(5).scores("stacking")
+    text = report_bytes(report_of(session), ".md").decode()
+    assert "Its figures were measured at step 3, with the same settings." in text
+    assert "Nothing but stock is in force" not in text
+    keep_profile(session, "Loaded", number=5)
+    assert (
+        "Loaded, other: Stacking " in report_bytes(report_of(session), ".md").decode().split("Recommended settings")[1]
+    )
 
 
 def test_a_fresh_book_and_the_command_line_have_a_report_too(climbed: Path, tmp_path: Path) -> None:
