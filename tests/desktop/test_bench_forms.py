@@ -15,7 +15,7 @@ from yondle.app.machine.machines import choose_rig
 from yondle.app.machine.this_machine import add_command
 from yondle.app.session.session import Session
 from yondle.desktop.places.tune import TunePlace
-from yondle.desktop.widgets.bench_forms import FRAMES, BenchmarksCard, ResultCard, TableCard
+from yondle.desktop.widgets.bench_forms import FRAMES, SCORES, BenchmarksCard, ResultCard, TableCard
 from yondle.desktop.window import MainWindow
 
 Open = Callable[..., MainWindow]
@@ -79,6 +79,30 @@ def test_a_table_is_read_as_it_is_told(qtbot: QtBot, tune: TunePlace, tmp_path: 
     assert tune.session.step(1).added[0].score == pytest.approx(1000 / 11.5)
     tune.bench.show_table(1, tmp_path / "gone.csv")
     qtbot.waitUntil(lambda: "can't be read" in words(tune.side))
+
+
+def test_columns_nobody_told_of_stop_the_reading_until_they_are_left_out(
+    qtbot: QtBot, tune: TunePlace, tmp_path: Path
+) -> None:
+    table = tmp_path / "scores.csv"
+    table.write_text("name,score,remark\nSky tour,61.5,cold\nSky tour,61.7,cold\n")
+    tune.bench.show_table(1, table)
+    card = tune.side.findChild(TableCard)
+    for kind in (FRAMES, SCORES):
+        card.kind.setCurrentText(kind)
+        beside = card.parentWidget().layout().contentsMargins()
+        assert card.minimumSizeHint().width() <= card.parentWidget().width() - beside.left() - beside.right()
+    card.unit.setText("frames/s")
+    card.read_button.click()
+    qtbot.waitUntil(lambda: "scores.csv has more columns: remark" in words(tune.side))
+    assert not tune.session.step(1).added
+    card.others_left.setChecked(True)
+    card.read_button.click()
+    qtbot.waitUntil(lambda: "2 results kept with step 1" in words(tune.side))
+    assert [each.score for each in tune.session.step(1).added] == [61.5, 61.7]
+    table.write_text("name,score\nSky tour,61.5\n")
+    tune.bench.show_table(1, table)
+    assert not tune.side.findChild(TableCard).others_left.isVisibleTo(tune.side)
 
 
 def test_a_logbooks_commands_are_shown_and_asked_about_before_any_is_run(

@@ -81,7 +81,8 @@ def import_scores(
         raise KnownError(
             say("{source} has more columns: {others}.", source=table.source, others=", ".join(others)),
             say(
-                "Figures of several settings must not stand at one step: leave out (--leave) what doesn't tell settings apart."
+                "Figures of several settings must not stand at one step: leave out what doesn't tell settings apart, "
+                "by --leave COLUMN, or by a tick in the window."
             ),
         )
     for score in found:

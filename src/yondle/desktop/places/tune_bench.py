@@ -129,6 +129,7 @@ class BenchOffers(QObject):
                     choice.direction,
                     MeasuredWith(),
                     choice.decimal_comma,
+                    choice.left,
                 )
             )
         self._cards.put(

@@ -96,7 +96,7 @@ class ResultCard(Card):
 
 @dataclass(frozen=True, slots=True)
 class TableChoice:
-    """How a table is to be read: what it holds, its columns, unit and decimal sign."""
+    """How a table is to be read: what it holds, its columns, those left out knowingly, unit and decimal sign."""
 
     frames: bool
     benchmark: str
@@ -105,6 +105,7 @@ class TableChoice:
     direction: Direction
     stamps: bool
     decimal_comma: bool
+    left: tuple[str, ...] = ()
 
 
 class TableCard(Card):
@@ -127,8 +128,12 @@ class TableCard(Card):
         self.unit.setAccessibleName(say("Unit"))
         self.frame_unit = Choice(list(FRAME_UNITS), say("Unit of the frame times"))
         self.direction = Choice([named(each) for each in Direction], say("Which way is up"))
-        self.stamps = QCheckBox(say("moments, not durations"))
+        self.stamps = QCheckBox(say("are moments"))
+        self.stamps.setToolTip(say("moments, not durations"))
         self.comma = QCheckBox(say("decimal comma"))
+        self._columns = columns
+        self.others_left = QCheckBox(say("are no settings"))
+        self.others_left.setToolTip(", ".join(columns))
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         self._rows = []
@@ -136,7 +141,8 @@ class TableCard(Card):
             (
                 (say("Holds"), self.kind, None), (say("Names in"), self.names, False), (say("Benchmark"), self.benchmark, True),
                 (say("Figures in"), self.figures, None), (say("Unit"), self.unit, False), (say("Unit"), self.frame_unit, True),
-                ("", self.direction, False), ("", self.stamps, True), ("", self.comma, None),
+                ("", self.direction, False), (say("Times"), self.stamps, True), ("", self.comma, None),
+                *(((say("Others"), self.others_left, False),) if len(columns) > len(("names", "figures")) else ()),
             )
         ):  # fmt: skip
             shown = label(words, "muted")
@@ -161,6 +167,8 @@ class TableCard(Card):
 
     def _tell(self) -> None:
         frames = self.kind.currentText() == FRAMES
+        told_of = (self.names.currentText(), self.figures.currentText())
+        left = tuple(c for c in self._columns if c not in told_of) if self.others_left.isChecked() else ()
         self.told.emit(
             TableChoice(
                 frames,
@@ -170,5 +178,6 @@ class TableCard(Card):
                 tuple(Direction)[self.direction.currentIndex()],
                 self.stamps.isChecked(),
                 self.comma.isChecked(),
+                left,
             )
         )
