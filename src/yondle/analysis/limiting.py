@@ -107,7 +107,7 @@ def what_limits(seen: Evidence) -> Limitation:
     if any(a.part is Bound.PROCESSOR for a in still) and any(a.part is Bound.MEMORY for a in still):
         return Limitation(Bound.ELSEWHERE, say("neither clock nor memory"), (*(a.words for a in still), *busy))
     if strongest is not None and strongest.part is Bound.MEMORY and any(a.part is Bound.PROCESSOR for a in still):
-        return Limitation(Bound.MEMORY, "memory", (strongest.words, *(a.words for a in still)))
+        return Limitation(Bound.MEMORY, named(Bound.MEMORY), (strongest.words, *(a.words for a in still)))
     known = {a.part for a in seen.answers}
     open_ = [knob for part, knob in seen.sweeps if part not in known]
     if open_:

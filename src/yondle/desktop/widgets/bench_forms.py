@@ -142,7 +142,7 @@ class TableCard(Card):
                 (say("Holds"), self.kind, None), (say("Names in"), self.names, False), (say("Benchmark"), self.benchmark, True),
                 (say("Figures in"), self.figures, None), (say("Unit"), self.unit, False), (say("Unit"), self.frame_unit, True),
                 ("", self.direction, False), (say("Times"), self.stamps, True), ("", self.comma, None),
-                *(((say("Others"), self.others_left, False),) if len(columns) > len(("names", "figures")) else ()),
+                *(((say("Others"), self.others_left, False),) if len(columns) > 2 else ()),
             )
         ):  # fmt: skip
             shown = label(words, "muted")
