@@ -20,8 +20,10 @@ from tempfile import TemporaryDirectory
 
 from benchmarks.shares import share
 from yondle.app.machine.machines import RigChoice
-from yondle.app.plans.plans import start_plan
-from yondle.app.session.session import Session
+from yondle.app.plans.plans import StartPlan
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import DropProposal, Propose
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.model.knobs import Setup
 from yondle.model.verdicts import Verdict
 from yondle.rigs.simulated.faults import Rates
@@ -116,17 +118,17 @@ def search_chip(job: tuple[str, str]) -> Told:
     seed, style = job
     text = chip_text(Random(seed))
     with TemporaryDirectory() as folder:
-        session = Session.create(Path(folder) / "chip.yondle", RigChoice("simulated", "Chip", text))
-        session.baseline(2)
+        session = create_logbook(Path(folder) / "chip.yondle", RigChoice("simulated", "Chip", text))
+        session.do(RunBaseline(2))
         for knob_id, value in ROOM:
-            session.propose(knob_id, value)
-            session.test(2)
-            session.drop_proposal()
-        began, first = session.machine.clock.now(), len(session.steps)
-        start_plan(session, PLAN.format(style=style), "the edge", lambda *_: None)
+            session.do(Propose(knob_id, value))
+            session.do(TryProposal(2))
+            session.do(DropProposal())
+        began, first = session.machine.clock.now(), len(session.snapshot.steps)
+        session.do(StartPlan(PLAN.format(style=style), "the edge", lambda *_: None))
         hours = (session.machine.clock.now() - began) / HOUR_S
-        tried = [a.outcome.verdict for r in session.steps[first:] for a in r.attempts if a.outcome is not None]
-        setup, now = session.in_force, session.machine.clock.now()
+        tried = [a.outcome.verdict for r in session.snapshot.steps[first:] for a in r.attempts if a.outcome is not None]
+        setup, now = session.snapshot.in_force, session.machine.clock.now()
         knob = session.declaration.knob("core_clock")
         session.close()
     notch = knob.notch_of(setup["core_clock"])

@@ -17,9 +17,10 @@ from PySide6.QtCore import QPointF
 from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
 from yondle.app.machine.machines import RigChoice
+from yondle.app.session.opening import create_logbook
 from yondle.app.session.session import Session
-from yondle.desktop.widgets.basics import children, top_items
-from yondle.desktop.window import MainWindow
+from yondle.desktop.look.basics import children, top_items
+from yondle.desktop.shell.window import MainWindow
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
 from yondle.model.knobs import Change, Setup
 from yondle.model.sensors import Quantity
@@ -150,8 +151,8 @@ def _comparing(window: MainWindow, painted: Callable[[], None]) -> Iterator[Line
 
 def make_much(path: Path) -> int:
     """Write a logbook of many settings, each knob by itself and two together; gives the count of passes."""
-    session = Session.create(path, RigChoice("simulated", "Heron", _rig_of_many()))
-    declaration, stock, check = session.declaration, session.declaration.stock, session.check()
+    session = create_logbook(path, RigChoice("simulated", "Heron", _rig_of_many()))
+    declaration, stock, check = session.declaration, session.declaration.stock, session.snapshot.check()
     scored = [w for w in declaration.workloads if w.scored and not w.by_hand]
     setups = _setups(session)
     chance, parent, passes = Random(1), None, 0

@@ -11,7 +11,8 @@ from pathlib import Path
 
 from benchmarks.measuring import Line, median_ms, ms, seconds_of
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.testing import RunBaseline
 from yondle.model.events import ApplyOpened, BlockRecorded
 from yondle.model.sensors import SampleBlock
 from yondle.rigs.simulated.rig import SimulatedRig
@@ -27,9 +28,9 @@ def lines() -> Iterator[Line]:
 
 
 def _journal(folder: Path) -> Iterator[Line]:
-    session = Session.create(folder / "journal.yondle", choose_rig("heron"))
-    session.baseline(2)
-    setup, book = session.in_force, session.logbook
+    session = create_logbook(folder / "journal.yondle", choose_rig("heron"))
+    session.do(RunBaseline(2))
+    setup, book = session.snapshot.in_force, session.logbook
     bare = (folder / "bare").open("wb", buffering=0)
 
     def fsync() -> None:
@@ -55,9 +56,9 @@ def _journal(folder: Path) -> Iterator[Line]:
 
 
 def _engine(folder: Path) -> Line:
-    session = Session.create(folder / "engine.yondle", choose_rig("heron"))
+    session = create_logbook(folder / "engine.yondle", choose_rig("heron"))
     began, virtual = time.perf_counter(), session.machine.clock.now()
-    session.baseline()
+    session.do(RunBaseline())
     real = time.perf_counter() - began
     speed = (session.machine.clock.now() - virtual) / real
     session.close()

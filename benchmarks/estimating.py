@@ -13,7 +13,9 @@ from benchmarks.measuring import Line, median_ms, seconds_of
 from yondle.analysis.hold import Posterior
 from yondle.analysis.pooled import Reading, pooled_gains
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.model.workloads import Direction
 from yondle.planning.edge_search import LEAST_GAIN_PER_H, Aim, Chooser, Prices
 from yondle.views.tune.rulers import holding
@@ -57,19 +59,19 @@ def _pooling() -> Line:
 def _band() -> Iterator[Line]:
     from PySide6.QtWidgets import QApplication
 
-    from yondle.desktop.theme import Theme
-    from yondle.desktop.widgets.ruler import Ruler
+    from yondle.desktop.look.theme import Theme
+    from yondle.desktop.tune.ruler import Ruler
     from yondle.views.kept import ViewCache
 
     application = QApplication.instance() or QApplication([])
     assert isinstance(application, QApplication)
     with TemporaryDirectory(dir=Path.cwd()) as folder:
-        session = Session.create(Path(folder) / "band.yondle", choose_rig("heron"))
-        session.baseline(2)
+        session = create_logbook(Path(folder) / "band.yondle", choose_rig("heron"))
+        session.do(RunBaseline(2))
         for value in (4600.0, 4800.0):
-            session.propose("core_clock", value)
-            session.test(2)
-        knob, check = session.declaration.knob("core_clock"), session.check()
+            session.do(Propose("core_clock", value))
+            session.do(TryProposal(2))
+        knob, check = session.declaration.knob("core_clock"), session.snapshot.check()
         held = holding(session.snapshot, knob, check)
         anew = seconds_of(lambda: holding(session.snapshot, knob, check), 9)
         yield Line("chances to hold worked out anew, 65 values", median_ms(anew), "", "", "once a verdict")
@@ -80,7 +82,7 @@ def _band() -> Iterator[Line]:
         def drag() -> None:
             at = 4300.0 + 25.0 * drag_count[0]
             drag_count[0] = (drag_count[0] + 1) % 8
-            session.propose("core_clock", at)
+            session.do(Propose("core_clock", at))
             view = next(v for v in views.rulers() if v.knob.id == "core_clock")
             ruler.show_view(view, True, False, held)
             ruler.grab()

@@ -27,10 +27,10 @@ def lines() -> Iterator[Line]:
         with ProcessPoolExecutor(1, get_context("spawn")) as apart:
             apart.submit(make_much, path).result()
         shown = Shown(path, 20.0)
-        session, place = shown.window.session, shown.window.log
-        assert session is not None
+        book, place = shown.window.book, shown.window.log
+        assert book is not None
         assert place is not None
-        gathered = seconds_of(lambda: LogRows().rows([(book_title(session.snapshot), session.snapshot)]), 5)
+        gathered = seconds_of(lambda: LogRows().rows([(book_title(book.now), book.now)]), 5)
         shown.window.go_to(5)
         own = place._all
         yield Line(f"rows of a logbook gathered, {len(own):,}", median_ms(gathered), "", "", "")

@@ -12,9 +12,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from benchmarks.measuring import Line, ms
-from yondle.app.demo import run_evening
+from yondle.app.demo import RunEvening
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
 
 GOES = 7
 COMPLETING = {"_YONDLE_COMPLETE": "complete_bash", "COMP_WORDS": "yondle st", "COMP_CWORD": "1"}
@@ -25,8 +25,8 @@ def lines() -> Iterator[Line]:
     bare = _processor_s(["-c", "pass"])
     with tempfile.TemporaryDirectory() as folder:
         book = Path(folder) / "heron.yondle"
-        session = Session.create(book, choose_rig("heron"))
-        run_evening(session, lambda _move, _record: None)
+        session = create_logbook(book, choose_rig("heron"))
+        session.do(RunEvening(lambda _move, _record: None))
         session.close()
         for what, arguments, extra, aim in (
             ("yondle --version, processor time", ["--version"], {}, "under 250 ms"),

@@ -14,7 +14,8 @@ import numpy as np
 from benchmarks.measuring import Line, median_ms, seconds_of
 from benchmarks.window import Shown
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.testing import RunBaseline
 from yondle.model.events import BlockRecorded
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, SampleBlock
@@ -29,8 +30,8 @@ def lines() -> Iterator[Line]:
     """Measure and give the lines."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "long.yondle"
-        session = Session.create(path, choose_rig("heron"))
-        session.baseline(2)
+        session = create_logbook(path, choose_rig("heron"))
+        session.do(RunBaseline(2))
         channels = tuple(c.id for c in session.declaration.channels)
         for i in range(READ_BLOCKS):
             times = tuple(10_000.0 + 4.0 * i + 0.1 * k for k in range(PER_BLOCK))

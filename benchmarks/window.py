@@ -14,9 +14,13 @@ from functools import partial
 from pathlib import Path
 
 from benchmarks.measuring import Line, median_ms, ms, seconds_of
-from yondle.app.demo import run_evening
+from yondle.app.demo import RunEvening
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import DropProposal, Propose
+from yondle.app.session.requests import SetPace
+from yondle.app.session.returning import Look
+from yondle.app.session.testing import RunBaseline
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
 from yondle.model.knobs import Change
 from yondle.model.steps import PassRecord, Step, StepKind
@@ -28,8 +32,8 @@ import json, os, sys, time
 began = float(sys.argv[2])
 from pathlib import Path
 from PySide6.QtWidgets import QApplication
-from yondle.desktop.theme import Theme
-from yondle.desktop.window import MainWindow
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import MainWindow
 
 app = QApplication([])
 window = MainWindow(Theme(app, "paper"))
@@ -67,8 +71,8 @@ def lines() -> Iterator[Line]:
     """Measure and give the lines."""
     with tempfile.TemporaryDirectory() as folder:
         book = Path(folder) / "heron.yondle"
-        session = Session.create(book, choose_rig("heron"))
-        run_evening(session, lambda _move, _record: None)
+        session = create_logbook(book, choose_rig("heron"))
+        session.do(RunEvening(lambda _move, _record: None))
         session.close()
         yield from _start(book)
         yield from _at_rest_and_running(book)
@@ -105,8 +109,8 @@ class Shown:
     def __init__(self, book: Path, pace: float | None) -> None:
         from PySide6.QtWidgets import QApplication
 
-        from yondle.desktop.theme import Theme
-        from yondle.desktop.window import MainWindow
+        from yondle.desktop.look.theme import Theme
+        from yondle.desktop.shell.window import MainWindow
 
         there = QApplication.instance()
         self.app = there if isinstance(there, QApplication) else QApplication([])
@@ -147,7 +151,7 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
     rest = shown.run(20.0)
     yield Line("own processor use at rest, 20 s", f"{100 * rest:.2f} % of a core", "", "", "under 0.5 %")
     for pace in (1.0, 20.0, 200.0):
-        shown.window.session.machine.virtual.set_pace(pace)  # type: ignore[union-attr]
+        shown.window.book.ask(SetPace(pace))  # type: ignore[union-attr]
         shown.tune._propose("core_clock", 4625.0)
         shown.tune._test()
         shown.until(lambda: len(shown.tune.progress.samples) > 3)
@@ -161,13 +165,13 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
         )
         shown.tune.stop()
         shown.until(lambda: not shown.window.bridge.busy)
-        shown.tune.session.drop_proposal()
+        shown.tune.book.do(DropProposal())
     shown.close()
 
 
 def _looks(book: Path) -> Iterator[Line]:
     """How long the window is away when a place is looked at, the scheme is changed, or a ruler is dragged."""
-    from yondle.desktop.window import PLACES
+    from yondle.desktop.shell.window import PLACES
 
     shown = Shown(book, 20.0)
     theme, tune = shown.window._theme, shown.tune
@@ -197,7 +201,7 @@ def _looks(book: Path) -> Iterator[Line]:
         shown.window.go_to(i)
         shown.run(0.2)
         yield line(f"change the scheme in {place}", [away(partial(theme.force, s)) for s in ("night", "paper") * 2])
-    traces, attempts = shown.window.traces, [a.id for r in tune.session.steps for a in r.attempts]
+    traces, attempts = shown.window.traces, [a.id for r in tune.book.now.steps for a in r.attempts]
     assert traces is not None
     yield line("another test in Traces", [away(partial(traces.show_run, a)) for a in attempts[2:6]])
     yield line("a test beside it", [away(partial(traces.show_second, a)) for a in attempts[6:9]])
@@ -224,11 +228,11 @@ def _grows(book: Path) -> Iterator[Line]:
     from PySide6.QtCore import QEvent
 
     shown = Shown(book, None)
-    session, tune = shown.tune.session, shown.tune
+    book_, tune = shown.tune.book, shown.tune
 
     def test() -> None:
-        here = session.in_force["power_limit"]
-        session.propose("power_limit", here - 5 if here > 90 else here + 5)
+        here = book_.now.in_force["power_limit"]
+        book_.do(Propose("power_limit", here - 5 if here > 90 else here + 5))
         tune.refresh()
         tune._test()
         shown.until(lambda: not shown.window.bridge.busy)
@@ -236,11 +240,11 @@ def _grows(book: Path) -> Iterator[Line]:
 
     for _ in range(8):
         test()
-    before, began = _resident_mib(), session.machine.clock.now()
-    while session.machine.clock.now() - began < 8.0 * 3600:
+    before, began = _resident_mib(), book_.do(Look()).at_s
+    while book_.do(Look()).at_s - began < 8.0 * 3600:
         test()
     after = _resident_mib()
-    hours = (session.machine.clock.now() - began) / 3600
+    hours = (book_.do(Look()).at_s - began) / 3600
     what = f"memory after {hours:.1f} h of tests in the window"
     yield Line(what, f"{after:.0f} MiB", f"before: {before:.0f} MiB", f"{after / before:.3f} x", "under 1.05 x")
     shown.close()
@@ -267,7 +271,7 @@ def _many_steps(path: Path) -> Iterator[Line]:
     yield Line(f"paint the whole window, {STEPS:,} steps", median_ms(frames), "", "", "under 50 ms")
 
     def nudge() -> None:
-        value = 4300.0 if tune.session.proposal is None else tune.session.proposal.changes[0].new + 25
+        value = 4300.0 if tune.book.now.proposal is None else tune.book.now.proposal.changes[0].new + 25
         tune._propose("core_clock", value if value <= 4900 else 4300.0)
         shown.window.grab()
 
@@ -286,9 +290,9 @@ def _many_steps(path: Path) -> Iterator[Line]:
 
 def _long_trail(path: Path) -> None:
     """Write a trail of many steps straight into a logbook: the window is measured here, not the engine."""
-    session = Session.create(path, choose_rig("heron"))
-    session.baseline()
-    book, setup, check = session.logbook, session.in_force, session.check()
+    session = create_logbook(path, choose_rig("heron"))
+    session.do(RunBaseline())
+    book, setup, check = session.logbook, session.snapshot.in_force, session.snapshot.check()
     knob = session.declaration.knob("core_clock")
     verdicts = (Verdict.HELD, Verdict.HELD, Verdict.WRONG, Verdict.HELD, Verdict.DOWN, Verdict.HELD_BACK)
     at, parent = "2026-10-18T01:00:00+01:00", 1

@@ -10,6 +10,10 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.testing import RunBaseline, TryProposal
+
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["YONDLE_LANGUAGE"] = "en"
 
@@ -73,7 +77,7 @@ def new_session(tmp_path: Path) -> Iterator[Callable[..., Session]]:
 
     def make(rig: str | None = None, name: str = "book", **kwargs: object) -> Session:
         choice = RigChoice("simulated", "Heron", rig or quick_rig()) if rig != "heron" else choose_rig("heron")
-        session = Session.create(tmp_path / f"{name}.yondle", choice, **kwargs)  # type: ignore[arg-type]
+        session = create_logbook(tmp_path / f"{name}.yondle", choice, **kwargs)  # type: ignore[arg-type]
         opened.append(session)
         return session
 
@@ -91,8 +95,8 @@ def session(new_session: Callable[..., Session]) -> Session:
 def measured(tmp_path: Path, new_session: Callable[..., Session]) -> Path:
     """A logbook with a baseline and one step that held."""
     session = new_session(name="measured")
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
     session.close()
     return tmp_path / "measured.yondle"

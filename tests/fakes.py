@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from yondle.app.machine.machines import RigChoice, make_machine
-from yondle.app.session.session import Session, machine_file
+from yondle.app.session.opening import machine_file
+from yondle.app.session.session import Session
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup

@@ -10,6 +10,16 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from yondle.app.demo import RunEvening
+from yondle.app.plans.plans import StartPlan
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.remarks import DiscardPass, WriteNote
+from yondle.app.session.requests import SetPace
+from yondle.app.session.returning import DropWaiting, ReturnToStock
+from yondle.app.session.testing import RunBaseline, TryProposal
+
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("YONDLE_LANGUAGE", "en")
 FOLDER = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
@@ -23,8 +33,8 @@ class Camera:
     def __init__(self, folder: Path, home: Path) -> None:
         from PySide6.QtWidgets import QApplication
 
-        from yondle.desktop.speaking import speak
-        from yondle.desktop.theme import Theme
+        from yondle.desktop.look.theme import Theme
+        from yondle.desktop.shell.speaking import speak
 
         self.folder = folder
         self.home = home
@@ -35,7 +45,7 @@ class Camera:
     @contextmanager
     def window(self, size: tuple[int, int] = SIZE) -> Iterator[object]:
         """Give a window, and close it when done."""
-        from yondle.desktop.window import MainWindow
+        from yondle.desktop.shell.window import MainWindow
 
         window = MainWindow(self.theme)
         window.resize(*size)
@@ -76,12 +86,10 @@ class Camera:
 
 def demo_logbook(path: Path) -> Path:
     """Run Heron's evening into a new logbook."""
-    from yondle.app.demo import run_evening
     from yondle.app.machine.machines import choose_rig
-    from yondle.app.session.session import Session
 
-    session = Session.create(path, choose_rig("heron"))
-    run_evening(session, lambda _move, _record: None)
+    session = create_logbook(path, choose_rig("heron"))
+    session.do(RunEvening(lambda _move, _record: None))
     session.close()
     return path
 
@@ -111,7 +119,7 @@ def take_all(camera: Camera) -> None:
         window.tune.actions_by_name["stop"].trigger()
         camera.until(lambda: not window.bridge.busy)
         window.tune._drop()
-        window.session.machine.virtual.set_pace(None)
+        window.book.ask(SetPace(None))
         window.tune._propose("core_clock", 4900)
         window.tune.actions_by_name["test"].trigger()
         camera.until(lambda: not window.bridge.busy)
@@ -139,15 +147,13 @@ steps = [{steps}]
 def mapping(camera: Camera) -> None:
     """Core clock and memory rate at five values each."""
     from yondle.app.machine.machines import choose_rig
-    from yondle.app.plans.plans import start_plan
-    from yondle.app.session.session import Session
 
     book = camera.home / "grid.yondle"
-    session = Session.create(book, choose_rig("heron"))
-    session.baseline(5)
+    session = create_logbook(book, choose_rig("heron"))
+    session.do(RunBaseline(5))
     pairs = [(clock, rate) for rate in range(5200, 6001, 200) for clock in range(4000, 4801, 200)]
     steps = ", ".join(f"{{ core_clock = {clock}, memory_rate = {rate} }}" for clock, rate in pairs)
-    start_plan(session, GRID.format(steps=steps), "grid", lambda *_: None)
+    session.do(StartPlan(GRID.format(steps=steps), "grid", lambda *_: None))
     session.close()
     with camera.window() as window:
         camera.open(window, book)
@@ -158,19 +164,17 @@ def mapping(camera: Camera) -> None:
 
 def comparing(camera: Camera) -> None:
     """Three rigs side by side, each along its power limit."""
-    from yondle.app.demo import run_neighbours, sweep_power
-    from yondle.app.profiles.profiles import keep_profile
-    from yondle.app.session.session import Session
+    from yondle.app.demo import RunNeighbours, sweep_power
 
     folder = camera.home / "three"
     folder.mkdir()
     book = demo_logbook(folder / "heron.yondle")
-    session = Session.open(book)
-    keep_profile(session, "Daily")
-    session.go_to_stock()
+    session = open_logbook(book)
+    session.do(KeepProfile("Daily"))
+    session.do(ReturnToStock())
     sweep_power(session)
     session.close()
-    twin, old = run_neighbours(folder)
+    twin, old = RunNeighbours(folder).run()
     with camera.window() as window:
         camera.open(window, book)
         window.go_to(3)
@@ -181,18 +185,16 @@ def comparing(camera: Camera) -> None:
 
 def recording(camera: Camera, window: object) -> None:
     """What sensors said in a test that was held back, everything in one table, and the report."""
-    from yondle.app.session.remarks import discard_pass, write_note
-
-    session = window.session
+    book = window.book
     window.go_to(4)
     window.traces.choose_step(14)
     each_core = next(panel for panel in window.traces._first.panels if panel.by_core)
     window.traces.show_panel(each_core.key, True)
     camera.take(window, "traces")
-    write_note(session, 13, "The shed door stood open for a while.", caveat=True)
-    attempt = session.step(13).attempts[0]
+    book.ask(WriteNote(13, "The shed door stood open for a while.", caveat=True))
+    attempt = book.now.step(13).attempts[0]
     made = [p for p in attempt.passes if p.counts][6]
-    discard_pass(session, 13, attempt.id, made.ordinal, "the door was open")
+    book.ask(DiscardPass(13, attempt.id, made.ordinal, "the door was open"))
     window.go_to(5)
     window.log.search.setText("core clock")
     window.log._filter()
@@ -217,7 +219,7 @@ def entering(camera: Camera, window: object) -> None:
     tune.actions_by_name["test"].trigger()
     camera.until(lambda: not window.bridge.busy)
     camera.take(window, "tune-entry")
-    tune.offers._run("drop", window.session.drop_waiting)
+    window.book.order(DropWaiting())
     camera.until(lambda: not window.bridge.busy)
     tune.side.cards.clear()
     tune.rulers.unfold(["processor"])
@@ -229,7 +231,7 @@ def entering(camera: Camera, window: object) -> None:
 
 def searching(camera: Camera, window: object) -> None:
     """An edge asked for, searched and found, with room made for the clock."""
-    tune, session = window.tune, window.session
+    tune, book = window.tune, window.book
     tune.side.cards.clear()
     tune.trail.choose(6)
     tune.actions_by_name["go_back"].trigger()
@@ -246,17 +248,17 @@ def searching(camera: Camera, window: object) -> None:
     question.run_button.click()
     camera.until(lambda: window.bridge.busy)
     camera.until(lambda: not window.bridge.busy, 180.0)
-    tune.trail.choose(session.position.step.number)
+    tune.trail.choose(book.now.position.step.number)
     camera.take(window, "tune-edge")
 
 
 def running(camera: Camera, window: object) -> None:
     """A test under way."""
     window.tune._propose("core_clock", 4725)
-    window.session.machine.virtual.set_pace(200.0)
+    window.book.ask(SetPace(200.0))
     window.tune.actions_by_name["test"].trigger()
     camera.until(lambda: window.tune.progress.number >= 12)
-    window.session.machine.virtual.set_pace(20.0)
+    window.book.ask(SetPace(20.0))
     camera.until(lambda: window.tune.progress.doing.startswith("Sharpening"))
     camera.take(window, "tune-running")
 
@@ -267,7 +269,6 @@ def resumed(camera: Camera) -> None:
     import sys
 
     from yondle.app.machine.machines import choose_rig
-    from yondle.app.session.session import Session
 
     book = demo_logbook(camera.home / "resumed.yondle")
     command = [
@@ -289,11 +290,11 @@ def resumed(camera: Camera) -> None:
         camera.open(window, book)
         camera.take(window, "tune-resumed")
     roomy = camera.home / "cut-off.yondle"
-    session = Session.create(roomy, choose_rig("heron"))
-    session.baseline(5)
+    session = create_logbook(roomy, choose_rig("heron"))
+    session.do(RunBaseline(5))
     for knob, value in (("power_limit", 120.0), ("fan_level", 80.0), ("core_voltage", 1.25)):
-        session.propose(knob, value)
-        session.test(3)
+        session.do(Propose(knob, value))
+        session.do(TryProposal(3))
     session.close()
     search = [*command[:3], "edge", str(roomy), "core_clock", "--together"]
     subprocess.run(search, check=False, capture_output=True)

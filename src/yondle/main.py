@@ -50,7 +50,7 @@ def run(arguments: list[str]) -> int:
 
 
 def _open_window(order: WindowOrder) -> int:
-    from yondle.desktop.start import show
+    from yondle.desktop.shell.start import show
 
     return show(order.logbook, order.pace, order.evening)
 

@@ -17,7 +17,8 @@ from tools.manpage import page
 
 from yondle.app.books.watching import watch
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.testing import RunBaseline, TryFrom
 from yondle.app.system.awake import KeepsAwake, notify
 from yondle.app.system.integrate import ID, PLACES, integrate, take_out
 from yondle.main import run
@@ -52,7 +53,7 @@ def test_the_desktop_gets_a_menu_entry_icons_and_a_kind_of_file_and_gives_them_b
 
 
 def test_a_logbook_is_what_the_kind_of_file_looks_for(tmp_path: Path) -> None:
-    Session.create(tmp_path / "b.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(tmp_path / "b.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
     head = (tmp_path / "b.yondle").read_bytes()[:72]
     assert head.startswith(b"SQLite format 3")
     assert head[68:72] == b"YNDL"
@@ -74,14 +75,14 @@ def test_a_running_test_is_watched_from_outside_and_its_end_is_an_exit_code(
     tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     path = tmp_path / "b.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
     seen = []
     session.subscribe(
         lambda record: seen.append(watch(path)) if isinstance(record, PassOpened) and len(seen) < 12 else None
     )
-    session.try_from(1, {"core_clock": 4100.0}, None)
-    session.try_from(1, {"core_clock": 5000.0}, None)
+    session.do(TryFrom(1, {"core_clock": 4100.0}, None))
+    session.do(TryFrom(1, {"core_clock": 5000.0}, None))
     session.close()
     during = seen[-1]
     assert during.running is not None

@@ -17,7 +17,7 @@ import pytest
 from tests.cli.conftest import Said
 from tests.conftest import HERON
 
-from yondle.app.session.session import Session, machine_file
+from yondle.app.session.opening import machine_file, open_logbook
 
 
 def test_a_step_and_its_status_say_the_same_in_words_and_in_json(yondle: Said, book: Path) -> None:
@@ -106,7 +106,7 @@ def test_a_rig_file_with_an_unknown_key_is_refused(yondle: Said, tmp_path: Path)
 
 
 def test_a_logbook_in_use_elsewhere_is_refused(yondle: Said, book: Path) -> None:
-    session = Session.open(book)
+    session = open_logbook(book)
     code, _, err = yondle("status", str(book))
     assert (code, "two programs never write one logbook" in err) == (2, True)
     session.close()
@@ -217,8 +217,8 @@ def test_the_headless_demo_writes_a_logbook_and_a_picture(yondle: Said, tmp_path
     assert picture.tag.endswith("svg")
     words = [element.text for element in picture.iter() if element.tag.endswith("text")]
     assert "in proportion" in words
-    session = Session.open(tmp_path / "heron-evening.yondle")
-    assert len(session.steps) >= 10
+    session = open_logbook(tmp_path / "heron-evening.yondle")
+    assert len(session.snapshot.steps) >= 10
     session.close()
 
 
@@ -240,7 +240,7 @@ def test_inspect_and_workloads_describe_both_rigs(yondle: Said) -> None:
 def test_a_fault_of_the_program_ends_with_code_1_and_a_log(tmp_path: Path) -> None:
     """The window's module is made to fail, as a fault anywhere would."""
     script = (
-        "import sys; sys.modules['yondle.desktop.start'] = type(sys)('start')\n"
+        "import sys; sys.modules['yondle.desktop.shell.start'] = type(sys)('start')\n"
         "from yondle.main import run; sys.exit(run([]))"
     )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False)

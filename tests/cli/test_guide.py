@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from yondle.app.session.session import Session
+from yondle.app.session.opening import open_logbook
 from yondle.main import run
 from yondle.model.verdicts import Verdict
 
@@ -39,11 +39,11 @@ def test_every_step_of_the_guide_does_what_it_says(
     rows = [line.split("  ")[0] for line in seen.splitlines()]
     assert {"105 W", "95 W"} <= set(rows), "a map of one row is none"
     assert "step" in said["yondle log night.yondle --kind incident"]
-    session = Session.open(Path("night.yondle"))
-    far = next(r for r in session.steps if r.step.setup["core_clock"] == 4900.0)
+    session = open_logbook(Path("night.yondle"))
+    far = next(r for r in session.snapshot.steps if r.step.setup["core_clock"] == 4900.0)
     assert far.verdict in (Verdict.DOWN, Verdict.WRONG)
-    assert session.step(5).verdict is Verdict.HELD
-    assert session.in_force == session.declaration.stock
+    assert session.snapshot.step(5).verdict is Verdict.HELD
+    assert session.snapshot.in_force == session.declaration.stock
     session.close()
     page = Path("night.html").read_text("utf-8")
     assert "the shed door was open" in page

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from tests.cli.conftest import Said
 
-from yondle.app.session.session import Session
+from yondle.app.session.opening import open_logbook
 from yondle.planning.plan_files import read_plan
 
 PLAN = """
@@ -53,7 +53,7 @@ def test_commands_take_names_as_well_as_ids(yondle: Said, book: Path) -> None:
     for asked in (("scaling", at, "Core clock"), ("target", at, "Stacking", "300"), ("limits", at)):
         code, out, err = yondle(*asked)
         assert code == 0, (asked, out, err)
-    session = Session.open(book)
+    session = open_logbook(book)
     try:
         assert session.declaration.own_range(session.declaration.knob("core_clock"))[1] == 4900.0
         limits = {limit.channel: limit.most for limit in session.declaration.limits}
@@ -77,7 +77,7 @@ def test_a_plan_may_name_what_it_changes(book: Path, tmp_path: Path) -> None:
     ):  # fmt: skip
         ids = ids.replace(f'"{name}"', f'"{id_}"')
     by_id.write_text(ids)
-    session = Session.open(book)
+    session = open_logbook(book)
     try:
         assert read_plan(by_name, session.declaration)[0] == read_plan(by_id, session.declaration)[0]
     finally:

@@ -13,8 +13,10 @@ from pathlib import Path
 import pytest
 from tests.cli.conftest import Said
 
+from yondle.app.session.opening import open_logbook
 from yondle.app.session.progress import Progress
-from yondle.app.session.session import Session
+from yondle.app.session.proposing import Propose
+from yondle.app.session.testing import TryProposal
 from yondle.cli.shown import TOLD_EVERY_S, ProgressLine
 from yondle.model.events import PassOpened
 
@@ -87,7 +89,7 @@ def test_a_table_that_is_too_wide_is_turned_and_nothing_in_it_is_cut(
 def test_where_there_is_no_terminal_a_line_a_minute_tells_what_is_at_hand(
     book: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    heard, session, now = io.StringIO(), Session.open(book), [0.0]
+    heard, session, now = io.StringIO(), open_logbook(book), [0.0]
     monkeypatch.setattr(sys, "stderr", heard)
     try:
         line = ProgressLine(Progress(session.declaration), lambda: now[0])
@@ -97,8 +99,8 @@ def test_where_there_is_no_terminal_a_line_a_minute_tells_what_is_at_hand(
             line.take(record)  # type: ignore[arg-type]
 
         session.subscribe(take)
-        session.propose("core_clock", 4300)
-        attempt = session.test(2).attempts[-1]
+        session.do(Propose("core_clock", 4300))
+        attempt = session.do(TryProposal(2)).attempts[-1]
     finally:
         session.close()
     told = heard.getvalue().splitlines()

@@ -22,7 +22,7 @@ from random import Random
 import scipy.special  # noqa: F401 - loaded once here, so that not every fork loads it
 
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.session import Session, machine_file
+from yondle.app.session.opening import create_logbook, machine_file, open_logbook
 from yondle.main import run
 from yondle.model.steps import StepKind
 from yondle.model.verdicts import MACHINE_FAILURES, Failure, Verdict
@@ -98,7 +98,7 @@ def one_run(seed: int) -> Report:
         folder = Path(name)
         book, plan = folder / "book.yondle", folder / "plan.toml"
         plan.write_text(PLAN, "utf-8")
-        Session.create(book, choose_rig(str(small_rig(folder, seed)))).close()
+        create_logbook(book, choose_rig(str(small_rig(folder, seed)))).close()
         together = ["--together"] if seed % 2 else []
         stages = [
             ["baseline", str(book), "-n", "2", "--anyway", *together],
@@ -147,16 +147,17 @@ def look(book: Path, report: Report, stages: list[list[str]], ended: int, togeth
     Gives what is still to be done.
     """
     try:
-        session = Session.open(book)
+        session = open_logbook(book)
     except Exception as error:
         report.wrong.append(f"the logbook doesn't open: {error!r}")
         return stages
     try:
-        waits = session.waiting is not None
+        waits = session.snapshot.waiting is not None
         going = session.logbook.keeping.open_plan_run() is not None
-        measured, stock, in_force = session.baseline_step is not None, session.declaration.stock, session.in_force
+        found, stock = session.snapshot, session.declaration.stock
+        measured, in_force = found.baseline_step is not None, found.in_force
         proven = [dict(stock)]
-        proven += [dict(r.step.setup) for r in session.steps if r.verdict is Verdict.HELD]
+        proven += [dict(r.step.setup) for r in session.snapshot.steps if r.verdict is Verdict.HELD]
     finally:
         session.close()
     state = json.loads(machine_file(book).read_text())
@@ -179,15 +180,15 @@ def look(book: Path, report: Report, stages: list[list[str]], ended: int, togeth
 
 def last_look(book: Path, report: Report) -> None:
     """Hold every verdict against what really became of the machine."""
-    session = Session.open(book)
+    session = open_logbook(book)
     try:
         state = json.loads(machine_file(book).read_text())
         fell = {int(boot): Failure(kind) for boot, kind in state["falls"]}
-        report.falls, report.steps = len(fell), len(session.steps)
-        numbers = [record.step.number for record in session.steps]
+        report.falls, report.steps = len(fell), len(session.snapshot.steps)
+        numbers = [record.step.number for record in session.snapshot.steps]
         if numbers != list(range(1, len(numbers) + 1)):
             report.wrong.append(f"steps are missing: {numbers}")
-        for record in session.steps:
+        for record in session.snapshot.steps:
             for attempt in record.attempts:
                 outcome = attempt.outcome
                 if outcome is None:

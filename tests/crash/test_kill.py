@@ -23,7 +23,7 @@ from typing import Any
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.app.session.session import Session, machine_file
+from yondle.app.session.opening import machine_file, open_logbook
 from yondle.main import run
 from yondle.model.verdicts import Failure, Verdict
 
@@ -132,13 +132,13 @@ def kill_and_start_again(book: Path, step: str, when: str, nth: int) -> str:
     blocks_before = blocks_of(book)
     machine = json.loads(machine_file(book).read_text())
     went_down = bool(machine["down"]) or machine["boot"] > 1
-    session = Session.open(book)
+    session = open_logbook(book)
     try:
         if written == 0:
-            assert len(session.steps) == 2
-            assert not session.resumed
+            assert len(session.snapshot.steps) == 2
+            assert not session.snapshot.resumed
             return "nothing begun"
-        record = session.step(3)
+        record = session.snapshot.step(3)
         acts = session.logbook.journal(3)
         closed = "AttemptClosed" in acts_before
         judged = "VerdictGiven" in acts_before
@@ -146,16 +146,16 @@ def kill_and_start_again(book: Path, step: str, when: str, nth: int) -> str:
         assert "ApplyOpened" not in acts[len(acts_before) :], "the step was set again by itself"
         assert all(block.times_s for block in session.logbook.trace(3))
         assert blocks_of(book) == blocks_before
-        assert [r.step.step.number for r in session.resumed] == ([] if closed else [3])
+        assert [r.step.step.number for r in session.snapshot.resumed] == ([] if closed else [3])
         assert record.outcome is not None
         if not judged:
             assert record.outcome.failure is (Failure.RESTARTED if went_down else Failure.INTERRUPTED)
             assert record.verdict is (Verdict.DOWN if went_down else Verdict.UNPROVEN)
         held = record.verdict is Verdict.HELD
-        assert session.position is not None
-        assert session.position.step.number == (3 if held else 2)
-        wanted = record.step.setup if held else session.step(2).step.setup
-        assert session.in_force == wanted
+        assert session.snapshot.position is not None
+        assert session.snapshot.position.step.number == (3 if held else 2)
+        wanted = record.step.setup if held else session.snapshot.step(2).step.setup
+        assert session.snapshot.in_force == wanted
         assert session.machine.rig.read_back() == wanted
         assert not session.logbook.unclosed()
         return str(record.verdict)
@@ -234,7 +234,7 @@ def test_the_trace_survives_up_to_the_last_block(prepared: Prepared, tmp_path: P
     book = prepared.copy(tmp_path / "trace")
     killed = yondle("step", str(book), "core_clock=4300", "-n", "2", "--pace", "1", fault="kill after 7")
     assert killed.returncode == -signal.SIGKILL
-    session = Session.open(book)
+    session = open_logbook(book)
     kept = [t for block in session.logbook.trace(3) for t in block.times_s]
     session.close()
     assert len(kept) >= 3
@@ -306,8 +306,8 @@ def test_a_search_killed_in_the_middle_loses_nothing_and_comes_to_its_end(
     asked = ("edge", str(book), "core_clock", "--standard", "quick", "--to", "4600")
     killed = yondle(*asked, fault=f"kill after {nth}")
     assert killed.returncode == -signal.SIGKILL, killed
-    session = Session.open(book)
-    kept = {a.id: (r.step.setup, a.outcome) for r in session.steps for a in r.attempts}
+    session = open_logbook(book)
+    kept = {a.id: (r.step.setup, a.outcome) for r in session.snapshot.steps for a in r.attempts}
     session.close()
     assert all(outcome is not None for _, outcome in kept.values())
     done = yondle("plan", "go-on", str(book), "--json")
@@ -315,7 +315,7 @@ def test_a_search_killed_in_the_middle_loses_nothing_and_comes_to_its_end(
     told = json.loads(done.stdout)
     assert told["plan"]["ended"] == "done"
     assert told["in_force"]["core_clock"] == told["edge"]["recommended"]
-    session = Session.open(book)
-    now = {a.id: (r.step.setup, a.outcome) for r in session.steps for a in r.attempts}
+    session = open_logbook(book)
+    now = {a.id: (r.step.setup, a.outcome) for r in session.snapshot.steps for a in r.attempts}
     session.close()
     assert {number: now[number] for number in kept} == kept

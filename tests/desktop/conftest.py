@@ -9,8 +9,8 @@ import pytest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from yondle.desktop.theme import Theme
-from yondle.desktop.window import MainWindow
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import MainWindow
 
 Open = Callable[..., MainWindow]
 

@@ -154,7 +154,7 @@ def main(folder: Path) -> int:
             tune.actions_by_name[name].trigger()
             look(f"card {name}")
             tune.actions_by_name["dismiss"].trigger()
-        for record in tune.session.steps:
+        for record in tune.book.now.steps:
             tune.trail.choose(record.step.number)
             look(f"step {record.step.number}")
     for line in COMMANDS:

@@ -6,10 +6,10 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
-from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.places.tune import TunePlace
-from yondle.desktop.widgets.ruler import Ruler
-from yondle.desktop.window import MainWindow
+from yondle.desktop.charts.chart_place import ChartPlace
+from yondle.desktop.shell.window import MainWindow
+from yondle.desktop.tune.place import TunePlace
+from yondle.desktop.tune.ruler import Ruler
 
 
 def tune_of(window: MainWindow) -> TunePlace:

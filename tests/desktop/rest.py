@@ -13,8 +13,8 @@ from pathlib import Path
 from PySide6.QtCore import QEvent, QEventLoop, QObject
 from PySide6.QtWidgets import QApplication
 
-from yondle.desktop.theme import Theme
-from yondle.desktop.window import PLACES, MainWindow
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import PLACES, MainWindow
 
 SIZES = (
     (1100, 700), (1101, 999), (1278, 798), (1280, 800), (1366, 768), (1440, 900), (1600, 900), (1920, 1080), (2560, 1440),

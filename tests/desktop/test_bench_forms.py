@@ -12,11 +12,11 @@ from pytestqt.qtbot import QtBot
 from tests.desktop.driving import tune_of, words
 
 from yondle.app.machine.machines import choose_rig
-from yondle.app.machine.this_machine import add_command
-from yondle.app.session.session import Session
-from yondle.desktop.places.tune import TunePlace
-from yondle.desktop.widgets.bench_forms import FRAMES, SCORES, BenchmarksCard, ResultCard, TableCard
-from yondle.desktop.window import MainWindow
+from yondle.app.session.measuring import AddWorkload
+from yondle.app.session.opening import create_logbook
+from yondle.desktop.shell.window import MainWindow
+from yondle.desktop.tune.bench_forms import FRAMES, SCORES, BenchmarksCard, ResultCard, TableCard
+from yondle.desktop.tune.place import TunePlace
 
 Open = Callable[..., MainWindow]
 
@@ -32,7 +32,7 @@ def test_benchmarks_that_are_not_chosen_are_neither_run_nor_charted(qtbot: QtBot
     for name, box in card.boxes.items():
         box.setChecked(name in ("preview", "star_match"))
     qtbot.mouseClick(card.keep_button, Qt.MouseButton.LeftButton)
-    assert [b.id for b in tune.session.declaration.benchmarks] == ["star_match", "preview"]
+    assert [b.id for b in tune.book.now.declaration.benchmarks] == ["star_match", "preview"]
     assert "Stacking" not in words(tune.chart_panel)
     assert "Star match" in words(tune.chart_panel)
     tune.bench.ask_benchmarks()
@@ -53,7 +53,7 @@ def test_a_figure_typed_in_is_kept_shown_and_told_as_a_gain(qtbot: QtBot, tune: 
             qtbot.keyClicks(card.fields["score"], figure)
             qtbot.keyClick(card.fields["score"], Qt.Key.Key_Return)
             qtbot.waitUntil(lambda: tune.side.findChild(ResultCard) is None)
-    assert len(tune.session.step(2).added) == 3
+    assert len(tune.book.now.step(2).added) == 3
     tune.trail.choose(2)
     assert "Sky tour" in words(tune.side.inspector)
     assert "+9.8\u202f%" in words(tune.side.inspector)
@@ -76,7 +76,7 @@ def test_a_table_is_read_as_it_is_told(qtbot: QtBot, tune: TunePlace, tmp_path: 
     card.comma.setChecked(True)
     card.read_button.click()
     qtbot.waitUntil(lambda: "1 result kept with step 1" in words(tune.side))
-    assert tune.session.step(1).added[0].score == pytest.approx(1000 / 11.5)
+    assert tune.book.now.step(1).added[0].score == pytest.approx(1000 / 11.5)
     tune.bench.show_table(1, tmp_path / "gone.csv")
     qtbot.waitUntil(lambda: "can't be read" in words(tune.side))
 
@@ -99,12 +99,12 @@ def test_columns_nobody_told_of_stop_the_reading_until_they_are_left_out(
     card.unit.setText("frames/s")
     card.read_button.click()
     qtbot.waitUntil(lambda: "scores.csv has more columns: remark" in words(tune.side))
-    assert not tune.session.step(1).added
+    assert not tune.book.now.step(1).added
     assert card.others_left.isVisibleTo(tune.side)
     card.others_left.setChecked(True)
     card.read_button.click()
     qtbot.waitUntil(lambda: "2 results kept with step 1" in words(tune.side))
-    assert [each.score for each in tune.session.step(1).added] == [61.5, 61.7]
+    assert [each.score for each in tune.book.now.step(1).added] == [61.5, 61.7]
     table.write_text("name,score\nSky tour,61.5\n")
     tune.bench.show_table(1, table)
     qtbot.waitUntil(lambda: visible_tables(tune) != [])
@@ -114,7 +114,7 @@ def test_columns_nobody_told_of_stop_the_reading_until_they_are_left_out(
 def test_a_logbooks_commands_are_shown_and_asked_about_before_any_is_run(
     qtbot: QtBot, open_book: Open, tmp_path: Path
 ) -> None:
-    session = Session.create(tmp_path / "this.yondle", choose_rig("this"))
+    session = create_logbook(tmp_path / "this.yondle", choose_rig("this"))
     text = """format = "yondle-workload 1"
 id = "render"
 name = "Render"
@@ -122,15 +122,15 @@ command = ["/bin/echo", "total", "12"]
 [score]
 pattern = "total ([0-9]+)"
 """
-    add_command(session.logbook.keeping, text, "a file", ())
+    session.do(AddWorkload(text, "a file"))
     session.close()
     window = open_book(tmp_path / "this.yondle")
-    first = window.session
+    first = window.book
     assert "May 'Render' run?" in words(tune_of(window).side)
     assert "/bin/echo total 12" in words(tune_of(window).side)
-    assert "Render" not in [b.name for b in tune_of(window).session.declaration.benchmarks]
+    assert "Render" not in [b.name for b in tune_of(window).book.now.declaration.benchmarks]
     allow = next(b for b in tune_of(window).side.findChildren(QPushButton) if b.text() == "Allow it on this machine")
     qtbot.mouseClick(allow, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.session not in (None, first) and tune_of(window).complete, timeout=10_000)
-    assert "Render" in [b.name for b in tune_of(window).session.declaration.benchmarks]
+    qtbot.waitUntil(lambda: window.book not in (None, first) and tune_of(window).complete, timeout=10_000)
+    assert "Render" in [b.name for b in tune_of(window).book.now.declaration.benchmarks]
     assert "May 'Render' run?" not in words(tune_of(window).side)

@@ -16,25 +16,28 @@ from tests.desktop.driving import button_of, visit, words
 
 from yondle.app.books.columns import Offer
 from yondle.app.machine.machines import RigChoice
-from yondle.app.profiles.profiles import keep_profile
-from yondle.app.session.session import Session
-from yondle.desktop.places.compare import ComparePlace
-from yondle.desktop.widgets.basics import children, top_items
-from yondle.desktop.widgets.column_list import ColumnList
-from yondle.desktop.widgets.forms import ReferenceCard
-from yondle.desktop.window import MainWindow
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.session.limits import TellConditions
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.testing import RunBaseline, TryProposal
+from yondle.desktop.compare.column_list import ColumnList
+from yondle.desktop.compare.place import ComparePlace
+from yondle.desktop.compare.reference import ReferenceCard
+from yondle.desktop.look.basics import children, top_items
+from yondle.desktop.shell.window import MainWindow
 from yondle.model.errors import KnownError
 from yondle.views.compare.compare import compare
 
 
 def make_book(path: Path, clocks: tuple[float, ...], rig: str | None = None) -> Path:
-    session = Session.create(path, RigChoice("simulated", "Heron", rig or quick_rig()))
-    session.baseline(3)
+    session = create_logbook(path, RigChoice("simulated", "Heron", rig or quick_rig()))
+    session.do(RunBaseline(3))
     for clock in clocks:
-        session.propose("core_clock", clock)
-        session.test(3)
+        session.do(Propose("core_clock", clock))
+        session.do(TryProposal(3))
     if clocks:
-        keep_profile(session, "Slow", number=session.steps[-1].step.number)
+        session.do(KeepProfile("Slow", step=session.snapshot.steps[-1].step.number))
     session.close()
     return path
 
@@ -154,7 +157,7 @@ def test_the_charts_below_follow_the_row_and_say_what_they_show(qtbot: QtBot, co
 
 
 def test_a_battery_that_is_no_energy_is_told_and_nothing_else_is_lost(compare_place: ComparePlace) -> None:
-    compare_place._session.own.tell("battery in Wh", "plenty")
+    compare_place._book.ask(TellConditions({"battery in Wh": "plenty"}))
     compare_place._show()
     assert "'plenty' is no energy" in words(compare_place)
     assert compare_place.charts.along_view is not None
@@ -181,7 +184,7 @@ def test_what_is_shown_is_printed_on_white_whatever_the_scheme(
 
 
 def test_before_anything_is_measured_it_says_what_to_do(open_book: Open, tmp_path: Path) -> None:
-    make = Session.create(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig()))
+    make = create_logbook(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig()))
     make.close()
     window: MainWindow = open_book(tmp_path / "fresh.yondle")
     window.go_to(3)

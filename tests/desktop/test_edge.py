@@ -12,22 +12,23 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, settle, tune_of, words
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.profiles.profiles import profiles
-from yondle.app.session.session import Session
-from yondle.desktop.places.tune import TunePlace
-from yondle.desktop.widgets.edge_cards import EdgeCard, SearchCard
-from yondle.desktop.widgets.forms import ProfileCard
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.testing import RunBaseline, TryProposal
+from yondle.desktop.tune.edge_cards import EdgeCard, SearchCard
+from yondle.desktop.tune.place import TunePlace
+from yondle.desktop.tune.profiles import ProfileCard
 from yondle.model.verdicts import Verdict
 
 
 @pytest.fixture
 def tune(open_book: Open, tmp_path: Path) -> TunePlace:
     path = tmp_path / "book.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
     for knob, value in (("power_limit", 120.0), ("fan_level", 80.0), ("core_voltage", 1.25)):
-        session.propose(knob, value)
-        assert session.test(2).verdict is Verdict.HELD
+        session.do(Propose(knob, value))
+        assert session.do(TryProposal(2)).verdict is Verdict.HELD
     session.close()
     return tune_of(open_book(path))
 
@@ -49,7 +50,7 @@ def test_the_edge_is_searched_found_and_told_with_its_probability(qtbot: QtBot, 
     qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
     assert "On a middling machine" in card.told.text()
     seen: list[str] = []
-    tune.offers.edge._moved.connect(lambda view: seen.append(view.coming))
+    tune.plans.edge._moved.connect(lambda view: seen.append(view.coming))
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
     told = tune.side.cards.get("edge")
@@ -58,11 +59,11 @@ def test_the_edge_is_searched_found_and_told_with_its_probability(qtbot: QtBot, 
     assert "estimated under the model" in told.words.text()
     assert "by passing alone" in words(told)
     assert any("if it holds" in coming for coming in seen)
-    in_force = tune.session.declaration.knob("core_clock").text(tune.session.in_force["core_clock"])
+    in_force = tune.book.now.declaration.knob("core_clock").text(tune.book.now.in_force["core_clock"])
     assert told.words.text().startswith(in_force)
-    assert tune.session.position is not None
-    assert tune.session.position.verdict is Verdict.HELD
-    tune.trail.choose(tune.session.position.step.number)
+    assert tune.book.now.position is not None
+    assert tune.book.now.position.verdict is Verdict.HELD
+    tune.trail.choose(tune.book.now.position.step.number)
     assert "recommended" in words(tune.side.inspector)
 
 
@@ -81,8 +82,8 @@ def test_what_is_recommended_is_kept_as_a_profile_from_the_card(qtbot: QtBot, tu
     assert isinstance(profile, ProfileCard)
     profile.name.setText("Quiet daily")
     profile.keep_button.click()
-    kept = profiles(tune.session)
-    assert [(p.name, p.setup) for p in kept] == [("Quiet daily", tune.session.in_force)]
+    kept = tune.book.now.profiles
+    assert [(p.name, p.setup) for p in kept] == [("Quiet daily", tune.book.now.in_force)]
 
 
 def test_a_line_of_edges_is_asked_for_told_and_leaves_the_rig_where_it_was(qtbot: QtBot, tune: TunePlace) -> None:
@@ -98,7 +99,7 @@ def test_a_line_of_edges_is_asked_for_told_and_leaves_the_rig_where_it_was(qtbot
     card.at.setText("1.20 V; 1,25")
     card.at.editingFinished.emit()
     qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
-    before = tune.session.in_force
+    before = tune.book.now.in_force
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
     told = tune.side.cards.get("edge")
@@ -106,21 +107,21 @@ def test_a_line_of_edges_is_asked_for_told_and_leaves_the_rig_where_it_was(qtbot
     assert told.title == "2 edges of core clock, over core voltage"
     assert "1.200\u202fV: 4" in words(told)
     assert "Keep it as a profile" not in words(told)
-    assert tune.session.in_force == before
+    assert tune.book.now.in_force == before
 
 
 def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) -> None:
     qtbot.mouseClick(asked(qtbot, tune).run_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: isinstance(tune.side.cards.get("edge"), SearchCard), timeout=20_000)
-    tune.offers._pause()
+    tune.plans.pause()
     settle(qtbot, tune.window())
     assert "A search is not finished" in words(tune.side)
     assert "Next: " in words(tune.side)
     assert tune.side.cards.get("edge") is None
-    tested = len(tune.session.steps)
-    tune.offers._go_on_plan()
+    tested = len(tune.book.now.steps)
+    tune.plans.go_on()
     settle(qtbot, tune.window())
-    assert len(tune.session.steps) > tested
+    assert len(tune.book.now.steps) > tested
     assert isinstance(tune.side.cards.get("edge"), SearchCard)
 
 

@@ -14,9 +14,10 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import visit, words
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
-from yondle.desktop.places.logbook import LogbookPlace
-from yondle.desktop.widgets.bench_forms import ResultCard
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.testing import RunBaseline, TryFrom
+from yondle.desktop.logbook.place import LogbookPlace
+from yondle.desktop.tune.bench_forms import ResultCard
 from yondle.model.errors import KnownError
 from yondle.views.record.log import Kind
 
@@ -25,10 +26,10 @@ HOSTILE = '=1+1"<img src=x onerror=alert(1)>\u202egnp.exe [bold]'
 
 @pytest.fixture
 def place(open_book: Open, tmp_path: Path) -> LogbookPlace:
-    session = Session.create(tmp_path / "book.yondle", RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(3)
-    session.try_from(1, {"core_clock": 4100.0}, None)
-    session.try_from(1, {"core_clock": 5000.0}, None)
+    session = create_logbook(tmp_path / "book.yondle", RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(3))
+    session.do(TryFrom(1, {"core_clock": 4100.0}, None))
+    session.do(TryFrom(1, {"core_clock": 5000.0}, None))
     session.close()
     window = open_book(tmp_path / "book.yondle")
     visit(window, "Logbook")
@@ -41,7 +42,7 @@ def kinds_shown(place: LogbookPlace) -> set[Kind]:
 
 
 def test_an_empty_logbook_says_what_will_stand_there(open_book: Open, tmp_path: Path) -> None:
-    Session.create(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(tmp_path / "fresh.yondle")
     window.go_to(5)
     assert window.log is not None
@@ -73,8 +74,8 @@ def test_rows_are_found_by_words_and_by_a_filter_that_reads_as_a_sentence(qtbot:
 
 
 def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_again(place: LogbookPlace) -> None:
-    session = place._session
-    before = session.step(2).scores("stacking")
+    book = place._book
+    before = book.now.step(2).scores("stacking")
     place.show_only(2, "stacking")
     row = next(r for r in place.table.model_.rows if r.step == 2 and not r.left_out)
     place.table.choose(row)
@@ -83,7 +84,7 @@ def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_a
     place.panel.reason.setText("a window was opened")
     place.panel.discard_button.click()
     assert not place.trouble.isVisible()
-    assert len(session.step(2).scores("stacking")) == len(before) - 1
+    assert len(book.now.step(2).scores("stacking")) == len(before) - 1
     assert place._row is not None
     assert place._row.discarded == "a window was opened"
     at = next(i for i, r in enumerate(place.table.model_.rows) if r.discarded)
@@ -96,7 +97,7 @@ def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_a
     window.tune.trail.choose(2)
     shown = window.tune.side.inspector.view
     place.actions_by_name["undo"].trigger()
-    assert session.step(2).scores("stacking") == before
+    assert book.now.step(2).scores("stacking") == before
     window.go_to(0)
     assert window.tune.side.inspector.view.rows != shown.rows
 
@@ -104,13 +105,13 @@ def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_a
 def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
     place: LogbookPlace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    session = place._session
+    book = place._book
     place.show_only(1)
     place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
     place.panel.note.setPlainText(HOSTILE)
     place.panel.caveat.setChecked(True)
     place.panel.keep_button.click()
-    assert session.step(2).notes[0].text == HOSTILE
+    assert book.now.step(2).notes[0].text == HOSTILE
     place.show_only(4)
     assert kinds_shown(place) == {Kind.CAVEAT}
     place.table.selectRow(0)
@@ -118,10 +119,10 @@ def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
     place.panel.note.setPlainText("quieter, and cooler")
     place.panel.caveat.setChecked(False)
     place.panel.keep_button.click()
-    assert [(n.text, n.caveat) for n in session.step(2).notes] == [("quieter, and cooler", False)]
-    assert session.step(2).notes[0].edited_at
+    assert [(n.text, n.caveat) for n in book.now.step(2).notes] == [("quieter, and cooler", False)]
+    assert book.now.step(2).notes[0].edited_at
     place.undo()
-    assert session.step(2).notes[0].text == HOSTILE
+    assert book.now.step(2).notes[0].text == HOSTILE
     shot = tmp_path / "shot.png"
     shot.write_bytes(b"\x89PNG\r\n proof")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(shot), ""))
@@ -136,7 +137,7 @@ def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
     assert "is no file" in place.trouble.text()
     place.show_only(6)
     place.panel.detach_button.click()
-    assert session.step(2).attached == ()
+    assert book.now.step(2).attached == ()
 
 
 def test_a_row_leads_to_its_step_and_its_trace(qtbot: QtBot, place: LogbookPlace) -> None:
@@ -180,9 +181,9 @@ def test_a_figure_is_typed_in_from_its_step_and_stands_in_the_table(place: Logbo
 
 
 def test_another_field_book_stands_in_the_same_table(place: LogbookPlace, tmp_path: Path) -> None:
-    Session.create(tmp_path / "twin.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
-    session = Session.open(tmp_path / "twin.yondle")
-    session.baseline(2)
+    create_logbook(tmp_path / "twin.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    session = open_logbook(tmp_path / "twin.yondle")
+    session.do(RunBaseline(2))
     session.close()
     before = len(place._all)
     place.read(tmp_path / "twin.yondle")

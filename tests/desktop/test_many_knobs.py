@@ -10,10 +10,14 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from pytestqt.qtbot import QtBot
 from tests.desktop.driving import ruler, settle, tune_of, words
 
-from yondle.desktop.places.tune import TunePlace
-from yondle.desktop.widgets.forms import EntryCard, ProfileCard, RangeCard, SensorLimitsCard, SweepCard
-from yondle.desktop.widgets.ruler import SCALE_Y
-from yondle.desktop.window import MainWindow
+from yondle.app.session.limits import TellConditions
+from yondle.desktop.shell.window import MainWindow
+from yondle.desktop.tune.by_hand import EntryCard
+from yondle.desktop.tune.limits import RangeCard, SensorLimitsCard
+from yondle.desktop.tune.place import TunePlace
+from yondle.desktop.tune.plans import SweepCard
+from yondle.desktop.tune.profiles import ProfileCard
+from yondle.desktop.tune.ruler import SCALE_Y
 from yondle.model.events import Record, StepOpened
 from yondle.model.knobs import Subsystem
 from yondle.model.verdicts import Verdict
@@ -78,14 +82,14 @@ def test_own_limits_are_set_on_the_ruler_by_key_and_by_dragging(qtbot: QtBot, tu
     assert tune.rulers.question is None
     tune._propose("core_voltage", 1.32)
     assert "above your own limit of 1.300" in words(tune.rulers)
-    assert tune.session.proposal is None
+    assert tune.book.now.proposal is None
     start = on.centre_of(1.30) + QPointF(0, 7)
     end = on.centre_of(1.25) + QPointF(0, 7)
     assert start.y() > SCALE_Y
     qtbot.mousePress(on, Qt.MouseButton.LeftButton, pos=start.toPoint())
     qtbot.mouseMove(on, end.toPoint())
     qtbot.mouseRelease(on, Qt.MouseButton.LeftButton, pos=QPoint(round(end.x()), round(end.y())))
-    assert tune.session.declaration.ceilings["core_voltage"] == pytest.approx(1.25, abs=0.0051)
+    assert tune.book.now.declaration.ceilings["core_voltage"] == pytest.approx(1.25, abs=0.0051)
 
 
 def test_sensor_limits_are_changed_in_place(tune: TunePlace) -> None:
@@ -93,9 +97,9 @@ def test_sensor_limits_are_changed_in_place(tune: TunePlace) -> None:
     card = tune.side.cards.get("limits")
     assert isinstance(card, SensorLimitsCard)
     card.boxes["processor_temperature"].setValue(75.0)
-    assert {x.channel: x.most for x in tune.session.declaration.limits}["processor_temperature"] == 75.0
+    assert {x.channel: x.most for x in tune.book.now.declaration.limits}["processor_temperature"] == 75.0
     card.boxes["processor_temperature"].setValue(0.0)
-    assert all(x.channel != "processor_temperature" for x in tune.session.declaration.limits)
+    assert all(x.channel != "processor_temperature" for x in tune.book.now.declaration.limits)
 
 
 def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtbot: QtBot, tune: TunePlace) -> None:
@@ -115,13 +119,13 @@ def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtb
     qtbot.mouseClick(card.go_on_button, Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
     assert 3 in seen, "it is shown running again"
-    assert tune.session.in_force["memory_rate"] == 5800.0
+    assert tune.book.now.in_force["memory_rate"] == 5800.0
     assert tune.side.cards.get("entry") is None
     assert "Step 3: held" in words(tune.side)
 
 
 def test_what_is_not_ready_is_said_before_a_baseline_and_can_be_gone_on_with(qtbot: QtBot, tune: TunePlace) -> None:
-    tune.session.own.tell("power source", "battery")
+    tune.book.ask(TellConditions({"power source": "battery"}))
     press(qtbot, tune, Qt.Key.Key_B, Qt.KeyboardModifier.ControlModifier)
     settle(qtbot, tune.window())
     card = tune.side.cards.get("ready")
@@ -129,7 +133,7 @@ def test_what_is_not_ready_is_said_before_a_baseline_and_can_be_gone_on_with(qtb
     assert "Power source: battery" in card.text
     qtbot.mouseClick(card.buttons[1], Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
-    latest = tune.session.steps[-1].attempts[-1]
+    latest = tune.book.now.steps[-1].attempts[-1]
     assert "power source: battery" in str(latest.conditions["not ready, started anyway"])
 
 
@@ -148,9 +152,9 @@ def test_a_sweep_says_what_it_takes_and_runs_to_its_end(qtbot: QtBot, tune: Tune
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
     assert "The plan is done" in words(tune.side)
-    tried = [r.step.setup["fan_level"] for r in tune.session.steps[2:]]
+    tried = [r.step.setup["fan_level"] for r in tune.book.now.steps[2:]]
     assert tried == [35.0, 45.0]
-    assert tune.session.in_force["fan_level"] == 40.0
+    assert tune.book.now.in_force["fan_level"] == 40.0
     tune.actions_by_name["sweep"].trigger()
     card = tune.side.cards.get("sweep")
     assert isinstance(card, SweepCard)
@@ -160,7 +164,7 @@ def test_a_sweep_says_what_it_takes_and_runs_to_its_end(qtbot: QtBot, tune: Tune
         box.setValue(value)
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
-    assert tune.session.in_force["fan_level"] == 50.0
+    assert tune.book.now.in_force["fan_level"] == 50.0
 
 
 def test_a_sweep_in_rounds_comes_back_to_its_start_and_is_read_as_a_whole(qtbot: QtBot, tune: TunePlace) -> None:
@@ -172,11 +176,11 @@ def test_a_sweep_in_rounds_comes_back_to_its_start_and_is_read_as_a_whole(qtbot:
         box.setValue(value)
     card.order.setCurrentText("in rounds")
     assert card.low.isEnabled()
-    start = tune.session.in_force
+    start = tune.book.now.in_force
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
-    assert tune.session.in_force == start
-    assert any(r.step.parent == 2 and not r.step.changes for r in tune.session.steps)
+    assert tune.book.now.in_force == start
+    assert any(r.step.parent == 2 and not r.step.changes for r in tune.book.now.steps)
     assert "In rounds: 4\u202f400\u202fMHz brought most" in words(tune.chart_panel)
 
 
@@ -196,21 +200,21 @@ passes = 2
 kind = "steps"
 steps = [{ memory_rate = 5800 }, { fan_level = 45 }, { core_voltage = 1.40 }]
 """)
-    tune.offers.show_plan(plan)
+    tune.plans.show(plan)
     card = tune.side.cards.get("plan file")
     assert card is not None
     assert "2 tests" in card.text
     assert "1 restart" in card.text
     assert "Left out: Core voltage 1.400" in card.text
 
-    def pause(record: Record) -> None:
-        if isinstance(record, StepOpened):
-            tune.offers._pause_plan = True
+    def pause(records: list[Record]) -> None:
+        if any(isinstance(record, StepOpened) for record in records):
+            tune.plans.pause()
 
-    tune.session.subscribe(pause)
+    tune._bridge.records.connect(pause)
     qtbot.mouseClick(card.buttons[0], Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
-    assert tune.session.in_force["memory_rate"] == 5800.0, "the owner enters it while a plan runs"
+    assert tune.book.now.in_force["memory_rate"] == 5800.0, "the owner enters it while a plan runs"
     assert "A plan is not finished" in words(tune.side)
     tune = tune_of(open_book(measured))
     card = tune.side.cards.get("plan")
@@ -218,7 +222,7 @@ steps = [{ memory_rate = 5800 }, { fan_level = 45 }, { core_voltage = 1.40 }]
     assert "two steps: 1 move made" in card.text
     qtbot.mouseClick(card.buttons[0], Qt.MouseButton.LeftButton)
     settle(qtbot, tune.window())
-    assert tune.session.in_force["fan_level"] == 45.0
+    assert tune.book.now.in_force["fan_level"] == 45.0
     assert "The plan is done" in words(tune.side)
 
 
@@ -233,24 +237,24 @@ def test_a_step_that_held_is_kept_by_name_and_put_in_force_again(qtbot: QtBot, t
     assert "Hush · quiet · in force" in words(tune.side)
     tune.actions_by_name["stock"].trigger()
     settle(qtbot, tune.window())
-    assert tune.session.in_force == tune.session.declaration.stock
+    assert tune.book.now.in_force == tune.book.now.declaration.stock
     tune.actions_by_name["profiles"].trigger()
     assert "On battery use 'Hush'." in words(tune.side)
-    tune.offers._use("Hush")
+    tune.profiles.use("Hush")
     settle(qtbot, tune.window())
-    assert tune.session.in_force["core_clock"] == 4300.0
+    assert tune.book.now.in_force["core_clock"] == 4300.0
 
 
 def test_a_failure_names_what_it_points_to_and_is_tested_once_more(qtbot: QtBot, tune: TunePlace) -> None:
     tune._propose("core_clock", 4700)
     tune.actions_by_name["test"].trigger()
     settle(qtbot, tune.window())
-    failed = tune.session.steps[-1]
+    failed = tune.book.now.steps[-1]
     assert failed.verdict in (Verdict.DOWN, Verdict.WRONG)
     assert "Points to the processor" in words(tune.side)
     press(qtbot, tune, Qt.Key.Key_O)
     settle(qtbot, tune.window())
-    assert len(tune.session.steps[-1].attempts) == 2
+    assert len(tune.book.now.steps[-1].attempts) == 2
     assert tune.side.inspector.view is not None
     assert ("Tested", "2 times, held 0") in tune.side.inspector.view.rows, tune.side.inspector.view
     qtbot.waitUntil(lambda: "2 times, held 0" in words(tune.side), timeout=5_000)

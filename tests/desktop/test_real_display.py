@@ -13,7 +13,8 @@ from pathlib import Path
 import pytest
 
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.testing import RunBaseline
 
 
 @pytest.fixture
@@ -36,8 +37,8 @@ import os, sys
 from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
-from yondle.desktop.theme import Theme
-from yondle.desktop.window import MainWindow
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import MainWindow
 
 app = QApplication(sys.argv[:1])
 window = MainWindow(Theme(app))
@@ -62,7 +63,7 @@ sys.exit(app.exec())
 
 def test_the_window_shows_on_a_real_display_and_closes_cleanly(display: str, tmp_path: Path) -> None:
     path = tmp_path / "heron.yondle"
-    Session.create(path, choose_rig("heron")).close()
+    create_logbook(path, choose_rig("heron")).close()
     environment = {**os.environ, "DISPLAY": display, "QT_QPA_PLATFORM": "xcb"}
     done = subprocess.run(
         [sys.executable, "-c", WATCH, str(path)],
@@ -91,17 +92,17 @@ def test_without_a_display_the_window_says_so_and_the_demo_runs_headless(tmp_pat
 
 def test_a_real_program_killed_while_its_window_runs_a_test_knows_it_afterwards(display: str, tmp_path: Path) -> None:
     path = tmp_path / "heron.yondle"
-    session = Session.create(path, choose_rig("heron"))
-    session.baseline(2)
+    session = create_logbook(path, choose_rig("heron"))
+    session.do(RunBaseline(2))
     session.close()
     environment = {**os.environ, "DISPLAY": display, "QT_QPA_PLATFORM": "xcb", "YONDLE_FAULT": "kill after 30"}
     script = WATCH.replace("    window.close()", "    window.tune._propose('core_clock', 4300); window.tune._test()")
     command = [sys.executable, "-c", script.replace(", 20.0)", ", None)"), str(path)]
     done = subprocess.run(command, env=environment, capture_output=True, timeout=60, check=False)
     assert done.returncode == -signal.SIGKILL, done.stderr
-    session = Session.open(path)
-    assert [r.step.step.number for r in session.resumed] == [2]
-    assert session.in_force == session.declaration.stock
+    session = open_logbook(path)
+    assert [r.step.step.number for r in session.snapshot.resumed] == [2]
+    assert session.snapshot.in_force == session.declaration.stock
     session.close()
 
 
@@ -110,7 +111,7 @@ def test_larger_text_on_the_desktop_enlarges_everything(display: str, tmp_path: 
     watch.write_text(
         "import os, sys\n"
         "from PySide6.QtCore import QTimer\n"
-        "import yondle.desktop.start as start\n"
+        "import yondle.desktop.shell.start as start\n"
         "class Window(start.MainWindow):\n"
         "    def show(self):\n"
         "        super().show()\n"

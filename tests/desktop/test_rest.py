@@ -19,13 +19,15 @@ from tests.desktop.driving import settle, tune_of
 from tests.desktop.rest import SIZES, Listener, unrest_everywhere
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.profiles.profiles import keep_profile
-from yondle.app.session.remarks import write_note
-from yondle.app.session.session import Session
-from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.theme import Theme
-from yondle.desktop.widgets.side import AsHighAsItsWords
-from yondle.desktop.window import PLACES, MainWindow
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.remarks import WriteNote
+from yondle.app.session.testing import RunBaseline, TryFrom
+from yondle.desktop.charts.chart_place import ChartPlace
+from yondle.desktop.look.side import AsHighAsItsWords
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import PLACES, MainWindow
 
 Open = Callable[..., MainWindow]
 CARDS = ("limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "result", "profiles", "keep", "note")
@@ -35,11 +37,11 @@ CARDS = ("limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "resu
 def varied(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A logbook with figures for every place: two knobs varied, and a failure."""
     path = tmp_path_factory.mktemp("varied") / "varied.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
     for clock in (4200.0, 4300.0, 4900.0):
         for power in (80.0, 95.0):
-            session.try_from(1, {"core_clock": clock, "power_limit": power}, None)
+            session.do(TryFrom(1, {"core_clock": clock, "power_limit": power}, None))
     session.close()
     return path
 
@@ -68,11 +70,11 @@ def test_every_card_and_state_of_tune_rests(varied: Path, open_book: Open, qapp:
         tune.actions_by_name[name].trigger()
         assert listener.unrest() == "", name
     tune.actions_by_name["dismiss"].trigger()
-    tune.session.propose("memory_rate", 5800)
+    tune.book.do(Propose("memory_rate", 5800))
     tune.refresh()
     assert listener.unrest() == "", "a proposal"
     tune.actions_by_name["test"].trigger()
-    qtbot.waitUntil(lambda: tune.session.waiting is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: tune.book.now.waiting is not None, timeout=20_000)
     settle(qtbot, window)
     assert listener.unrest() == "", "values to be entered by hand"
     tune.actions_by_name["drop"].trigger()
@@ -104,10 +106,10 @@ def test_names_are_shown_in_tool_tips_as_they_are(varied: Path, open_book: Open,
     path = tmp_path / "hostile.yondle"
     hostile = "<b>bold</b><img src='x'>"
     rig = quick_rig(name=f'"{hostile}"', place=f'"{hostile}"')
-    session = Session.create(path, RigChoice("simulated", hostile, rig))
-    session.baseline(2)
-    write_note(session, 1, hostile)
-    keep_profile(session, hostile, number=1)
+    session = create_logbook(path, RigChoice("simulated", hostile, rig))
+    session.do(RunBaseline(2))
+    session.do(WriteNote(1, hostile))
+    session.do(KeepProfile(hostile, step=1))
     session.close()
     window = open_book(path)
     seen = []

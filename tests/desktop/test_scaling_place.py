@@ -16,9 +16,11 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, settle, visit, words
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
-from yondle.desktop.places.scaling import ScalingPlace
-from yondle.desktop.window import MainWindow
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.testing import RunBaseline, TryFrom, TryProposal
+from yondle.desktop.scaling.place import ScalingPlace
+from yondle.desktop.shell.window import MainWindow
 from yondle.model.errors import KnownError
 from yondle.views.scaling.curves import scaling
 from yondle.views.shared.measured import settings_of
@@ -28,11 +30,11 @@ from yondle.views.shared.showing import Measure
 @pytest.fixture
 def window_with_clocks(open_book: Open, tmp_path: Path) -> MainWindow:
     path = tmp_path / "book.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(3)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(3))
     for clock in (4150.0, 4100.0, 4050.0, 4000.0):
-        session.propose("core_clock", clock)
-        session.test(3)
+        session.do(Propose("core_clock", clock))
+        session.do(TryProposal(3))
     session.close()
     return open_book(path)
 
@@ -44,7 +46,7 @@ def scaling_of(window: MainWindow) -> ScalingPlace:
 
 def test_before_anything_can_be_compared_it_says_what_to_do(open_book: Open, tmp_path: Path) -> None:
     path = tmp_path / "fresh.yondle"
-    Session.create(path, RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(path, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(path)
     visit(window, "Scaling")
     place = scaling_of(window)
@@ -58,11 +60,9 @@ def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, windo
     window.go_to(1)
     place = scaling_of(window)
     assert place.view is not None
-    session = window.session
-    assert session is not None
-    assert place.view == scaling(
-        session.snapshot, settings_of(session.snapshot), session.declaration.knob("core_clock")
-    )
+    book = window.book
+    assert book is not None
+    assert place.view == scaling(book.now, settings_of(book.now), book.now.declaration.knob("core_clock"))
     assert place.view.sentence in words(place)
     assert place.chart is not None
     assert place.chart.chosen is not None
@@ -139,11 +139,11 @@ def test_a_new_step_is_there_when_the_place_is_shown_again(qtbot: QtBot, window_
 
 def test_a_place_on_the_map_becomes_a_joint_step(qtbot: QtBot, open_book: Open, tmp_path: Path) -> None:
     path = tmp_path / "map.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
     for fan in (40.0, 60.0):
         for clock in (4100.0, 4000.0):
-            session.try_from(1, {"core_clock": clock, "fan_level": fan}, None)
+            session.do(TryFrom(1, {"core_clock": clock, "fan_level": fan}, None))
     session.close()
     window = open_book(path)
     visit(window, "Map")
@@ -159,14 +159,14 @@ def test_a_place_on_the_map_becomes_a_joint_step(qtbot: QtBot, open_book: Open, 
     button_of(place, "Propose it as a joint step").click()
     assert window.tune is not None
     assert window.tune.isVisible()
-    assert window.session is not None
-    assert window.session.proposal is not None
-    assert {c.knob: c.new for c in window.session.proposal.changes} == {"core_clock": 4050.0, "fan_level": 50.0}
+    assert window.book is not None
+    assert window.book.now.proposal is not None
+    assert {c.knob: c.new for c in window.book.now.proposal.changes} == {"core_clock": 4050.0, "fan_level": 50.0}
 
 
 def test_a_map_of_too_little_says_what_it_takes(open_book: Open, tmp_path: Path) -> None:
     path = tmp_path / "fresh.yondle"
-    Session.create(path, RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(path, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(path)
     window.go_to(2)
     assert window.map is not None

@@ -14,8 +14,10 @@ from tests.conftest import quick_rig
 from tests.desktop.driving import button_of, settle, tune_of, words
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
-from yondle.desktop.window import PLACES, MainWindow
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.testing import RunBaseline
+from yondle.desktop.shell.window import PLACES, MainWindow
 from yondle.main import run
 from yondle.model.verdicts import Failure
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
@@ -28,14 +30,14 @@ SLOW = 20.0
 def begin(qtbot: QtBot, window: MainWindow) -> None:
     """Begin a test that takes a while."""
     tune = tune_of(window)
-    tune.session.propose("core_clock", 4350)
+    tune.book.do(Propose("core_clock", 4350))
     tune.refresh()
     tune.actions_by_name["test"].trigger()
     qtbot.waitUntil(lambda: tune.progress.running and tune.progress.number > 0, timeout=20_000)
 
 
 def ended(window: MainWindow) -> Failure | None:
-    outcome = tune_of(window).session.steps[-1].outcome
+    outcome = tune_of(window).book.now.steps[-1].outcome
     return outcome.failure if outcome is not None else None
 
 
@@ -53,8 +55,8 @@ def test_a_test_is_stopped_by_its_keys_in_every_place(
     qtbot.keyClick(window.focusWidget() or window, Qt.Key.Key_Escape, by)
     settle(qtbot, window)
     assert ended(window) is Failure.STOPPED
-    stock = tune_of(window).session.declaration.stock
-    assert (tune_of(window).session.in_force == stock) is (place % 2 == 1)
+    stock = tune_of(window).book.now.declaration.stock
+    assert (tune_of(window).book.now.in_force == stock) is (place % 2 == 1)
 
 
 def test_the_emergency_stop_is_heard_in_an_open_dialog(measured: Path, open_book: Open, qtbot: QtBot) -> None:
@@ -74,24 +76,24 @@ def test_opening_another_book_asks_to_stop_the_test_first(
     measured: Path, open_book: Open, qtbot: QtBot, tmp_path: Path
 ) -> None:
     other = tmp_path / "other.yondle"
-    Session.create(other, RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(other, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(measured, SLOW)
     begin(qtbot, window)
     window.go_to(PLACES.index("Map"))
     window.open_logbook(other)
     tune = tune_of(window)
-    assert window.session is tune.session
-    assert tune.session.logbook.path == measured
+    assert window.book is tune.book
+    assert tune.book.now.path == measured
     assert "A test is running here" in words(tune.side)
     button_of(tune.side, "Let it run").click()
     assert tune.progress.running
     window.open_logbook(other)
     button_of(tune.side, "Stop it").click()
-    qtbot.waitUntil(lambda: window.session is not None and window.session.logbook.path == other, timeout=20_000)
-    session = Session.open(measured)
-    assert session.steps[-1].outcome is not None
-    assert session.steps[-1].outcome.failure is Failure.STOPPED
-    assert session.resumed == []
+    qtbot.waitUntil(lambda: window.book is not None and window.book.now.path == other, timeout=20_000)
+    session = open_logbook(measured)
+    assert session.snapshot.steps[-1].outcome is not None
+    assert session.snapshot.steps[-1].outcome.failure is Failure.STOPPED
+    assert session.snapshot.resumed == ()
     session.close()
 
 
@@ -99,13 +101,13 @@ def test_of_two_books_opened_at_once_the_latest_is_shown_and_the_other_let_go(
     measured: Path, window: MainWindow, qtbot: QtBot, tmp_path: Path
 ) -> None:
     other = tmp_path / "other.yondle"
-    Session.create(other, RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(other, RigChoice("simulated", "Heron", quick_rig())).close()
     window.open_logbook(measured)
     window.open_logbook(other)
-    qtbot.waitUntil(lambda: window.session is not None and not window.bridge.busy, timeout=20_000)
-    assert window.session is not None
-    assert window.session.logbook.path == other
-    Session.open(measured).close()
+    qtbot.waitUntil(lambda: window.book is not None and not window.bridge.busy, timeout=20_000)
+    assert window.book is not None
+    assert window.book.now.path == other
+    open_logbook(measured).close()
 
 
 def test_choosing_no_book_leaves_the_one_that_is_open(
@@ -114,7 +116,7 @@ def test_choosing_no_book_leaves_the_one_that_is_open(
     window = open_book(measured)
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: ("", ""))
     next(a for a in window.actions() if a.text().startswith("Open a logbook")).trigger()
-    assert window.session is not None
+    assert window.book is not None
     assert window.places is not None
     assert window.places.isVisible()
 
@@ -147,8 +149,8 @@ def test_a_rig_without_knobs_can_be_measured_and_looked_at(tmp_path: Path, open_
     names = ", ".join(f'"knobs.{name}"' for name in parse_rig_file(rig_text("heron")[0], "Heron").knobs)
     (tmp_path / "bare.toml").write_text(f'like = "heron"\nwithout = [{names}]\n')
     text, _ = rig_text(str(tmp_path / "bare.toml"))
-    session = Session.create(tmp_path / "bare.yondle", RigChoice("simulated", "Bare", text))
-    session.baseline(2)
+    session = create_logbook(tmp_path / "bare.yondle", RigChoice("simulated", "Bare", text))
+    session.do(RunBaseline(2))
     session.close()
     window = open_book(tmp_path / "bare.yondle")
     tune = tune_of(window)
@@ -172,7 +174,7 @@ def test_a_window_that_closes_over_a_test_stops_it(measured: Path, open_book: Op
     begin(qtbot, window)
     QTimer.singleShot(0, window.close)
     qtbot.waitUntil(lambda: not window.isVisible(), timeout=20_000)
-    session = Session.open(measured)
-    assert session.steps[-1].outcome is not None
-    assert session.steps[-1].outcome.failure is Failure.STOPPED
+    session = open_logbook(measured)
+    assert session.snapshot.steps[-1].outcome is not None
+    assert session.snapshot.steps[-1].outcome.failure is Failure.STOPPED
     session.close()

@@ -11,6 +11,8 @@ from pytestqt.qtbot import QtBot
 from tests.desktop.conftest import Open
 from tests.desktop.test_compare_place import make_book
 
+from yondle.app.session.owner import Errand
+
 
 class Ring:
     def __init__(self) -> None:
@@ -24,13 +26,14 @@ def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
     window = open_book(make_book(tmp_path / "book.yondle", ()))
     collected_in: list[str] = []
 
-    def allocate() -> None:
-        for _ in range(20):
-            weakref.finalize(Ring(), lambda: collected_in.append(threading.current_thread().name))
-        kept = [[object()] for _ in range(200_000)]
-        assert kept
+    class Allocate(Errand[None]):
+        def run(self) -> None:
+            for _ in range(20):
+                weakref.finalize(Ring(), lambda: collected_in.append(threading.current_thread().name))
+            kept = [[object()] for _ in range(200_000)]
+            assert kept
 
-    window.bridge.submit("allocate", allocate)
+    window.bridge.order(Allocate())
     qtbot.waitUntil(lambda: not window.bridge.busy)
     qtbot.waitUntil(lambda: len(collected_in) == 20)
     assert set(collected_in) == {threading.main_thread().name}

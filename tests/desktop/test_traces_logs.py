@@ -10,7 +10,8 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import words
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.testing import RunBaseline
 from yondle.main import run
 
 HEAD = "when,hot spot,clock,draw\n"
@@ -26,8 +27,8 @@ def test_a_log_of_sensors_is_read_once_told_and_shown_over_time(
     open_book: Open, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     book = tmp_path / "book.yondle"
-    session = Session.create(book, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
+    session = create_logbook(book, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
     session.close()
     first, second = log_of(tmp_path / "first.csv", 40.0), log_of(tmp_path / "second.csv", 50.0)
     assert run(["import", "sensors", str(book), "1", str(first)]) == 2

@@ -14,9 +14,11 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import visit, words
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
-from yondle.desktop.charts.core_strip import CoreStrip
-from yondle.desktop.places.traces import DIFFERENCE, OVERLAY, TracesPlace
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.requests import SetPace
+from yondle.app.session.testing import RunBaseline, TryFrom
+from yondle.desktop.traces.core_strip import CoreStrip
+from yondle.desktop.traces.place import DIFFERENCE, OVERLAY, TracesPlace
 from yondle.views.traces.traces import latest_run, trace_of
 
 POWER, CRASH = 2, 3
@@ -26,10 +28,10 @@ POWER, CRASH = 2, 3
 @pytest.fixture
 def place(open_book: Open, tmp_path: Path) -> TracesPlace:
     path = tmp_path / "book.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
-    session.try_from(1, {"power_limit": 45.0}, None)
-    session.try_from(1, {"core_clock": 4800.0}, None)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
+    session.do(TryFrom(1, {"power_limit": 45.0}, None))
+    session.do(TryFrom(1, {"core_clock": 4800.0}, None))
     session.close()
     window = open_book(path)
     visit(window, "Traces")
@@ -39,7 +41,7 @@ def place(open_book: Open, tmp_path: Path) -> TracesPlace:
 
 def test_before_any_test_it_says_what_to_do(open_book: Open, tmp_path: Path) -> None:
     path = tmp_path / "fresh.yondle"
-    Session.create(path, RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(path, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(path)
     window.go_to(4)
     assert window.traces is not None
@@ -106,13 +108,13 @@ def test_a_drag_chooses_a_span_whose_figures_are_those_of_its_readings(qtbot: Qt
 
 
 def test_two_tests_lie_on_one_axis_flip_and_are_taken_apart(place: TracesPlace) -> None:
-    session = place._session
-    one, other = latest_run(session.snapshot, 1), latest_run(session.snapshot, POWER)
+    book = place._book
+    one, other = latest_run(book.now, 1), latest_run(book.now, POWER)
     place.choose_run(one.attempt)
     place.choose_second(other.attempt)
     chart = place.chart
     assert chart is not None
-    first, second = trace_of(session.snapshot, one.attempt), trace_of(session.snapshot, other.attempt)
+    first, second = trace_of(book.now, one.attempt), trace_of(book.now, other.attempt)
     assert place.offset_s == pytest.approx(first.passes[0].from_s - second.passes[0].from_s)
     assert place._how == OVERLAY
     place.show_how("One")
@@ -154,7 +156,7 @@ def test_each_core_has_a_band_and_the_hottest_is_named(place: TracesPlace) -> No
     assert int(np.argmax(strength)) == int(np.argmax(peaks)), "the strongest colour is the hottest core's"
     strip.point_at(60.0)
     assert "0: " in strip._over._told
-    place.choose_second(latest_run(place._session.snapshot, 1).attempt)
+    place.choose_second(latest_run(place._book.now, 1).attempt)
     place.show_how(DIFFERENCE)
     assert "one colour above, the other below" in strip._over._heading[1]
     place.show_panel(cores.key, False)
@@ -182,17 +184,17 @@ def test_a_failure_tells_what_moved_before_it_and_nothing_read_is_said(place: Tr
 
 def test_a_test_under_way_is_followed_and_its_end_is_told(qtbot: QtBot, place: TracesPlace) -> None:
     window = place.window()
-    session = window.session
-    session.machine.virtual.set_pace(60.0)
+    book = window.book
+    book.ask(SetPace(60.0))
     window.go_to(0)
     window.tune._propose("core_clock", 4150.0)
     window.tune.actions_by_name["test"].trigger()
-    qtbot.waitUntil(lambda: len(session.steps) == 4 and window.tune.progress.number > 1, timeout=20_000)
+    qtbot.waitUntil(lambda: len(book.now.steps) == 4 and window.tune.progress.number > 1, timeout=20_000)
     window.go_to(4)
     place.choose_step(4)
     assert "still open" in words(place)
     before = len(place._first.times)
     qtbot.waitUntil(lambda: place._first is not None and len(place._first.times) > before, timeout=10_000)
-    session.machine.virtual.set_pace(None)
+    book.ask(SetPace(None))
     qtbot.waitUntil(lambda: not window.bridge.busy, timeout=30_000)
     qtbot.waitUntil(lambda: "· held ·" in words(place), timeout=10_000)

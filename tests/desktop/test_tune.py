@@ -13,9 +13,12 @@ from PySide6.QtWidgets import QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 from tests.desktop.driving import drag, ruler, settle, tune_of, words
 
+from yondle.app.session.opening import open_logbook
+from yondle.app.session.proposing import DropProposal, Propose
 from yondle.app.session.session import Session
-from yondle.desktop.theme import Theme
-from yondle.desktop.window import MainWindow
+from yondle.app.session.testing import TryProposal
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import MainWindow
 from yondle.model.verdicts import Verdict
 
 Open = Callable[..., MainWindow]
@@ -41,15 +44,15 @@ def test_dragging_a_marker_proposes_and_return_tests(qtbot: QtBot, measured: Pat
     window = open_book(measured)
     tune = tune_of(window)
     drag(qtbot, ruler(window, "core_clock"), 4400)
-    assert tune.session.proposal is not None
-    assert tune.session.proposal.value("core_clock") == 4400.0
+    assert tune.book.now.proposal is not None
+    assert tune.book.now.proposal.value("core_clock") == 4400.0
     shown = words(tune.side)
     assert "4\u202f300 → 4\u202f400\u202fMHz" in shown
     assert "All else as in step 2" in shown
     qtbot.keyClick(ruler(window, "core_clock"), Qt.Key.Key_Return)
     settle(qtbot, window)
     assert [row.verdict for row in tune.views.trail(tune._benchmark, None)] == [Verdict.HELD] * 3
-    assert tune.session.in_force["core_clock"] == 4400.0
+    assert tune.book.now.in_force["core_clock"] == 4400.0
     assert "Step 3: held" in words(tune.side)
     assert tune.chart is not None
     assert tune.chart.view is not None
@@ -59,7 +62,7 @@ def test_dragging_a_marker_proposes_and_return_tests(qtbot: QtBot, measured: Pat
 
 def test_arrows_move_the_proposal_and_escape_drops_it(qtbot: QtBot, measured: Path, open_book: Open) -> None:
     window = open_book(measured)
-    session = tune_of(window).session
+    book = tune_of(window).book
     on = ruler(window, "core_clock")
     on.setFocus()
     for key, modifier, value in (
@@ -68,23 +71,23 @@ def test_arrows_move_the_proposal_and_escape_drops_it(qtbot: QtBot, measured: Pa
         (Qt.Key.Key_Left, Qt.KeyboardModifier.NoModifier, 4400.0),
     ):
         qtbot.keyClick(on, key, modifier)
-        assert session.proposal is not None
-        assert session.proposal.value("core_clock") == value
+        assert book.now.proposal is not None
+        assert book.now.proposal.value("core_clock") == value
     qtbot.keyClick(window, Qt.Key.Key_Escape)
-    assert session.proposal is None
+    assert book.now.proposal is None
     qtbot.keyClick(on, Qt.Key.Key_Right)
     qtbot.keyClick(on, Qt.Key.Key_Home)
-    assert session.proposal is None
+    assert book.now.proposal is None
 
 
 def test_the_marker_stops_at_the_tuners_own_ceiling(qtbot: QtBot, measured: Path, open_book: Open) -> None:
     window = open_book(measured)
     drag(qtbot, ruler(window, "core_clock"), 5200)
-    session = tune_of(window).session
-    assert session.proposal is not None
-    assert session.proposal.value("core_clock") == 5000.0
+    book = tune_of(window).book
+    assert book.now.proposal is not None
+    assert book.now.proposal.value("core_clock") == 5000.0
     qtbot.keyClick(ruler(window, "core_clock"), Qt.Key.Key_Right)
-    assert session.proposal.value("core_clock") == 5000.0
+    assert book.now.proposal.value("core_clock") == 5000.0
     assert "above your own limit" in words(tune_of(window).rulers)
 
 
@@ -93,25 +96,25 @@ def test_a_second_knob_asks_and_offers_three_ways_on(qtbot: QtBot, measured: Pat
     tune = tune_of(window)
 
     def touch_second() -> None:
-        tune.session.drop_proposal()
+        tune.book.do(DropProposal())
         drag(qtbot, ruler(window, "core_clock"), 4400)
         drag(qtbot, ruler(window, "fan_level"), 60)
-        assert tune.session.proposal is not None
-        assert tune.session.proposal.value("fan_level") is None
+        assert tune.book.now.proposal is not None
+        assert tune.book.now.proposal.value("fan_level") is None
         assert "one step changes one knob" in words(tune.rulers)
 
     touch_second()
     qtbot.mouseClick(tune.rulers.question.buttons[1], Qt.MouseButton.LeftButton)  # type: ignore[union-attr]
-    assert tune.session.proposal is not None
-    assert [c.knob for c in tune.session.proposal.changes] == ["fan_level"]
+    assert tune.book.now.proposal is not None
+    assert [c.knob for c in tune.book.now.proposal.changes] == ["fan_level"]
     touch_second()
     qtbot.keyClick(window, Qt.Key.Key_J)
-    assert tune.session.proposal.joint
+    assert tune.book.now.proposal.joint
     assert "no gain is credited" in words(tune.side)
     touch_second()
     qtbot.mouseClick(tune.rulers.question.buttons[0], Qt.MouseButton.LeftButton)  # type: ignore[union-attr]
     settle(qtbot, window)
-    assert [c.knob for c in tune.session.steps[-1].step.changes] == ["core_clock"]
+    assert [c.knob for c in tune.book.now.steps[-1].step.changes] == ["core_clock"]
 
 
 def test_a_running_test_shows_its_strips_can_be_paused_and_stopped(
@@ -133,7 +136,7 @@ def test_a_running_test_shows_its_strips_can_be_paused_and_stopped(
     assert "Go on" in words(tune.side)
     qtbot.keyClick(window, Qt.Key.Key_Escape)
     settle(qtbot, window)
-    assert tune.session.in_force["core_clock"] == 4300.0
+    assert tune.book.now.in_force["core_clock"] == 4300.0
     assert "Stopped by the tuner" in words(tune.side)
 
 
@@ -148,7 +151,7 @@ def test_a_failure_is_told_with_what_happened_and_where_the_rig_is(
     shown = words(tune.side)
     assert "Step 3: went down" in shown
     assert "Froze when the values were set" in shown
-    assert tune.session.in_force["core_clock"] == 4300.0
+    assert tune.book.now.in_force["core_clock"] == 4300.0
     assert tune.chart is not None
     assert tune.chart.view is not None
     assert [f.value for f in tune.chart.view.failures] == [5000.0]
@@ -165,14 +168,14 @@ def test_going_back_and_notes_work_from_the_trail(qtbot: QtBot, measured: Path, 
     assert "cold <i>night</i>" in words(tune.side)
     qtbot.keyClick(tune.trail, Qt.Key.Key_G)
     settle(qtbot, window)
-    assert tune.session.in_force["core_clock"] == 4200.0
+    assert tune.book.now.in_force["core_clock"] == 4200.0
 
 
 def test_what_was_on_trial_at_the_last_end_stands_on_a_card(
     qtbot: QtBot, measured: Path, open_book: Open, tmp_path: Path
 ) -> None:
-    session = Session.open(measured)
-    session.propose("core_clock", 4400)
+    session = open_logbook(measured)
+    session.do(Propose("core_clock", 4400))
     take, left = session.logbook.take, [8]
 
     def die(record: object) -> None:
@@ -183,7 +186,7 @@ def test_what_was_on_trial_at_the_last_end_stands_on_a_card(
 
     session.logbook.take = die  # type: ignore[method-assign]
     with pytest.raises(KeyboardInterrupt):
-        session.test(2)
+        session.do(TryProposal(2))
     session.close()
     window = open_book(measured)
     shown = words(tune_of(window).side)
@@ -265,13 +268,13 @@ def test_a_file_that_is_no_field_book_is_told_on_the_first_page(
 def test_the_first_page_opens_herons_evening_and_runs_it(qtbot: QtBot, window: MainWindow) -> None:
     assert window.first is not None
     qtbot.mouseClick(window.first.demo_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.session is not None and len(window.session.steps) >= 3, timeout=30_000)
+    qtbot.waitUntil(lambda: window.book is not None and len(window.book.now.steps) >= 3, timeout=30_000)
     assert "Heron's evening is being run" in words(window)
     qtbot.keyClick(window, Qt.Key.Key_Escape)
     settle(qtbot, window)
-    assert window.session is not None
-    assert window.session.machine.virtual is not None
-    assert window.session.machine.virtual.pace == 20.0
+    assert window.book is not None
+    assert window.book.now.simulated
+    assert window.book.now.pace == 20.0
 
 
 def test_one_field_book_after_the_other_leaves_nothing_of_the_first(
@@ -279,16 +282,16 @@ def test_one_field_book_after_the_other_leaves_nothing_of_the_first(
 ) -> None:
     new_session(name="other").close()
     window = open_book(measured)
-    first = window.session
+    first = window.book
     window.open_logbook(tmp_path / "other.yondle", None)
-    qtbot.waitUntil(lambda: window.session is not None and window.session is not first, timeout=10_000)
+    qtbot.waitUntil(lambda: window.book is not None and window.book is not first, timeout=10_000)
     assert "Measure stock first" in words(tune_of(window).side)
     window._theme.force("night")
     window._theme.force("paper")
     qtbot.keyClick(window, Qt.Key.Key_B, Qt.KeyboardModifier.ControlModifier)
     qtbot.waitUntil(lambda: tune_of(window).progress.running, timeout=10_000)
     settle(qtbot, window)
-    Session.open(measured).close()
+    open_logbook(measured).close()
     qtbot.keyClick(window, Qt.Key.Key_W, Qt.KeyboardModifier.ControlModifier)
     assert window.first is not None
     assert "A logbook for tuning" in words(window)
@@ -319,9 +322,9 @@ def test_closing_during_a_test_puts_the_rig_back_first(qtbot: QtBot, measured: P
     qtbot.waitUntil(lambda: len(tune_of(window).progress.samples) > 5, timeout=10_000)
     window.close()
     qtbot.waitUntil(lambda: not window.isVisible(), timeout=20_000)
-    session = Session.open(measured)
-    assert not session.resumed
-    assert session.in_force["core_clock"] == 4300.0
+    session = open_logbook(measured)
+    assert not session.snapshot.resumed
+    assert session.snapshot.in_force["core_clock"] == 4300.0
     session.close()
 
 

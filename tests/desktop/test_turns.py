@@ -12,9 +12,9 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, visit
 from tests.desktop.test_compare_place import make_book
 
-from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.turns import Turns
-from yondle.desktop.window import PLACES
+from yondle.desktop.charts.chart_place import ChartPlace
+from yondle.desktop.look.turns import Turns
+from yondle.desktop.shell.window import PLACES
 
 
 def test_what_is_begun_later_takes_the_place_of_what_is_left(qtbot: QtBot) -> None:

@@ -22,6 +22,9 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.testing import RunBaseline, TryFrom
+
 if __name__ == "__main__":
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     os.environ["YONDLE_LANGUAGE"] = "en"
@@ -35,13 +38,14 @@ from tests.conftest import quick_rig
 
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.session import Session
-from yondle.desktop.places.chart_place import ChartPlace
-from yondle.desktop.places.tune import TunePlace
-from yondle.desktop.theme import Theme
-from yondle.desktop.window import PLACES, MainWindow
+from yondle.desktop.charts.chart_place import ChartPlace
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import PLACES, MainWindow
+from yondle.desktop.tune.place import TunePlace
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, Record, StateChanged, StepOpened
+from yondle.views.shared.snapshot import Snapshot
 
 ENDS_WITHIN_S, _LONGEST_WAIT_S = 60.0, 3.0
 NOT_TAKEN = (
@@ -61,9 +65,9 @@ class Truth:
     """What the engine itself says, heard in its own thread."""
 
     def __init__(self, session: Session) -> None:
-        waits = session.waiting.step if session.waiting is not None else None
+        waits = session.snapshot.waiting.step if session.snapshot.waiting is not None else None
         self.step = waits.number if waits is not None else None
-        self.state = session.state.name
+        self.state = session.engine.state.name
         session.subscribe(self.take)
 
     def take(self, record: Record) -> None:
@@ -98,9 +102,9 @@ class Walk:
 
     def _book(self, name: str) -> Path:
         path = self._folder / f"{name}.yondle"
-        session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-        session.baseline(2)
-        session.try_from(1, {"core_clock": 4300.0}, None)
+        session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+        session.do(RunBaseline(2))
+        session.do(TryFrom(1, {"core_clock": 4300.0}, None))
         session.close()
         return path
 
@@ -129,10 +133,10 @@ class Walk:
     def _engines_state(self) -> str:
         """Say what the engine is at: its state, what is asked of it, how much is waiting, and where its thread stands."""
         session, bridge = self.session, self.window.bridge
-        told = [] if session is None else [session.state.name, f"asked {session._engine.requests.pending()}"]
+        told = [] if session is None else [session.engine.state.name, f"asked {session.engine.requests.pending()}"]
         if session is not None and session.machine.virtual is not None:
             told.append(f"pace {session.machine.virtual.pace}")
-        frame = sys._current_frames().get(bridge._thread.ident or 0)
+        frame = sys._current_frames().get(bridge.owner._thread.ident or 0)
         where = (
             " < ".join(f"{f.name}:{f.lineno}" for f in reversed(traceback.extract_stack(frame)[-12:])) if frame else ""
         )
@@ -172,7 +176,9 @@ class Walk:
 
     @property
     def session(self) -> Session | None:
-        return self.window.session
+        """The session behind the window's logbook; the owner's own, looked at from outside as nothing else may."""
+        owner, book = self.window.bridge.owner, self.window.book
+        return owner._session if book is not None and owner._latest is book._latest else None
 
     def truth(self) -> Truth | None:
         session = self.session
@@ -229,17 +235,17 @@ class Walk:
         self._trigger(self.chance.choice(("stop", "halt")))
 
     def _move(self) -> None:
-        tune, session = self.tune, self.session
-        if tune is None or session is None:
+        tune, book = self.tune, self.window.book
+        if tune is None or book is None:
             return
         usual = ("core_clock", "core_voltage", "memory_rate", "power_limit", "cores_in_use", "fan_level")
-        knob = session.declaration.knob(self.chance.choice(usual))
-        notch = knob.notch_of(session.in_force[knob.id]) + self.chance.choice((-2, -1, 1, 2, 4, 30))
+        knob = book.now.declaration.knob(self.chance.choice(usual))
+        notch = knob.notch_of(book.now.in_force[knob.id]) + self.chance.choice((-2, -1, 1, 2, 4, 30))
         tune.rulers.moved.emit(knob.id, knob.at(notch))
 
     def _choose(self) -> None:
-        if self.tune is not None and self.session is not None and self.session.steps:
-            self.tune.trail.choose(self.chance.choice(self.session.steps).step.number)
+        if self.tune is not None and self.window.book is not None and self.window.book.now.steps:
+            self.tune.trail.choose(self.chance.choice(self.window.book.now.steps).step.number)
 
     def _key(self) -> None:
         k = Qt.Key
@@ -290,9 +296,9 @@ class Walk:
             QTest.keyClicks(field, self.chance.choice(("4300", "core", "-1", "x y", "nan", "1e9", "")))
 
     def _note(self) -> None:
-        tune, session = self.tune, self.session
-        if tune is not None and session is not None and session.steps:
-            tune._keep_note(self.chance.choice(session.steps).step.number, "a note while things go on")
+        tune, book = self.tune, self.window.book
+        if tune is not None and book is not None and book.now.steps:
+            tune._keep_note(self.chance.choice(book.now.steps).step.number, "a note while things go on")
 
     def _save(self) -> None:
         place = self.window.places.currentWidget() if self.window.places is not None else None
@@ -320,20 +326,20 @@ class Walk:
 
     def _look(self) -> None:
         """Let the window hear all there is, and hold what it shows against the engine, if that stood still meanwhile."""
-        session, tune, truth = self.session, self.tune, self.truth()
-        if session is None or tune is None or truth is None or not tune.complete:
+        session, book, tune, truth = self.session, self.window.book, self.tune, self.truth()
+        if session is None or book is None or tune is None or truth is None or not tune.complete:
             return
         bridge = self.window.bridge
-        before = (truth.step, truth.state, session.state.name, bridge.busy, session.version)
+        before = (truth.step, truth.state, session.engine.state.name, bridge.busy, book.now.version)
         bridge._hand_over()
         self._app.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 50)
-        after = (truth.step, truth.state, session.state.name, bridge.busy, session.version)
-        if self.tune is not tune or bridge._waiting or after != before or truth.state != session.state.name:
+        after = (truth.step, truth.state, session.engine.state.name, bridge.busy, book.now.version)
+        if self.tune is not tune or bridge._waiting or after != before or truth.state != session.engine.state.name:
             return
-        for wrong in self._wrong(session, tune, truth):
+        for wrong in self._wrong(book.now, tune, truth):
             self._tell(wrong)
 
-    def _wrong(self, session: Session, tune: TunePlace, truth: Truth) -> list[str]:
+    def _wrong(self, now: Snapshot, tune: TunePlace, truth: Truth) -> list[str]:
         wrong = []
         side, busy = tune.side, self.window.bridge.busy
         waits = truth.state == State.WAITING.name
@@ -356,8 +362,7 @@ class Walk:
             must(off == (truth.state == State.PAUSED.name), f"the panel says '{side.running.left.text()}'")
         rows = tune.trail.model().rows
         shown = [row.number for row in rows] if rows is not None else []
-        must(shown == [r.step.number for r in reversed(session.steps)] or set(shown) == {r.step.number for r in session.steps},
-             "the trail shows other steps than there are")  # fmt: skip
+        must(set(shown) == {r.step.number for r in now.steps}, "the trail shows other steps than there are")
         running = [row.number for row in rows if row.running] if rows is not None else []
         must(running == ([truth.step] if testing else []), f"the trail has {running} on trial")
         must(tune.actions_by_name["stop"].isEnabled() == busy, "stop can't be asked for, or can with nothing to stop")
@@ -371,19 +376,22 @@ class Walk:
         if busy:
             return wrong
         must(
-            (session.waiting is not None) == (side.cards.get("entry") is not None),
+            (now.waiting is not None) == (side.cards.get("entry") is not None),
             "what waits and the card of it differ",
         )
-        proposal, shown_proposal = session.proposal is not None, not side.next.test_button.isHidden()
-        must(proposal == shown_proposal or session.waiting is not None or session.baseline_step is None,
+        proposal, shown_proposal = now.proposal is not None, not side.next.test_button.isHidden()
+        must(proposal == shown_proposal or now.waiting is not None or now.baseline_step is None,
              f"proposed: {proposal}, shown: {shown_proposal}")  # fmt: skip
-        seen = session.verified
+        seen = now.verified
         must(seen is None or f"{seen.as_set} of {seen.of}" in foot, f"the foot says '{foot}'")
         here = [row.number for row in rows if row.is_position] if rows is not None else []
-        at = session.position
+        at = now.position
         must(here == ([at.step.number] if at is not None else []), f"the trail has the rig at {here}")
-        if session.position is not None and session.waiting is None:
-            must(session.in_force == session.position.step.setup, "the settings in force aren't those of the step")
+        if now.position is not None and now.waiting is None:
+            must(
+                now.in_force == now.position.step.setup,
+                "the settings in force aren't those of the step",
+            )
         return wrong
 
 

@@ -25,12 +25,20 @@ from yondle.app.books.reading import read_book
 from yondle.app.books.watching import watch
 from yondle.app.machine.machines import RigChoice
 from yondle.app.plans.plans import preview
-from yondle.app.profiles.profiles import compared_to_stock, import_profile, keep_profile, profiles
+from yondle.app.profiles.profiles import (
+    ImportProfile,
+    KeepProfile,
+    compared_to_stock,
+)
 from yondle.app.reports.reporting import report_of
+from yondle.app.session.limits import LimitRange, LimitReading, TellConditions
+from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.own import OwnSettings
-from yondle.app.session.remarks import write_note
-from yondle.app.session.results import MeasuredWith, type_in
+from yondle.app.session.proposing import Propose
+from yondle.app.session.remarks import WriteNote
+from yondle.app.session.results import MeasuredWith, TypeIn
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction
@@ -239,11 +247,11 @@ class Formats:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._session = Session.create(folder / "heron.yondle", RigChoice("simulated", "Heron", quick_rig()))
-        self._session.baseline(2)
+        self._session = create_logbook(folder / "heron.yondle", RigChoice("simulated", "Heron", quick_rig()))
+        self._session.do(RunBaseline(2))
         self._book = _book(folder / "book.yondle")
         with _closing(self._book) as session:
-            document = json.loads(logbook_text(session))
+            document = json.loads(logbook_text(session.snapshot))
         for table in ("pass", "sample_block", "journal"):
             del document["tables"][table][8:]
         self._archive = document
@@ -271,9 +279,9 @@ class Formats:
     def _plan(self, text: str) -> None:
         session = self._session
         plan = parse_plan(text, "the plan", session.declaration)
-        preview(session, plan)
-        baseline = session.steps[0]
-        start = Tried(baseline.verdict, session.in_force, 1, 1)
+        preview(session.snapshot, plan)
+        baseline = session.snapshot.steps[0]
+        start = Tried(baseline.verdict, session.snapshot.in_force, 1, 1)
         going = moves(plan, session.declaration, start)
         move = next(going, None)
         for _ in range(5):
@@ -287,8 +295,8 @@ class Formats:
     def _profile(self, text: str) -> None:
         path = self._folder / "a.toml"
         path.write_text(text, "utf-8", errors="replace")
-        kept = import_profile(self._session, path)
-        compared_to_stock(self._session, kept)
+        kept = self._session.do(ImportProfile(path))
+        compared_to_stock(self._session.snapshot, kept)
 
     def _by_hand(self, text: str) -> None:
         knobs, _, _ = parse_by_hand(text, "it")
@@ -367,7 +375,7 @@ class Formats:
         with suppress(KnownError):
             merge(made, self._book, again)
         with suppress(KnownError), _closing(made) as session:
-            share(session, shared)
+            share(session.snapshot, shared)
 
     def _spoilt_cell(self, seed: float) -> None:
         chance = Random(seed)
@@ -387,7 +395,7 @@ class Formats:
         shutil.copy(self._book, made)
         (self._folder / "made.yondle.machine").write_text(text)
         with suppress(KnownError), _closing(made) as session:
-            session.conditions  # noqa: B018
+            session.snapshot.conditions  # noqa: B018
 
 
 def spoil_cells(path: Path, chance: Random) -> None:
@@ -435,17 +443,17 @@ def _in_a_session(session: Session) -> None:
     views = ViewCache(lambda: session.snapshot)
     benchmark, knob = session.declaration.benchmarks[0], session.declaration.knobs[0]
     acts: list[Callable[[], object]] = [
-        lambda: logbook_text(session),
-        lambda: passes_csv(session),
+        lambda: logbook_text(session.snapshot),
+        lambda: passes_csv(session.snapshot),
         lambda: [trace_of(session.snapshot, run.attempt) for run in runs(session.snapshot)],
         lambda: LogRows().rows([("it", session.snapshot)]),
-        lambda: report_of(session),
-        lambda: [step_view(session.snapshot, record.step.number) for record in session.steps],
+        lambda: report_of(session.snapshot),
+        lambda: [step_view(session.snapshot, record.step.number) for record in session.snapshot.steps],
         lambda: list(views.trail(benchmark, None)),
         lambda: (views.rulers(), views.chart(knob, benchmark), views.proposal(knob)),
-        lambda: [compared_to_stock(session, kept) for kept in profiles(session)],
-        lambda: Shelf(session).columns(("stock", "here", "2", "Daily")),
-        lambda: [session.logbook.sensor_logs(record.step.number) for record in session.steps],
+        lambda: [compared_to_stock(session.snapshot, kept) for kept in session.snapshot.profiles],
+        lambda: Shelf(lambda: session.snapshot).columns(("stock", "here", "2", "Daily")),
+        lambda: [session.logbook.sensor_logs(record.step.number) for record in session.snapshot.steps],
         lambda: session.logbook.keeping.open_plan_run(),
     ]
     for act in acts:
@@ -455,19 +463,19 @@ def _in_a_session(session: Session) -> None:
 
 def _book(path: Path) -> Path:
     """A small logbook with something of everything."""
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    session.test(2)
-    keep_profile(session, "Daily", number=2)
-    write_note(session, 2, "a note", caveat=True)
-    type_in(session, 2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, MeasuredWith(preset="high"))
-    session.set_own_range("core_voltage", None, 1.3)
-    session.set_limit("processor_temperature", 95.0)
-    session.own.tell("cooler", "Tarn 140")
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
+    session.do(KeepProfile("Daily", step=2))
+    session.do(WriteNote(2, "a note", caveat=True))
+    session.do(TypeIn(2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, MeasuredWith(preset="high")))
+    session.do(LimitRange("core_voltage", None, 1.3))
+    session.do(LimitReading("processor_temperature", 95.0))
+    session.do(TellConditions({"cooler": "Tarn 140"}))
     keeping: Keeping = session.logbook.keeping
     keeping.open_plan(
-        PLANS[1], {"verdict": "held", "in_force": dict(session.in_force), "position": 2, "step": 2}, _AT, 5.0
+        PLANS[1], {"verdict": "held", "in_force": dict(session.snapshot.in_force), "position": 2, "step": 2}, _AT, 5.0
     )
     assert isinstance(session.own, OwnSettings)
     session.close()
@@ -479,7 +487,7 @@ _AT = "2026-10-17T22:00:00+01:00"
 
 @contextmanager
 def _closing(path: Path) -> Iterator[Session]:
-    session = Session.open(path)
+    session = open_logbook(path)
     try:
         yield session
     finally:

@@ -9,8 +9,12 @@ from typing import Any
 import pytest
 
 from yondle.app.machine.machines import Machine, choose_rig, make_machine
-from yondle.app.session.readiness import not_ready, readiness
+from yondle.app.session.limits import TellConditions
+from yondle.app.session.proposing import Propose
+from yondle.app.session.readiness import CheckReady, not_ready
+from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReturnTo
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.app.system.autostart import entry_path
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
@@ -120,77 +124,77 @@ def book(tmp_path: Path) -> Path:
 
 def test_a_step_waits_over_the_restart_and_yondle_comes_back_after_login(book: Path) -> None:
     session = opened(book, "boot 1")
-    session.baseline(2)
-    session.propose("memory_rate", 6000)
-    record = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("memory_rate", 6000))
+    record = session.do(TryProposal(2))
     assert record.outcome is None
     assert record.derived["first_word_latency"] == pytest.approx(2000 * 40 / 6000)
-    assert session.waiting is not None
+    assert session.snapshot.waiting is not None
     entry = entry_path().read_text()
     assert f"open {book}" in entry
     assert "Type=Application" in entry
     with pytest.raises(KnownError, match="hasn't restarted"):
-        session.go_on_waiting()
+        session.do(GoOnWaiting())
     session.close()
 
     session = opened(book, "boot 1")
-    assert session.waiting is not None
-    assert not session.waiting.restarted
+    assert session.snapshot.waiting is not None
+    assert not session.snapshot.waiting.restarted
     session.close()
     session = opened(book, "boot 2")
-    assert session.resumed == [], "a restart that was waited for is no crash"
-    assert session.waiting is not None
-    assert session.waiting.restarted
-    done = session.go_on_waiting(StartAnswer())
+    assert session.snapshot.resumed == (), "a restart that was waited for is no crash"
+    assert session.snapshot.waiting is not None
+    assert session.snapshot.waiting.restarted
+    done = session.do(GoOnWaiting(StartAnswer()))
     assert done is not None
     assert done.verdict is Verdict.HELD
-    assert session.in_force["memory_rate"] == 6000.0
+    assert session.snapshot.in_force["memory_rate"] == 6000.0
     assert not entry_path().exists()
     session.close()
     session = opened(book, "boot 3")
-    assert session.in_force["memory_rate"] == 6000.0, "a firmware value outlives a restart"
-    assert session.waiting is None
+    assert session.snapshot.in_force["memory_rate"] == 6000.0, "a firmware value outlives a restart"
+    assert session.snapshot.waiting is None
     session.close()
 
 
 def test_one_dropped_after_the_restart_is_put_back_by_hand_since_it_may_be_in_force(book: Path) -> None:
     session = opened(book, "boot 1")
-    session.baseline(2)
-    session.propose("memory_rate", 6000)
-    session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("memory_rate", 6000))
+    session.do(TryProposal(2))
     session.close()
     session = opened(book, "boot 2")
-    assert session.drop_waiting() is not None
-    assert session.waiting is not None
-    assert (session.waiting.step, session.waiting.values) == (None, {"memory_rate": 5600.0})
+    assert session.do(DropWaiting()) is not None
+    assert session.snapshot.waiting is not None
+    assert (session.snapshot.waiting.step, session.snapshot.waiting.values) == (None, {"memory_rate": 5600.0})
     session.close()
     session = opened(book, "boot 3")
-    assert session.go_on_waiting(StartAnswer()) is None
-    assert session.in_force == session.declaration.stock
+    assert session.do(GoOnWaiting(StartAnswer())) is None
+    assert session.snapshot.in_force == session.declaration.stock
     session.close()
 
 
 def test_one_that_did_not_start_is_named_and_the_rest_is_asked_back(book: Path) -> None:
     session = opened(book, "boot 1")
-    session.baseline(2)
-    session.propose("memory_rate", 5800)
-    session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("memory_rate", 5800))
+    session.do(TryProposal(2))
     session.close()
     session = opened(book, "boot 2")
-    session.go_on_waiting(StartAnswer())
-    session.propose("cas", 30)
-    session.test(2)
+    session.do(GoOnWaiting(StartAnswer()))
+    session.do(Propose("cas", 30))
+    session.do(TryProposal(2))
     session.close()
     session = opened(book, "boot 4")
-    done = session.go_on_waiting(StartAnswer(Failure.STOPPED_IN_START, "memory training", "3A"))
+    done = session.do(GoOnWaiting(StartAnswer(Failure.STOPPED_IN_START, "memory training", "3A")))
     assert done is not None
     assert done.outcome is not None
     assert (done.outcome.failure, done.outcome.code) == (Failure.STOPPED_IN_START, "3A")
     assert "memory training" in done.outcome.reason
     assert done.outcome.pointer.subsystem == "memory"
-    assert session.waiting is not None, "the reset took 5 800 MT/s, too"
-    assert session.waiting.step is None
-    assert session.waiting.values == {"memory_rate": 5800.0}
+    assert session.snapshot.waiting is not None, "the reset took 5 800 MT/s, too"
+    assert session.snapshot.waiting.step is None
+    assert session.snapshot.waiting.values == {"memory_rate": 5800.0}
     session.close()
 
 
@@ -236,12 +240,12 @@ def test_conditions_are_taken_from_the_kernel_where_it_tells_them(tmp_path: Path
 
 def test_what_is_not_ready_is_told_with_what_to_do_and_recorded(book: Path) -> None:
     session = opened(book, "boot 1")
-    session.own.tell("power source", "battery")
-    session.own.tell("cooler", "Tarn 140")
-    assert session.not_told == ("room temperature in °C", "sample of each part")
-    missing = not_ready(readiness(session))
+    session.do(TellConditions({"power source": "battery"}))
+    session.do(TellConditions({"cooler": "Tarn 140"}))
+    assert session.snapshot.not_told == ("room temperature in °C", "sample of each part")
+    missing = not_ready(session.do(CheckReady()))
     assert any(words.startswith("power source: battery") for words in missing)
-    record = session.baseline(2, missing)
+    record = session.do(RunBaseline(2, missing))
     kept = record.attempts[0].conditions
     assert "power source: battery" in str(kept["not ready, started anyway"])
     assert kept["cooler"] == "Tarn 140"
@@ -259,21 +263,21 @@ def test_a_switch_that_takes_effect_at_once_waits_for_a_word_and_no_restart(tmp_
     choice = choose_rig("this", by_hand=knobs)
     Logbook.create(path, choice.kind, choice.name, choice.definition).close()
     session = opened(path, "boot-1")
-    session.baseline(2)
-    session.propose("side", 1.0)
-    session.test(2)
-    assert session.waiting is not None
-    assert not session.waiting.restarts
+    session.do(RunBaseline(2))
+    session.do(Propose("side", 1.0))
+    session.do(TryProposal(2))
+    assert session.snapshot.waiting is not None
+    assert not session.snapshot.waiting.restarts
     assert not entry_path().exists()
     session.close()
     session = opened(path, "boot-1")
-    record = session.go_on_waiting()
+    record = session.do(GoOnWaiting())
     assert record is not None
     assert record.verdict is Verdict.HELD, record.outcome
-    assert session.in_force["side"] == 1.0
-    session.go_back(1)
-    assert session.waiting is not None, "putting it back takes a hand, too"
-    assert session.waiting.values == {"side": 0.0}
-    assert session.go_on_waiting() is None
-    assert (session.waiting, session.in_force["side"]) == (None, 0.0)
+    assert session.snapshot.in_force["side"] == 1.0
+    session.do(ReturnTo(1))
+    assert session.snapshot.waiting is not None, "putting it back takes a hand, too"
+    assert session.snapshot.waiting.values == {"side": 0.0}
+    assert session.do(GoOnWaiting()) is None
+    assert (session.snapshot.waiting, session.snapshot.in_force["side"]) == (None, 0.0)
     session.close()

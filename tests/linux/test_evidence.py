@@ -11,7 +11,9 @@ from tests.linux import trees
 from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.hands import NobodyThere
 from yondle.app.machine.machines import Machine
+from yondle.app.session.proposing import Propose
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.logbook.logbook import Logbook
 from yondle.model.verdicts import Failure, Verdict
 from yondle.model.workloads import PassResult
@@ -67,13 +69,13 @@ def test_a_machine_that_restarted_is_called_so_with_the_crash_record_it_kept(tmp
 
     host.happens = power_goes
     try:
-        session.baseline(2)
+        session.do(RunBaseline(2))
     except SystemExit:
         session.close()
     (root / "proc/sys/kernel/random/boot_id").write_text("bbbb")
     (root / "sys/fs/pstore/dmesg-efi-1").touch()
     session, _ = open_on(root, book)
-    outcome = session.resumed[0].outcome
+    outcome = session.snapshot.resumed[0].outcome
     assert outcome.failure is Failure.RESTARTED
     assert "dmesg-efi-1: Kernel panic - not syncing: Fatal machine check" in outcome.reason
     session.close()
@@ -83,14 +85,14 @@ def test_hardware_errors_throttling_and_memory_errors_decide_and_are_quoted(tmp_
     root, book = trees.server(tmp_path / "root"), tmp_path / "this.yondle"
     trees.put(root, {"dev/kmsg": "6,0,0,-;nothing yet"})
     session, host = open_on(root, book)
-    assert session.baseline(2).verdict is Verdict.HELD
+    assert session.do(RunBaseline(2)).verdict is Verdict.HELD
 
     def logs() -> None:
         with (root / "dev/kmsg").open("a") as log:
             log.write(MCE)
 
     host.happens = logs
-    step = session.test_again(1, 2)
+    step = session.do(TryAgain(1, 2))
     assert step.outcome is not None
     assert step.outcome.failure is Failure.ERRORS_CORRECTED
     last = step.attempts[-1].passes[-1].result
@@ -105,12 +107,12 @@ def test_hardware_errors_throttling_and_memory_errors_decide_and_are_quoted(tmp_
         return happens
 
     host.happens = counts("sys/devices/system/edac/mc/mc0/ce_count")
-    outcome = session.test_again(1, 2).outcome
+    outcome = session.do(TryAgain(1, 2)).outcome
     assert outcome is not None
     assert (outcome.failure, outcome.pointer.subsystem) == (Failure.ERRORS_CORRECTED, "memory"), outcome
     host.happens = counts("sys/devices/system/cpu/cpu2/thermal_throttle/core_throttle_count")
-    session.propose("workers", 1.0)
-    outcome = session.test(2).outcome
+    session.do(Propose("workers", 1.0))
+    outcome = session.do(TryProposal(2)).outcome
     assert outcome is not None
     assert outcome.failure is Failure.CLOCK_NOT_HELD
     assert "Throttled for heat" in outcome.reason
@@ -122,7 +124,7 @@ def test_stock_that_throttles_by_itself_is_a_baseline_that_says_so(tmp_path: Pat
     session, host = open_on(root, tmp_path / "this.yondle")
     counter = root / "sys/devices/system/cpu/cpu2/thermal_throttle/core_throttle_count"
     host.happens = lambda: counter.write_text(str(int(counter.read_text()) + 1)) and None
-    baseline = session.baseline(2)
+    baseline = session.do(RunBaseline(2))
     assert baseline.verdict is Verdict.HELD
     assert baseline.outcome is not None
     assert baseline.outcome.reason.startswith("Held, limited (Throttled for heat")
@@ -133,7 +135,7 @@ def test_a_clock_that_moved_disturbs_a_pass_unless_the_machine_throttled(tmp_pat
     root = trees.server(tmp_path / "root")
     session, host = open_on(root, tmp_path / "this.yondle")
     host.facts = {"reference_moved": 7.0}
-    passes = session.baseline(2).attempts[-1].passes
+    passes = session.do(RunBaseline(2)).attempts[-1].passes
     assert passes[-1].disturbed == "the clock moved by 7 % in the pass"
     assert len(passes) == 6, "one warm-up, two passes, and three of them repeated"
     session.close()

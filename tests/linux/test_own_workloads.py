@@ -10,8 +10,16 @@ import pytest
 
 from yondle.app.machine import this_machine
 from yondle.app.machine.machines import choose_rig
-from yondle.app.session.results import MeasuredWith, import_frames, import_scores, import_sensors, type_in
-from yondle.app.session.session import Session
+from yondle.app.session.limits import ChooseBenchmarks
+from yondle.app.session.measuring import AddWorkload, RemoveWorkload
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.results import (
+    ImportFrames,
+    ImportScores,
+    ImportSensors,
+    MeasuredWith,
+    TypeIn,
+)
 from yondle.app.system.helper_install import install, remove
 from yondle.main import run
 from yondle.model.errors import KnownError
@@ -101,103 +109,105 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 def test_a_command_from_another_is_not_run_before_it_is_allowed_here(home: Path) -> None:
     book = home / "this.yondle"
-    session = Session.create(book, choose_rig("this"))
-    this_machine.add_command(session.logbook.keeping, described("print('total: 2 s shading 1')"), "a file", ())
+    session = create_logbook(book, choose_rig("this"))
+    session.do(AddWorkload(described("print('total: 2 s shading 1')"), "a file"))
     session.close()
-    session = Session.open(book)
+    session = open_logbook(book)
     assert "render" not in {w.id for w in session.declaration.workloads}
-    waiting = this_machine.not_allowed(session.logbook.keeping)
+    waiting = this_machine.not_allowed(session.snapshot.kept)
     assert [asked.name for asked in waiting] == ["Render"]
     waiting[0].allow()
     session.close()
-    session = Session.open(book)
+    session = open_logbook(book)
     assert "render" in {w.id for w in session.declaration.benchmarks}
-    session.choose_benchmarks(("render",))
+    session.do(ChooseBenchmarks(("render",)))
     assert [w.id for w in session.declaration.benchmarks] == ["render"]
     with pytest.raises(KnownError, match="no workload called 'sing'"):
-        session.choose_benchmarks(("sing",))
-    this_machine.remove_command(session.logbook.keeping, "render")
+        session.do(ChooseBenchmarks(("sing",)))
+    session.do(RemoveWorkload("render"))
     session.close()
 
 
 def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Path, tmp_path: Path) -> None:
-    session = Session.open(measured)
+    session = open_logbook(measured)
     told = MeasuredWith("high", "meridian", "after a fresh start", (("1 % low", 41.0),))
     for base, step in ((60.1, 66.0), (60.4, 66.3), (60.2, 66.2), (60.0, 66.1)):
-        type_in(session, 1, "Sky tour", base, "frames/s", Direction.HIGHER, told)
-        added = type_in(session, 2, "Sky tour", step, "frames/s", Direction.HIGHER, told)
+        session.do(TypeIn(1, "Sky tour", base, "frames/s", Direction.HIGHER, told))
+        added = session.do(TypeIn(2, "Sky tour", step, "frames/s", Direction.HIGHER, told))
     assert added.facts["preset"] == "high"
     workload = session.declaration.workload(added.workload)
-    gained = gain_of(session.snapshot, session.step(2), workload)
+    gained = gain_of(session.snapshot, session.snapshot.step(2), workload)
     assert gained is not None
     assert gained.low > 0.08
-    assert workload.id not in {name for stage in session.check().stages for name in stage.workloads}
+    assert workload.id not in {name for stage in session.snapshot.check().stages for name in stage.workloads}
     with pytest.raises(KnownError, match="is kept in frames/s"):
-        type_in(session, 1, "sky tour", 60.0, "s", Direction.LOWER, MeasuredWith())
+        session.do(TypeIn(1, "sky tour", 60.0, "s", Direction.LOWER, MeasuredWith()))
     with pytest.raises(KnownError, match="run by Yondle"):
-        type_in(session, 1, "Stacking", 60.0, "", Direction.HIGHER, MeasuredWith())
+        session.do(TypeIn(1, "Stacking", 60.0, "", Direction.HIGHER, MeasuredWith()))
     with pytest.raises(KnownError, match="no score"):
-        type_in(session, 1, "Sky tour", -1.0, "frames/s", Direction.HIGHER, MeasuredWith())
+        session.do(TypeIn(1, "Sky tour", -1.0, "frames/s", Direction.HIGHER, MeasuredWith()))
     table = tmp_path / "scores.csv"
     table.write_text("Programm;Zeit\nEntwickeln;12,5\nStapeln;1.030,75\n", "utf-8")
-    found = import_scores(
-        session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, MeasuredWith(), decimal_comma=True
+    found = session.do(
+        ImportScores(2, table, ("Programm", "Zeit"), "s", Direction.LOWER, MeasuredWith(), decimal_comma=True)
     )
     assert [each.score for each in found] == [12.5, 1030.75]
     with pytest.raises(KnownError, match="row 1 of column 'Zeit' is no number"):
-        import_scores(session, 2, table, ("Programm", "Zeit"), "s", Direction.LOWER, MeasuredWith())
+        session.do(ImportScores(2, table, ("Programm", "Zeit"), "s", Direction.LOWER, MeasuredWith()))
     with pytest.raises(KnownError, match="It has: Programm, Zeit"):
-        import_scores(session, 2, table, ("Name", "Zeit"), "s", Direction.LOWER, MeasuredWith())
+        session.do(ImportScores(2, table, ("Name", "Zeit"), "s", Direction.LOWER, MeasuredWith()))
     mixed = tmp_path / "mixed.csv"
     mixed.write_text("clock,name,score,unit,empty\n4200,Sky,61.0,frames/s,\n4300,Sky,63.0,frames/s,\n", "utf-8")
-    kept = session.step(2).added
+    kept = session.snapshot.step(2).added
     with pytest.raises(KnownError, match="has more columns: clock, unit") as refused:
-        import_scores(session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith())
+        session.do(ImportScores(2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith()))
     assert "several settings" in refused.value.remedy
     with pytest.raises(KnownError, match="has more columns: clock"):
-        import_scores(
-            session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("Unit",)
+        session.do(
+            ImportScores(2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("Unit",))
         )
     with pytest.raises(KnownError, match="has no column 'clok'"):
-        import_scores(
-            session, 2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("clok", "unit")
+        session.do(
+            ImportScores(
+                2, mixed, ("name", "score"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("clok", "unit")
+            )
         )
-    assert session.step(2).added == kept, "nothing was kept of what was refused"
-    both = import_scores(
-        session, 2, mixed, ("2", "3"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("clock", "unit")
+    assert session.snapshot.step(2).added == kept, "nothing was kept of what was refused"
+    both = session.do(
+        ImportScores(2, mixed, ("2", "3"), "frames/s", Direction.HIGHER, MeasuredWith(), left=("clock", "unit"))
     )
     assert [each.score for each in both] == [61.0, 63.0]
     session.close()
-    again = Session.open(measured)
-    assert [a.score for a in again.step(2).added][-4:] == [12.5, 1030.75, 61.0, 63.0]
+    again = open_logbook(measured)
+    assert [a.score for a in again.snapshot.step(2).added][-4:] == [12.5, 1030.75, 61.0, 63.0]
     again.close()
 
 
 def test_frame_times_give_average_lows_and_late_frames(measured: Path, tmp_path: Path) -> None:
-    session = Session.open(measured)
+    session = open_logbook(measured)
     stamps = tmp_path / "frames.csv"
     times = [10.0] * 98 + [20.0, 40.0]
     moments = [sum(times[:i]) / 1000 for i in range(len(times) + 1)]
     stamps.write_text("frame,when\n" + "".join(f"{i},{t:.6f}\n" for i, t in enumerate(moments)))
-    added = import_frames(session, 1, stamps, "Sky tour", "when", "s", MeasuredWith(), stamps=True)
+    added = session.do(ImportFrames(1, stamps, "Sky tour", "when", "s", MeasuredWith(), stamps=True))
     assert added.score == pytest.approx(1000 * 100 / sum(times))
     assert added.facts[PART + "1 % low"] == pytest.approx(25.0)
     assert added.facts[PART + "late frames"] == pytest.approx(2.0)
     assert added.frame_times_ms[-1] == pytest.approx(40.0, rel=1e-3)
     for column, unit in (("frame", "ms"), ("when", "s")):
         with pytest.raises(KnownError, match="would give a frame"):
-            import_frames(session, 1, stamps, "Sky tour", column, unit, MeasuredWith())
+            session.do(ImportFrames(1, stamps, "Sky tour", column, unit, MeasuredWith()))
     session.close()
 
 
 def test_a_sensor_log_is_kept_with_its_zone_and_its_gaps(measured: Path, tmp_path: Path) -> None:
-    session = Session.open(measured)
+    session = open_logbook(measured)
     log = tmp_path / "log.csv"
     log.write_text("Zeit;CPU;GPU\n2026-01-31 20:15:02;61,5;55\n2026-01-31 20:15:00;60;n/a\n")
     columns = {"CPU": "Processor in °C", "GPU": "Graphics in °C"}
     with pytest.raises(KnownError, match="no time zone"):
-        import_sensors(session, 1, log, "Zeit", columns, "", decimal_comma=True)
-    assert import_sensors(session, 1, log, "Zeit", columns, "Europe/Berlin", decimal_comma=True) == 2
+        session.do(ImportSensors(1, log, "Zeit", columns, "", decimal_comma=True))
+    assert session.do(ImportSensors(1, log, "Zeit", columns, "Europe/Berlin", decimal_comma=True)) == 2
     kept = session.logbook.sensor_logs(1)[0]
     assert kept.began_at == "2026-01-31T20:15:00+01:00"
     assert kept.block.times_s == (0.0, 2.0)

@@ -18,7 +18,11 @@ import pytest
 from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.hands import NobodyThere
 from yondle.app.machine.machines import Machine
+from yondle.app.session.opening import open_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.returning import BringBack, Look, ReadBack, ReturnTo, ReturnToStock
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.logbook.logbook import Logbook
 from yondle.main import run
 from yondle.model.events import PassOpened, Record
@@ -75,14 +79,14 @@ def test_a_step_over_large_pages_is_in_force_while_it_runs_and_gone_when_the_log
 ) -> None:
     value, shown = other_choice()
     session = this_session(tmp_path)
-    assert session.baseline(2).verdict is Verdict.HELD
-    session.propose("large_pages", value)
-    step = session.test(2)
+    assert session.do(RunBaseline(2)).verdict is Verdict.HELD
+    session.do(Propose("large_pages", value))
+    step = session.do(TryProposal(2))
     assert step.verdict is Verdict.HELD, step.outcome
     assert shown in HUGE.read_text()
-    session.go_back(1)
+    session.do(ReturnTo(1))
     assert shown not in HUGE.read_text()
-    session.go_back(2)
+    session.do(ReturnTo(2))
     assert shown in HUGE.read_text()
     found = session.declaration.stock["large_pages"]
     assert session.close() == (Change("large_pages", value, found),)
@@ -112,11 +116,11 @@ def what_is_said_is_what_is(
     back = json.loads(capsys.readouterr().out)
     assert back["put_back"] == {"large_pages": at_stock}
     assert shown not in HUGE.read_text()
-    again = Session.open(book)
+    again = open_logbook(book)
     assert shown not in HUGE.read_text(), "a look sets nothing"
-    again.bring_back()
+    again.do(BringBack())
     assert shown in HUGE.read_text()
-    assert again.put_back == ()
+    assert again.snapshot.put_back == ()
     assert again.close() == (Change("large_pages", value, found),)
     assert word != at_stock
 
@@ -125,20 +129,20 @@ def what_is_said_is_what_is(
 def test_a_processor_is_taken_off_line_and_brought_back(tmp_path: Path) -> None:
     session = this_session(tmp_path)
     count = session.declaration.knob("processors_on_line").high
-    session.baseline(2)
-    session.propose("processors_on_line", 1)
-    step = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("processors_on_line", 1))
+    step = session.do(TryProposal(2))
     assert step.verdict is Verdict.HELD, step.outcome
     assert CPU1.read_text().strip() == "0"
-    session.go_to_stock()
-    assert session.in_force["processors_on_line"] == count
+    session.do(ReturnToStock())
+    assert session.snapshot.in_force["processors_on_line"] == count
     session.close()
 
 
 def test_a_yondle_that_is_killed_leaves_nothing_set(tmp_path: Path) -> None:
     value, shown = other_choice()
     session = this_session(tmp_path)
-    session.baseline(2)
+    session.do(RunBaseline(2))
     book = session.logbook.path
     session.close()
     word = find()["large_pages"].choices[int(value)]
@@ -148,12 +152,12 @@ def test_a_yondle_that_is_killed_leaves_nothing_set(tmp_path: Path) -> None:
     child.send_signal(signal.SIGKILL)
     child.wait()
     until(lambda: shown not in HUGE.read_text())
-    session = Session.open(book)
-    assert session.resumed[0].outcome.failure is Failure.INTERRUPTED
-    assert session.position is not None
-    assert session.position.step.number == 1
-    assert session.verified is not None
-    assert session.verified.as_set == session.verified.of
+    session = open_logbook(book)
+    assert session.snapshot.resumed[0].outcome.failure is Failure.INTERRUPTED
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == 1
+    assert session.snapshot.verified is not None
+    assert session.snapshot.verified.as_set == session.snapshot.verified.of
     session.close()
 
 
@@ -170,7 +174,7 @@ def test_large_pages_put_back_in_the_first_pass_are_not_called_held(tmp_path: Pa
     value, shown = other_choice()
     found = HUGE.read_text()
     session = this_session(tmp_path)
-    session.baseline(2)
+    session.do(RunBaseline(2))
 
     def put_back(record: Record) -> None:
         if isinstance(record, PassOpened):
@@ -181,29 +185,29 @@ def test_large_pages_put_back_in_the_first_pass_are_not_called_held(tmp_path: Pa
                 HUGE.write_text(re.search(r"\[(\w+)\]", found).group(1))  # type: ignore[union-attr]
 
     session.subscribe(put_back)
-    session.propose("large_pages", value)
-    record = session.test(2)
+    session.do(Propose("large_pages", value))
+    record = session.do(TryProposal(2))
     assert record.outcome is not None
     assert record.outcome.failure is Failure.NOT_IN_FORCE, record.outcome
     assert ("helper" in record.outcome.reason) is (by == "the helper")
-    assert session.position is not None
-    assert session.position.step.number == 1
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == 1
     session.close()
 
 
 def test_settings_that_the_helper_put_back_at_rest_are_seen_and_set_again(tmp_path: Path) -> None:
     value, shown = other_choice()
     session = this_session(tmp_path)
-    session.baseline(2)
-    session.propose("large_pages", value)
-    assert session.test(2).verdict is Verdict.HELD
-    assert session.gone_back == ""
+    session.do(RunBaseline(2))
+    session.do(Propose("large_pages", value))
+    assert session.do(TryProposal(2)).verdict is Verdict.HELD
+    assert session.do(Look()).gone_back == ""
     end_helper()
     until(lambda: shown not in HUGE.read_text())
-    until(lambda: session.gone_back != "")
-    seen = session.verify()
+    until(lambda: session.do(Look()).gone_back != "")
+    seen = session.do(ReadBack())
     assert seen.as_set == seen.of - 1
-    session.go_back(2)
+    session.do(ReturnTo(2))
     assert shown in HUGE.read_text()
-    assert session.gone_back == ""
+    assert session.do(Look()).gone_back == ""
     session.close()

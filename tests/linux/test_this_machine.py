@@ -12,7 +12,10 @@ import pytest
 from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.hands import NobodyThere
 from yondle.app.machine.machines import Machine
+from yondle.app.session.proposing import Propose
+from yondle.app.session.returning import ReturnTo
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Verdict
@@ -96,19 +99,19 @@ def test_a_real_step_over_workers_with_the_real_benchmark(tmp_path: Path) -> Non
     session = Session(logbook, Machine(ThisRig(host, clock.now), clock, NobodyThere()))
     heard: list[str] = []
     session.subscribe(lambda record: heard.append(type(record).__name__))
-    baseline = session.baseline(2)
+    baseline = session.do(RunBaseline(2))
     assert baseline.verdict is Verdict.HELD, baseline.outcome
-    session.propose("workers", 1)
-    step = session.test(2)
+    session.do(Propose("workers", 1))
+    step = session.do(TryProposal(2))
     assert step.verdict is Verdict.HELD, step.outcome
     facts = [p.result.facts for p in step.attempts[0].passes if p.result]
     assert {f["measured workers"] for f in facts} == {1}
     assert all(float(f["vector_bits"]) in (128, 256, 512) for f in facts)
     assert heard.count("Sampled") > 10
     with pytest.raises(KnownError, match="outside its range"):
-        session.propose("workers", 0)
-    session.go_back(1)
-    assert session.in_force == session.declaration.stock
+        session.do(Propose("workers", 0))
+    session.do(ReturnTo(1))
+    assert session.snapshot.in_force == session.declaration.stock
     session.close()
 
 

@@ -21,10 +21,12 @@ from tests.conftest import quick_rig
 from yondle.app.books.export import csv_text, logbook_text, merge, passes_csv, read_archive, share
 from yondle.app.books.reading import read_book
 from yondle.app.machine.machines import RigChoice
-from yondle.app.profiles.profiles import keep_profile
-from yondle.app.session.remarks import attach, discard_pass, write_note
-from yondle.app.session.results import MeasuredWith, type_in
-from yondle.app.session.session import Session
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.session.limits import TellConditions
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.remarks import AttachFile, DiscardPass, WriteNote
+from yondle.app.session.results import MeasuredWith, TypeIn
+from yondle.app.session.testing import RunBaseline, TryFrom
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction
@@ -38,10 +40,10 @@ HOSTILE = '=HYPERLINK("http://x","y")\u202e\x07<b>'
 
 def make_book(path: Path, clocks: tuple[float, ...], seed: int = 1) -> Path:
     rig = re.sub(r"(?m)^seed = \d+", f"seed = {seed}", quick_rig(), count=1)
-    session = Session.create(path, RigChoice("simulated", "Heron", rig))
-    session.baseline(2)
+    session = create_logbook(path, RigChoice("simulated", "Heron", rig))
+    session.do(RunBaseline(2))
     for clock in clocks:
-        session.try_from(1, {"core_clock": clock}, None)
+        session.do(TryFrom(1, {"core_clock": clock}, None))
     session.close()
     return path
 
@@ -49,23 +51,23 @@ def make_book(path: Path, clocks: tuple[float, ...], seed: int = 1) -> Path:
 @pytest.fixture(scope="module")
 def book(tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = make_book(tmp_path_factory.mktemp("archive") / "book.yondle", (4100.0, 5000.0))
-    session = Session.open(path)
-    keep_profile(session, "Daily", number=2)
-    write_note(session, 2, HOSTILE, caveat=True)
+    session = open_logbook(path)
+    session.do(KeepProfile("Daily", step=2))
+    session.do(WriteNote(2, HOSTILE, caveat=True))
     proof = path.with_name("proof.bin")
     proof.write_bytes(bytes(range(256)))
-    attach(session, 2, proof)
-    type_in(session, 2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, MeasuredWith(preset="high"))
-    made = next(p for p in session.step(2).attempts[0].passes if p.counts)
-    discard_pass(session, 2, session.step(2).attempts[0].id, made.ordinal, "a door")
-    session.own.tell("serial number", "SN-42")
+    session.do(AttachFile(2, proof))
+    session.do(TypeIn(2, "Sky tour", 61.5, "frames/s", Direction.HIGHER, MeasuredWith(preset="high")))
+    made = next(p for p in session.snapshot.step(2).attempts[0].passes if p.counts)
+    session.do(DiscardPass(2, session.snapshot.step(2).attempts[0].id, made.ordinal, "a door"))
+    session.do(TellConditions({"serial number": "SN-42"}))
     session.close()
     return path
 
 
 def text_of(path: Path) -> str:
-    session = Session.open(path)
-    text = logbook_text(session)
+    session = open_logbook(path)
+    text = logbook_text(session.snapshot)
     session.close()
     return text
 
@@ -76,8 +78,8 @@ def test_what_is_exported_makes_the_same_logbook_again(book: Path, tmp_path: Pat
     read_archive(tmp_path / "book.json", tmp_path / "back.yondle")
     shutil.copy(book.with_name("book.yondle.machine"), tmp_path / "back.yondle.machine")
     assert text_of(tmp_path / "back.yondle") == text
-    one, other = Session.open(book), Session.open(tmp_path / "back.yondle")
-    assert one.steps == other.steps
+    one, other = open_logbook(book), open_logbook(tmp_path / "back.yondle")
+    assert one.snapshot.steps == other.snapshot.steps
     assert one.logbook.trace(2) == other.logbook.trace(2)
     assert other.logbook.attachment(1) == bytes(range(256))
     one.close()
@@ -87,11 +89,11 @@ def test_what_is_exported_makes_the_same_logbook_again(book: Path, tmp_path: Pat
 
 
 def test_passes_as_csv_hold_every_pass_and_no_formula(book: Path) -> None:
-    session = Session.open(book)
-    rows = list(csv.DictReader(io.StringIO(passes_csv(session))))
-    passes = [p for r in session.steps for a in r.attempts for p in a.passes]
+    session = open_logbook(book)
+    rows = list(csv.DictReader(io.StringIO(passes_csv(session.snapshot))))
+    passes = [p for r in session.snapshot.steps for a in r.attempts for p in a.passes]
     scores = [p.result.score for p in passes if p.result is not None and p.result.score is not None]
-    figures = [a for r in session.steps for a in r.added]
+    figures = [a for r in session.snapshot.steps for a in r.added]
     session.close()
     assert figures
     assert len(rows) == len(passes) + len(figures), "figures from elsewhere stand there, too"
@@ -120,17 +122,17 @@ def test_a_copy_to_share_says_nothing_private_and_keeps_every_figure(
     book: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("socket.gethostname", lambda: "shed-box")
-    session = Session.open(book)
-    write_note(session, 1, "measured on shed-box as wren", caveat=False)
+    session = open_logbook(book)
+    session.do(WriteNote(1, "measured on shed-box as wren", caveat=False))
     monkeypatch.setattr("getpass.getuser", lambda: "wren")
-    share(session, tmp_path / "given.yondle")
-    figures = session.step(2).scores("stacking")
+    share(session.snapshot, tmp_path / "given.yondle")
+    figures = session.snapshot.step(2).scores("stacking")
     session.close()
     text = text_of(tmp_path / "given.yondle")
     for private in ("shed-box", "wren", "SN-42", "serial number", "proof.bin"):
         assert private not in text
-    given = Session.open(tmp_path / "given.yondle")
-    assert given.step(2).scores("stacking") == figures
+    given = open_logbook(tmp_path / "given.yondle")
+    assert given.snapshot.step(2).scores("stacking") == figures
     given.close()
 
 
@@ -138,33 +140,33 @@ def test_two_logbooks_make_a_third_in_the_order_of_their_tests(book: Path, tmp_p
     other = make_book(tmp_path / "other.yondle", (4150.0,), seed=2)
     before = book.read_bytes(), other.read_bytes()
     assert merge(book, other, tmp_path / "both.yondle") == 5
-    both, one = Session.open(tmp_path / "both.yondle"), Session.open(book)
-    assert sorted(r.step.setup["core_clock"] for r in both.steps) == [4100.0, 4150.0, 4200.0, 4200.0, 5000.0]
-    starts = [r.attempts[0].started_at for r in both.steps]
+    both, one = open_logbook(tmp_path / "both.yondle"), open_logbook(book)
+    assert sorted(r.step.setup["core_clock"] for r in both.snapshot.steps) == [4100.0, 4150.0, 4200.0, 4200.0, 5000.0]
+    starts = [r.attempts[0].started_at for r in both.snapshot.steps]
     assert starts == sorted(starts)
-    found = next(r for r in both.steps if r.step.setup["core_clock"] == 4100.0)
+    found = next(r for r in both.snapshot.steps if r.step.setup["core_clock"] == 4100.0)
     assert found.notes[0].text == HOSTILE
-    assert found.scores("stacking") == one.step(2).scores("stacking")
+    assert found.scores("stacking") == one.snapshot.step(2).scores("stacking")
     assert both.logbook.trace(found.attempts[0].id) == one.logbook.trace(2)
-    assert both.position is not None
+    assert both.snapshot.position is not None
     both.close()
     one.close()
     assert merge(book, book, tmp_path / "same.yondle") == 3
-    same = Session.open(tmp_path / "same.yondle")
-    assert [len(r.notes) for r in same.steps] == [len(r.notes) for r in read_book(book).steps]
+    same = open_logbook(tmp_path / "same.yondle")
+    assert [len(r.notes) for r in same.snapshot.steps] == [len(r.notes) for r in read_book(book).steps]
     same.close()
     longer = tmp_path / "longer.yondle"
     shutil.copy(book, longer)
-    grown = Session.open(longer)
-    grown.try_from(2, {"core_clock": 4050.0}, None)
+    grown = open_logbook(longer)
+    grown.do(TryFrom(2, {"core_clock": 4050.0}, None))
     grown.close()
     assert merge(book, longer, tmp_path / "grown.yondle") == 4
-    whole = Session.open(tmp_path / "grown.yondle")
-    assert whole.step(4).step.parent == 2
+    whole = open_logbook(tmp_path / "grown.yondle")
+    assert whole.snapshot.step(4).step.parent == 2
     whole.close()
     assert (book.read_bytes(), other.read_bytes()) == before
     twin = tmp_path / "twin.yondle"
-    Session.create(twin, RigChoice("simulated", "Heron II", quick_rig())).close()
+    create_logbook(twin, RigChoice("simulated", "Heron II", quick_rig())).close()
     with pytest.raises(KnownError, match="one rig are merged"):
         merge(book, twin, tmp_path / "no.yondle")
 
@@ -202,7 +204,7 @@ def test_a_spoilt_archive_is_refused_or_read_and_leaves_nothing_half_made(
         read_archive(folder / "a.json", made)
     if made.exists():
         with suppress(KnownError):
-            Session.open(made).close()
+            open_logbook(made).close()
     else:
         assert [each.name for each in folder.iterdir()] == ["a.json"]
 
@@ -210,9 +212,9 @@ def test_a_spoilt_archive_is_refused_or_read_and_leaves_nothing_half_made(
 @pytest.fixture(scope="module")
 def small_archive(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Any]:
     path = make_book(tmp_path_factory.mktemp("small") / "small.yondle", ())
-    session = Session.open(path)
-    write_note(session, 1, "one note")
-    document: dict[str, Any] = json.loads(logbook_text(session))
+    session = open_logbook(path)
+    session.do(WriteNote(1, "one note"))
+    document: dict[str, Any] = json.loads(logbook_text(session.snapshot))
     session.close()
     for table in ("pass", "sample_block", "journal"):
         del document["tables"][table][3:]
@@ -252,7 +254,7 @@ def test_the_command_line_exports_restores_shares_merges_and_looks_through(
     capsys.readouterr()
     assert run(["trace", str(book), "2", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
-    session = Session.open(book)
+    session = open_logbook(book)
     shown = trace_of(session.snapshot, latest_run(session.snapshot, 2).attempt)
     view = span_view(shown, shown.panels, 0.0, shown.lasted_s)
     session.close()

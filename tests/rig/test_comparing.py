@@ -11,13 +11,24 @@ from pathlib import Path
 import pytest
 from tests.rig.test_scaling_curves import SWEEP
 
-from yondle.app.books.columns import Shelf, add_reference, compare_these, compared, drop_reference, keep_price, prices
+from yondle.app.books.columns import (
+    AddReference,
+    CompareThese,
+    DropReference,
+    KeepPrice,
+    Shelf,
+    compared,
+    prices,
+)
 from yondle.app.books.reading import read_book
-from yondle.app.demo import run_neighbours
+from yondle.app.demo import RunNeighbours
 from yondle.app.machine.machines import RigChoice
-from yondle.app.plans.plans import start_plan
-from yondle.app.profiles.profiles import keep_profile
+from yondle.app.plans.plans import StartPlan
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.session.limits import ChooseBenchmarks
+from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryFrom
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
@@ -56,17 +67,17 @@ def books(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("rigs")
     sweep = SWEEP.replace("passes = 4", f"passes = {PASSES}")
     for name in ("heron", "heron-ii", "bittern"):
-        session = Session.create(folder / f"{name}.yondle", RigChoice("simulated", name, rig_of(name)))
-        session.baseline(PASSES)
+        session = create_logbook(folder / f"{name}.yondle", RigChoice("simulated", name, rig_of(name)))
+        session.do(RunBaseline(PASSES))
         values = LIMITS if name != "bittern" else [45.0, 60.0, 75.0, 90.0]
         if name == "heron-ii":
-            session.try_from(1, TUNED, None)
-            keep_profile(session, "Memory")
-        session.choose_benchmarks(JOBS)
+            session.do(TryFrom(1, TUNED, None))
+            session.do(KeepProfile("Memory"))
+        session.do(ChooseBenchmarks(JOBS))
         by = values[1] - values[0]
         plan = sweep.format(knob="power_limit", low=values[0], high=values[-1], by=by)
-        start_plan(session, plan, "sweep", lambda *_: None)
-        session.choose_benchmarks(ALL)
+        session.do(StartPlan(plan, "sweep", lambda *_: None))
+        session.do(ChooseBenchmarks(ALL))
         session.close()
     return folder
 
@@ -76,7 +87,7 @@ def heron(books: Path, tmp_path: Path) -> Iterator[Session]:
     """Heron's logbook in a folder of its own, so that what is kept in it stays there."""
     for path in books.glob("heron.yondle*"):
         shutil.copy(path, tmp_path)
-    session = Session.open(tmp_path / "heron.yondle")
+    session = open_logbook(tmp_path / "heron.yondle")
     yield session
     session.close()
 
@@ -112,7 +123,7 @@ def row_of(view: CompareView, benchmark: str) -> Row:
 
 
 def test_a_better_memory_overtakes_a_better_chip_where_the_model_has_it(heron: Session, books: Path) -> None:
-    shelf = Shelf(heron)
+    shelf = Shelf(lambda: heron.snapshot)
     addresses = ("stock", str(books / "heron-ii.yondle"), str(books / "bittern.yondle"))
     columns, missing = shelf.columns(addresses)
     assert not missing
@@ -135,8 +146,8 @@ def test_a_better_memory_overtakes_a_better_chip_where_the_model_has_it(heron: S
 
 
 def test_columns_have_gains_places_and_means_that_hold_together(heron: Session, books: Path) -> None:
-    add_reference(heron, "Old note", "sharpening", (3.1, 3.2), "from a notebook")
-    wide = Shelf(heron).columns(
+    heron.do(AddReference("Old note", "sharpening", (3.1, 3.2), "from a notebook"))
+    wide = Shelf(lambda: heron.snapshot).columns(
         ("stock", f"{books / 'heron-ii.yondle'}#Memory", str(books / "bittern.yondle"), "Old note")
     )
     view = compare(wide[0])
@@ -176,7 +187,7 @@ def test_where_lower_is_better_nobody_leads_for_sure_where_the_model_has_the_oth
     heron: Session, books: Path
 ) -> None:
     addresses = ("stock", str(books / "heron-ii.yondle"))
-    shelf = Shelf(heron)
+    shelf = Shelf(lambda: heron.snapshot)
     shelf.columns(addresses)
     told = shelf.with_settings(settings_of(heron.snapshot), addresses)
     view = machines(told, heron.declaration.knob("power_limit"), heron.declaration.workload("sharpening"))
@@ -189,17 +200,17 @@ def test_where_lower_is_better_nobody_leads_for_sure_where_the_model_has_the_oth
 
 def test_what_a_part_costs_is_told_by_its_gain(heron: Session, books: Path) -> None:
     twin = f"{books / 'heron-ii.yondle'}#Memory"
-    keep_price(heron, twin, 60.0)
-    view = compare(Shelf(heron).columns(("stock", twin))[0], 0, prices(heron))
+    heron.do(KeepPrice(twin, 60.0))
+    view = compare(Shelf(lambda: heron.snapshot).columns(("stock", twin))[0], 0, prices(heron.snapshot))
     cell = row_of(view, "star_match").cells[1]
     assert cell is not None
     assert cell.gain is not None
     paid = dict(details(view, row_of(view, "star_match")))["price of each +1\u202f%"]
     assert float(paid[1].split()[0]) == pytest.approx(60.0 / (100 * cell.gain.fraction), abs=0.01)
     with pytest.raises(KnownError, match="no price"):
-        keep_price(heron, twin, -1.0)
-    keep_price(heron, twin, None)
-    assert prices(heron) == {}
+        heron.do(KeepPrice(twin, -1.0))
+    heron.do(KeepPrice(twin, None))
+    assert prices(heron.snapshot) == {}
 
 
 def test_energy_battery_and_what_no_other_setting_beats(heron: Session) -> None:
@@ -234,8 +245,8 @@ def test_energy_battery_and_what_no_other_setting_beats(heron: Session) -> None:
 def test_another_field_book_is_read_and_left_as_it_was(heron: Session, books: Path, tmp_path: Path) -> None:
     other = books / "heron-ii.yondle"
     before, beside = other.read_bytes(), sorted(p.name for p in books.iterdir())
-    held = Session.open(other)
-    assert read_book(other).steps == tuple(held.steps)
+    held = open_logbook(other)
+    assert read_book(other).steps == tuple(held.snapshot.steps)
     held.close()
     assert read_book(other).profiles[0].name == "Memory"
     assert other.read_bytes() == before
@@ -245,29 +256,31 @@ def test_another_field_book_is_read_and_left_as_it_was(heron: Session, books: Pa
     for wrong, says in (("torn", "damaged"), ("words", "is no logbook"), ("gone", "There is no logbook")):
         with pytest.raises(KnownError, match=says):
             read_book(tmp_path / f"{wrong}.yondle")
-    columns, missing = Shelf(heron).columns(("stock", str(tmp_path / "gone.yondle"), "99", "nothing#7"))
+    columns, missing = Shelf(lambda: heron.snapshot).columns(
+        ("stock", str(tmp_path / "gone.yondle"), "99", "nothing#7")
+    )
     assert [c.name for c in columns] == ["Stock"]
     assert len(missing) == 3
     with pytest.raises(KnownError, match="can't be told apart"):
-        compare_these(heron, tuple(map(str, range(30))))
-    assert compared(heron) == ("stock",)
+        heron.do(CompareThese(tuple(map(str, range(30)))))
+    assert compared(heron.snapshot) == ("stock",)
     for name in ("7", "stock", "a#b", ""):
         with pytest.raises(KnownError, match="reference's name"):
-            add_reference(heron, name, "stacking", (1.0,))
+            heron.do(AddReference(name, "stacking", (1.0,)))
     for scores in ((), (0.0,), (math.inf,)):
         with pytest.raises(KnownError, match="above 0"):
-            add_reference(heron, "Note", "stacking", scores)
+            heron.do(AddReference("Note", "stacking", scores))
     with pytest.raises(KnownError, match="no reference"):
-        drop_reference(heron, "Note")
+        heron.do(DropReference("Note"))
 
 
 def test_the_command_line_tells_the_same_comparison(
     heron: Session, books: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     twin, own = str(books / "heron-ii.yondle"), str(heron.logbook.path)
-    expected = compare(Shelf(heron).columns(("stock", twin))[0])
+    expected = compare(Shelf(lambda: heron.snapshot).columns(("stock", twin))[0])
     curves = machines(
-        Shelf(heron).with_settings(settings_of(heron.snapshot), ()),
+        Shelf(lambda: heron.snapshot).with_settings(settings_of(heron.snapshot), ()),
         heron.declaration.knob("power_limit"),
         heron.declaration.workload("stacking"),
     )
@@ -298,5 +311,5 @@ def test_neighbours_that_were_stopped_are_not_taken_for_whole_ones(tmp_path: Pat
         looks += 1
         return looks > 50
 
-    assert run_neighbours(tmp_path, soon) == []
+    assert RunNeighbours(tmp_path, soon).run() == []
     assert not list(tmp_path.glob("*.yondle*"))

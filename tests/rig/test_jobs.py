@@ -11,11 +11,16 @@ from tests.conftest import quick_rig
 from tests.fakes import Answer, StubbornRig, stubborn_session
 
 from yondle.analysis.margins import GainWord
-from yondle.app.demo import run_evening
+from yondle.app.demo import RunEvening
 from yondle.app.plans.plans import is_failure
-from yondle.app.profiles.profiles import keep_profile
-from yondle.app.session.remarks import write_note
-from yondle.app.session.session import Session, machine_file
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.session.opening import machine_file
+from yondle.app.session.proposing import Propose
+from yondle.app.session.remarks import WriteNote
+from yondle.app.session.requests import EmergencyStop, GoOn, Pause, Stop
+from yondle.app.session.returning import ReturnTo
+from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import (
@@ -42,22 +47,22 @@ MakeSession = Callable[..., Session]
 
 
 def test_a_baseline_measures_every_benchmark_and_becomes_the_position(session: Session) -> None:
-    record = session.baseline(3)
+    record = session.do(RunBaseline(3))
     assert record.verdict is Verdict.HELD
     assert {b.id: len(record.scores(b.id)) for b in session.declaration.benchmarks} == dict.fromkeys(
         ("stacking", "sharpening", "star_match", "preview", "frames"), 3
     )
-    assert session.position is not None
-    assert session.position.step.number == 1
-    assert session.verified is not None
-    assert (session.verified.as_set, session.verified.of) == (27, 27)
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == 1
+    assert session.snapshot.verified is not None
+    assert (session.snapshot.verified.as_set, session.snapshot.verified.of) == (27, 27)
 
 
 def test_every_round_starts_below_the_start_temperature_and_the_first_one_is_left_out(new_session: MakeSession) -> None:
     session = new_session(quick_rig(settle_below_c="26.0"))
     heard: list[Record] = []
     session.subscribe(heard.append)
-    record = session.baseline(2)
+    record = session.do(RunBaseline(2))
     index = [c.id for c in session.declaration.channels].index("processor_temperature")
     temperature = None
     for item in heard:
@@ -72,11 +77,11 @@ def test_every_round_starts_below_the_start_temperature_and_the_first_one_is_lef
 
 
 def test_a_step_that_holds_stays_in_force_with_a_gain_that_has_a_margin(session: Session) -> None:
-    session.baseline()
-    session.propose("core_clock", 4400)
-    record = session.test()
+    session.do(RunBaseline())
+    session.do(Propose("core_clock", 4400))
+    record = session.do(TryProposal())
     assert record.verdict is Verdict.HELD
-    assert session.in_force["core_clock"] == 4400.0
+    assert session.snapshot.in_force["core_clock"] == 4400.0
     gain = gain_of(session.snapshot, record, session.declaration.workload("stacking"))
     assert gain is not None
     assert gain.word is GainWord.GAIN
@@ -88,78 +93,80 @@ def test_a_step_that_holds_stays_in_force_with_a_gain_that_has_a_margin(session:
 
 
 def test_a_step_that_takes_the_machine_down_is_named_and_the_last_held_setup_is_back(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 4800)
-    record = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4800))
+    record = session.do(TryProposal(2))
     assert record.verdict is Verdict.DOWN
     assert record.outcome is not None
     assert record.outcome.failure in (Failure.FROZE, Failure.RESTARTED, Failure.NEVER_STARTED, Failure.PROGRAM_CRASHED)
     assert record.outcome.stage
     assert record.outcome.time_to_failure_s is not None
-    assert session.in_force == session.declaration.stock
-    assert session.position is not None
-    assert session.position.step.number == 1
+    assert session.snapshot.in_force == session.declaration.stock
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == 1
     assert session.machine.rig.read_back() == session.declaration.stock
 
 
 def test_far_beyond_the_edge_a_live_value_freezes_the_machine_at_once(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 5000)
-    record = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 5000))
+    record = session.do(TryProposal(2))
     assert record.outcome is not None
     assert record.outcome.failure is Failure.FROZE
     assert record.outcome.stage == "setting"
-    assert session.in_force == session.declaration.stock
+    assert session.snapshot.in_force == session.declaration.stock
 
 
 def test_a_limit_on_purpose_holds_and_one_nobody_asked_for_holds_back(session: Session) -> None:
     """A limit, a mode or a fan that was changed asks for what comes of it; a clock that was asked for and isn't there doesn't."""
-    session.baseline(2)
+    session.do(RunBaseline(2))
     for knob, value in (("power_limit", 60.0), ("power_mode", 0.0)):
-        session.propose(knob, value)
-        record = session.test(2)
+        session.do(Propose(knob, value))
+        record = session.do(TryProposal(2))
         assert record.verdict is Verdict.HELD, record.outcome
         assert record.outcome is not None
         assert record.outcome.reason.startswith("Held, limited by power limit: ")
         assert "of 4\u202f200\u202fMHz in " in record.outcome.reason
-        assert session.in_force[knob] == value
+        assert session.snapshot.in_force[knob] == value
         row = next(r for r in Trail().rows(session.snapshot, None) if r.number == record.step.number)
         assert row.detail == "limited by power limit"
-    keep_profile(session, "Silent", Purpose.QUIET)
-    session.propose("core_clock", 4100)
-    assert session.test(2).verdict is Verdict.HELD, (
+    session.do(KeepProfile("Silent", Purpose.QUIET))
+    session.do(Propose("core_clock", 4100))
+    assert session.do(TryProposal(2)).verdict is Verdict.HELD, (
         "what was short at home, and of which no more is asked, is no failure"
     )
-    session.propose("core_clock", 4300)
-    record = session.test(2)
+    session.do(Propose("core_clock", 4300))
+    record = session.do(TryProposal(2))
     assert record.verdict is Verdict.HELD_BACK
     assert record.outcome is not None
     assert record.outcome.reason.startswith("Core clock not held: ")
-    assert session.in_force["core_clock"] == 4100.0
+    assert session.snapshot.in_force["core_clock"] == 4100.0
 
 
 def test_a_voltage_that_the_power_limit_makes_clocks_pay_for_is_held_back(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_voltage", 1.35)
-    record = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_voltage", 1.35))
+    record = session.do(TryProposal(2))
     assert record.verdict is Verdict.HELD_BACK
     assert record.outcome is not None
     assert "power limit reached" in record.outcome.reason
-    assert session.in_force["core_voltage"] == 1.2
+    assert session.snapshot.in_force["core_voltage"] == 1.2
 
 
 def test_a_baseline_limited_by_the_rig_itself_is_one_and_what_follows_is_compared_with_it(
     new_session: MakeSession,
 ) -> None:
     notebook = new_session(re.sub(r"(\[knobs\.power_limit\][^\[]*?stock = )\d+(\.\d+)?", r"\g<1>45.0", quick_rig()))
-    baseline = notebook.baseline(2)
+    baseline = notebook.do(RunBaseline(2))
     assert baseline.verdict is Verdict.HELD
-    assert notebook.baseline_step is not None
+    assert notebook.snapshot.baseline_step is not None
     assert step_detail(notebook.snapshot, baseline, None) == "limited by power limit"
-    notebook.propose("fan_level", 80.0)
-    assert notebook.test(2).verdict is Verdict.HELD
-    notebook.propose("core_clock", 4400)
-    assert notebook.test(2).verdict is Verdict.HELD_BACK, "a clock that is asked for and not delivered proves nothing"
+    notebook.do(Propose("fan_level", 80.0))
+    assert notebook.do(TryProposal(2)).verdict is Verdict.HELD
+    notebook.do(Propose("core_clock", 4400))
+    assert notebook.do(TryProposal(2)).verdict is Verdict.HELD_BACK, (
+        "a clock that is asked for and not delivered proves nothing"
+    )
 
 
 @pytest.mark.parametrize(
@@ -179,7 +186,7 @@ def test_a_ceiling_stops_the_test_and_puts_the_machine_back(
 ) -> None:
     before = sensor.rsplit("limit = ", 1)[0]
     session = new_session(quick_rig().replace(sensor, f"{before}limit = {limit}"))
-    record = session.baseline(2)
+    record = session.do(RunBaseline(2))
     assert record.outcome is not None
     assert record.outcome.failure is Failure.CEILING
     assert record.verdict is Verdict.HELD_BACK
@@ -191,19 +198,19 @@ def test_a_guarded_sensor_that_falls_silent_stops_the_test(new_session: MakeSess
     silent = "[sensors.processor_temperature]\ndropout_chance = 1.0\nlimit = 88.0\n[sensors.unused]"
     text = quick_rig().replace("[sensors.processor_temperature]\nnoise = 0.25\nquantum = 0.25\nlimit = 88.0", silent)
     session = new_session(text.replace("[sensors.unused]", ""))
-    record = session.baseline(2)
+    record = session.do(RunBaseline(2))
     assert record.outcome is not None
     assert record.outcome.failure is Failure.SENSOR_LOST
     assert record.verdict is Verdict.UNPROVEN
 
 
 def test_two_knobs_need_a_joint_step_on_purpose(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 4300)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
     with pytest.raises(KnownError, match="one step changes one knob"):
-        session.propose("core_voltage", 1.25)
-    session.propose("core_voltage", 1.22, joint=True)
-    record = session.test(2)
+        session.do(Propose("core_voltage", 1.25))
+    session.do(Propose("core_voltage", 1.22, joint=True))
+    record = session.do(TryProposal(2))
     assert record.step.joint
     assert {c.knob for c in record.step.changes} == {"core_clock", "core_voltage"}
     row = Trail().rows(session.snapshot, benchmark_of(session.snapshot))[0]
@@ -218,41 +225,41 @@ def test_what_can_not_be_proposed_says_why_and_changes_nothing(session: Session)
         ("colour", 1, "no knob called 'colour'"),
     ):
         with pytest.raises(KnownError, match=says):
-            session.propose(knob, value)
+            session.do(Propose(knob, value))
         assert session.proposal is None
     with pytest.raises(KnownError, match="no baseline"):
-        session.test()
+        session.do(TryProposal())
 
 
 def test_proposing_the_value_in_force_takes_the_proposal_back(session: Session) -> None:
-    session.propose("core_clock", 4300)
-    assert session.propose("core_clock", 4200) is None
+    session.do(Propose("core_clock", 4300))
+    assert session.do(Propose("core_clock", 4200)) is None
     with pytest.raises(KnownError, match=r"Nothing is proposed|no baseline"):
-        session.test()
+        session.do(TryProposal())
 
 
 def test_one_can_go_back_to_what_held_but_not_to_what_failed(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    session.test(2)
-    session.propose("core_clock", 4900)
-    failed = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
+    session.do(Propose("core_clock", 4900))
+    failed = session.do(TryProposal(2))
     with pytest.raises(KnownError, match="isn't put in force by itself"):
-        session.go_back(failed.step.number)
-    session.go_back(1)
-    assert session.in_force == session.declaration.stock
-    assert session.position is not None
-    assert session.position.step.number == 1
+        session.do(ReturnTo(failed.step.number))
+    session.do(ReturnTo(1))
+    assert session.snapshot.in_force == session.declaration.stock
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == 1
     rows = Trail().rows(session.snapshot, benchmark_of(session.snapshot))
     assert [row.on_path for row in rows] == [False, False, True]
 
 
 def test_testing_the_same_setup_again_is_another_attempt_of_the_same_step(session: Session) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     for _ in range(2):
-        session.propose("core_clock", 4900)
-        record = session.test(2)
-    assert len(session.steps) == 2
+        session.do(Propose("core_clock", 4900))
+        record = session.do(TryProposal(2))
+    assert len(session.snapshot.steps) == 2
     assert len(record.attempts) == 2
 
 
@@ -273,57 +280,60 @@ class _Asking:
                     self._ask()
 
 
+STOPS = {"stop": Stop(), "emergency_stop": EmergencyStop()}
+
+
 @pytest.mark.parametrize("state", ["OPENING", "APPLYING", "SETTLING", "PASSING"])
 @pytest.mark.parametrize("how", ["stop", "emergency_stop"])
 def test_stop_goes_back_and_emergency_stop_goes_to_stock_from_every_state(
     session: Session, state: str, how: str
 ) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    session.test(2)
-    session.propose("core_clock", 4400)
-    asked = _Asking(session, state, getattr(session, how))
-    record = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
+    session.do(Propose("core_clock", 4400))
+    asked = _Asking(session, state, lambda: session.do(STOPS[how]))
+    record = session.do(TryProposal(2))
     assert record.outcome is not None
     assert record.outcome.failure is Failure.STOPPED
     assert record.verdict is Verdict.UNPROVEN
     assert asked.states[-1] == State.RESTING.name
-    assert session.state is State.RESTING
+    assert session.engine.state is State.RESTING
     expected = 4300.0 if how == "stop" else 4200.0
-    assert session.in_force["core_clock"] == expected
-    assert session.machine.rig.read_back() == session.in_force
+    assert session.snapshot.in_force["core_clock"] == expected
+    assert session.machine.rig.read_back() == session.snapshot.in_force
 
 
 def test_a_pause_waits_with_the_load_off_and_keeps_the_setting(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 4300)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
     use = [c.id for c in session.declaration.channels].index("in_use")
     seen: list[float] = []
 
     def listen(record: Record) -> None:
         if isinstance(record, StateChanged) and record.state == "PASSING" and not seen:
-            session.pause()
-        if isinstance(record, Sampled) and session.state is State.PAUSED:
+            session.do(Pause())
+        if isinstance(record, Sampled) and session.engine.state is State.PAUSED:
             value = record.row[use]
             seen.append(value if value is not None else -1.0)
             assert session.machine.rig.read_back()["core_clock"] == 4300.0
             if len(seen) == 20:
-                session.go_on()
+                session.do(GoOn())
 
     session.subscribe(listen)
-    assert session.test(2).verdict is Verdict.HELD
+    assert session.do(TryProposal(2)).verdict is Verdict.HELD
     assert len(seen) == 20
     assert max(seen) < 10
 
 
 @pytest.mark.parametrize("how", ["stop", "emergency_stop"])
 def test_a_paused_test_can_be_stopped(session: Session, how: str) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    _Asking(session, "PASSING", session.pause)
-    _Asking(session, "PAUSED", getattr(session, how))
-    assert session.test(2).verdict is Verdict.UNPROVEN
-    assert session.in_force == session.declaration.stock
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    _Asking(session, "PASSING", lambda: session.do(Pause()))
+    _Asking(session, "PAUSED", lambda: session.do(STOPS[how]))
+    assert session.do(TryProposal(2)).verdict is Verdict.UNPROVEN
+    assert session.snapshot.in_force == session.declaration.stock
 
 
 def refuses(values: Mapping[str, float]) -> tuple[KnobReply, ...] | None:
@@ -341,70 +351,70 @@ def ignores(values: Mapping[str, float]) -> tuple[KnobReply, ...] | None:
 @pytest.mark.parametrize(("answer", "failure"), [(refuses, Failure.REFUSED), (ignores, Failure.NOT_IN_FORCE)])
 def test_a_value_refused_or_not_in_force_is_never_called_set(tmp_path: Path, answer: Answer, failure: Failure) -> None:
     session = stubborn_session(tmp_path / "book.yondle", quick_rig(), answer)
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    record = session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    record = session.do(TryProposal(2))
     assert record.outcome is not None
     assert record.outcome.failure is failure
     assert record.verdict is Verdict.REFUSED
-    assert session.in_force == session.declaration.stock
+    assert session.snapshot.in_force == session.declaration.stock
     session.close()
 
 
 def test_a_rig_that_lost_its_settings_and_takes_them_no_more_is_not_said_to_have_them(tmp_path: Path) -> None:
     path = tmp_path / "book.yondle"
     session = stubborn_session(path, quick_rig(), lambda _: None)
-    session.baseline(2)
-    session.propose("core_clock", 4300)
-    session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
     session.close()
     machine_file(path).unlink()
     session = stubborn_session(path, quick_rig(), ignores)
-    assert session.in_force == session.declaration.stock
-    assert session.position is not None
-    assert session.position.step.number == 1
+    assert session.snapshot.in_force == session.declaration.stock
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == 1
     session.close()
 
 
 def test_a_benchmark_that_can_not_be_started_is_a_verdict_and_the_rig_goes_back(tmp_path: Path) -> None:
     session = stubborn_session(tmp_path / "book.yondle", quick_rig(), lambda _: None)
-    session.baseline(2)
+    session.do(RunBaseline(2))
     stubborn = session.machine.rig
     assert isinstance(stubborn, StubbornRig)
     stubborn.refuses_to_start = True
-    session.propose("core_clock", 4300)
-    record = session.test(2)
+    session.do(Propose("core_clock", 4300))
+    record = session.do(TryProposal(2))
     assert record.outcome is not None
     assert record.outcome.failure is Failure.NOT_RUN
     assert "no room for another process" in record.outcome.reason
-    assert session.in_force == session.declaration.stock
+    assert session.snapshot.in_force == session.declaration.stock
     session.close()
 
 
 @pytest.mark.parametrize("clock", [4300, 4800, 5000], ids=["held", "went down", "never started"])
 def test_intent_is_written_before_the_act_and_the_answer_after_it(session: Session, clock: float) -> None:
-    session.baseline(2)
-    session.propose("core_clock", clock)
-    session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", clock))
+    session.do(TryProposal(2))
     acts = session.logbook.journal(2)
     assert acts[:2] == ["StepOpened", "ApplyOpened"]
     assert acts[-3:] == ["VerdictGiven", "PutBackOpened", "AttemptClosed"]
     for opened, closed in (("PassOpened", "PassEnded"), ("SettleOpened", "Settled")):
         order = [act for act in acts if act in (opened, closed)]
         assert order == [opened, closed] * (len(order) // 2)
-    passes = session.steps[1].attempts[0].passes
+    passes = session.snapshot.steps[1].attempts[0].passes
     assert all(p.result is not None for p in passes)
 
 
 def test_marks_are_strong_only_under_the_present_other_settings(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_voltage", 1.22)
-    session.test(2)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_voltage", 1.22))
+    session.do(TryProposal(2))
     by_name = {view.knob.id: view for view in rulers(session.snapshot, ruler_marks(session.snapshot))}
     assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, True), (1.22, True)}
     assert {(m.value, m.strong) for m in by_name["core_clock"].marks} == {(4200.0, True)}
-    session.propose("core_clock", 4300)
-    session.test(2)
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
     by_name = {view.knob.id: view for view in rulers(session.snapshot, ruler_marks(session.snapshot))}
     assert {(m.value, m.strong) for m in by_name["core_voltage"].marks} == {(1.2, False), (1.22, True)}
 
@@ -413,14 +423,14 @@ def test_the_evening_is_the_same_twice_and_tells_its_story(tmp_path: Path, new_s
     stories = []
     for name in ("one", "two"):
         session = new_session("heron", name)
-        run_evening(session, lambda _move, _record: None)
-        stories.append([(r.step, r.outcome, r.scores("stacking")) for r in session.steps])
+        session.do(RunEvening(lambda _move, _record: None))
+        stories.append([(r.step, r.outcome, r.scores("stacking")) for r in session.snapshot.steps])
     assert stories[0] == stories[1]
-    failures = [r for r in session.steps if is_failure(r)]
+    failures = [r for r in session.snapshot.steps if is_failure(r)]
     assert len({r.verdict for r in failures}) >= 2
-    assert session.position is not None
-    assert session.position.step.number < len(session.steps)
-    changed = {c.knob for r in session.steps for c in r.step.changes}
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number < len(session.snapshot.steps)
+    changed = {c.knob for r in session.snapshot.steps for c in r.step.changes}
     assert len(changed) >= 3
     view = chart(session.snapshot, session.declaration.knob("core_clock"), benchmark_of(session.snapshot))
     assert "Each +1 % of core clock has brought +0." in view.sentence
@@ -431,7 +441,7 @@ def test_the_evening_is_the_same_twice_and_tells_its_story(tmp_path: Path, new_s
 def test_the_trace_of_an_attempt_is_complete_and_in_order(session: Session) -> None:
     heard: list[Record] = []
     session.subscribe(heard.append)
-    session.baseline(2)
+    session.do(RunBaseline(2))
     samples = [(r.t, r.row) for r in heard if isinstance(r, Sampled)]
     kept = [(t, row) for block in session.logbook.trace(1) for t, row in zip(block.times_s, block.rows, strict=True)]
     assert [t for t, _ in kept] == [t for t, _ in samples]
@@ -442,9 +452,9 @@ def test_the_trace_of_an_attempt_is_complete_and_in_order(session: Session) -> N
 
 
 def test_notes_stay_with_their_step(session: Session) -> None:
-    session.baseline(2)
-    write_note(session, 1, "  felt warm <b>not markup</b> ")
+    session.do(RunBaseline(2))
+    session.do(WriteNote(1, "  felt warm <b>not markup</b> "))
     assert step_view(session.snapshot, 1).notes[0].endswith("felt warm <b>not markup</b>")
     for text in ("", "x" * 4001):
         with pytest.raises(KnownError, match="A note has"):
-            write_note(session, 1, text)
+            session.do(WriteNote(1, text))

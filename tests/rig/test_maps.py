@@ -11,14 +11,17 @@ import pytest
 from tests.conftest import quick_rig
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.plans.plans import start_plan
+from yondle.app.plans.plans import StartPlan
+from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline
 from yondle.main import run
 from yondle.rigs.simulated.rigfile import parse_rig_file
 from yondle.rigs.simulated.world import World, fresh_state
 from yondle.views.map.maps import MapView, map_of, pairs_measured, table_rows
 from yondle.views.scaling.sensitivities import sensitivities
 from yondle.views.shared.measured import settings_of
+from yondle.views.shared.snapshot import Snapshot
 
 CLOCKS, RATES = (4000.0, 4100.0, 4200.0, 4300.0, 4400.0), (5200.0, 5400.0, 5600.0, 5800.0, 6000.0)
 GRID = """
@@ -35,26 +38,26 @@ steps = [{steps}]
 def grid_book(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """Heron at five core clocks and five memory rates, and one core clock far too high."""
     path = tmp_path_factory.mktemp("grid") / "book.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(5)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(5))
     pairs = [(clock, rate) for rate in RATES for clock in CLOCKS] + [(5000.0, 6000.0)]
     steps = ", ".join(f"{{ core_clock = {clock}, memory_rate = {rate} }}" for clock, rate in pairs)
-    start_plan(session, GRID.format(steps=steps), "grid", lambda *_: None)
+    session.do(StartPlan(GRID.format(steps=steps), "grid", lambda *_: None))
     session.close()
     return path
 
 
 @pytest.fixture
 def grid(grid_book: Path) -> Iterator[Session]:
-    session = Session.open(grid_book)
+    session = open_logbook(grid_book)
     yield session
     session.close()
 
 
-def view_of(session: Session, benchmark: str) -> MapView:
-    declaration = session.declaration
+def view_of(book: Snapshot, benchmark: str) -> MapView:
+    declaration = book.declaration
     across, up = declaration.knob("core_clock"), declaration.knob("memory_rate")
-    return map_of(session.snapshot, settings_of(session.snapshot), across, up, declaration.workload(benchmark))
+    return map_of(book, settings_of(book), across, up, declaration.workload(benchmark))
 
 
 def true_rate(benchmark: str, clock: float, rate: float) -> float:
@@ -70,7 +73,7 @@ def true_rate(benchmark: str, clock: float, rate: float) -> float:
 
 @pytest.mark.parametrize("benchmark", ["stacking", "star_match"])
 def test_what_is_left_over_lies_where_the_model_has_it(grid: Session, benchmark: str) -> None:
-    view = view_of(grid, benchmark)
+    view = view_of(grid.snapshot, benchmark)
     assert view.table is not None
     assert (view.table.low, view.table.high) == ((4000.0, 5200.0), (4400.0, 6000.0))
     logs = {(c, r): math.log(true_rate(benchmark, c, r)) for c in (4000.0, 4400.0) for r in (5200.0, 6000.0)}
@@ -80,7 +83,7 @@ def test_what_is_left_over_lies_where_the_model_has_it(grid: Session, benchmark:
 
 
 def test_stars_answer_to_memory_and_not_to_the_core(grid: Session) -> None:
-    stars, stacking = view_of(grid, "star_match").table, view_of(grid, "stacking").table
+    stars, stacking = view_of(grid.snapshot, "star_match").table, view_of(grid.snapshot, "stacking").table
     assert stars is not None
     assert stacking is not None
     assert stars.second.low > 0.0
@@ -89,7 +92,7 @@ def test_stars_answer_to_memory_and_not_to_the_core(grid: Session) -> None:
 
 
 def test_what_shows_no_sign_says_what_holds_it_back(grid: Session) -> None:
-    told = sensitivities(grid, settings_of(grid))
+    told = sensitivities(grid.snapshot, settings_of(grid.snapshot))
     rows = {
         b.id: dict(zip((k.id for k in told.knobs), cells, strict=True))
         for b, cells in zip(told.benchmarks, told.cells, strict=True)
@@ -104,8 +107,8 @@ def test_what_shows_no_sign_says_what_holds_it_back(grid: Session) -> None:
 def test_lines_are_drawn_only_inside_what_was_measured_and_the_edge_where_it_failed(grid: Session) -> None:
     import numpy as np
 
-    assert pairs_measured(grid, settings_of(grid))[0][0].id == "core_clock"
-    view = view_of(grid, "stacking")
+    assert pairs_measured(grid.snapshot, settings_of(grid.snapshot))[0][0].id == "core_clock"
+    view = view_of(grid.snapshot, "stacking")
     assert view.surface is not None
     inside = view.surface.holds(np.array([4200.0, 4450.0, 3900.0]), np.array([5600.0, 5600.0, 5600.0]))
     assert inside.tolist() == [True, False, False]
@@ -117,8 +120,8 @@ def test_lines_are_drawn_only_inside_what_was_measured_and_the_edge_where_it_fai
 
 
 def test_the_command_line_tells_the_same_map(grid_book: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    session = Session.open(grid_book)
-    expected = view_of(session, "stacking")
+    session = open_logbook(grid_book)
+    expected = view_of(session.snapshot, "stacking")
     session.close()
     assert run(["map", str(grid_book), "core_clock", "memory_rate", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)

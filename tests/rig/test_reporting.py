@@ -10,14 +10,21 @@ import pytest
 from tests.conftest import quick_rig
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.plans.plans import start_plan
+from yondle.app.plans.plans import StartPlan
 from yondle.app.plans.reproducing import plan_again
-from yondle.app.profiles.profiles import keep_profile
-from yondle.app.reports.report_choices import ask, choose_sections, parts_named, sections_chosen
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.reports.report_choices import (
+    AskQuestion,
+    ChooseSections,
+    parts_named,
+    sections_chosen,
+)
 from yondle.app.reports.report_files import report_bytes
 from yondle.app.reports.reporting import report_of
-from yondle.app.session.remarks import attach, discard_pass, write_note
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.remarks import AttachFile, DiscardPass, WriteNote
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryFrom
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part
@@ -38,25 +45,26 @@ steps = [{ core_clock = 4050 }]
 @pytest.fixture(scope="module")
 def climbed(tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = tmp_path_factory.mktemp("report") / "book.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(3)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(3))
     for clock in (4300.0, 4400.0, 5000.0):
-        session.try_from(session.position.step.number if session.position else 1, {"core_clock": clock}, None)
-    keep_profile(session, "Daily", number=3)
-    write_note(session, 3, "the shed was cold", caveat=True)
+        here = session.snapshot.position
+        session.do(TryFrom(here.step.number if here else 1, {"core_clock": clock}))
+    session.do(KeepProfile("Daily", step=3))
+    session.do(WriteNote(3, "the shed was cold", caveat=True))
     proof = path.with_name("screen.png")
     proof.write_bytes(b"proof")
-    attach(session, 3, proof)
-    made = next(p for a in session.step(3).attempts for p in a.passes if p.counts)
-    discard_pass(session, 3, session.step(3).attempts[0].id, made.ordinal, "door open")
+    session.do(AttachFile(3, proof))
+    made = next(p for a in session.snapshot.step(3).attempts for p in a.passes if p.counts)
+    session.do(DiscardPass(3, session.snapshot.step(3).attempts[0].id, made.ordinal, "door open"))
     session.close()
     return path
 
 
 def test_a_report_holds_what_was_asked_found_failed_and_written(climbed: Path) -> None:
-    session = Session.open(climbed)
-    ask(session, "What is the clock worth?")
-    report = report_of(session)
+    session = open_logbook(climbed)
+    session.do(AskQuestion("What is the clock worth?"))
+    report = report_of(session.snapshot)
     text = report_bytes(report, ".md").decode()
     for words in (
         "What is the clock worth?", "Calder C8", "Core clock 4\u202f400", "within noise", "went down", "Daily",
@@ -64,33 +72,36 @@ def test_a_report_holds_what_was_asked_found_failed_and_written(climbed: Path) -
     ):  # fmt: skip
         assert words.replace("\u202f", " ") in text.replace("\u202f", " ").replace("\\", ""), words
     assert [s.part for s in report.sections] == [part for part in Part if part is not Part.ADDED]
-    assert report_bytes(report_of(session), ".pdf") == report_bytes(report, ".pdf")
-    choose_sections(session, (Part.GAINS, Part.QUESTION))
-    assert [s.part for s in report_of(session).sections] == [Part.GAINS, Part.QUESTION]
-    choose_sections(session, tuple(Part))
+    assert report_bytes(report_of(session.snapshot), ".pdf") == report_bytes(report, ".pdf")
+    session.do(ChooseSections((Part.GAINS, Part.QUESTION)))
+    assert [s.part for s in report_of(session.snapshot).sections] == [Part.GAINS, Part.QUESTION]
+    session.do(ChooseSections(tuple(Part)))
     for wrong in ((), (Part.GAINS, Part.GAINS)):
         with pytest.raises(KnownError, match="each section once"):
-            choose_sections(session, wrong)
+            session.do(ChooseSections(wrong))
     with pytest.raises(KnownError, match="no section 'moon'"):
         parts_named("gains, moon")
     with pytest.raises(KnownError, match="isn't written as"):
         report_bytes(report, ".doc")
-    assert sections_chosen(session) == tuple(Part)
+    assert sections_chosen(session.snapshot) == tuple(Part)
     session.close()
 
 
 def test_its_plan_makes_the_same_steps_with_the_same_verdicts(climbed: Path, tmp_path: Path) -> None:
-    session = Session.open(climbed)
-    plan, wanted = plan_again(session), {r.step.setup: r.verdict for r in session.steps if r.verdict is Verdict.HELD}
-    failed = [r for r in session.steps if r.verdict is not Verdict.HELD]
+    session = open_logbook(climbed)
+    plan, wanted = (
+        plan_again(session.snapshot),
+        {r.step.setup: r.verdict for r in session.snapshot.steps if r.verdict is Verdict.HELD},
+    )
+    failed = [r for r in session.snapshot.steps if r.verdict is not Verdict.HELD]
     session.close()
     assert failed
     assert all(f"# not done again: step {r.step.number}, " in plan for r in failed)
     assert tomllib.loads(plan)["format"] == "yondle-plan 1"
-    again = Session.create(tmp_path / "again.yondle", RigChoice("simulated", "Heron", quick_rig()))
-    again.baseline(3)
-    start_plan(again, plan, "again", lambda *_: None)
-    assert {r.step.setup: r.verdict for r in again.steps} == wanted
+    again = create_logbook(tmp_path / "again.yondle", RigChoice("simulated", "Heron", quick_rig()))
+    again.do(RunBaseline(3))
+    again.do(StartPlan(plan, "again", lambda *_: None))
+    assert {r.step.setup: r.verdict for r in again.snapshot.steps} == wanted
     again.close()
 
 
@@ -98,25 +109,26 @@ def test_a_step_that_was_only_loaded_is_told_by_the_latest_figures_of_the_same_s
     new_session: Callable[..., Session],
 ) -> None:
     session = new_session(quick_rig())
-    session.baseline(2)
-    scored, clock, power = session.check(2), {"core_clock": 4300.0}, {"power_limit": 110.0}
+    session.do(RunBaseline(2))
+    scored, clock, power = session.snapshot.check(2), {"core_clock": 4300.0}, {"power_limit": 110.0}
     load = Check(tuple(stage for stage in scored.stages if stage.kind is not StageKind.SCORE))
     for origin, values, check in ((1, clock, load), (2, power, scored), (1, power, scored), (4, clock, load)):
-        session.try_from(origin, values, check)
-    assert session.step(5).verdict is Verdict.HELD
-    assert session.step(5).step.setup == session.step(3).step.setup
-    assert not session.step(5).scores("stacking")
-    text = report_bytes(report_of(session), ".md").decode()
+        session.do(TryFrom(origin, values, check))
+    assert session.snapshot.step(5).verdict is Verdict.HELD
+    assert session.snapshot.step(5).step.setup == session.snapshot.step(3).step.setup
+    assert not session.snapshot.step(5).scores("stacking")
+    text = report_bytes(report_of(session.snapshot), ".md").decode()
     assert "Its figures were measured at step 3, with the same settings." in text
     assert "Nothing but stock is in force" not in text
-    keep_profile(session, "Loaded", number=5)
+    session.do(KeepProfile("Loaded", step=5))
     assert (
-        "Loaded, other: Stacking " in report_bytes(report_of(session), ".md").decode().split("Recommended settings")[1]
+        "Loaded, other: Stacking "
+        in report_bytes(report_of(session.snapshot), ".md").decode().split("Recommended settings")[1]
     )
 
 
 def test_a_fresh_book_and_the_command_line_have_a_report_too(climbed: Path, tmp_path: Path) -> None:
-    Session.create(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
     for name in ("r.html", "r.pdf", "r.md"):
         assert run(["report", str(tmp_path / "fresh.yondle"), str(tmp_path / name)]) == 0
     assert b"no baseline yet" in (tmp_path / "r.html").read_bytes()
@@ -133,7 +145,7 @@ def test_a_fresh_book_and_the_command_line_have_a_report_too(climbed: Path, tmp_
 def test_what_a_stretch_of_work_came_to_is_summed_up_and_scripts_get_an_exit_code(
     climbed: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    session = Session.open(climbed)
+    session = open_logbook(climbed)
     assert summary_words(session.snapshot, latest_attempt(session.snapshot)) == ""
     words = summary_words(session.snapshot, 1)
     session.close()
@@ -141,7 +153,7 @@ def test_what_a_stretch_of_work_came_to_is_summed_up_and_scripts_get_an_exit_cod
     assert "2 held, 1 went down" in words
     assert "Most Stacking that held: step 3, Core clock 4\u202f400, +" in words
     book = tmp_path / "b.yondle"
-    Session.create(book, RigChoice("simulated", "Heron", quick_rig())).close()
+    create_logbook(book, RigChoice("simulated", "Heron", quick_rig())).close()
     assert run(["baseline", str(book), "-n", "2"]) == 0
     assert run(["step", str(book), "core_clock=4100", "-n", "2", "--strict"]) == 0
     assert run(["step", str(book), "core_clock=5000", "-n", "2"]) == 0

@@ -9,7 +9,12 @@ import pytest
 from tests.conftest import quick_rig
 
 from yondle.app.machine.machines import RigChoice, choose_rig
+from yondle.app.session.limits import LimitRange
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReturnTo, ReturnToStock
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.model.errors import KnownError
 from yondle.model.events import EntryOpened, RestartOpened
 from yondle.model.steps import StartAnswer, StepRecord
@@ -20,8 +25,8 @@ MakeSession = Callable[..., Session]
 
 def try_out(session: Session, joint: bool = False, **values: float) -> StepRecord:
     for knob, value in values.items():
-        session.propose(knob, value, joint=joint)
-    return session.test(2)
+        session.do(Propose(knob, value, joint=joint))
+    return session.do(TryProposal(2))
 
 
 def acts(session: Session, record: StepRecord) -> list[str]:
@@ -29,20 +34,20 @@ def acts(session: Session, record: StepRecord) -> list[str]:
 
 
 def test_a_simulated_rigs_owner_enters_values_and_the_step_goes_on_after_the_restart(session: Session) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     record = try_out(session, memory_rate=5800)
     assert record.verdict is Verdict.HELD, record.outcome
     assert acts(session, record) == ["EntryOpened", "RestartOpened"]
-    assert session.in_force["memory_rate"] == 5800.0
+    assert session.snapshot.in_force["memory_rate"] == 5800.0
     assert record.derived["first_word_latency"] == pytest.approx(2000 * 40 / 5800)
     stages = [stage.name for stage in record.attempts[0].check.stages] if record.attempts[0].check else []
     assert stages == ["score passes", "memory_check", "mixed_load"]
-    assert session.go_back(1).step.number == 1
+    assert session.do(ReturnTo(1)).step.number == 1
     assert session.machine.rig.read_back() == session.declaration.stock
 
 
 def test_several_firmware_knobs_are_entered_in_one_restart_as_a_joint_step(session: Session) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     boot = session.machine.rig.boot_id()
     record = try_out(session, joint=True, memory_rate=5800, cas=38, threads_per_core=1)
     assert record.step.joint
@@ -51,20 +56,22 @@ def test_several_firmware_knobs_are_entered_in_one_restart_as_a_joint_step(sessi
 
 
 def test_a_start_that_stops_is_named_with_its_code_and_what_it_points_to(session: Session) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     try_out(session, core_clock=4300)
     record = try_out(session, memory_rate=6800)
     outcome = record.outcome
     assert outcome is not None
     assert (outcome.failure, outcome.stage, outcome.code) == (Failure.STOPPED_IN_START, "starting", "b7")
     assert outcome.pointer.subsystem == "memory"
-    assert session.in_force["core_clock"] == 4300.0
-    assert session.machine.rig.read_back() == session.in_force, "the reset took the live clock, too; it was set again"
+    assert session.snapshot.in_force["core_clock"] == 4300.0
+    assert session.machine.rig.read_back() == session.snapshot.in_force, (
+        "the reset took the live clock, too; it was set again"
+    )
 
 
 def test_a_crash_keeps_firmware_values_and_putting_back_restarts_once_more(new_session: MakeSession) -> None:
     session = new_session(quick_rig(memory_load_s="600.0"))
-    session.baseline(2)
+    session.do(RunBaseline(2))
     record = try_out(session, memory_rate=6200)
     assert record.verdict in (Verdict.DOWN, Verdict.WRONG), record.outcome
     assert record.outcome is not None
@@ -74,8 +81,8 @@ def test_a_crash_keeps_firmware_values_and_putting_back_restarts_once_more(new_s
 
 
 def test_refused_rounded_and_ignored_values_are_told_apart(session: Session) -> None:
-    session.set_own_range("memory_voltage", None, None)
-    session.baseline(2)
+    session.do(LimitRange("memory_voltage", None, None))
+    session.do(RunBaseline(2))
     boot = session.machine.rig.boot_id()
     refused = try_out(session, memory_voltage=1.45)
     assert refused.outcome is not None
@@ -93,29 +100,29 @@ def test_refused_rounded_and_ignored_values_are_told_apart(session: Session) -> 
 
 def test_the_tuner_is_waited_for_across_the_end_of_the_program(tmp_path: Path) -> None:
     path = tmp_path / "asks.yondle"
-    session = Session.create(path, choose_rig("heron"), asks=True)
-    session.baseline(2)
+    session = create_logbook(path, choose_rig("heron"), asks=True)
+    session.do(RunBaseline(2))
     heard: list[object] = []
     session.subscribe(heard.append)
     record = try_out(session, memory_rate=5800)
     assert record.outcome is None
-    assert session.waiting is not None
-    assert session.waiting.values == {"memory_rate": 5800.0}
+    assert session.snapshot.waiting is not None
+    assert session.snapshot.waiting.values == {"memory_rate": 5800.0}
     assert any(isinstance(r, EntryOpened) for r in heard)
     assert not any(isinstance(r, RestartOpened) for r in heard)
-    for refused in (lambda: session.propose("core_clock", 4300), lambda: session.go_back(1), session.baseline):
+    for refused in (Propose("core_clock", 4300), ReturnTo(1), RunBaseline()):
         with pytest.raises(KnownError, match="waiting to be set by hand"):
-            refused()
+            session.do(refused)
     session.close()
-    again = Session.open(path, asks=True)
-    assert again.resumed == []
-    assert again.waiting is not None
-    assert not again.waiting.restarted
-    done = again.go_on_waiting()
+    again = open_logbook(path, asks=True)
+    assert again.snapshot.resumed == ()
+    assert again.snapshot.waiting is not None
+    assert not again.snapshot.waiting.restarted
+    done = again.do(GoOnWaiting())
     assert done is not None
     assert done.verdict is Verdict.HELD
     assert len(done.attempts) == 1, "the same attempt goes on"
-    assert again.waiting is None
+    assert again.snapshot.waiting is None
     again.close()
 
 
@@ -130,98 +137,98 @@ def test_the_tuner_is_waited_for_across_the_end_of_the_program(tmp_path: Path) -
 def test_after_a_restart_the_tuners_answer_decides(tmp_path: Path, answer: StartAnswer, failure: Failure) -> None:
     """The machine restarted on its own account while Yondle was gone, with nothing entered."""
     path = tmp_path / "asks.yondle"
-    session = Session.create(path, choose_rig("heron"), asks=True)
-    session.baseline(2)
+    session = create_logbook(path, choose_rig("heron"), asks=True)
+    session.do(RunBaseline(2))
     try_out(session, memory_rate=5800)
     rig = session.machine.rig
     session.machine.clock.wait(rig.restart())
     session.close()
-    again = Session.open(path, asks=True)
-    assert again.waiting is not None
-    assert again.waiting.restarted
-    done = again.go_on_waiting(answer)
+    again = open_logbook(path, asks=True)
+    assert again.snapshot.waiting is not None
+    assert again.snapshot.waiting.restarted
+    done = again.do(GoOnWaiting(answer))
     assert done is not None
     assert done.outcome is not None
     assert done.outcome.failure is failure
     if answer.code:
         assert "b7" in done.outcome.reason
         assert "the memory line" in done.outcome.reason
-    assert again.in_force == again.declaration.stock
+    assert again.snapshot.in_force == again.declaration.stock
     again.close()
 
 
 def test_a_step_that_waits_can_be_dropped(tmp_path: Path) -> None:
-    session = Session.create(tmp_path / "drop.yondle", choose_rig("heron"), asks=True)
-    session.baseline(2)
+    session = create_logbook(tmp_path / "drop.yondle", choose_rig("heron"), asks=True)
+    session.do(RunBaseline(2))
     try_out(session, cas=38)
-    dropped = session.drop_waiting()
+    dropped = session.do(DropWaiting())
     assert dropped is not None
     assert dropped.outcome is not None
     assert dropped.outcome.failure is Failure.STOPPED
-    assert session.waiting is None
+    assert session.snapshot.waiting is None
     try_out(session, cas=38)
-    assert session.waiting is not None
-    assert session.go_to_stock(), "stock is one action away, whatever waits"
-    assert session.waiting is None
-    session.propose("core_clock", 4225)
+    assert session.snapshot.waiting is not None
+    assert session.do(ReturnToStock()), "stock is one action away, whatever waits"
+    assert session.snapshot.waiting is None
+    session.do(Propose("core_clock", 4225))
     session.close()
 
 
 def test_putting_back_waits_for_the_tuner_too_and_says_what_to_enter(tmp_path: Path) -> None:
     path = tmp_path / "back.yondle"
-    session = Session.create(path, choose_rig("heron"), asks=True)
-    session.baseline(2)
+    session = create_logbook(path, choose_rig("heron"), asks=True)
+    session.do(RunBaseline(2))
     try_out(session, memory_rate=5800)
-    assert session.go_on_waiting() is not None
-    session.go_back(1)
-    assert session.waiting is not None
-    assert (session.waiting.step, session.waiting.values) == (None, {"memory_rate": 5600.0})
-    assert session.verified is not None
-    assert session.verified.as_set < session.verified.of
+    assert session.do(GoOnWaiting()) is not None
+    session.do(ReturnTo(1))
+    assert session.snapshot.waiting is not None
+    assert (session.snapshot.waiting.step, session.snapshot.waiting.values) == (None, {"memory_rate": 5600.0})
+    assert session.snapshot.verified is not None
+    assert session.snapshot.verified.as_set < session.snapshot.verified.of
     session.close()
-    again = Session.open(path, asks=True)
-    assert again.waiting is not None
-    assert again.go_on_waiting() is None
-    assert again.waiting is None
-    assert again.position is not None
-    assert again.position.step.number == 1
+    again = open_logbook(path, asks=True)
+    assert again.snapshot.waiting is not None
+    assert again.do(GoOnWaiting()) is None
+    assert again.snapshot.waiting is None
+    assert again.snapshot.position is not None
+    assert again.snapshot.position.step.number == 1
     assert again.machine.rig.read_back() == again.declaration.stock
     again.close()
 
 
 def test_values_that_can_not_be_read_are_taken_as_told_until_a_reset(tmp_path: Path) -> None:
-    session = Session.create(tmp_path / "bittern.yondle", choose_rig("bittern"))
-    session.baseline(2)
+    session = create_logbook(tmp_path / "bittern.yondle", choose_rig("bittern"))
+    session.do(RunBaseline(2))
     higher = try_out(session, core_voltage=1.25)
     assert higher.verdict is Verdict.HELD, higher.outcome
-    assert session.in_force["core_voltage"] == 1.25
+    assert session.snapshot.in_force["core_voltage"] == 1.25
     stopped = try_out(session, core_ratio=46)
     assert stopped.outcome is not None
     assert stopped.outcome.failure is Failure.NEVER_STARTED
-    assert session.in_force["core_voltage"] == 1.25
+    assert session.snapshot.in_force["core_voltage"] == 1.25
     world = session.machine.rig.world.state.values  # type: ignore[attr-defined]
     assert world["core_voltage"] == 1.25, "entered again after the reset, though nobody can read it"
     session.close()
 
 
 def test_a_failed_step_is_tested_once_more_and_needs_two_holds_to_be_trusted(session: Session) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     first = try_out(session, core_clock=4600)
     assert first.verdict in (Verdict.DOWN, Verdict.WRONG), first.outcome
-    again = session.test_again(first.step.number, 2)
+    again = session.do(TryAgain(first.step.number, 2))
     assert again.step.number == first.step.number
     assert len(again.attempts) == 2
-    assert session.in_force == session.declaration.stock
+    assert session.snapshot.in_force == session.declaration.stock
 
 
 def test_one_action_leads_back_to_stock(session: Session) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     try_out(session, memory_rate=5800)
     try_out(session, core_clock=4300)
-    assert session.go_to_stock()
+    assert session.do(ReturnToStock())
     assert session.machine.rig.read_back() == session.declaration.stock
-    assert session.position is not None
-    assert session.position.step.number == 1
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == 1
 
 
 DIAL = quick_rig().replace("[knobs.fan_level]\n", '[knobs.fan_level]\nwhen = "by hand, at once"\nreadable = false\n')
@@ -231,7 +238,7 @@ def test_a_dial_is_set_by_hand_without_a_restart_and_stays_where_it_is_when_the_
     new_session: MakeSession,
 ) -> None:
     session = new_session(DIAL)
-    session.baseline(2)
+    session.do(RunBaseline(2))
     boot = session.machine.rig.boot_id()
     record = try_out(session, fan_level=80)
     assert record.verdict is Verdict.HELD, record.outcome
@@ -242,7 +249,7 @@ def test_a_dial_is_set_by_hand_without_a_restart_and_stays_where_it_is_when_the_
     assert try_out(session, memory_rate=6800).verdict is Verdict.DOWN, "it doesn't start, and the firmware is reset"
     assert asked
     assert all("fan_level" not in values for values in asked), "nobody is asked to set what is set"
-    assert session.in_force["fan_level"] == 80.0
+    assert session.snapshot.in_force["fan_level"] == 80.0
     assert session.machine.rig.world.state.values["fan_level"] == 80.0, "nobody turned it"
 
 
@@ -250,21 +257,21 @@ def test_what_is_set_at_once_waits_for_the_tuner_over_the_end_of_the_program_and
     tmp_path: Path,
 ) -> None:
     path = tmp_path / "dial.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", DIAL), asks=True)
-    session.baseline(2)
+    session = create_logbook(path, RigChoice("simulated", "Heron", DIAL), asks=True)
+    session.do(RunBaseline(2))
     try_out(session, fan_level=80)
-    assert session.waiting is not None
-    assert not session.waiting.restarts
+    assert session.snapshot.waiting is not None
+    assert not session.snapshot.waiting.restarts
     session.close()
-    session = Session.open(path, asks=True)
-    assert session.waiting is not None
-    assert (session.waiting.restarts, session.waiting.restarted, session.waiting.values) == (
+    session = open_logbook(path, asks=True)
+    assert session.snapshot.waiting is not None
+    assert (session.snapshot.waiting.restarts, session.snapshot.waiting.restarted, session.snapshot.waiting.values) == (
         False,
         False,
         {"fan_level": 80.0},
     )
-    record = session.go_on_waiting()
+    record = session.do(GoOnWaiting())
     assert record is not None
     assert record.verdict is Verdict.HELD
-    assert session.in_force["fan_level"] == 80.0
+    assert session.snapshot.in_force["fan_level"] == 80.0
     session.close()

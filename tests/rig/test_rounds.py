@@ -7,8 +7,9 @@ import re
 
 import pytest
 
-from yondle.app.plans.plans import Ended, start_plan
+from yondle.app.plans.plans import Ended, StartPlan
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline
 from yondle.model.steps import SCORE_STAGE
 from yondle.model.verdicts import Verdict
 from yondle.views.tune.charting import chart
@@ -29,18 +30,18 @@ rounds = 3
 
 def run(session: Session, knob: str, low: float, high: float, by: float) -> list[int]:
     """Run the sweep; gives the steps visited, in order."""
-    session.baseline(2)
+    session.do(RunBaseline(2))
     visited: list[int] = []
     text = ROUNDS.format(knob=knob, low=low, high=high, by=by)
-    end = start_plan(session, text, "rounds", lambda _, record: visited.append(record.step.number))
+    end = session.do(StartPlan(text, "rounds", lambda _, record: visited.append(record.step.number)))
     assert end.ended is Ended.DONE
     return visited
 
 
 def test_every_value_is_visited_once_a_round_with_the_start_in_between(session: Session) -> None:
     visited = run(session, "core_clock", 4100, 4300, 50)
-    assert session.in_force == session.step(1).step.setup
-    tried = {r.step.number: r for r in session.steps if r.step.parent == 1}
+    assert session.snapshot.in_force == session.snapshot.step(1).step.setup
+    tried = {r.step.number: r for r in session.snapshot.steps if r.step.parent == 1}
     compared = next(n for n, r in tried.items() if not r.step.changes)
     values = {n: r.step.setup["core_clock"] for n, r in tried.items() if n != compared}
     assert sorted(values.values()) == [4100, 4150, 4250, 4300]
@@ -74,13 +75,13 @@ def test_a_clock_that_brings_something_is_read_as_a_gain_and_a_cap_as_nothing(se
 
 def test_a_value_that_fails_is_not_visited_again(session: Session) -> None:
     visited = run(session, "core_clock", 4300, 5000, 700)
-    failed = [r for r in session.steps if r.verdict in (Verdict.DOWN, Verdict.WRONG)]
+    failed = [r for r in session.snapshot.steps if r.verdict in (Verdict.DOWN, Verdict.WRONG)]
     assert len(failed) == 1
     assert visited.count(failed[0].step.number) == 1
 
 
 def test_where_a_restart_lies_between_all_passes_of_a_value_are_made_at_once(session: Session) -> None:
     run(session, "memory_rate", 5200, 5800, 200)
-    tried = [r for r in session.steps if r.step.parent == 1 and r.step.changes]
+    tried = [r for r in session.snapshot.steps if r.step.parent == 1 and r.step.changes]
     assert [len(r.attempts) for r in tried] == [1] * len(tried)
     assert all(len(r.scores("stacking")) == 3 for r in tried)

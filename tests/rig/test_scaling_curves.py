@@ -12,8 +12,10 @@ from tests.conftest import quick_rig
 from yondle.analysis.limiting import Bound
 from yondle.analysis.scaling import CurveShape
 from yondle.app.machine.machines import RigChoice
-from yondle.app.plans.plans import start_plan
+from yondle.app.plans.plans import StartPlan
+from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.views.scaling.curves import Curve, ScalingView, knobs_measured, scaling
@@ -22,6 +24,7 @@ from yondle.views.scaling.sensitivities import Sensitivities, SensitivityCell, s
 from yondle.views.scaling.target import target
 from yondle.views.shared.measured import Settings, settings_of
 from yondle.views.shared.showing import Measure, measures_for
+from yondle.views.shared.snapshot import Snapshot
 
 SWEEP = """
 format = "yondle-plan 1"
@@ -40,17 +43,17 @@ by = {by}
 def swept_book(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """Heron with its core clock from 3 900 to 4 300 MHz and its power limit from 45 to 100 W, each by itself."""
     path = tmp_path_factory.mktemp("swept") / "book.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(5)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(5))
     for knob, low, high, by in (("core_clock", 3900, 4300, 50), ("power_limit", 45, 100, 5)):
-        start_plan(session, SWEEP.format(knob=knob, low=low, high=high, by=by), "sweep", lambda *_: None)
+        session.do(StartPlan(SWEEP.format(knob=knob, low=low, high=high, by=by), "sweep", lambda *_: None))
     session.close()
     return path
 
 
 @pytest.fixture
 def swept(swept_book: Path) -> Iterator[Session]:
-    session = Session.open(swept_book)
+    session = open_logbook(swept_book)
     yield session
     session.close()
 
@@ -59,15 +62,15 @@ def curve(view: ScalingView, benchmark: str) -> Curve:
     return next(c for c in view.curves if c.benchmark.id == benchmark)
 
 
-def cell(session: Session, benchmark: str, knob: str) -> SensitivityCell:
-    told = sensitivities(session.snapshot, settings_of(session.snapshot))
+def cell(book: Snapshot, benchmark: str, knob: str) -> SensitivityCell:
+    told = sensitivities(book, settings_of(book))
     row = [b.id for b in told.benchmarks].index(benchmark)
     return told.cells[row][[k.id for k in told.knobs].index(knob)]
 
 
 def test_what_hangs_on_the_core_answers_to_its_clock_and_what_hangs_on_memory_does_not(swept: Session) -> None:
-    assert [k.id for k in knobs_measured(swept, settings_of(swept))] == ["core_clock", "power_limit"]
-    view = scaling(swept, settings_of(swept), swept.declaration.knob("core_clock"))
+    assert [k.id for k in knobs_measured(swept.snapshot, settings_of(swept.snapshot))] == ["core_clock", "power_limit"]
+    view = scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("core_clock"))
     stacking, stars, preview = (curve(view, b) for b in ("stacking", "star_match", "preview"))
     assert stacking.answers
     assert stacking.reading is not None
@@ -82,27 +85,29 @@ def test_what_hangs_on_the_core_answers_to_its_clock_and_what_hangs_on_memory_do
     at_stock = next(p for p in stacking.points if p.value == 4200.0)
     assert at_stock.shown == pytest.approx(0.0, abs=0.01)
     assert at_stock.high - at_stock.low == pytest.approx(2 * view.noise["stacking"], rel=0.01)
-    assert cell(swept, "preview", "core_clock").words == "capped, tells nothing"
-    assert cell(swept, "stacking", "core_clock").sure
+    assert cell(swept.snapshot, "preview", "core_clock").words == "capped, tells nothing"
+    assert cell(swept.snapshot, "stacking", "core_clock").sure
 
 
 def test_a_power_limit_has_a_knee_and_above_it_is_next_to_nothing(swept: Session) -> None:
-    view = scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"))
+    view = scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("power_limit"))
     stacking = curve(view, "stacking")
     assert stacking.reading is not None
     assert stacking.reading.shape in (CurveShape.NEARLY_FLAT, CurveShape.KNEE)
     assert stacking.reading.knee is not None
     assert 55.0 < stacking.reading.knee.at < 85.0
     assert view.sentence.startswith("Past ")
-    watts = scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"), Measure.POWER)
+    watts = scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("power_limit"), Measure.POWER)
     shown = [p.shown for p in curve(watts, "stacking").points]
     assert shown[-1] > shown[0] + 5.0
     per_watt = curve(
-        scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"), Measure.PER_WATT), "stacking"
+        scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("power_limit"), Measure.PER_WATT),
+        "stacking",
     )
     assert per_watt.points[0].shown != per_watt.points[-1].shown
     cooler = curve(
-        scaling(swept, settings_of(swept), swept.declaration.knob("power_limit"), Measure.PER_DEGREE), "stacking"
+        scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("power_limit"), Measure.PER_DEGREE),
+        "stacking",
     )
     assert len(cooler.points) == len(per_watt.points)
     assert cooler.points[0].shown < cooler.points[3].shown
@@ -110,52 +115,55 @@ def test_a_power_limit_has_a_knee_and_above_it_is_next_to_nothing(swept: Session
 
 
 def test_points_under_other_settings_are_never_joined(swept: Session) -> None:
-    view = scaling(swept, settings_of(swept), swept.declaration.knob("core_clock"))
+    view = scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("core_clock"))
     assert view.held == "All else held at stock"
     assert len(view.groups) == 1
-    unmeasured = scaling(swept, settings_of(swept), swept.declaration.knob("cas"))
+    unmeasured = scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("cas"))
     assert not unmeasured.curves
     assert "sweep it" in unmeasured.sentence
 
 
-def of_all(session: Session) -> tuple[Settings, Sensitivities]:
-    settings = settings_of(session.snapshot)
-    return settings, sensitivities(session.snapshot, settings)
+def of_all(book: Snapshot) -> tuple[Settings, Sensitivities]:
+    settings = settings_of(book)
+    return settings, sensitivities(book, settings)
 
 
 def test_what_limits_each_benchmark_is_told_with_its_evidence(swept: Session) -> None:
-    starved = next(r.step.number for r in swept.steps if r.step.setup["power_limit"] == 45.0)
-    here = {each.benchmark.id: each.finding for each in limits(swept, *of_all(swept), 1)}
+    starved = next(r.step.number for r in swept.snapshot.steps if r.step.setup["power_limit"] == 45.0)
+    here = {each.benchmark.id: each.finding for each in limits(swept.snapshot, *of_all(swept.snapshot), 1)}
     assert here["stacking"].bound is Bound.PROCESSOR
     assert here["preview"].bound is Bound.CAP
     assert here["frames"].bound is Bound.GRAPHICS
-    there = {each.benchmark.id: each.finding for each in limits(swept, *of_all(swept), starved)}
+    there = {each.benchmark.id: each.finding for each in limits(swept.snapshot, *of_all(swept.snapshot), starved)}
     assert (there["sharpening"].bound, there["sharpening"].words) == (Bound.LIMIT, "power limit")
     assert all(each.signs for each in there.values() if each.bound is not Bound.UNTOLD)
 
 
 def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said(swept: Session) -> None:
     stacking = swept.declaration.workload("stacking")
-    near = target(swept, settings_of(swept), stacking, 219.5)
+    near = target(swept.snapshot, settings_of(swept.snapshot), stacking, 219.5)
     assert near.missing > 0.0
     clock = next(w for w in near.ways if w.knob.id == "core_clock")
     assert 4250.0 < clock.value < 4450.0
     assert clock.low <= clock.value <= clock.high
-    far = target(swept, settings_of(swept), stacking, 300.0)
+    far = target(swept.snapshot, settings_of(swept.snapshot), stacking, 300.0)
     assert "beyond what core clock takes" in next(w for w in far.ways if w.knob.id == "core_clock").against
-    done = target(swept, settings_of(swept), stacking, 150.0)
+    done = target(swept.snapshot, settings_of(swept.snapshot), stacking, 150.0)
     assert done.ways == ()
     assert 0 < done.reached <= done.passes
-    assert "beyond its cap" in target(swept, settings_of(swept), swept.declaration.workload("preview"), 90.0).sentence
-    lower = target(swept, settings_of(swept), swept.declaration.workload("sharpening"), 2.0)
+    assert (
+        "beyond its cap"
+        in target(swept.snapshot, settings_of(swept.snapshot), swept.declaration.workload("preview"), 90.0).sentence
+    )
+    lower = target(swept.snapshot, settings_of(swept.snapshot), swept.declaration.workload("sharpening"), 2.0)
     assert lower.missing > 0.0
     for wrong in (0.0, -3.0, float("nan")):
         with pytest.raises(KnownError, match="no score"):
-            target(swept, settings_of(swept), stacking, wrong)
+            target(swept.snapshot, settings_of(swept.snapshot), stacking, wrong)
 
 
 def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    session = Session.open(swept_book)
+    session = open_logbook(swept_book)
     expected = scaling(session.snapshot, settings_of(session.snapshot), session.declaration.knob("core_clock"))
     session.close()
     assert run(["scaling", str(swept_book), "core_clock", "--json"]) == 0
@@ -172,7 +180,7 @@ def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytes
     assert json.loads(capsys.readouterr().out)["preview"]["bound"] == str(Bound.CAP)
     assert run(["target", str(swept_book), "stacking", "219.5", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
-    session = Session.open(swept_book)
+    session = open_logbook(swept_book)
     own = target(session.snapshot, settings_of(session.snapshot), session.declaration.workload("stacking"), 219.5)
     session.close()
     assert (told["sentence"], told["missing"]) == (own.sentence, own.missing)

@@ -18,18 +18,22 @@ import pytest
 from tests.conftest import quick_rig
 from tests.fakes import changed_session
 
-from yondle.app.books.columns import Shelf, compare_these, compared, keep_price, offers, prices
+from yondle.app.books.columns import CompareThese, KeepPrice, Shelf, compared, offers, prices
 from yondle.app.books.export import logbook_text, merge, share, write
 from yondle.app.books.reading import read_book
 from yondle.app.books.watching import watch
 from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.machines import goes_on
 from yondle.app.machine.this_machine import add_command
-from yondle.app.plans.plans import start_plan
-from yondle.app.profiles.profiles import keep_profile
+from yondle.app.plans.plans import StartPlan
+from yondle.app.profiles.profiles import KeepProfile
 from yondle.app.reports.reporting import report_of
-from yondle.app.session.remarks import write_note
+from yondle.app.session.limits import LimitReading
+from yondle.app.session.opening import open_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.remarks import WriteNote
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryFrom, TryProposal
 from yondle.app.system.helper_install import install
 from yondle.formats.whole_files import write_whole, written_whole
 from yondle.logbook.store import WriterLock
@@ -114,14 +118,14 @@ def test_a_lock_is_its_owners_alone_and_goes_with_the_writer(book: Path) -> None
     file = book.with_name(book.name + ".lock")
     assert stat.S_IMODE(file.stat().st_mode) == 0o600
     with pytest.raises(KnownError, match=f"process {os.getpid()}"):
-        Session.open(book)
+        open_logbook(book)
     lock.release()
     assert not file.exists()
     file.touch(0o644)
     held = os.open(file, os.O_RDONLY)
-    Session.open(book).close()
+    open_logbook(book).close()
     fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    Session.open(book).close()
+    open_logbook(book).close()
     os.close(held)
 
 
@@ -144,8 +148,8 @@ def test_what_the_helper_is_installed_into_can_be_written_by_root_alone(tmp_path
 def test_a_note_written_while_a_test_ends_does_not_hide_its_verdict(new_session: MakeSession) -> None:
     """The verdict is read anew in one thread while the note is read anew in another: the later reading stays."""
     session = new_session()
-    session.baseline(2)
-    session.propose("core_clock", 4300)
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
     ready, go = threading.Event(), threading.Event()
     reading = session.logbook.step
 
@@ -157,7 +161,7 @@ def test_a_note_written_while_a_test_ends_does_not_hide_its_verdict(new_session:
         return record
 
     session.logbook.step = slowly  # type: ignore[method-assign]
-    writer = threading.Thread(target=lambda: write_note(session, 2, "a door fell shut"))
+    writer = threading.Thread(target=lambda: session.do(WriteNote(2, "a door fell shut")))
 
     late = threading.Timer(0.3, go.set)
 
@@ -175,19 +179,19 @@ def test_a_note_written_while_a_test_ends_does_not_hide_its_verdict(new_session:
             go.set()
 
     session.subscribe(meanwhile)
-    session.test(2)
+    session.do(TryProposal(2))
     writer.join()
     late.join()
     kept = reading(2)
-    assert session.step(2).verdict is kept.verdict is Verdict.HELD
-    assert [note.text for note in session.step(2).notes] == ["a door fell shut"]
+    assert session.snapshot.step(2).verdict is kept.verdict is Verdict.HELD
+    assert [note.text for note in session.snapshot.step(2).notes] == ["a door fell shut"]
 
 
 def test_a_rule_of_a_plan_judges_what_the_plan_has_tested(session: Session) -> None:
-    session.baseline(2)
-    session.propose("core_clock", 5000)
-    assert session.test(2).verdict is not Verdict.HELD
-    failed = session.steps[-1].verdict
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 5000))
+    assert session.do(TryProposal(2)).verdict is not Verdict.HELD
+    failed = session.snapshot.steps[-1].verdict
     plan = f"""
 format = "yondle-plan 1"
 name = "one"
@@ -199,7 +203,7 @@ verdicts = ["{failed}"]
 kind = "steps"
 steps = [{{core_clock = 4250}}]
 """
-    end = start_plan(session, plan, "one", lambda *_: None)
+    end = session.do(StartPlan(plan, "one", lambda *_: None))
     assert (str(end.ended), end.moves) == ("done", 1)
 
 
@@ -207,7 +211,7 @@ def test_what_a_plan_only_recalls_is_no_failure_of_it(new_session: MakeSession) 
     """Stock is held back by a ceiling, and a search begins by recalling what is known of it."""
     power = "[sensors.package_power]\nnoise = 0.5\nquantum = 0.1\nlimit = "
     session = new_session(quick_rig().replace(f"{power}130.0", f"{power}70.0"), name="capped")
-    assert session.baseline(2).verdict is Verdict.HELD_BACK
+    assert session.do(RunBaseline(2)).verdict is Verdict.HELD_BACK
     plan = """
 format = "yondle-plan 1"
 name = "edge"
@@ -220,13 +224,13 @@ loads = ["mixed_load"]
 standard = "quick"
 to = 6000
 """
-    start_plan(session, plan, "edge", lambda *_: None)
-    assert len(session.steps) > 1
+    session.do(StartPlan(plan, "edge", lambda *_: None))
+    assert len(session.snapshot.steps) > 1
 
 
 def test_the_clock_of_a_machine_goes_on_over_its_restarts(session: Session) -> None:
-    session.baseline(2)
-    attempt = session.steps[0].attempts[0]
+    session.do(RunBaseline(2))
+    attempt = session.snapshot.steps[0].attempts[0]
     keeping, began = session.logbook.keeping, RealClock()
     attempt = replace(attempt, boot_id="first", started_s=began.now(), started_at=began.wall().isoformat())
     last_s = attempt.started_s + 3600.0
@@ -241,49 +245,51 @@ def test_the_clock_of_a_machine_goes_on_over_its_restarts(session: Session) -> N
 
 
 def test_a_profile_means_itself_in_compare_whatever_it_is_called(session: Session) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     for clock in (4250, 4300):
-        session.propose("core_clock", clock)
-        session.test(2)
+        session.do(Propose("core_clock", clock))
+        session.do(TryProposal(2))
     for name in ("stock", "2", "here", "24/7 #2", "other.yondle#stock", "Daily"):
-        keep_profile(session, name, number=3)
-    shelf = Shelf(session)
+        session.do(KeepProfile(name, step=3))
+    shelf = Shelf(lambda: session.snapshot)
 
     def step_of(address: str) -> int | None:
         record = shelf.column(address).step
         return record.step.number if record is not None else None
 
     assert [step_of(a) for a in ("stock", "2", "Daily", "24/7 #2", "profile:2", "profile:stock")] == [1, 2, 3, 3, 3, 3]
-    for offer in offers(session, ()):
+    for offer in offers(session.snapshot, ()):
         if offer.name in ("stock", "2", "here", "24/7 #2", "other.yondle#stock", "Daily"):
             assert step_of(offer.address) == 3, offer
-    assert len(Shelf(session).columns(compared(session))[0]) == len(compared(session))
+    assert len(Shelf(lambda: session.snapshot).columns(compared(session.snapshot))[0]) == len(
+        compared(session.snapshot)
+    )
 
 
 def test_merging_takes_compared_steps_and_prices_along(tmp_path: Path, new_session: MakeSession) -> None:
     for name, clock in (("late", 4300), ("early", 4250)):
         session = new_session(name=name)
-        session.baseline(2)
-        session.propose("core_clock", clock)
-        session.test(2)
+        session.do(RunBaseline(2))
+        session.do(Propose("core_clock", clock))
+        session.do(TryProposal(2))
         if name == "late":
-            compare_these(session, ("1", "2", "stock", "elsewhere.yondle#2"))
-            keep_price(session, "2", 120.0)
+            session.do(CompareThese(("1", "2", "stock", "elsewhere.yondle#2")))
+            session.do(KeepPrice("2", 120.0))
         session.close()
     with sqlite3.connect(tmp_path / "early.yondle") as changed:
         changed.execute("UPDATE attempt SET started_at = '2020' || substr(started_at, 5)")
     changed.close()
     assert merge(tmp_path / "late.yondle", tmp_path / "early.yondle", tmp_path / "both.yondle") == 4
-    both = Session.open(tmp_path / "both.yondle")
-    number = next(r.step.number for r in both.steps if r.step.setup["core_clock"] == 4300.0)
+    both = open_logbook(tmp_path / "both.yondle")
+    number = next(r.step.number for r in both.snapshot.steps if r.step.setup["core_clock"] == 4300.0)
     assert number != 2
-    assert compared(both)[1:] == (str(number), "stock", "elsewhere.yondle#2")
-    assert prices(both) == {str(number): 120.0}
+    assert compared(both.snapshot)[1:] == (str(number), "stock", "elsewhere.yondle#2")
+    assert prices(both.snapshot) == {str(number): 120.0}
     both.close()
 
 
 def test_a_stage_is_kept_by_the_id_of_its_load_and_shown_by_its_name(session: Session) -> None:
-    record = session.baseline(2)
+    record = session.do(RunBaseline(2))
     assert {p.stage for p in record.attempts[0].passes} == {"score passes", "mixed_load"}
     d = session.declaration
     for stage, shown in (
@@ -296,7 +302,7 @@ def test_a_stage_is_kept_by_the_id_of_its_load_and_shown_by_its_name(session: Se
 def test_a_copy_to_share_opens_whatever_home_host_and_user_are_called(
     tmp_path: Path, session: Session, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    session.baseline(2)
+    session.do(RunBaseline(2))
     home = str(Path.home())
     add_command(
         session.logbook.keeping,
@@ -305,15 +311,15 @@ def test_a_copy_to_share_opens_whatever_home_host_and_user_are_called(
         "it",
         (),
     )
-    write_note(session, 1, f"films lie in {home}/films, render sees heron")
+    session.do(WriteNote(1, f"films lie in {home}/films, render sees heron"))
     monkeypatch.setattr("socket.gethostname", lambda: "heron")
     monkeypatch.setattr("getpass.getuser", lambda: "render")
-    share(session, tmp_path / "copy.yondle")
-    copy = Session.open(tmp_path / "copy.yondle")
-    text = logbook_text(copy)
+    share(session.snapshot, tmp_path / "copy.yondle")
+    copy = open_logbook(tmp_path / "copy.yondle")
+    text = logbook_text(copy.snapshot)
     assert home + "/" not in text
     assert "render sees" not in text
-    assert report_of(copy)
+    assert report_of(copy.snapshot)
     copy.close()
 
 
@@ -339,11 +345,11 @@ def test_blocks_that_would_unpack_to_gigabytes_are_refused_before_they_do(book: 
     with pytest.raises(KnownError, match="can't be read"):
         watch(book)
     read_book(book)
-    session = Session.open(book)
+    session = open_logbook(book)
     with pytest.raises(KnownError, match="at most"):
         trace_of(session.snapshot, 2)
     with pytest.raises(KnownError):
-        logbook_text(session)
+        logbook_text(session.snapshot)
     session.close()
     grown_mib = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
     assert grown_mib < 200
@@ -363,23 +369,23 @@ def test_a_cell_that_holds_what_its_column_can_not_is_told(book: Path, tmp_path:
         connection.commit()
         connection.close()
         with pytest.raises(KnownError, match="is damaged"):
-            Session.open(book)
+            open_logbook(book)
     book.write_bytes(whole)
     with sqlite3.connect(book) as older:
         older.execute("PRAGMA user_version = 2")
         older.execute("UPDATE alembic_version SET version_num = 'nobody'")
     older.close()
     with pytest.raises(KnownError, match="schema is none"):
-        Session.open(book)
+        open_logbook(book)
 
 
 def test_a_limit_on_a_sensor_that_is_gone_is_told_and_guards_nothing(tmp_path: Path) -> None:
     path = tmp_path / "book.yondle"
     session = changed_session(path, quick_rig())
-    session.set_limit("package_power", 150.0)
+    session.do(LimitReading("package_power", 150.0))
     session.close()
     session = changed_session(path, quick_rig(), without=frozenset({"package_power"}))
-    assert "Package power" in session.notices[0]
+    assert "Package power" in session.snapshot.notices[0]
     assert all(limit.channel != "package_power" for limit in session.declaration.limits)
     session.close()
 
@@ -388,10 +394,10 @@ def test_what_a_sensor_read_stays_when_it_is_taken_away(tmp_path: Path) -> None:
     """A meter that is removed, a driver that is gone: the readings are in the record, and every place still tells them."""
     path = tmp_path / "book.yondle"
     session = changed_session(path, quick_rig())
-    session.baseline(2)
+    session.do(RunBaseline(2))
     session.close()
     session = changed_session(path, quick_rig(), without=frozenset({"package_power"}))
-    record = session.step(1)
+    record = session.snapshot.step(1)
     rows = LogRows().rows([("Heron", session.snapshot)])
     a_pass = next(r for r in rows if r.kind is Kind.PASS and not r.left_out)
     assert any(name.startswith("Package power, ") for name, _ in pass_facts(session.declaration, record, a_pass))
@@ -403,8 +409,8 @@ def test_what_a_sensor_read_stays_when_it_is_taken_away(tmp_path: Path) -> None:
 
 def test_a_share_is_never_more_than_the_whole_nor_less_than_nothing(new_session: MakeSession) -> None:
     session = new_session(quick_rig().replace("[sensors.in_use]\nnoise = 0.6", "[sensors.in_use]\nnoise = 30.0"))
-    session.baseline(2)
-    read = trace_of(session.snapshot, session.step(1).attempts[0].id).columns["in_use"]
+    session.do(RunBaseline(2))
+    read = trace_of(session.snapshot, session.snapshot.step(1).attempts[0].id).columns["in_use"]
     assert (read[read == read].max(), read[read == read].min() >= 0.0) == (100.0, True)
     idle = [session.machine.rig.sample() for _ in range(60) if session.machine.clock.wait(1.0) is None]
     at = [c.id for c in session.declaration.channels].index("in_use")
@@ -417,16 +423,16 @@ def test_what_is_at_hand_is_what_is_on_disk_after_every_record(new_session: Make
     differ: list[str] = []
 
     def compare(record: object) -> None:
-        if session.steps != session.logbook.steps():
+        if list(session.snapshot.steps) != session.logbook.steps():
             differ.append(type(record).__name__)
 
     session.subscribe(compare)
-    session.baseline(2)
-    session.try_from(1, {"core_clock": 4300.0}, session.check(2))
-    write_note(session, 2, "while it rests")
-    session.try_from(1, {"core_clock": 4300.0}, session.check(3))
-    session.try_from(1, {"core_clock": 5000.0}, session.check(2))
-    session.try_from(1, {"core_clock": 4300.0}, session.check(2))
-    assert len(session.step(2).attempts) == 3
-    assert len({len(a.passes) for a in session.step(2).attempts}) == 2
+    session.do(RunBaseline(2))
+    session.do(TryFrom(1, {"core_clock": 4300.0}, session.snapshot.check(2)))
+    session.do(WriteNote(2, "while it rests"))
+    session.do(TryFrom(1, {"core_clock": 4300.0}, session.snapshot.check(3)))
+    session.do(TryFrom(1, {"core_clock": 5000.0}, session.snapshot.check(2)))
+    session.do(TryFrom(1, {"core_clock": 4300.0}, session.snapshot.check(2)))
+    assert len(session.snapshot.step(2).attempts) == 3
+    assert len({len(a.passes) for a in session.snapshot.step(2).attempts}) == 2
     assert differ == []

@@ -14,7 +14,8 @@ from tests.conftest import quick_rig
 from tools.texts import compiled, path_of, placeholders, read, renewed, texts
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
+from yondle.app.session.testing import RunBaseline
 from yondle.language.saying import LANGUAGE, chosen, languages, say
 from yondle.model.quantities import count
 
@@ -121,8 +122,8 @@ def test_german_writes_figures_nouns_and_cases_its_own_way() -> None:
 
 def test_what_machines_read_is_the_same_in_every_language(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     book = tmp_path / "book.yondle"
-    session = Session.create(book, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
+    session = create_logbook(book, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
     session.close()
     run = ("-m", "yondle.main")
     exported = in_german(*run, "export", str(book))

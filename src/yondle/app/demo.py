@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.machine.machines import choose_rig
-from yondle.app.plans.plans import AfterMove, make_move, start_plan
-from yondle.app.profiles.profiles import keep_profile
-from yondle.app.session.session import Session, machine_file
+from yondle.app.plans.plans import AfterMove, StartPlan, make_move, never, told_by_steps
+from yondle.app.profiles.profiles import KeepProfile
+from yondle.app.session.commands import Command
+from yondle.app.session.opening import create_logbook, machine_file
+from yondle.app.session.owner import Errand
+from yondle.app.session.requests import Stop, heeded
+from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryFrom
 from yondle.language.saying import say
 from yondle.model.events import Record
 from yondle.model.rigs import RigDeclaration
@@ -38,22 +44,32 @@ EVENING = Path(__file__).parent / "plans" / "heron-evening.toml"
 LEAST_POWER_W, MOST_POWER_W = 40.0, 110.0
 
 
-def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) -> list[Path]:
+@dataclass(frozen=True)
+class RunNeighbours(Errand[list[Path]]):
     """Run Heron II, its memory tuned, and Bittern along their power limits, to compare with; gives their logbooks.
 
     One that is there already is left as it is; one that was stopped over is taken away, to be run whole another time.
     """
-    paths = [folder / f"{name}.yondle" for name in NEIGHBOURS]
-    for name, path in zip(NEIGHBOURS, paths, strict=True):
-        if path.exists() or stopped():
-            continue
-        session = Session.create(path, choose_rig(name))
+
+    folder: Path
+    stopped: Callable[[], bool] = never
+
+    def run(self) -> list[Path]:
+        """Give the logbooks that are there."""
+        paths = [self.folder / f"{name}.yondle" for name in NEIGHBOURS]
+        for name, path in zip(NEIGHBOURS, paths, strict=True):
+            if not path.exists() and not self.stopped():
+                self._run(name, path)
+        return [path for path in paths if path.exists()]
+
+    def _run(self, name: str, path: Path) -> None:
+        session, stopped = create_logbook(path, choose_rig(name)), self.stopped
         _stop_when(session, stopped)
         try:
-            baseline = session.baseline()
+            baseline = session.do(RunBaseline())
             if name == "heron-ii" and not stopped():
-                kept = session.try_from(baseline.step.number, MEMORY_TUNED, None)
-                keep_profile(session, say("Memory"), number=kept.step.number)
+                kept = session.do(TryFrom(baseline.step.number, MEMORY_TUNED))
+                session.do(KeepProfile(say("Memory"), step=kept.step.number))
             if not stopped():
                 sweep_power(session, stopped)
         finally:
@@ -61,7 +77,6 @@ def run_neighbours(folder: Path, stopped: Callable[[], bool] = lambda: False) ->
         if stopped():
             for half_run in (path, machine_file(path)):
                 half_run.unlink(missing_ok=True)
-    return [path for path in paths if path.exists()]
 
 
 def _stop_when(session: Session, stopped: Callable[[], bool]) -> None:
@@ -69,7 +84,7 @@ def _stop_when(session: Session, stopped: Callable[[], bool]) -> None:
 
     def look(_: Record) -> None:
         if stopped():
-            session.stop()
+            session.do(Stop())
 
     session.subscribe(look)
 
@@ -78,7 +93,7 @@ def sweep_power(session: Session, stopped: Callable[[], bool] = lambda: False) -
     """Sweep the power limit from where the rig is."""
     low, high = session.declaration.own_range(session.declaration.knob("power_limit"))
     plan = SWEEP.format(low=max(low, LEAST_POWER_W), high=min(high, MOST_POWER_W))
-    start_plan(session, plan, say("power limits"), lambda *_: None, stopped)
+    session.do(StartPlan(plan, say("power limits"), paused=stopped))
 
 
 def evening(declaration: RigDeclaration) -> Plan:
@@ -86,25 +101,35 @@ def evening(declaration: RigDeclaration) -> Plan:
     return parse_plan(EVENING.read_text("utf-8"), EVENING.name, declaration)
 
 
-def run_evening(session: Session, after: AfterMove, stopped: Callable[[], bool] = lambda: False) -> None:
+@dataclass(frozen=True)
+class RunEvening(Command[None]):
     """Run the example: the baseline, then every move of its plan; `after` hears each. Ends early when asked to."""
-    baseline = session.baseline()
-    after(None, baseline)
-    if session.position is None or stopped():
-        return
-    number = session.position.step.number
-    going = moves(
-        evening(session.declaration), session.declaration, Tried(baseline.verdict, session.in_force, number, number)
-    )
-    try:
-        move = next(going)
-        while True:
-            record = make_move(session, move)
-            after(move, record)
-            if stopped() or session.heed_request() or session.position is None:
-                going.close()
-                return
-            here = session.position.step.number
-            move = going.send(Tried(record.verdict, session.in_force, here, record.step.number))
-    except StopIteration:
-        return
+
+    after: AfterMove = told_by_steps
+    stopped: Callable[[], bool] = never
+    tests = True
+
+    def do(self, session: Session) -> None:
+        """Run it, with the rig's owner entering values by hand."""
+        with session.unattended():
+            self._run(session)
+
+    def _run(self, session: Session) -> None:
+        baseline = RunBaseline().do(session)
+        self.after(None, baseline)
+        rests = session.rests
+        if rests.position is None or self.stopped():
+            return
+        start = Tried(baseline.verdict, rests.in_force, rests.position, rests.position)
+        going = moves(evening(session.declaration), session.declaration, start)
+        try:
+            move = next(going)
+            while True:
+                record = make_move(session, move)
+                self.after(move, record)
+                if self.stopped() or heeded(session) or rests.position is None:
+                    going.close()
+                    return
+                move = going.send(Tried(record.verdict, rests.in_force, rests.position, record.step.number))
+        except StopIteration:
+            return

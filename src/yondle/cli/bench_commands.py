@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -11,9 +10,25 @@ import typer
 from rich.console import Console
 
 from yondle.app.machine import this_machine
-from yondle.app.machine.machines import THIS
-from yondle.app.session.mappings import remember, remembered
-from yondle.app.session.results import MeasuredWith, columns_of, import_frames, import_scores, import_sensors, type_in
+from yondle.app.session.limits import ChooseBenchmarks
+from yondle.app.session.mappings import RememberColumns, remembered
+from yondle.app.session.measuring import (
+    AddMeter,
+    AddWorkload,
+    ChangeRunSettings,
+    RemoveMeter,
+    RemoveWorkload,
+    must_be_this,
+)
+from yondle.app.session.opening import open_logbook
+from yondle.app.session.results import (
+    ImportFrames,
+    ImportScores,
+    ImportSensors,
+    MeasuredWith,
+    TypeIn,
+    columns_of,
+)
 from yondle.app.session.session import Session
 from yondle.app.system import helper_install
 from yondle.cli.running import AsJson, LogbookPath, opened
@@ -23,6 +38,7 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.steps import AddedResult
 from yondle.model.workloads import PART, Direction
+from yondle.views.shared.snapshot import Snapshot
 
 StepNumber = Annotated[int, typer.Argument(help="The step at whose settings it was measured.")]
 Unit = Annotated[str, typer.Option(help="The unit of the figures, such as frames/s or s.")]
@@ -59,15 +75,15 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Show which benchmarks are run, or choose them and how they are run."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             if use:
-                every = tuple(w.id for w in session.declaration.workloads if w.scored and not w.by_hand)
-                session.choose_benchmarks(every if use == "all" else tuple(each.strip() for each in use.split(",")))
+                every = tuple(w.id for w in session.snapshot.declaration.workloads if w.scored and not w.by_hand)
+                session.do(ChooseBenchmarks(every if use == "all" else tuple(each.strip() for each in use.split(","))))
             changes = {"memory_mib": memory, "folder": str(folder.resolve()) if folder else None, "nice": nice,
                        "processors": _processors(processors)}  # fmt: skip
             _keep_settings(session, {k: v for k, v in changes.items() if v is not None}, others_at_most)
-            chosen = {w.id for w in session.declaration.benchmarks}
-            scored = [w for w in session.declaration.workloads if w.scored]
+            chosen = {w.id for w in session.snapshot.declaration.benchmarks}
+            scored = [w for w in session.snapshot.declaration.workloads if w.scored]
             if as_json:
                 print_json({"benchmarks": [{"id": w.id, "name": w.name, "run": w.id in chosen} for w in scored]})
                 return
@@ -91,9 +107,9 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Type in a figure that was measured elsewhere, at a step's settings."""
         told = MeasuredWith(preset, passage, note, tuple(_part(text) for text in part or ()))
-        with opened(lambda: Session.open(logbook)) as session:
-            added = type_in(session, step, benchmark, score, unit, _direction(lower), told)
-            _print_added(session, [added], console, as_json)
+        with opened(lambda: open_logbook(logbook)) as session:
+            added = session.do(TypeIn(step, benchmark, score, unit, _direction(lower), told))
+            _print_added(session.snapshot, [added], console, as_json)
 
     imports = typer.Typer(help="Read figures, frame times or sensor logs of other programs from CSV files.")
     app.add_typer(imports, name="import")
@@ -120,16 +136,16 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Read a table of figures, all of them measured at the settings of one step."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             told = MeasuredWith(preset, passage, note)
             head, asked = columns_of(file), {"name_column": name_column, "score_column": score_column}
-            meant = remembered(session, "scores", head, asked)
+            meant = remembered(session.snapshot, "scores", head, asked)
             columns = (meant["name_column"], meant["score_column"])
-            found = import_scores(
-                session, step, file, columns, unit, _direction(lower), told, decimal_comma, tuple(leave or ())
+            found = session.do(
+                ImportScores(step, file, columns, unit, _direction(lower), told, decimal_comma, tuple(leave or ()))
             )
-            _print_added(session, found, console, as_json)
-            remember(session, "scores", head, meant)
+            _print_added(session.snapshot, found, console, as_json)
+            session.do(RememberColumns("scores", head, meant))
 
     @imports.command("frames")
     def frames(
@@ -149,13 +165,13 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Read a series of frame times: its mean rate, its lows and its late frames are kept."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             told = MeasuredWith(preset, passage, note)
             head = columns_of(file)
-            meant = remembered(session, "frames", head, {"column": column})
-            added = import_frames(session, step, file, benchmark, meant["column"], unit, told, stamps, decimal_comma)
-            _print_added(session, [added], console, as_json)
-            remember(session, "frames", head, meant)
+            meant = remembered(session.snapshot, "frames", head, {"column": column})
+            added = session.do(ImportFrames(step, file, benchmark, meant["column"], unit, told, stamps, decimal_comma))
+            _print_added(session.snapshot, [added], console, as_json)
+            session.do(RememberColumns("frames", head, meant))
 
     @imports.command("sensors")
     def sensors(
@@ -174,13 +190,13 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Read another program's log of sensors and keep it with the step."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             head = columns_of(file)
-            meant = remembered(session, "sensors", head, {"time": time, "column": column})
+            meant = remembered(session.snapshot, "sensors", head, {"time": time, "column": column})
             pairs = (text.partition("=") for text in meant["column"])
             channels = {name: kept or name for name, _, kept in pairs}
-            count = import_sensors(session, step, file, meant["time"], channels, zone, decimal_comma)
-            remember(session, "sensors", head, meant)
+            count = session.do(ImportSensors(step, file, meant["time"], channels, zone, decimal_comma))
+            session.do(RememberColumns("sensors", head, meant))
             words = say(
                 "{count} samples of {values} are kept with step {step}.",
                 count=count,
@@ -198,34 +214,29 @@ def add_own_commands(app: typer.Typer, console: Console) -> None:
     @own.command("add")
     def add(logbook: LogbookPath, file: Path, yes: Yes = False, as_json: AsJson = False) -> None:
         """Add a workload from its file (docs/workload-file.md)."""
-        with opened(lambda: Session.open(logbook)) as session:
-            _must_be_this(session)
-            text = this_machine.read_command(file)
-            taken = tuple(
-                w.id for w in session.declaration.workloads if w.id not in this_machine.own_ids(session.logbook.keeping)
-            )
-            command = this_machine.add_command(session.logbook.keeping, text, str(file), taken)
+        with opened(lambda: open_logbook(logbook)) as session:
+            workload = session.do(AddWorkload(this_machine.read_command(file), str(file)))
             _ask_to_allow(session, yes, console, as_json)
             words = say(
                 "{workload} is known. Run it with: yondle benchmarks {logbook} --use …",
-                workload=command.workload.name,
+                workload=workload.name,
                 logbook=logbook,
             )
-            tell(console, as_json, words, workload=command.workload.id)
+            tell(console, as_json, words, workload=workload.id)
 
     @own.command("allow")
     def allow(logbook: LogbookPath, yes: Yes = False, as_json: AsJson = False) -> None:
         """Look at the commands a logbook would run, and allow them on this machine."""
-        with opened(lambda: Session.open(logbook)) as session:
-            _must_be_this(session)
+        with opened(lambda: open_logbook(logbook)) as session:
+            must_be_this(session.snapshot)
             asked = _ask_to_allow(session, yes, console, as_json)
             tell(console, as_json, say("All of them are allowed here."), allowed=asked)
 
     @own.command("remove")
     def remove(logbook: LogbookPath, workload: str, as_json: AsJson = False) -> None:
         """Forget a workload of your own; its results stay."""
-        with opened(lambda: Session.open(logbook)) as session:
-            this_machine.remove_command(session.logbook.keeping, workload)
+        with opened(lambda: open_logbook(logbook)) as session:
+            session.do(RemoveWorkload(workload))
             tell(console, as_json, say("{workload} is forgotten.", workload=workload), workload=workload)
 
     meter = typer.Typer(help="Meters outside the machine, over a serial line or the network.")
@@ -245,19 +256,15 @@ def add_own_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Add a meter; its readings are sampled with all others."""
-        with opened(lambda: Session.open(logbook)) as session:
-            _must_be_this(session)
-            if follows:
-                session.declaration.knob(follows)
-            keeping, clock = session.logbook.keeping, session.machine.clock
-            words = this_machine.try_meter(keeping, clock, name, address, unit, ask, field, factor, baud, follows)
+        with opened(lambda: open_logbook(logbook)) as session:
+            words = session.do(AddMeter(name, address, unit, ask, field, factor, baud, follows))
             tell(console, as_json, words, meter=name)
 
     @meter.command("remove")
     def meter_remove(logbook: LogbookPath, name: str, as_json: AsJson = False) -> None:
         """Forget a meter."""
-        with opened(lambda: Session.open(logbook)) as session:
-            this_machine.remove_meter(session.logbook.keeping, name)
+        with opened(lambda: open_logbook(logbook)) as session:
+            session.do(RemoveMeter(name))
             tell(console, as_json, say("{name} is forgotten.", name=name), meter=name)
 
     helper = typer.Typer(help="The helper that sets, as root, what only root may set (docs/helper.md).")
@@ -279,20 +286,8 @@ def add_own_commands(app: typer.Typer, console: Console) -> None:
 
 
 def _keep_settings(session: Session, changes: dict[str, object], others_at_most: float | None) -> None:
-    if not changes and others_at_most is None:
-        return
-    _must_be_this(session)
-    setup = this_machine.setup_of(session.logbook.keeping)
-    settings = replace(setup.settings, **changes)  # type: ignore[arg-type]
-    others = setup.others_at_most if others_at_most is None else others_at_most
-    this_machine.keep_settings(session.logbook.keeping, settings, others)
-
-
-def _must_be_this(session: Session) -> None:
-    if session.logbook.rig()[0] != THIS:
-        raise KnownError(
-            say("That goes with this machine only."), say("Make a logbook for it: yondle new FILE --rig this")
-        )
+    if changes or others_at_most is not None:
+        session.do(ChangeRunSettings(changes, others_at_most))
 
 
 def _processors(text: str | None) -> tuple[int, ...] | None:
@@ -318,7 +313,7 @@ def _direction(lower: bool) -> Direction:
     return Direction.LOWER if lower else Direction.HIGHER
 
 
-def _print_added(session: Session, found: list[AddedResult], console: Console, as_json: bool) -> None:
+def _print_added(book: Snapshot, found: list[AddedResult], console: Console, as_json: bool) -> None:
     if as_json:
         told = [
             {"id": a.id, "step": a.step, "benchmark": a.workload, "score": a.score, "facts": a.facts} for a in found
@@ -326,7 +321,7 @@ def _print_added(session: Session, found: list[AddedResult], console: Console, a
         print_json({"figures": told})
         return
     for added in found:
-        metric = session.declaration.workload(added.workload).metric
+        metric = book.declaration.workload(added.workload).metric
         parts = ", ".join(f"{k.removeprefix(PART)} {v:.1f}" for k, v in added.facts.items() if k.startswith(PART))
         words = f"{metric.name} {quantity(added.score, metric.unit, metric.digits)}"
         told_parts = f" ({parts})" if parts else ""
@@ -336,7 +331,7 @@ def _print_added(session: Session, found: list[AddedResult], console: Console, a
 def _ask_to_allow(session: Session, yes: bool, console: Console, as_json: bool) -> list[str]:
     """Allow the commands that aren't yet, asking unless `yes`; gives their names."""
     allowed = []
-    for asked in this_machine.not_allowed(session.logbook.keeping):
+    for asked in this_machine.not_allowed(session.snapshot.kept):
         if not as_json:
             console.print(say("{name} runs {command}", name=asked.name, command=asked.words), highlight=False)
         if not yes:

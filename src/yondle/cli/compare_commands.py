@@ -8,8 +8,15 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
-from yondle.app.books.columns import Shelf, add_reference, compared, drop_reference, keep_price, prices
-from yondle.app.session.session import Session
+from yondle.app.books.columns import (
+    AddReference,
+    DropReference,
+    KeepPrice,
+    Shelf,
+    compared,
+    prices,
+)
+from yondle.app.session.opening import open_logbook
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say
@@ -43,12 +50,12 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Put steps, profiles, samples and rigs side by side."""
-        with opened(lambda: Session.open(logbook)) as session:
-            shelf, addresses = Shelf(session), tuple(what or compared(session))
-            columns, paid = [shelf.column(each) for each in addresses], prices(session)
+        with opened(lambda: open_logbook(logbook)) as session:
+            shelf, addresses = Shelf(lambda: session.snapshot), tuple(what or compared(session.snapshot))
+            columns, paid = [shelf.column(each) for each in addresses], prices(session.snapshot)
             if along:
                 books = shelf.with_settings(settings_of(session.snapshot), addresses)
-                knob = session.declaration.knob(along)
+                knob = session.snapshot.declaration.knob(along)
                 _show_lines(machines(books, knob, benchmark_of(session.snapshot, benchmark)), console, as_json)
                 return
         if not columns:
@@ -74,12 +81,12 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Say what scores cost: per watt, per unit of work, in heat and noise, and which settings no other beats."""
-        with opened(lambda: Session.open(logbook)) as session:
-            shelf = Shelf(session)
+        with opened(lambda: open_logbook(logbook)) as session:
+            shelf = Shelf(lambda: session.snapshot)
             books = shelf.with_settings(
                 settings_of(session.snapshot), tuple(shelf.column(each).address for each in what or ())
             )
-            held = battery if battery is not None else battery_of(session.conditions)
+            held = battery if battery is not None else battery_of(session.snapshot.conditions)
             view = efficiency(books, benchmark_of(session.snapshot, benchmark), held)
         if as_json:
             print_json({**asdict(view), "benchmark": view.benchmark.id})
@@ -94,9 +101,9 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Keep what a column costs, so that 'compare --passes' tells the price of its gains."""
-        with opened(lambda: Session.open(logbook)) as session:
-            column = Shelf(session).column(what)
-            keep_price(session, column.address, price)
+        with opened(lambda: open_logbook(logbook)) as session:
+            column = Shelf(lambda: session.snapshot).column(what)
+            session.do(KeepPrice(column.address, price))
             words = (
                 say("{column} costs {price:g}.", column=column.name, price=price)
                 if price is not None
@@ -115,11 +122,11 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Keep scores from elsewhere to compare with."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             if drop:
-                drop_reference(session, name)
+                session.do(DropReference(name))
             else:
-                add_reference(session, name, benchmark, tuple(scores or ()), note)
+                session.do(AddReference(name, benchmark, tuple(scores or ()), note))
             words = say("{name} is forgotten.", name=name) if drop else say("{name} can be compared with.", name=name)
             tell(console, as_json, words, reference=name)
 

@@ -11,7 +11,16 @@ import typer
 from rich.console import Console
 
 from yondle.analysis.stability import Standard
-from yondle.app.plans.plans import GOES_ON, AfterMove, PlanEnd, end_plan, go_on_with_plan, preview, start_plan
+from yondle.app.plans.plans import (
+    GOES_ON,
+    AfterMove,
+    EndPlan,
+    GoOnWithPlan,
+    PlanEnd,
+    StartPlan,
+    preview,
+)
+from yondle.app.session.opening import open_logbook
 from yondle.app.session.session import Session
 from yondle.app.system.awake import notify
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
@@ -40,9 +49,9 @@ def plan_app(console: Console) -> typer.Typer:
     @app.command()
     def check(logbook: LogbookPath, file: PlanFile, as_json: AsJson = False) -> None:
         """Say what a plan would do: tests, time, restarts, and what your limits leave out. Nothing is set."""
-        with opened(lambda: Session.open(logbook)) as session:
-            plan, _ = read_plan(file, session.declaration)
-            seen = preview(session, plan)
+        with opened(lambda: open_logbook(logbook)) as session:
+            plan, _ = read_plan(file, session.snapshot.declaration)
+            seen = preview(session.snapshot, plan)
             if as_json:
                 print_json(_dry_values(seen))
             else:
@@ -62,29 +71,29 @@ def plan_app(console: Console) -> typer.Typer:
         as_json: AsJson = False,
     ) -> None:
         """Run a plan. Ctrl+C stops it and puts the rig back; after that, a crash or a restart 'plan go-on' goes on."""
-        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
-            _, text = read_plan(file, session.declaration)
-            _carry_on(session, console, as_json, lambda after: start_plan(session, text, str(file), after))
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+            _, text = read_plan(file, session.snapshot.declaration)
+            _carry_on(session, console, as_json, lambda after: session.do(StartPlan(text, str(file), after)))
 
     @app.command("go-on")
     def go_on(
         logbook: LogbookPath, pace: Pace = None, together: Together = False, asks: Asks = False, as_json: AsJson = False
     ) -> None:
         """Go on with the plan that is not finished."""
-        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
-            _carry_on(session, console, as_json, lambda after: go_on_with_plan(session, after))
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+            _carry_on(session, console, as_json, lambda after: session.do(GoOnWithPlan(after)))
 
     @app.command()
     def end(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """End the plan that is not finished; what it tested stays."""
-        with opened(lambda: Session.open(logbook)) as session:
-            end_plan(session)
+        with opened(lambda: open_logbook(logbook)) as session:
+            session.do(EndPlan())
             tell(console, as_json, say("The plan is ended."))
 
     @app.command()
     def show(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """Show every plan that was run: how it ended, what it tested, and what it found."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             told = plan_views(session.snapshot, session.logbook.keeping.plan_runs())
             if as_json:
                 print_json({"plans": [{**asdict(each), "found": [asdict(f) for f in each.found]} for each in told]})
@@ -136,8 +145,8 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Find the riskiest value of a knob that holds, test by test, from where the rig is now."""
-        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
-            declaration = session.declaration
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+            declaration = session.snapshot.declaration
             searched = declaration.settable(knob)
             limit = searched.parsed(to) if to is not None else None
             loads = tuple(declaration.workload(name).id for name in load or [declaration.hard_load])
@@ -147,7 +156,7 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             part = Edge(searched.id, loads, standard, style, limit, hours, room, over, places)
             text = edge_text(declaration, part, STEP_PASSES)
             parse_plan(text, say("the search"), declaration)
-            _carry_on(session, console, as_json, lambda after: start_plan(session, text, say("the search"), after))
+            _carry_on(session, console, as_json, lambda after: session.do(StartPlan(text, say("the search"), after)))
 
 
 def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
@@ -155,11 +164,11 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
     before = latest_attempt(session.snapshot)
     found: EdgeView | None = None
     if not as_json:
-        print_resumed(session, console)
+        print_resumed(session.snapshot, console)
 
     def after(move: Move | None, record: StepRecord) -> None:
         nonlocal found
-        run = session.logbook.keeping.open_plan_run()
+        run = session.snapshot.reader.open_plan_run()
         found = edge_view(session.snapshot, run) if run is not None else None
         if as_json or isinstance(move, Recall):
             return
@@ -168,7 +177,7 @@ def _carry_on(session: Session, console: Console, as_json: bool, going: Callable
             return
         if isinstance(move, Try) and move.origin is not None:
             console.print(f"  {move.why[:1].upper()}{move.why[1:]}.")
-        print_outcome(session, record, console)
+        print_outcome(session.snapshot, record, console)
 
     interrupts = Interrupts()
     with interruptible(session, interrupts):
@@ -185,10 +194,10 @@ def _tell_end(
             "ended": str(ended.ended), "reason": ended.reason, "moves": ended.moves,
             "summary": summary_words(session.snapshot, before),
         }  # fmt: skip
-        print_json({**status_values(session), "plan": plan, "edge": _edge_values(found) if found else None})
+        print_json({**status_values(session.snapshot), "plan": plan, "edge": _edge_values(found) if found else None})
         return
-    if session.waiting is not None:
-        print_waiting(session, console)
+    if session.snapshot.waiting is not None:
+        print_waiting(session.snapshot, console)
     console.print(
         say(
             "The plan is {ended}: {reason}. {moves} made.",
@@ -197,13 +206,15 @@ def _tell_end(
             moves=count(ended.moves, "move"),
         )
     )
-    if ended.ended in GOES_ON and session.waiting is None:
-        book = session.logbook.path
+    if ended.ended in GOES_ON and session.snapshot.waiting is None:
+        book = session.snapshot.path
         console.print(say("To go on with it: yondle plan go-on {book}. To end it: yondle plan end {book}", book=book))
     summary = summary_words(session.snapshot, before)
     if summary:
         console.print(summary)
-        notify(say("{info}: the plan is {ended}", info=session.declaration.info.name, ended=ended.ended), summary)
+        notify(
+            say("{info}: the plan is {ended}", info=session.snapshot.declaration.info.name, ended=ended.ended), summary
+        )
     if found is not None:
         for line in found.line_words or (found.verdict,):
             console.print(line)

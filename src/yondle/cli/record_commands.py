@@ -10,8 +10,13 @@ import typer
 from rich.console import Console
 
 from yondle.app.books.export import logbook_text, merge, passes_csv, read_archive, share, write
-from yondle.app.session.remarks import attach, discard_pass, discard_result, write_note
-from yondle.app.session.session import Session
+from yondle.app.session.opening import open_logbook
+from yondle.app.session.remarks import (
+    AttachFile,
+    DiscardFigure,
+    DiscardPass,
+    WriteNote,
+)
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import named, say
@@ -34,8 +39,8 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Write a note at a step."""
-        with opened(lambda: Session.open(logbook)) as session:
-            write_note(session, number, text, caveat)
+        with opened(lambda: open_logbook(logbook)) as session:
+            session.do(WriteNote(number, text, caveat))
             tell(console, as_json, say("Noted at step {number}.", number=number), step=number)
 
     @app.command()
@@ -55,19 +60,19 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
                 say("'{which}' names no pass and no figure.", which=which),
                 say("Write it as 'yondle log' does, for example 3/12 or figure/2."),
             )
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             if attempt == FIGURE:
-                discard_result(session, number, int(ordinal), reason)
+                session.do(DiscardFigure(number, int(ordinal), reason))
             else:
-                discard_pass(session, number, int(attempt), int(ordinal), reason)
+                session.do(DiscardPass(number, int(attempt), int(ordinal), reason))
             words = say("It counts again.") if not reason.strip() else say("It is left out of figures.")
             tell(console, as_json, words, step=number, which=which, counts=not reason.strip())
 
     @app.command(name="attach")
     def attach_(logbook: LogbookPath, number: int, file: Path, as_json: AsJson = False) -> None:
         """Keep a picture or another file at a step as proof."""
-        with opened(lambda: Session.open(logbook)) as session:
-            made = attach(session, number, file)
+        with opened(lambda: open_logbook(logbook)) as session:
+            made = session.do(AttachFile(number, file))
             words = say(
                 "{made} is kept at step {number} ({bytes} bytes).", made=made.name, number=number, bytes=made.bytes
             )
@@ -84,7 +89,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Look through everything the logbook holds: tests, passes, incidents, notes, figures, files."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             rows = LogRows().rows([(book_title(session.snapshot), session.snapshot)])
             wanted = Filter(" ".join(words or []), frozenset(kind or ()), benchmark, verdict)
             found = matching(rows, wanted)
@@ -125,9 +130,9 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
                 say("A logbook isn't written as '{ending}'.", ending=ending or file),
                 say("End the name in .json or .csv."),
             )
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             table = ending == ".csv"
-            text = passes_csv(session) if table else logbook_text(session, samples)
+            text = passes_csv(session.snapshot) if table else logbook_text(session.snapshot, samples)
         if file is None or to_terminal:
             print(text, end="")
             return
@@ -148,8 +153,8 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Make a copy to give away, without serial numbers, host and user names."""
-        with opened(lambda: Session.open(logbook)) as session:
-            share(session, file, files)
+        with opened(lambda: open_logbook(logbook)) as session:
+            share(session.snapshot, file, files)
         words = say("{file} is made; look through it with 'yondle log' before you give it away.", file=file)
         tell(console, as_json, words, file=str(file))
 

@@ -8,9 +8,9 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.reports.report_choices import ask, choose_sections, parts_named
+from yondle.app.reports.report_choices import AskQuestion, ChooseSections, parts_named
 from yondle.app.reports.report_files import write_report
-from yondle.app.session.session import Session
+from yondle.app.session.opening import open_logbook
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import tell
 from yondle.language.saying import say
@@ -30,11 +30,11 @@ def add_report_command(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             if question is not None:
-                ask(session, question)
+                session.do(AskQuestion(question))
             if sections is not None:
-                choose_sections(session, parts_named(sections))
-            written = write_report(session, file)
+                session.do(ChooseSections(parts_named(sections)))
+            written = write_report(session.snapshot, file)
         words = say("{file} is written ({written} bytes).", file=file, written=written)
         tell(console, as_json, words, file=str(file), bytes=written)

@@ -8,10 +8,14 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.session.readiness import readiness
-from yondle.app.session.session import Session
+from yondle.app.session.limits import LimitRange, LimitReading, TellConditions
+from yondle.app.session.opening import open_logbook
+from yondle.app.session.readiness import CheckReady
+from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReturnToStock
+from yondle.app.session.testing import TryAgain
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Passes, Strict, Together, opened, run_test
 from yondle.cli.shown import print_json, status_values, tell
+from yondle.formats.documents import Conditions
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
@@ -27,8 +31,8 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
     @app.command()
     def ready(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """Check whether the rig is ready for a baseline."""
-        with opened(lambda: Session.open(logbook)) as session:
-            items = readiness(session)
+        with opened(lambda: open_logbook(logbook)) as session:
+            items = session.do(CheckReady()).items
             if as_json:
                 print_json({"ready": all(i.ready for i in items), "items": [asdict(i) for i in items]})
                 return
@@ -37,7 +41,7 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
                 console.print(f"{state:{_STATE_WIDTH}}  {item.name}: {item.words}.")
                 if not item.ready:
                     console.print(f"           {item.remedy}")
-            for name in session.not_told:
+            for name in session.snapshot.not_told:
                 console.print(
                     say("not told   {name}: yondle condition {logbook} '{name}' '…'", name=name, logbook=logbook)
                 )
@@ -45,10 +49,10 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
     @app.command()
     def condition(logbook: LogbookPath, name: str, value: str, as_json: AsJson = False) -> None:
         """Tell something about the rig that it can't find out by itself; it is stored with every attempt from now on."""
-        with opened(lambda: Session.open(logbook)) as session:
-            session.own.tell(name, value)
+        with opened(lambda: open_logbook(logbook)) as session:
+            session.do(TellConditions({name: value}))
             words = f"{name}: {value}" if value else say("{name} is forgotten.", name=name)
-            tell(console, as_json, words, conditions=session.own.conditions)
+            tell(console, as_json, words, conditions=session.snapshot.kept.of(Conditions).root)
 
     @app.command()
     def limit(
@@ -58,14 +62,14 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Set your own limit on a knob or a sensor."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             name, _, value = what.partition("=")
-            knob, channel = session.declaration.limited(name)
+            knob, channel = session.snapshot.declaration.limited(name)
             if channel is not None:
-                session.set_limit(channel.id, None if value == "none" else number_of(value))
+                session.do(LimitReading(channel.id, None if value == "none" else number_of(value)))
             elif knob is not None:
-                low = knob.parsed(lowest) if lowest else session.declaration.floors.get(knob.id)
-                session.set_own_range(knob.id, low, None if value == "none" else knob.parsed(value))
+                low = knob.parsed(lowest) if lowest else session.snapshot.declaration.floors.get(knob.id)
+                session.do(LimitRange(knob.id, low, None if value == "none" else knob.parsed(value)))
             tell(
                 console, as_json, say("Limit on {name}: {value}.", name=name, value=value), on=name.strip(), limit=value
             )
@@ -85,8 +89,8 @@ def add_again_commands(app: typer.Typer, console: Console) -> None:
         strict: Strict = False,
     ) -> None:
         """Test a step once more, to be sure."""
-        with opened(lambda: Session.open(logbook, pace, together)) as session:
-            run_test(session, lambda: session.test_again(number, passes), console, as_json, strict)
+        with opened(lambda: open_logbook(logbook, pace, together)) as session:
+            run_test(session, lambda: session.do(TryAgain(number, passes)), console, as_json, strict)
 
     @app.command("go-on")
     def go_on(
@@ -100,16 +104,16 @@ def add_again_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Go on with a step that waited for values entered by hand, or for a restart."""
-        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
             failure = Failure.STOPPED_IN_START if at or code else Failure.NEVER_STARTED
             told = StartAnswer(None if started else failure, at, code) if asks or not started else None
-            run_test(session, lambda: session.go_on_waiting(told), console, as_json)
+            run_test(session, lambda: session.do(GoOnWaiting(told)), console, as_json)
 
     @app.command()
     def drop(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """Give up a step that waits for values to be entered."""
-        with opened(lambda: Session.open(logbook, asks=True)) as session:
-            dropped = session.drop_waiting()
+        with opened(lambda: open_logbook(logbook, asks=True)) as session:
+            dropped = session.do(DropWaiting())
             if dropped is None:
                 raise KnownError(say("No step waits for values to be entered."), say("Nothing to drop."))
             words = say("Step {number} is dropped.", number=dropped.step.number)
@@ -118,10 +122,10 @@ def add_again_commands(app: typer.Typer, console: Console) -> None:
     @app.command()
     def stock(logbook: LogbookPath, as_json: AsJson = False) -> None:
         """Put every knob at stock."""
-        with opened(lambda: Session.open(logbook)) as session:
-            verified = session.go_to_stock()
+        with opened(lambda: open_logbook(logbook)) as session:
+            verified = session.do(ReturnToStock())
             if as_json:
-                print_json(status_values(session))
+                print_json(status_values(session.snapshot))
             else:
                 console.print(say("Stock is in force, read back.") if verified else say("Stock does NOT read back."))
 

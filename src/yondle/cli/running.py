@@ -14,6 +14,7 @@ import typer
 from rich.console import Console
 
 from yondle.app.session.progress import Progress
+from yondle.app.session.requests import EmergencyStop, Stop
 from yondle.app.session.session import Session
 from yondle.cli.shown import (
     ProgressLine,
@@ -70,24 +71,24 @@ def _run_test(
 ) -> StepRecord | None:
     listen(session)
     if not as_json:
-        print_resumed(session, console)
+        print_resumed(session.snapshot, console)
     with interruptible(session, interrupts):
         record = test()
     if as_json:
-        position = session.position.step.number if session.position else None
-        values = step_values(session, record) if record is not None else {}
-        print_json({**values, "position": position, "waiting": waiting_values(session)})
+        position = session.snapshot.position.step.number if session.snapshot.position else None
+        values = step_values(session.snapshot, record) if record is not None else {}
+        print_json({**values, "position": position, "waiting": waiting_values(session.snapshot)})
         return record
-    if session.waiting is not None:
-        print_waiting(session, console)
+    if session.snapshot.waiting is not None:
+        print_waiting(session.snapshot, console)
     elif record is not None:
-        print_outcome(session, record, console)
+        print_outcome(session.snapshot, record, console)
     return record
 
 
 def listen(session: Session) -> None:
     """Show one line of progress on a terminal."""
-    session.subscribe(ProgressLine(Progress(session.declaration)).take)
+    session.subscribe(ProgressLine(Progress(session.snapshot.declaration)).take)
 
 
 @contextmanager
@@ -117,9 +118,9 @@ def interruptible(session: Session, interrupts: Interrupts) -> Iterator[None]:
     def interrupt(_: int, __: FrameType | None) -> None:
         interrupts.pressed += 1
         if interrupts.pressed == 1:
-            session.stop()
+            session.do(Stop())
         else:
-            session.emergency_stop()
+            session.do(EmergencyStop())
 
     before = signal.signal(signal.SIGINT, interrupt)
     try:

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
-from yondle.app.session.session import Session
+from yondle.app.session.opening import open_logbook
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table
 from yondle.language.saying import named, say
@@ -39,11 +39,11 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """See how scores scale with a knob, or which benchmark answers to which."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             if knob is None:
                 _show_table(sensitivities(session.snapshot, settings_of(session.snapshot)), console, as_json)
             else:
-                named = session.declaration.knob(knob)
+                named = session.snapshot.declaration.knob(knob)
                 view = scaling(session.snapshot, settings_of(session.snapshot), named, measure, group - 1)
                 _show_curves(view, console, as_json)
 
@@ -56,8 +56,8 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """See two knobs together: gains at every pair of values, and what is left over."""
-        with opened(lambda: Session.open(logbook)) as session:
-            declaration = session.declaration
+        with opened(lambda: open_logbook(logbook)) as session:
+            declaration = session.snapshot.declaration
             one, other = declaration.knob(across), declaration.knob(up)
             if one is other:
                 raise KnownError(say("A map takes two knobs."), say("Name another one, too."))
@@ -80,7 +80,7 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Say what holds every benchmark back at a step, with the evidence."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             settings = settings_of(session.snapshot)
             told = limits(session.snapshot, settings, sensitivities(session.snapshot, settings), step)
         if as_json:
@@ -98,9 +98,9 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Say how far a target score is, and which setting would reach it if the trend held."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             told = target(
-                session.snapshot, settings_of(session.snapshot), session.declaration.workload(benchmark), score
+                session.snapshot, settings_of(session.snapshot), session.snapshot.declaration.workload(benchmark), score
             )
         if as_json:
             print_json(_target_values(told))

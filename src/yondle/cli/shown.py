@@ -27,6 +27,7 @@ from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.views.shared.gains import benchmark_of, capped, gain_of, words_of_gain
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.tune.trail import Trail
 
 SIGNS: dict[Shape, str] = {
@@ -75,9 +76,11 @@ def closing(session: Session, console: Console) -> Iterator[None]:
         _WAITING = None
         put_back = session.close()
         for value in waiting:
-            print_json({**value, "put_back": changed_values(session.declaration, put_back)} if put_back else value)
+            print_json(
+                {**value, "put_back": changed_values(session.snapshot.declaration, put_back)} if put_back else value
+            )
         if put_back and not waiting:
-            console.print(Text(put_back_words(session.declaration, put_back), "yellow"))
+            console.print(Text(put_back_words(session.snapshot.declaration, put_back), "yellow"))
 
 
 def plain_values(declaration: RigDeclaration, setup: Setup) -> dict[str, float | str]:
@@ -85,11 +88,11 @@ def plain_values(declaration: RigDeclaration, setup: Setup) -> dict[str, float |
     return {knob: declaration.knob(knob).plain(value) for knob, value in setup.items()}
 
 
-def waiting_values(session: Session) -> dict[str, float | str] | None:
+def waiting_values(book: Snapshot) -> dict[str, float | str] | None:
     """Give what waits to be entered by hand; None where nothing does."""
-    if session.waiting is None:
+    if book.waiting is None:
         return None
-    return {k: session.declaration.knob(k).plain(value) for k, value in session.waiting.values.items()}
+    return {k: book.declaration.knob(k).plain(value) for k, value in book.waiting.values.items()}
 
 
 def changed_values(declaration: RigDeclaration, changes: tuple[Change, ...]) -> dict[str, float | str]:
@@ -97,12 +100,12 @@ def changed_values(declaration: RigDeclaration, changes: tuple[Change, ...]) -> 
     return {change.knob: declaration.knob(change.knob).plain(change.new) for change in changes}
 
 
-def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
+def step_values(book: Snapshot, record: StepRecord) -> dict[str, Any]:
     """Give a step as plain values."""
     outcome = record.outcome
     gains = {}
-    for benchmark in session.declaration.benchmarks:
-        value = gain_of(session.snapshot, record, benchmark)
+    for benchmark in book.declaration.benchmarks:
+        value = gain_of(book, record, benchmark)
         if value is not None:
             gains[benchmark.id] = {**asdict(value), "word": str(value.word), "at_cap": capped(record, benchmark)}
     return {
@@ -113,9 +116,9 @@ def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
         "changes": [
             {"knob": c.knob, "old": knob.plain(c.old), "new": knob.plain(c.new)}
             for c in record.step.changes
-            for knob in (session.declaration.knob(c.knob),)
+            for knob in (book.declaration.knob(c.knob),)
         ],
-        "setup": plain_values(session.declaration, record.step.setup),
+        "setup": plain_values(book.declaration, record.step.setup),
         "verdict": str(record.verdict),
         "failure": str(outcome.failure) if outcome and outcome.failure else None,
         "stage": outcome.stage if outcome else None,
@@ -127,26 +130,26 @@ def step_values(session: Session, record: StepRecord) -> dict[str, Any]:
         "last_readings": outcome.last if outcome else {},
         "derived": record.derived,
         "attempts": len(record.attempts),
-        "scores": {b.id: record.scores(b.id) for b in session.declaration.benchmarks if record.scores(b.id)},
+        "scores": {b.id: record.scores(b.id) for b in book.declaration.benchmarks if record.scores(b.id)},
         "gains": gains,
         "notes": [asdict(note) for note in record.notes],
     }
 
 
-def status_values(session: Session) -> dict[str, Any]:
-    """Give the whole state of a session as plain values."""
-    position = session.position
-    verified = session.verified
+def status_values(book: Snapshot) -> dict[str, Any]:
+    """Give the whole state of a logbook as plain values."""
+    position = book.position
+    verified = book.verified
     return {
-        "logbook": str(session.logbook.path),
-        "rig": asdict(session.declaration.info),
+        "logbook": str(book.path),
+        "rig": asdict(book.declaration.info),
         "position": position.step.number if position else None,
-        "in_force": plain_values(session.declaration, _now(session)),
-        "put_back": changed_values(session.declaration, session.put_back),
-        "derived": session.declaration.derived(_now(session)),
-        "waiting": waiting_values(session),
+        "in_force": plain_values(book.declaration, _now(book)),
+        "put_back": changed_values(book.declaration, book.put_back),
+        "derived": book.declaration.derived(_now(book)),
+        "waiting": waiting_values(book),
         "verified": {"as_set": verified.as_set, "of": verified.of, "told": verified.told} if verified else None,
-        "notices": list(session.notices),
+        "notices": list(book.notices),
         "resumed": [
             {
                 "step": r.step.step.number,
@@ -156,20 +159,20 @@ def status_values(session: Session) -> dict[str, Any]:
                 "rests_at_step": r.rests_at_step,
                 "verified": r.verified,
             }
-            for r in session.resumed
+            for r in book.resumed
         ],
-        "steps": [step_values(session, record) for record in session.steps],
+        "steps": [step_values(book, record) for record in book.steps],
     }
 
 
-def _now(session: Session) -> Setup:
+def _now(book: Snapshot) -> Setup:
     """Give the settings in force at this moment, without those that were put back when Yondle last ended."""
-    return session.in_force.with_values({change.knob: change.new for change in session.put_back})
+    return book.in_force.with_values({change.knob: change.new for change in book.put_back})
 
 
-def print_resumed(session: Session, console: Console) -> None:
+def print_resumed(book: Snapshot, console: Console) -> None:
     """Say what was found open at the start."""
-    for resumed in session.resumed:
+    for resumed in book.resumed:
         where = (
             say("step {rests_at_step}", rests_at_step=resumed.rests_at_step)
             if resumed.rests_at_step is not None
@@ -184,13 +187,13 @@ def print_resumed(session: Session, console: Console) -> None:
             )
         )
         console.print(say("The rig is at {where} ({read}); nothing was tried again by itself.", where=where, read=read))
-    for notice in session.notices:
+    for notice in book.notices:
         console.print(Text(notice, "yellow"))
 
 
-def print_waiting(session: Session, console: Console) -> None:
+def print_waiting(book: Snapshot, console: Console) -> None:
     """Say what is to be entered by hand, and how to go on."""
-    waiting = session.waiting
+    waiting = book.waiting
     if waiting is None:
         return
     what = (
@@ -204,24 +207,24 @@ def print_waiting(session: Session, console: Console) -> None:
         else say("{what}: set this by hand.", what=what)
     )
     for knob_id, value in waiting.values.items():
-        knob = session.declaration.knob(knob_id)
+        knob = book.declaration.knob(knob_id)
         console.print(f"  {knob.name}: {knob.text(value)}")
-    book = session.logbook.path
+    path = book.path
     console.print(
         say(
             "Then: yondle go-on {book} (with --stopped if it didn't start). To give it up: yondle drop {book}",
-            book=book,
+            book=path,
         )
         if waiting.restarts
-        else say("Then: yondle go-on {book}. To give it up: yondle drop {book}", book=book)
+        else say("Then: yondle go-on {book}. To give it up: yondle drop {book}", book=path)
     )
 
 
-def print_in_force(session: Session, console: Console) -> None:
+def print_in_force(book: Snapshot, console: Console) -> None:
     """Print the settings in force, and the quantities that follow from them."""
-    declaration, now = session.declaration, _now(session)
-    if session.put_back:
-        console.print(Text(put_back_words(session.declaration, session.put_back), "yellow"))
+    declaration, now = book.declaration, _now(book)
+    if book.put_back:
+        console.print(Text(put_back_words(book.declaration, book.put_back), "yellow"))
     in_force = ", ".join(f"{k.name} {k.text(now[k.id])}" for k in declaration.knobs if k.id in now)
     console.print(say("In force: {in_force}", in_force=in_force or say("nothing to set on this rig")))
     follows = declaration.derived(now)
@@ -230,12 +233,12 @@ def print_in_force(session: Session, console: Console) -> None:
         console.print(say("From these follow: {told}", told=told))
 
 
-def print_trail(session: Session, console: Console, benchmark_id: str = "") -> None:
+def print_trail(book: Snapshot, console: Console, benchmark_id: str = "") -> None:
     """Print the trail, newest first."""
-    if not session.steps:
+    if not book.steps:
         console.print(say("Nothing tested yet. The baseline comes first: yondle baseline LOGBOOK"))
         return
-    benchmark = benchmark_of(session.snapshot, benchmark_id)
+    benchmark = benchmark_of(book, benchmark_id)
     table = Table(box=None, padding=(0, 2, 0, 0), title_justify="left", header_style="bold")
     for title, justify in (
         ("", "left"),
@@ -245,7 +248,7 @@ def print_trail(session: Session, console: Console, benchmark_id: str = "") -> N
         ("", "left"),
     ):
         table.add_column(title, justify="right" if justify == "right" else "left", overflow="fold")
-    for row in Trail().rows(session.snapshot, benchmark):
+    for row in Trail().rows(book, benchmark):
         here = say("← here") if row.is_position else "" if row.on_path else say("left")
         sign = SIGNS[SHAPES[row.verdict]]
         table.add_row(sign, str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here)
@@ -253,7 +256,7 @@ def print_trail(session: Session, console: Console, benchmark_id: str = "") -> N
     console.print("  ".join(f"{SIGNS[shape]} {named(verdict)}" for verdict, shape in SHAPES.items()))
 
 
-def print_outcome(session: Session, record: StepRecord, console: Console) -> None:
+def print_outcome(book: Snapshot, record: StepRecord, console: Console) -> None:
     """Print what came of one test."""
     outcome = record.outcome
     sign = SIGNS[SHAPES[record.verdict]]
@@ -273,11 +276,11 @@ def print_outcome(session: Session, record: StepRecord, console: Console) -> Non
                 signs="; ".join(outcome.pointer.signs),
             )
         )
-    benchmark = benchmark_of(session.snapshot)
-    gained = words_of_gain(session.snapshot, record, benchmark)
+    benchmark = benchmark_of(book)
+    gained = words_of_gain(book, record, benchmark)
     if gained:
         console.print(say("  {benchmark_of} over baseline: {gain_text}", benchmark_of=benchmark.name, gain_text=gained))
-    where = say("Step {number}", number=session.position.step.number) if session.position else say("Stock")
+    where = say("Step {number}", number=book.position.step.number) if book.position else say("Stock")
     console.print(say("  {where} is active.", where=where))
 
 

@@ -11,8 +11,11 @@ from rich.console import Console
 
 from yondle.app.machine.inspection import Inspection, inspect_rig
 from yondle.app.machine.machines import choose_rig, make_machine
-from yondle.app.session.readiness import not_ready, readiness
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.proposing import Propose
+from yondle.app.session.readiness import CheckReady, not_ready
+from yondle.app.session.returning import ReturnTo
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.cli.inspected import print_inspection
 from yondle.cli.running import (
     AsJson,
@@ -58,17 +61,17 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
         """Start a logbook for a rig."""
         if logbook.suffix != ".yondle":
             raise KnownError(say("{logbook} is no name for a logbook.", logbook=logbook), say("End it in .yondle."))
-        with opened(lambda: Session.create(logbook, choose_rig(rig, seed, by_hand))) as session:
+        with opened(lambda: create_logbook(logbook, choose_rig(rig, seed, by_hand))) as session:
             if as_json:
-                print_json(status_values(session))
+                print_json(status_values(session.snapshot))
                 return
-            info = session.declaration.info
+            info = session.snapshot.declaration.info
             console.print(
                 say(
                     "{logbook} is ready for {info}: {knobs}.",
                     logbook=logbook,
                     info=info.name,
-                    knobs=count(len(session.declaration.knobs), "knob"),
+                    knobs=count(len(session.snapshot.declaration.knobs), "knob"),
                 )
             )
             console.print(say("Next, measure stock: yondle baseline {logbook}", logbook=logbook))
@@ -83,14 +86,14 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Measure stock, so that gains can be told from noise."""
-        with opened(lambda: Session.open(logbook, pace, together)) as session:
-            missing = not_ready(readiness(session))
+        with opened(lambda: open_logbook(logbook, pace, together)) as session:
+            missing = not_ready(session.do(CheckReady()).items)
             if missing and not anyway:
                 raise KnownError(
                     say("Not ready: {missing}.", missing="; ".join(missing)),
                     say("'yondle ready' says what to do; --anyway starts all the same, and that is recorded."),
                 )
-            run_test(session, lambda: session.baseline(passes, missing), console, as_json)
+            run_test(session, lambda: session.do(RunBaseline(passes, missing)), console, as_json)
 
     @app.command()
     def step(
@@ -105,22 +108,22 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
         strict: Strict = False,
     ) -> None:
         """Propose one step and test it."""
-        with opened(lambda: Session.open(logbook, pace, together, asks)) as session:
-            for knob, value in [named_value(session.declaration, text) for text in values]:
-                session.propose(knob.id, value, joint=joint)
-            if session.proposal is None:
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+            for knob, value in [named_value(session.snapshot.declaration, text) for text in values]:
+                session.do(Propose(knob.id, value, joint=joint))
+            if session.snapshot.proposal is None:
                 raise KnownError(say("These values are already in force."), say("Name another value."))
-            run_test(session, lambda: session.test(passes), console, as_json, strict)
+            run_test(session, lambda: session.do(TryProposal(passes)), console, as_json, strict)
 
     @app.command()
     def back(
         logbook: LogbookPath, number: Annotated[int, typer.Argument(help="A step that held.")], as_json: AsJson = False
     ) -> None:
         """Put the settings of an earlier step in force again."""
-        with opened(lambda: Session.open(logbook)) as session:
-            record = session.go_back(number)
+        with opened(lambda: open_logbook(logbook)) as session:
+            record = session.do(ReturnTo(number))
             if as_json:
-                print_json(status_values(session))
+                print_json(status_values(session.snapshot))
             else:
                 console.print(say("Step {number} is active again.", number=record.step.number))
 
@@ -131,15 +134,15 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Show the trail, what is in force, and what was found open."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             if as_json:
-                print_json(status_values(session))
+                print_json(status_values(session.snapshot))
                 return
-            print_resumed(session, console)
-            if session.waiting is not None:
-                print_waiting(session, console)
-            print_trail(session, console, benchmark)
-            print_in_force(session, console)
+            print_resumed(session.snapshot, console)
+            if session.snapshot.waiting is not None:
+                print_waiting(session.snapshot, console)
+            print_trail(session.snapshot, console, benchmark)
+            print_in_force(session.snapshot, console)
 
 
 def add_looking_commands(app: typer.Typer, console: Console) -> None:

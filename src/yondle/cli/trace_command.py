@@ -10,7 +10,7 @@ import typer
 from rich.console import Console
 
 from yondle.app.books.export import csv_text, write
-from yondle.app.session.session import Session
+from yondle.app.session.opening import open_logbook
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, print_table, tell
 from yondle.language.saying import say
@@ -34,7 +34,7 @@ def add_trace_command(app: typer.Typer, console: Console) -> None:
         as_json: AsJson = False,
     ) -> None:
         """Tell lowest, mean and highest readings of a test, dips, limits reached, and what moved before a failure."""
-        with opened(lambda: Session.open(logbook)) as session:
+        with opened(lambda: open_logbook(logbook)) as session:
             shown = trace_of(session.snapshot, latest_run(session.snapshot, step).attempt)
         low, high = begin, end if end is not None else shown.lasted_s
         if not low < high:

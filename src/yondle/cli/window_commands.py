@@ -11,11 +11,11 @@ import typer
 from rich.console import Console
 
 from yondle.app.books.export import write
-from yondle.app.demo import DEMO_PACE, run_evening, run_neighbours
+from yondle.app.demo import DEMO_PACE, RunEvening, RunNeighbours
 from yondle.app.machine.machines import choose_rig
 from yondle.app.plans.plans import is_failure
 from yondle.app.reports.pictures import chart_svg
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook
 from yondle.app.system.folders import data_folder, free_name
 from yondle.cli.orders import WindowOrder
 from yondle.cli.running import (
@@ -70,7 +70,7 @@ def add_window_commands(app: typer.Typer, console: Console) -> None:
         if not folder.is_dir():
             raise KnownError(say("There is no folder {folder}.", folder=folder), say("Make it first, or name another."))
         if neighbours:
-            made = run_neighbours(folder)
+            made = RunNeighbours(folder).run()
             words = "\n".join(say("Logbook: {made}", made=path) for path in made)
             tell(console, as_json, words, logbooks=[str(path) for path in made])
             return
@@ -83,14 +83,14 @@ def add_window_commands(app: typer.Typer, console: Console) -> None:
         evening = fresh or not path.exists()
         if evening:
             path = free_name(folder, "heron")
-            Session.create(path, choose_rig("heron", seed)).close()
+            create_logbook(path, choose_rig("heron", seed)).close()
         raise typer.Exit(context.obj(WindowOrder(path, pace, evening)))
 
 
 def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bool) -> None:
     began = time.monotonic()
     path = free_name(folder, "heron-evening")
-    with opened(lambda: Session.create(path, choose_rig("heron", seed))) as session:
+    with opened(lambda: create_logbook(path, choose_rig("heron", seed))) as session:
         listen(session)
 
         def after(move: Move | None, record: StepRecord) -> None:
@@ -100,25 +100,25 @@ def _headless_demo(folder: Path, seed: int | None, console: Console, as_json: bo
                 case GoBack():
                     console.print(say("  Back to step {step}: {why}.", step=move.step, why=move.why))
                 case Try() | None:
-                    print_outcome(session, record, console)
+                    print_outcome(session.snapshot, record, console)
 
-        run_evening(session, after)
-        knob, benchmark = session.declaration.knob("core_clock"), benchmark_of(session.snapshot)
+        session.do(RunEvening(after))
+        knob, benchmark = session.snapshot.declaration.knob("core_clock"), benchmark_of(session.snapshot)
         view = chart(session.snapshot, knob, benchmark)
         picture = path.with_suffix(".svg")
-        write(picture, chart_svg(view, session.declaration.info.name))
+        write(picture, chart_svg(view, session.snapshot.declaration.info.name))
         if as_json:
-            print_json({**status_values(session), "picture": str(picture)})
+            print_json({**status_values(session.snapshot), "picture": str(picture)})
             return
         console.print()
-        print_trail(session, console)
-        failures = sum(1 for record in session.steps if is_failure(record))
+        print_trail(session.snapshot, console)
+        failures = sum(1 for record in session.snapshot.steps if is_failure(record))
         virtual = session.machine.clock.now()
         console.print(f"\n{view.sentence}")
         console.print(
             say(
                 "{steps}, {failures}; {lasted} of Heron's evening in {took}.",
-                steps=count(len(session.steps), "step"),
+                steps=count(len(session.snapshot.steps), "step"),
                 failures=count(failures, "failure"),
                 lasted=duration(virtual),
                 took=duration(time.monotonic() - began),

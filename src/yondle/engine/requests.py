@@ -48,6 +48,12 @@ class Requests:
         with self._lock:
             return self._pending
 
+    @property
+    def paused(self) -> bool:
+        """Tell whether a pause is asked for: it begins before the next pass, and lasts until the tuner goes on."""
+        with self._lock:
+            return self._pending is Request.PAUSE
+
     def clear(self) -> None:
         """Forget what was asked: it has been done, or what it was asked of is over."""
         with self._lock:

@@ -1,4 +1,4 @@
-"""What a logbook keeps besides its steps: profiles, runs of plans, and small values such as the tuner's own ceilings."""
+"""What a logbook keeps besides its steps: profiles, runs of plans, and documents such as the tuner's own limits."""
 
 from __future__ import annotations
 
@@ -11,42 +11,43 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yondle.formats.documents import D, Documents, Kept
 from yondle.language.saying import say
 from yondle.logbook import schema
-from yondle.logbook.shapes import findings, numbers, plain, small_value
+from yondle.logbook.shapes import findings, numbers, plain
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, trouble
-from yondle.logbook.writing import keep_state
+from yondle.logbook.writing import keep_document
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
 from yondle.model.plan_runs import PlanMove, PlanRun
 from yondle.model.profiles import Profile, Purpose
 
 
-class Keeping:
-    """Profiles, plan runs and small values; every change is durable when its call returns."""
+class KeptReader:
+    """What a logbook keeps besides its steps, as it stands now."""
 
-    def __init__(self, engine: sa.Engine, path: Path) -> None:
+    def __init__(self, path: Path, engine: sa.Engine) -> None:
+        self.path = path
         self._engine = engine
-        self._path = path
 
-    def value(self, name: str) -> Any:
-        """Give a small value by name, None when there is none."""
-        with asking(self._engine, self._path) as connection:
-            query = sa.select(schema.state.c.value).where(schema.state.c.name == name)
-            text = connection.execute(query).scalar_one_or_none()
-        try:
-            return small_value(name, text) if text is not None else None
-        except ValueError as error:
-            raise damaged(self._path, say("'{name}' in it can't be read ({error})", name=name, error=error)) from error
+    @property
+    def documents(self) -> Documents:
+        """Every document as it stands now."""
+        with asking(self._engine, self.path) as connection:
+            rows = connection.execute(sa.select(schema.state.c.name, schema.state.c.value)).all()
+        return Documents({row.name: row.value for row in rows}, lambda detail: damaged(self.path, detail))
 
-    def keep(self, name: str, value: Any) -> None:
-        """Keep a small value by name."""
-        with self._changing() as connection:
-            keep_state(connection, name, value)
+    def find(self, kind: type[D]) -> D | None:
+        """Give a document, None where none was kept; raises KnownError for a damaged one."""
+        return self.documents.find(kind)
+
+    def document(self, kind: type[D]) -> D:
+        """Give a document, as it is before anything was kept where nothing was; raises KnownError for a damaged one."""
+        return self.documents.of(kind)
 
     def profiles(self) -> tuple[Profile, ...]:
         """List the profiles by name."""
-        with asking(self._engine, self._path) as connection:
+        with asking(self._engine, self.path) as connection:
             rows = connection.execute(sa.select(schema.profile).order_by(schema.profile.c.name)).all()
         try:
             return tuple(
@@ -54,7 +55,38 @@ class Keeping:
                 for row in rows
             )
         except (ValueError, TypeError, AttributeError, RecursionError) as error:
-            raise damaged(self._path, say("a profile in it can't be read ({error})", error=error)) from error
+            raise damaged(self.path, say("a profile in it can't be read ({error})", error=error)) from error
+
+    def open_plan_run(self) -> PlanRun | None:
+        """Give the latest run of a plan that has not ended."""
+        return next(iter(self._plan_runs(schema.plan.c.ended_at.is_(None))), None)
+
+    def plan_runs(self) -> tuple[PlanRun, ...]:
+        """List every run of a plan, latest first."""
+        return self._plan_runs(sa.true())
+
+    def _plan_runs(self, which: sa.ColumnElement[bool]) -> tuple[PlanRun, ...]:
+        plan, move = schema.plan, schema.plan_move
+        with asking(self._engine, self.path) as connection:
+            rows = connection.execute(sa.select(plan).where(which).order_by(plan.c.id.desc())).all()
+            theirs = sa.select(move).where(move.c.plan.in_([row.id for row in rows]))
+            moves = connection.execute(theirs.order_by(move.c.plan, move.c.number)).all()
+        made: dict[int, list[Any]] = {}
+        for each in moves:
+            made.setdefault(each.plan, []).append(each)
+        try:
+            return tuple(_run_of(row, made.get(row.id, [])) for row in rows)
+        except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
+            raise damaged(self.path, say("the run of a plan in it can't be read ({error})", error=error)) from error
+
+
+class Keeping(KeptReader):
+    """The same, and what changes it; every change is durable when its call returns."""
+
+    def keep(self, document: Kept) -> None:
+        """Keep a document in place of what stood there."""
+        with self._changing() as connection:
+            keep_document(connection, document)
 
     def keep_profile(self, profile: Profile) -> None:
         """Keep a profile, in place of one of the same name."""
@@ -107,35 +139,13 @@ class Keeping:
             where = schema.plan.update().where(schema.plan.c.id == plan)
             connection.execute(where.values(ended_at=at, end=end, found=kept))
 
-    def open_plan_run(self) -> PlanRun | None:
-        """Give the latest run of a plan that has not ended."""
-        return next(iter(self._plan_runs(schema.plan.c.ended_at.is_(None))), None)
-
-    def plan_runs(self) -> tuple[PlanRun, ...]:
-        """List every run of a plan, latest first."""
-        return self._plan_runs(sa.true())
-
-    def _plan_runs(self, which: sa.ColumnElement[bool]) -> tuple[PlanRun, ...]:
-        plan, move = schema.plan, schema.plan_move
-        with asking(self._engine, self._path) as connection:
-            rows = connection.execute(sa.select(plan).where(which).order_by(plan.c.id.desc())).all()
-            theirs = sa.select(move).where(move.c.plan.in_([row.id for row in rows]))
-            moves = connection.execute(theirs.order_by(move.c.plan, move.c.number)).all()
-        made: dict[int, list[Any]] = {}
-        for each in moves:
-            made.setdefault(each.plan, []).append(each)
-        try:
-            return tuple(_run_of(row, made.get(row.id, [])) for row in rows)
-        except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
-            raise damaged(self._path, say("the run of a plan in it can't be read ({error})", error=error)) from error
-
     @contextmanager
     def _changing(self) -> Iterator[sa.Connection]:
         try:
             with self._engine.begin() as connection:
                 yield connection
         except CANNOT_ANSWER as error:
-            raise trouble(self._path, error) from error
+            raise trouble(self.path, error) from error
 
 
 _OF_RUN = ("plan", "at_time")

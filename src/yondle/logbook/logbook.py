@@ -10,6 +10,7 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from yondle.logbook import schema
+from yondle.logbook.keeping import Keeping
 from yondle.logbook.records import RecordReader
 from yondle.logbook.samples import pack
 from yondle.logbook.store import (
@@ -26,7 +27,10 @@ from yondle.model.sensors import SampleBlock
 
 
 class Logbook(RecordReader):
-    """A logbook file held open by its one writer. Records come in through `take`, in one transaction each."""
+    """A logbook file held open by its one writer. Records come in through `take`, in one transaction each.
+
+    `reader` answers what is asked and changes nothing; any thread may ask it.
+    """
 
     def __init__(self, path: Path) -> None:
         self._lock = WriterLock(path)
@@ -34,6 +38,8 @@ class Logbook(RecordReader):
         self._lock.take()
         try:
             super().__init__(path, open_store(path))
+            self.keeping = Keeping(path, self._engine)
+            self.reader = RecordReader(path, self._engine)
         except BaseException:
             self._lock.release()
             raise

@@ -4,22 +4,21 @@ from __future__ import annotations
 
 from typing import Any
 
+from yondle.formats.documents import DOCUMENTS, D, TypedWorkloads, document_of, value_of
 from yondle.language.saying import say
 from yondle.logbook.archive import Values
-from yondle.logbook.writing import ENTRY, HEADING
 from yondle.model.errors import KnownError
 
 _BY_STEP = ("note", "attachment", "result", "sensor_log")
 _BY_ATTEMPT = ("pass", "sample_block", "journal")
 _BORN = "started_at"
-_OF_THE_RIG = (ENTRY, HEADING)
 
 
-def merged(one: Values, other: Values, addressed: tuple[str, ...] = ()) -> Values:
+def merged(one: Values, other: Values) -> Values:
     """Merge what `archive.values_of` gives of two logbooks; the first one's own limits, conditions and profiles win.
 
-    Tests that stand in both are taken once. `addressed` names the small values that speak of steps by their numbers, as
-    a list or as names. Raises KnownError for logbooks of two rigs.
+    Tests that stand in both are taken once; each document by its own rule. Raises KnownError for logbooks of two rigs, and
+    for documents that can't be made one, ValueError for one that can't be read.
     """
     rigs = [document["tables"]["rig"][0] for document in (one, other)]
     if (rigs[0]["kind"], rigs[0]["name"]) != (rigs[1]["kind"], rigs[1]["name"]):
@@ -47,9 +46,11 @@ def merged(one: Values, other: Values, addressed: tuple[str, ...] = ()) -> Value
         source.attempts[attempt["id"]] = i
         home = source.steps.get(attempt["home_step"])
         tables["attempt"].append({**attempt, "id": i, "step": source.steps[attempt["step"]], "home_step": home})
+    typed = [source.document(TypedWorkloads) or TypedWorkloads() for source in sources]
+    sources[1].benchmarks = typed[1].as_in(typed[0])
     for source in sources:
         source.add(tables)
-    tables["state"] = _states(sources, addressed)
+    tables["state"] = _states(sources)
     tables["profile"] = _profiles(sources)
     return {**one, "tables": tables}
 
@@ -61,6 +62,8 @@ class _Source:
         self.tables = tables
         self.steps: dict[Any, int] = {}
         self.attempts: dict[Any, int] = {}
+        self.benchmarks: dict[str, str] = {}
+        """What benchmarks typed in are called in the merged logbook, where that is not what they are called here."""
         self.doubles: dict[Any, Any] = {}
         """Steps that are in the first logbook already, with what they are there."""
         self._dropped: set[Any] = set()
@@ -93,19 +96,12 @@ class _Source:
         """Tell whether an attempt goes into the merged logbook."""
         return attempt["step"] in self.steps and attempt["id"] not in self._dropped
 
-    def renumbered(self, value: Any) -> Any:
-        """Give a small value with its steps in their new numbers; those of other logbooks stay, what is gone is left out."""
-        if isinstance(value, list):
-            return [new for each in value if (new := self._address(each)) is not None]
-        if isinstance(value, dict):
-            return {new: each for name, each in value.items() if (new := self._address(name)) is not None}
-        return value
-
-    def _address(self, address: Any) -> Any:
-        if not isinstance(address, str) or not address.isdigit():
-            return address
-        number = self.steps.get(int(address))
-        return str(number) if number is not None else None
+    def document(self, kind: type[D]) -> D | None:
+        """Give a document with steps and tests in their new numbers; None where there is none."""
+        value = next((row["value"] for row in self.tables["state"] if row["name"] == kind.NAME), None)
+        if value is None:
+            return None
+        return document_of(kind, value).renumbered(self.steps.get, self.attempts.get)
 
     def add(self, tables: dict[str, list[Values]]) -> None:
         """Add everything that hangs on steps and attempts."""
@@ -114,6 +110,8 @@ class _Source:
                 if row["step"] not in self.steps:
                     continue
                 made = {**row, "step": self.steps[row["step"]]}
+                if name == "result":
+                    made["workload"] = self.benchmarks.get(row["workload"], row["workload"])
                 if row["step"] in self.doubles and any({**made, "id": each["id"]} == each for each in tables[name]):
                     continue
                 tables[name].append({**made, "id": len(tables[name]) + 1})
@@ -124,24 +122,15 @@ class _Source:
                     tables[name].append({**made, "id": len(tables[name]) + 1} if "id" in row else made)
 
 
-def _states(sources: list[_Source], addressed: tuple[str, ...]) -> list[Values]:
-    """Small values: the first logbook's where it has them. Steps they speak of get their new numbers.
-
-    Where the rig is, and what it waits for or was on its way to, is known of the first logbook's rig alone.
-    """
-    values: dict[str, Any] = {}
-    for source in reversed(sources):
-        for row in source.tables["state"]:
-            if source is sources[0] or row["name"] not in (*_OF_THE_RIG, "position"):
-                known = row["name"] in addressed
-                values[row["name"]] = source.renumbered(row["value"]) if known else row["value"]
-    values["position"] = sources[0].steps.get(values.get("position"))
-    heading = values.get(HEADING)
-    if isinstance(heading, dict):
-        values[HEADING] = {**heading, "position": sources[0].steps.get(heading.get("position"))}
-    entry = values.get(ENTRY)
-    if isinstance(entry, dict):
-        values[ENTRY] = {**entry, "attempt": sources[0].attempts.get(entry.get("attempt"), 0)}
+def _states(sources: list[_Source]) -> list[Values]:
+    """Make the documents of both one, each by its rule; of what no document is known under, the first logbook's stands."""
+    values = {row["name"]: row["value"] for source in reversed(sources) for row in source.tables["state"]}
+    for kind in DOCUMENTS:
+        first, other = sources[0].document(kind), None if kind.OF_THE_RIG else sources[1].document(kind)
+        found = first.merged(other) if first is not None and other is not None else first or other
+        values.pop(kind.NAME, None)
+        if found is not None:
+            values[kind.NAME] = value_of(found)
     return [{"name": name, "value": value} for name, value in sorted(values.items())]
 
 

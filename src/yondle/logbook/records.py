@@ -6,32 +6,26 @@ import json
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import sqlalchemy as sa
 from numpy.typing import NDArray
 
+from yondle.formats.documents import Entry, RigPosition
 from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.archive import Values, values_of
-from yondle.logbook.keeping import Keeping
+from yondle.logbook.keeping import KeptReader
 from yondle.logbook.reading import OpenAttempt, open_attempt, pass_of, sensor_logs, steps
 from yondle.logbook.samples import LARGEST_TRACE_BYTES, block_bytes, unpack, unpack_arrays
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, open_to_read, trouble
-from yondle.logbook.writing import ENTRY
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
 from yondle.model.steps import PassRecord, SensorLog, StepRecord
 
 
-class RecordReader:
+class RecordReader(KeptReader):
     """What a logbook answers; nothing in it is changed."""
-
-    def __init__(self, path: Path, engine: sa.Engine) -> None:
-        self.path = path
-        self._engine = engine
-        self.keeping = Keeping(engine, path)
 
     def close(self) -> None:
         """Close the file."""
@@ -68,20 +62,11 @@ class RecordReader:
 
     def position(self) -> int | None:
         """Give the step whose setup is in force, or None before the baseline."""
-        found = self.keeping.value("position")
-        if found is not None and not isinstance(found, int):
-            raise damaged(self.path, say("the rig's place on the trail is {found!r}", found=found))
-        return found
+        return self.document(RigPosition).root
 
-    def entry(self) -> dict[str, Any] | None:
-        """Give what is being entered by hand: values, setup, boot and whether it puts the rig back; None with nothing."""
-        found = self.keeping.value(ENTRY)
-        wanted = {"attempt": int, "values": dict, "setup": dict, "putting_back": bool, "boot_id": str}
-        if found is None:
-            return None
-        if not isinstance(found, dict) or not all(isinstance(found.get(n), kind) for n, kind in wanted.items()):
-            raise damaged(self.path, say("what was to be entered by hand is {found!r}", found=found))
-        return found
+    def entry(self) -> Entry | None:
+        """Give what is being entered by hand; None with nothing."""
+        return self.find(Entry)
 
     def unclosed(self) -> list[OpenAttempt]:
         """List attempts that were opened and never closed."""

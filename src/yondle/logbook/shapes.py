@@ -1,4 +1,4 @@
-"""What the small values and the JSON cells of a logbook look like: anything else is damage, told when it is read."""
+"""What the JSON cells of a logbook look like: anything else is damage, told when it is read."""
 
 from __future__ import annotations
 
@@ -7,54 +7,13 @@ import math
 from functools import cache
 from typing import Annotated, Any
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
+from yondle.formats.documents import LARGEST, Figure
 from yondle.language.saying import say
-from yondle.model.workloads import Direction
-
-LARGEST = 1e100
 
 
-def _sized(value: float) -> float:
-    if not abs(value) <= LARGEST:
-        raise ValueError(say("must be a finite number"))
-    return value
-
-
-Figure = Annotated[float, Field(strict=True), AfterValidator(_sized)]
-
-
-class _Loose(BaseModel):
-    model_config = ConfigDict(extra="allow", strict=True)
-
-
-class _Typed(_Loose):
-    id: str
-    name: str
-    unit: str
-    direction: Annotated[Direction, Field(strict=False)]
-    digits: Annotated[int, Field(ge=0, le=9)]
-
-
-class _Reference(_Loose):
-    scores: dict[str, list[Figure]]
-    note: str
-
-
-class _Settings(_Loose):
-    nice: int
-    memory_mib: int
-    folder: str
-    processors: list[int]
-
-
-class _Meter(_Loose):
-    name: str
-    address: str
-    unit: str
-
-
-class _Found(_Loose):
+class _Found(BaseModel):
     model_config = ConfigDict(extra="ignore", strict=True)
 
     knob: str
@@ -73,59 +32,6 @@ class _Found(_Loose):
     step: int | None
     along: str
     at: Figure
-
-
-class _Clock(_Loose):
-    boot: str
-    ahead_s: Figure
-
-
-class _Heading(_Loose):
-    setup: dict[str, Figure]
-    position: int | None
-
-
-_NUMBERS = dict[str, Figure]
-_SHAPES: dict[str, Any] = {
-    "ranges": dict[str, Annotated[list[Figure], Field(min_length=2, max_length=2)]],
-    "limits": dict[str, Figure | None],
-    "conditions": dict[str, str],
-    "chosen benchmarks": list[str],
-    "typed workloads": list[_Typed],
-    "compared": list[str],
-    "references": dict[str, _Reference],
-    "prices": _NUMBERS,
-    "question": str,
-    "report sections": list[str],
-    "own workloads": list[str],
-    "meters": list[_Meter],
-    "workload settings": _Settings,
-    "stock": _NUMBERS,
-    "others at most": Figure,
-    "heading": _Heading,
-    "clock": _Clock,
-    "unfolded groups": list[str],
-    "mappings": dict[str, dict[str, Any]],
-    "declaration": dict[str, Any],
-}
-"""By the names the values are kept under."""
-
-
-@cache
-def _shape(name: str) -> TypeAdapter[Any]:
-    """Make what checks a value when the first of its name is read: making all of them would take a while at every start."""
-    return TypeAdapter(_SHAPES[name])
-
-
-def small_value(name: str, text: str) -> Any:
-    """Read a small value kept under a name; raises ValueError for what it can't be."""
-    value = plain(text)
-    if name in _SHAPES and value is not None:
-        try:
-            _shape(name).validate_python(value)
-        except ValidationError as error:
-            raise ValueError(error.errors()[0]["msg"]) from error
-    return value
 
 
 def plain(text: str) -> Any:

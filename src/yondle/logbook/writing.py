@@ -10,6 +10,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yondle.formats.documents import Entry, Heading, Kept, RigPosition, value_of
 from yondle.logbook import schema
 from yondle.logbook.samples import pack
 from yondle.model.events import (
@@ -32,12 +33,6 @@ from yondle.model.events import (
     VerdictGiven,
 )
 from yondle.model.knobs import Setup
-
-ENTRY = "entry"
-"""The state that names what is being entered by hand."""
-
-HEADING = "heading"
-"""The state that names where the rig is being brought outside a test."""
 
 
 def write(connection: sa.Connection, record: Durable) -> None:
@@ -82,23 +77,23 @@ _ACTS: dict[type, tuple[str, Callable[[Any], dict[str, Any]]]] = {
 
 
 def _write_entry(connection: sa.Connection, record: EntryOpened) -> None:
-    entry = {
-        "attempt": record.attempt,
-        "values": record.values,
-        "setup": dict(record.setup),
-        "putting_back": record.putting_back,
-        "boot_id": record.boot_id,
-    }
-    keep_state(connection, ENTRY, entry)
+    entry = Entry(
+        attempt=record.attempt,
+        values=dict(record.values),
+        setup=dict(record.setup),
+        putting_back=record.putting_back,
+        boot_id=record.boot_id,
+    )
+    keep_document(connection, entry)
 
 
 def _write_entered(connection: sa.Connection, _: Entered) -> None:
-    keep_state(connection, ENTRY, None)
+    forget_document(connection, Entry)
 
 
 def _write_heading(connection: sa.Connection, record: PutBackOpened) -> None:
     if not record.attempt:
-        keep_state(connection, HEADING, {"setup": dict(record.setup), "position": record.position})
+        keep_document(connection, Heading(setup=dict(record.setup), position=record.position))
 
 
 def _write_closed(connection: sa.Connection, record: AttemptClosed) -> None:
@@ -108,14 +103,14 @@ def _write_closed(connection: sa.Connection, record: AttemptClosed) -> None:
 
 
 def _write_moved(connection: sa.Connection, record: PositionMoved) -> None:
-    keep_state(connection, HEADING, None)
+    forget_document(connection, Heading)
     _write_position(connection, record)
 
 
 def _write_position(connection: sa.Connection, record: AttemptClosed | PositionMoved) -> None:
-    keep_state(connection, "position", record.position)
+    keep_document(connection, RigPosition(record.position))
     if record.verified:
-        keep_state(connection, ENTRY, None)
+        forget_document(connection, Entry)
 
 
 def _write_step(connection: sa.Connection, record: StepOpened) -> None:
@@ -218,10 +213,16 @@ def _write_verdict(connection: sa.Connection, record: VerdictGiven) -> None:
     )
 
 
-def keep_state(connection: sa.Connection, name: str, value: Any) -> None:
-    """Keep one small value by name, in place of the one before."""
-    connection.execute(schema.state.delete().where(schema.state.c.name == name))
-    connection.execute(schema.state.insert().values(name=name, value=json.dumps(value)))
+def keep_document(connection: sa.Connection, document: Kept) -> None:
+    """Keep a document in place of what stood there."""
+    forget_document(connection, type(document))
+    row = {"name": document.NAME, "value": json.dumps(value_of(document))}
+    connection.execute(schema.state.insert().values(**row))
+
+
+def forget_document(connection: sa.Connection, kind: type[Kept]) -> None:
+    """Take a document away."""
+    connection.execute(schema.state.delete().where(schema.state.c.name == kind.NAME))
 
 
 def _setup_text(setup: Setup) -> str:

@@ -23,6 +23,17 @@ class Verified:
 
 
 @dataclass(frozen=True, slots=True)
+class Looked:
+    """What a look at the machine told: its clock in seconds, the conditions it finds out itself, and why settings may have gone
+    back by themselves since they were last read (`gone_back`, empty where they can't have).
+    """
+
+    at_s: float
+    facts: dict[str, str | float]
+    gone_back: str
+
+
+@dataclass(frozen=True, slots=True)
 class Resumed:
     """What was found open at the start: the step on trial, what became of it, and where the rig rests now."""
 

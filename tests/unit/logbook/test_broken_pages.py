@@ -14,7 +14,8 @@ from yondle.app.books.export import logbook_text, passes_csv
 from yondle.app.books.reading import read_book
 from yondle.app.books.watching import watch
 from yondle.app.machine.machines import RigChoice
-from yondle.app.session.session import Session
+from yondle.app.session.opening import create_logbook, open_logbook
+from yondle.app.session.testing import RunBaseline
 from yondle.model.errors import KnownError
 from yondle.views.traces.traces import runs, trace_of
 
@@ -24,8 +25,8 @@ PAGE = 4096
 @pytest.fixture(scope="module")
 def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = tmp_path_factory.mktemp("whole") / "book.yondle"
-    session = Session.create(path, RigChoice("simulated", "Heron", quick_rig()))
-    session.baseline(2)
+    session = create_logbook(path, RigChoice("simulated", "Heron", quick_rig()))
+    session.do(RunBaseline(2))
     session.close()
     return path
 
@@ -53,10 +54,10 @@ def test_broken_pages_are_told_in_a_sentence(seed: int, whole: Path, tmp_path_fa
     path.write_bytes(broken(whole, seed))
 
     def open_it() -> None:
-        session = Session.open(path)
+        session = open_logbook(path)
         try:
-            logbook_text(session)
-            passes_csv(session)
+            logbook_text(session.snapshot)
+            passes_csv(session.snapshot)
             for run in runs(session.snapshot):
                 trace_of(session.snapshot, run.attempt)
         finally:

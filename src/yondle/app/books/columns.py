@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.books.reading import read_book
+from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.own import LONGEST_NAME
 from yondle.app.session.session import Session
 from yondle.app.system.folders import data_folder
+from yondle.formats.documents import Compared, Prices, Reference, References
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
@@ -31,8 +33,11 @@ from yondle.views.shared.snapshot import Snapshot
 STOCK, HERE, OF, PROFILE = "stock", "here", "#", "profile:"
 """Words for the baseline and the step in force, what stands between a file and what is meant in it, and before a profile."""
 BOOK = ".yondle"
-COMPARED, REFERENCES, PRICES = "compared", "references", "prices"
 MOST_COLUMNS = 24
+
+
+class _Kept(Command[None]):
+    while_testing = WhileTesting.AT_NEXT_READING
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,56 +49,62 @@ class Offer:
     name: str
 
 
-def offers(session: Session, books: tuple[Snapshot, ...]) -> tuple[Offer, ...]:
+def offers(book: Snapshot, books: tuple[Snapshot, ...]) -> tuple[Offer, ...]:
     """List what can be compared: this logbook's steps and profiles, references, and those of other books read."""
     own = [
-        Offer(say("This logbook"), address, _told(session.snapshot, address, name))
-        for address, name in _named(session.steps, session.baseline_step, session.position, session.snapshot.profiles)
-    ]
-    typed = [Offer(say("References"), name, name) for name in _references(session)]
-    others = [
-        Offer(title(book), f"{book.path}{OF}{address}", _told(book, address, name))
-        for book in books
+        Offer(say("This logbook"), address, _told(book, address, name))
         for address, name in _named(book.steps, book.baseline_step, book.position, book.profiles)
+    ]
+    typed = [Offer(say("References"), name, name) for name in _references(book)]
+    others = [
+        Offer(title(other), f"{other.path}{OF}{address}", _told(other, address, name))
+        for other in books
+        for address, name in _named(other.steps, other.baseline_step, other.position, other.profiles)
     ]
     return (*own, *typed, *others)
 
 
-def books_nearby(session: Session) -> tuple[Path, ...]:
+def books_nearby(book: Snapshot) -> tuple[Path, ...]:
     """List other logbooks beside this one and in the usual folder, newest first."""
-    own = session.logbook.path.resolve()
+    own = book.path.resolve()
     found = {p.resolve() for folder in {own.parent, data_folder().resolve()} for p in folder.glob("*.yondle")} - {own}
     return tuple(sorted(found, key=lambda p: (-p.stat().st_mtime, p.name)))
 
 
-def compared(session: Session) -> tuple[str, ...]:
+def compared(book: Snapshot) -> tuple[str, ...]:
     """List the addresses last compared; at first stock, every profile, and the step in force."""
-    kept = session.logbook.keeping.value(COMPARED)
+    kept = book.kept.of(Compared).root
     if kept:
-        return tuple(str(each) for each in kept)
-    base, here = session.baseline_step, session.position
-    profiles = [p for p in session.snapshot.profiles if p.step is not None]
+        return tuple(kept)
+    base, here = book.baseline_step, book.position
+    profiles = [p for p in book.profiles if p.step is not None]
     first = [STOCK] if base is not None else []
     named = [_address_of(p) for p in profiles]
     told = {p.step for p in profiles} | ({base.step.number} if base is not None else set())
     return (*first, *named, *([HERE] if here is not None and here.step.number not in told else []))
 
 
-def compare_these(session: Session, addresses: tuple[str, ...]) -> None:
+@dataclass(frozen=True)
+class CompareThese(_Kept):
     """Keep what is compared; raises KnownError for too many."""
-    if len(addresses) > MOST_COLUMNS:
-        raise KnownError(
-            say("{addresses} columns can't be told apart.", addresses=len(addresses)),
-            say("Choose {most_columns} at most.", most_columns=MOST_COLUMNS),
-        )
-    session.logbook.keeping.keep(COMPARED, list(addresses))
+
+    addresses: tuple[str, ...]
+
+    def do(self, session: Session) -> None:
+        """Keep it."""
+        if len(self.addresses) > MOST_COLUMNS:
+            raise KnownError(
+                say("{addresses} columns can't be told apart.", addresses=len(self.addresses)),
+                say("Choose {most_columns} at most.", most_columns=MOST_COLUMNS),
+            )
+        session.keep(Compared(list(self.addresses)))
 
 
 class Shelf:
     """The logbooks at hand: the open one, and others as they stood when they were first asked for."""
 
-    def __init__(self, session: Session) -> None:
-        self._session = session
+    def __init__(self, latest: Callable[[], Snapshot]) -> None:
+        self._latest = latest
         self._read: dict[Path, Snapshot] = {}
         self._measured: dict[Path, Settings] = {}
 
@@ -115,7 +126,7 @@ class Shelf:
         for book in others:
             if book.path not in self._measured:
                 self._measured[book.path] = settings_of(book)
-        return [(self._session.snapshot, own), *((book, self._measured[book.path]) for book in others)]
+        return [(self._latest(), own), *((book, self._measured[book.path]) for book in others)]
 
     def read_again(self) -> None:
         """Forget what other books said, so that they are read anew."""
@@ -144,8 +155,8 @@ class Shelf:
             return file + BOOK, what
         if address.endswith(BOOK):
             return address, STOCK
-        names = {kept.name.casefold() for kept in self._session.snapshot.profiles}
-        if address.casefold() in names or address in _references(self._session):
+        names = {kept.name.casefold() for kept in self._latest().profiles}
+        if address.casefold() in names or address in _references(self._latest()):
             return "", address
         file, of, what = address.rpartition(OF)
         return (file, what) if of else ("", address)
@@ -156,82 +167,101 @@ class Shelf:
 
         Raises KnownError for what is not there.
         """
-        session = self._session
+        book = self._latest()
         file, what = self._parted(address)
         if file:
             other = self.book(Path(file))
             record, name = _found(what, other.steps, other.baseline_step, other.position, other.profiles)
             return _column(address, f"{title(other)} · {name}", other.declaration, record)
-        if what in (references := _references(session)):
-            return _reference(session, what, references[what])
-        record, name = _found(what, session.steps, session.baseline_step, session.position, session.snapshot.profiles)
-        return _column(address, name, session.declaration, record)
+        if what in (references := _references(book)):
+            return _reference(book, what, references[what])
+        record, name = _found(what, book.steps, book.baseline_step, book.position, book.profiles)
+        return _column(address, name, book.declaration, record)
 
 
-def add_reference(session: Session, name: str, benchmark: str, scores: tuple[float, ...], note: str = "") -> None:
+@dataclass(frozen=True)
+class AddReference(_Kept):
     """Keep scores from elsewhere to compare with, in the unit of a benchmark; more under the same name join them.
 
     Raises KnownError for a name that means something else already, and for what can't be a score.
     """
-    workload = session.declaration.workload(benchmark)
-    clean = name.strip()
-    taken = {n.casefold() for _, n in _named([], None, None, session.snapshot.profiles)} | {STOCK, HERE}
-    if not clean or len(clean) > LONGEST_NAME or OF in clean or clean.isdigit() or clean.casefold() in taken:
-        raise KnownError(
-            say("'{clean}' can't be a reference's name.", clean=clean),
-            say(
-                "Give 1 to {longest_name} characters without '{of}', no number, and no profile's name.",
-                longest_name=LONGEST_NAME,
-                of=OF,
-            ),
-        )
-    if not scores or not all(0.0 < s < float("inf") for s in scores):
-        raise KnownError(
-            say("A reference needs scores above 0."), say("Give them in {unit}.", unit=workload.metric.unit)
-        )
-    kept = _references(session)
-    entry = kept.get(clean, {"scores": {}, "note": ""})
-    entry["scores"][workload.id] = [*entry["scores"].get(workload.id, []), *scores]
-    entry["note"] = note.strip() or entry["note"]
-    session.logbook.keeping.keep(REFERENCES, {**kept, clean: entry})
+
+    name: str
+    benchmark: str
+    scores: tuple[float, ...]
+    note: str = ""
+
+    def do(self, session: Session) -> None:
+        """Keep them."""
+        book = session.snapshot
+        workload, clean = book.declaration.workload(self.benchmark), self.name.strip()
+        taken = {n.casefold() for _, n in _named([], None, None, book.profiles)} | {STOCK, HERE}
+        if not clean or len(clean) > LONGEST_NAME or OF in clean or clean.isdigit() or clean.casefold() in taken:
+            raise KnownError(
+                say("'{clean}' can't be a reference's name.", clean=clean),
+                say(
+                    "Give 1 to {longest_name} characters without '{of}', no number, and no profile's name.",
+                    longest_name=LONGEST_NAME,
+                    of=OF,
+                ),
+            )
+        if not self.scores or not all(0.0 < s < float("inf") for s in self.scores):
+            raise KnownError(
+                say("A reference needs scores above 0."), say("Give them in {unit}.", unit=workload.metric.unit)
+            )
+        kept = _references(book)
+        before = kept.get(clean, Reference(scores={}, note=""))
+        scores = {**before.scores, workload.id: [*before.scores.get(workload.id, []), *self.scores]}
+        entry = Reference(scores=scores, note=self.note.strip() or before.note)
+        session.keep(References({**kept, clean: entry}))
 
 
-def keep_price(session: Session, address: str, price: float | None) -> None:
+@dataclass(frozen=True)
+class KeepPrice(_Kept):
     """Keep what a column costs, in whatever money; None takes it away. Raises KnownError for what is no price."""
-    if price is not None and not 0.0 <= price < float("inf"):
-        raise KnownError(say("{price:g} is no price.", price=price), say("Give an amount of money from 0 up."))
-    kept = prices(session)
-    if price is None:
-        kept.pop(address, None)
-    else:
-        kept[address] = price
-    session.logbook.keeping.keep(PRICES, kept)
+
+    address: str
+    price: float | None
+
+    def do(self, session: Session) -> None:
+        """Keep it."""
+        if self.price is not None and not 0.0 <= self.price < float("inf"):
+            raise KnownError(say("{price:g} is no price.", price=self.price), say("Give an amount of money from 0 up."))
+        kept = prices(session.snapshot)
+        kept.pop(self.address, None)
+        session.keep(Prices(kept if self.price is None else {**kept, self.address: self.price}))
 
 
-def prices(session: Session) -> dict[str, float]:
-    """Give what columns cost, by their addresses."""
-    return dict(session.logbook.keeping.value(PRICES) or {})
-
-
-def drop_reference(session: Session, name: str) -> None:
+@dataclass(frozen=True)
+class DropReference(_Kept):
     """Forget a reference; raises KnownError where there is none of that name."""
-    kept = _references(session)
-    if name not in kept:
-        raise KnownError(
-            say("There is no reference '{name}'.", name=name), say("There are: {kept}.", kept=", ".join(kept) or "none")
-        )
-    del kept[name]
-    session.logbook.keeping.keep(REFERENCES, kept)
+
+    name: str
+
+    def do(self, session: Session) -> None:
+        """Forget it."""
+        kept = _references(session.snapshot)
+        if self.name not in kept:
+            raise KnownError(
+                say("There is no reference '{name}'.", name=self.name),
+                say("There are: {kept}.", kept=", ".join(kept) or say("none yet")),
+            )
+        session.keep(References({name: entry for name, entry in kept.items() if name != self.name}))
 
 
-def _references(session: Session) -> dict[str, dict]:  # type: ignore[type-arg]
-    return dict(session.logbook.keeping.value(REFERENCES) or {})
+def prices(book: Snapshot) -> dict[str, float]:
+    """Give what columns cost, by their addresses."""
+    return dict(book.kept.of(Prices).root)
 
 
-def _reference(session: Session, name: str, kept: dict) -> Column:  # type: ignore[type-arg]
-    figures = {w: tuple(Figure(float(s), 0.0, {}) for s in scores) for w, scores in kept["scores"].items()}
+def _references(book: Snapshot) -> dict[str, Reference]:
+    return book.kept.of(References).root
+
+
+def _reference(book: Snapshot, name: str, kept: Reference) -> Column:
+    figures = {w: tuple(Figure(float(s), 0.0, {}) for s in scores) for w, scores in kept.scores.items()}
     setting = Setting(Setup.of({}), figures, (), Verdict.UNPROVEN, None, frozenset())
-    return Column(name, name, "", kept["note"] or say("typed in"), session.declaration, setting, None)
+    return Column(name, name, "", kept.note or say("typed in"), book.declaration, setting, None)
 
 
 def _named(

@@ -11,9 +11,7 @@ import socket
 from pathlib import Path
 from typing import Any
 
-from yondle.app.books.columns import COMPARED, PRICES
-from yondle.app.session.kept_declaration import DECLARATION
-from yondle.app.session.session import Session
+from yondle.formats.documents import Conditions, KeptDeclaration, References, ReportQuestion
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.logbook.archive import Values, restore
@@ -23,10 +21,9 @@ from yondle.logbook.store import damaged
 from yondle.model.errors import KnownError
 from yondle.views.record.log import Kind, LogRow, LogRows, book_title, place_of
 from yondle.views.shared.measured import changed_words
+from yondle.views.shared.snapshot import Snapshot
 
 LARGEST_ARCHIVE = 1 << 30
-ADDRESSED = (COMPARED, PRICES)
-"""Small values that speak of steps by their numbers."""
 _PRIVATE = re.compile(r"serial|uuid|asset tag|host ?name|user ?name|mac address|machine.id", re.IGNORECASE)
 """Names of conditions and facts that say whose machine it is."""
 _SHORTEST_NAME = 3
@@ -37,34 +34,34 @@ _TOLD = {
     "note": {"text"}, "attempt": {"conditions", "reason", "signs"}, "pass": {"facts", "detail", "disturbed", "discarded"},
     "attachment": {"name"}, "result": {"facts", "discarded"}, "sensor_log": {"name"}, "profile": {"name"},
 }  # fmt: skip
-_TOLD_STATES = {"conditions", "question", "references"}
+_TOLD_STATES = {Conditions.NAME, ReportQuestion.NAME, References.NAME}
 """Where people's and programs' own words stand. What means something to Yondle (ids, settings, definitions) keeps its names."""
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def logbook_text(session: Session, samples: bool = True) -> str:
+def logbook_text(book: Snapshot, samples: bool = True) -> str:
     """Write the whole logbook as JSON; nothing in it depends on where the file lies or when it is written."""
     try:
-        return _text(session.logbook.values(samples))
+        return _text(book.reader.values(samples))
     except ValueError as error:
-        raise damaged(session.logbook.path, say("a figure in it is no number")) from error
+        raise damaged(book.path, say("a figure in it is no number")) from error
 
 
-def passes_csv(session: Session) -> str:
+def passes_csv(book: Snapshot) -> str:
     """Write every pass as CSV (RFC 4180), one a row, with the settings and everything recorded beside it.
 
     Figures from elsewhere come last; they have no test, and the number `yondle discard` calls them by for a pass.
     """
-    rows = LogRows().rows([(book_title(session.snapshot), session.snapshot)])
+    rows = LogRows().rows([(book_title(book), book)])
     passes = sorted((r for r in rows if r.kind is Kind.PASS), key=lambda r: (r.attempt, r.item))
     passes += sorted((r for r in rows if r.kind is Kind.FIGURE), key=lambda r: (r.step, r.item))
-    facts = {(r.attempt, r.item): _facts(session, r) for r in passes}
+    facts = {(r.attempt, r.item): _facts(book, r) for r in passes}
     names = sorted({name for each in facts.values() for name in each})
     head = ["date", "step", "settings", "test", "pass", "benchmark", "score", "unit", say("left out"), *names]
     made = [head]
     for row in passes:
-        setup = changed_words(session.declaration, session.step(row.step).step.setup) or say("everything at stock")
-        unit = next((w.metric.unit for w in session.declaration.workloads if w.name == row.benchmark), "")
+        setup = changed_words(book.declaration, book.step(row.step).step.setup) or say("everything at stock")
+        unit = next((w.metric.unit for w in book.declaration.workloads if w.name == row.benchmark), "")
         score = "" if row.value is None else repr(row.value)
         own = facts[row.attempt, row.item]
         test, place = ("", place_of(row)) if row.kind is Kind.FIGURE else (row.attempt, row.item)
@@ -80,9 +77,9 @@ def csv_text(rows: list[list[str]]) -> str:
     return written.getvalue()
 
 
-def share(session: Session, path: Path, files: bool = False) -> None:
+def share(book: Snapshot, path: Path, files: bool = False) -> None:
     """Make a copy of the logbook to give away: without serial numbers, host and user names, and without files unless asked."""
-    values = session.logbook.values()
+    values = book.reader.values()
     if not files:
         values["tables"]["attachment"] = []
     restore(path, _without_private(values))
@@ -121,7 +118,7 @@ def merge(one: Path, other: Path, into: Path) -> int:
         with reading(path) as records:
             values.append(records.values())
     try:
-        made = merged(values[0], values[1], ADDRESSED)
+        made = merged(values[0], values[1])
     except (TypeError, ValueError, KeyError, AttributeError, StopIteration) as error:
         raise damaged(other, say("a step in it, or in the other one, can't be read: {error}", error=error)) from error
     restore(into, made)
@@ -137,12 +134,10 @@ def _text(values: Values) -> str:
     return json.dumps(values, ensure_ascii=False, indent=1, sort_keys=True, allow_nan=False) + "\n"
 
 
-def _facts(session: Session, row: LogRow) -> dict[str, Any]:
+def _facts(book: Snapshot, row: LogRow) -> dict[str, Any]:
     if row.kind is Kind.FIGURE:
-        return next(dict(a.facts) for a in session.step(row.step).added if a.id == row.item)
-    found = (
-        p for a in session.step(row.step).attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item
-    )
+        return next(dict(a.facts) for a in book.step(row.step).added if a.id == row.item)
+    found = (p for a in book.step(row.step).attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item)
     made = next(found)
     return dict(made.result.facts) if made.result is not None else {}
 
@@ -185,7 +180,7 @@ def _without_private(values: Any) -> Any:
     for row, before in zip(tables["state"], values["tables"]["state"], strict=True):
         if row["name"] in _TOLD_STATES:
             row["value"] = _scrubbed(before["value"], told)
-        elif row["name"] == DECLARATION and isinstance(row["value"], dict):
+        elif row["name"] == KeptDeclaration.NAME and isinstance(row["value"], dict):
             row["value"]["info"] = _scrubbed(before["value"]["info"], told)
     return {**values, "tables": tables}
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from yondle.app.machine.machines import THIS, RigChoice, make_machine
 from yondle.app.session.book import fitted
 from yondle.app.session.kept_declaration import kept_declaration
-from yondle.app.session.own import OwnSettings
+from yondle.app.session.own import with_own
 from yondle.logbook.records import reading
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import baseline_of
@@ -19,18 +19,18 @@ def read_book(path: Path) -> Snapshot:
     """Read a logbook as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
     with reading(path) as records:
         choice = RigChoice(*records.rig())
-        given = kept_declaration(records.keeping, path) if choice.kind == THIS else _declaration(choice)
+        given = kept_declaration(records, path) if choice.kind == THIS else _declaration(choice)
         steps = [fitted(record, given) for record in records.steps()]
         at = records.position()
         position = next((r for r in steps if r.step.number == at), None)
         return Snapshot(
             path,
-            OwnSettings(records.keeping, given).declaration(),
+            with_own(given, records.documents),
             tuple(steps),
             baseline_of(steps),
             position,
             position.step.setup if position is not None else given.stock,
-            tuple(replace(kept, setup=given.fitted(kept.setup)) for kept in records.keeping.profiles()),
+            tuple(replace(kept, setup=given.fitted(kept.setup)) for kept in records.profiles()),
         )
 
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
+from yondle.formats.documents import ClockAhead
 from yondle.formats.toml_files import read_text
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
@@ -27,7 +28,6 @@ if TYPE_CHECKING:
 
 SIMULATED = "simulated"
 THIS = "this"
-CLOCK = "clock"
 PACES = (1.0, 20.0, 200.0)
 
 
@@ -124,16 +124,16 @@ def goes_on(clock: Clock, boot_id: str, keeping: Keeping, latest: Attempt | None
     """
     if not isinstance(clock, RealClock):
         return
-    kept = keeping.value(CLOCK)
+    kept = keeping.find(ClockAhead)
     ahead_s = 0.0
-    if kept is not None and kept["boot"] == boot_id:
-        ahead_s = float(kept["ahead_s"])
+    if kept is not None and kept.boot == boot_id:
+        ahead_s = kept.ahead_s
     elif latest is not None and (kept is not None or latest.boot_id != boot_id):
         gone_s = (clock.wall() - datetime.fromisoformat(latest.started_at)).total_seconds()
         ahead_s = max(last_s, latest.started_s + gone_s) - clock.now()
     clock.go_on(ahead_s)
-    if kept != (told := {"boot": boot_id, "ahead_s": ahead_s}):
-        keeping.keep(CLOCK, told)
+    if kept != (told := ClockAhead(boot=boot_id, ahead_s=ahead_s)):
+        keeping.keep(told)
 
 
 def _by_hand_text(path: Path | None) -> str:

@@ -8,12 +8,20 @@ import stat
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
 from platformdirs import user_config_path
 
 from yondle.app.machine.clocks import RealClock
 from yondle.engine.ports import Clock
+from yondle.formats.documents import (
+    Documents,
+    FoundStock,
+    KeptMeter,
+    KeptMeters,
+    OthersAtMost,
+    OwnWorkloads,
+    RunSettings,
+)
 from yondle.formats.toml_files import read_text
 from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
@@ -29,9 +37,6 @@ from yondle.workloads.command_file import DOCUMENT, fingerprint, parse_command
 from yondle.workloads.commands import OwnCommand
 from yondle.workloads.host import ChildHost, WorkloadSettings
 
-COMMANDS, METERS, SETTINGS, STOCK, OTHERS = (
-    "own workloads", "meters", "workload settings", "stock", "others at most",
-)  # fmt: skip
 MOST_MEMORY_MIB = 1 << 24
 METER_LOOKED_AT_S = 0.05
 
@@ -47,13 +52,19 @@ class ThisSetup:
     others_at_most: float | None = None
 
 
-def setup_of(keeping: Keeping) -> ThisSetup:
-    """Read it from a logbook."""
-    kept: dict[str, Any] = keeping.value(SETTINGS) or {}
-    settings = WorkloadSettings(**{**kept, "processors": tuple(kept.get("processors", ()))})
-    meters = tuple(MeterPlan(**each) for each in keeping.value(METERS) or [])
-    commands = tuple(keeping.value(COMMANDS) or [])
-    return ThisSetup(settings, commands, meters, keeping.value(STOCK) or {}, keeping.value(OTHERS))
+def setup_of(kept: Documents) -> ThisSetup:
+    """Read it from what a logbook keeps."""
+    run = kept.of(RunSettings)
+    settings = WorkloadSettings(run.nice, run.memory_mib, run.folder, tuple(run.processors))
+    meters = tuple(_plan_of(meter) for meter in kept.of(KeptMeters).root)
+    commands = tuple(kept.of(OwnWorkloads).root)
+    return ThisSetup(settings, commands, meters, kept.of(FoundStock).root, kept.of(OthersAtMost).root)
+
+
+def _plan_of(meter: KeptMeter) -> MeterPlan:
+    return MeterPlan(
+        meter.name, meter.address, meter.unit, meter.ask, meter.field, meter.factor, meter.baud, meter.follows
+    )
 
 
 def make_this(setup: ThisSetup, real: RealClock) -> ThisRig:
@@ -77,10 +88,10 @@ def make_this(setup: ThisSetup, real: RealClock) -> ThisRig:
 
 def keep_stock(keeping: Keeping, declaration: RigDeclaration) -> None:
     """Keep what was found first: stock is what the machine was like before Yondle, not since it was last interrupted."""
-    kept = keeping.value(STOCK) or {}
+    kept = keeping.document(FoundStock).root
     new = {knob.id: knob.stock for knob in declaration.knobs if knob.readable and knob.id not in kept}
     if new:
-        keeping.keep(STOCK, {**kept, **new})
+        keeping.keep(FoundStock({**kept, **new}))
 
 
 def takes(checked: Callable[[float], float], value: float) -> bool:
@@ -117,8 +128,8 @@ def keep_settings(keeping: Keeping, settings: WorkloadSettings, others_at_most: 
         raise KnownError(
             say("Other programs use 0 to 100 % of the machine."), say("Give what you will put up with in %.")
         )
-    keeping.keep(SETTINGS, asdict(settings))
-    keeping.keep(OTHERS, others_at_most)
+    keeping.keep(RunSettings(**{**asdict(settings), "processors": list(settings.processors)}))
+    keeping.keep(OthersAtMost(others_at_most))
 
 
 def add_command(keeping: Keeping, text: str, source: str, taken: tuple[str, ...]) -> OwnCommand:
@@ -128,8 +139,9 @@ def add_command(keeping: Keeping, text: str, source: str, taken: tuple[str, ...]
         raise KnownError(
             say("There is a workload '{id}' already.", id=command.workload.id), say("Give yours another id.")
         )
-    others = [t for t in keeping.value(COMMANDS) or [] if parse_command(t, source).workload.id != command.workload.id]
-    keeping.keep(COMMANDS, [*others, text])
+    kept = keeping.document(OwnWorkloads).root
+    others = [t for t in kept if parse_command(t, source).workload.id != command.workload.id]
+    keeping.keep(OwnWorkloads([*others, text]))
     return command
 
 
@@ -138,21 +150,21 @@ def read_command(file: Path) -> str:
     return read_text(file, DOCUMENT)
 
 
-def own_ids(keeping: Keeping) -> set[str]:
+def own_ids(kept: Documents) -> set[str]:
     """Name the logbook's workloads that are the user's own commands."""
-    return {parse_command(text, say("a kept workload")).workload.id for text in setup_of(keeping).commands}
+    return {parse_command(text, say("a kept workload")).workload.id for text in setup_of(kept).commands}
 
 
 def remove_command(keeping: Keeping, workload: str) -> None:
     """Forget a workload of the user's own; its results stay."""
-    kept = keeping.value(COMMANDS) or []
+    kept = keeping.document(OwnWorkloads).root
     left = [text for text in kept if parse_command(text, say("a kept workload")).workload.id != workload]
     if len(left) == len(kept):
         raise KnownError(
             say("There is no workload of yours called '{workload}'.", workload=workload),
             say("'yondle benchmarks' lists them."),
         )
-    keeping.keep(COMMANDS, left)
+    keeping.keep(OwnWorkloads(left))
 
 
 def allowed_commands_file() -> Path:
@@ -198,9 +210,9 @@ class Asked:
         allow(self.command)
 
 
-def not_allowed(keeping: Keeping) -> list[Asked]:
+def not_allowed(kept: Documents) -> list[Asked]:
     """List the logbook's commands that this user hasn't allowed yet."""
-    commands = [parse_command(text, say("a workload in this logbook")) for text in keeping.value(COMMANDS) or []]
+    commands = [parse_command(text, say("a workload in this logbook")) for text in kept.of(OwnWorkloads).root]
     return [Asked(c.workload.name, _runs(c), c) for c in commands if not is_allowed(c)]
 
 
@@ -211,8 +223,8 @@ def _runs(command: OwnCommand) -> str:
 
 def add_meter(keeping: Keeping, plan: MeterPlan) -> None:
     """Keep a meter; one of the same name is replaced."""
-    others = [each for each in keeping.value(METERS) or [] if each["name"] != plan.name]
-    keeping.keep(METERS, [*others, asdict(plan)])
+    others = [each for each in keeping.document(KeptMeters).root if each.name != plan.name]
+    keeping.keep(KeptMeters([*others, KeptMeter(**asdict(plan))]))
 
 
 def try_meter(
@@ -244,11 +256,11 @@ def try_meter(
 
 def remove_meter(keeping: Keeping, name: str) -> None:
     """Forget a meter."""
-    kept = keeping.value(METERS) or []
-    left = [each for each in kept if each["name"] != name]
+    kept = keeping.document(KeptMeters).root
+    left = [each for each in kept if each.name != name]
     if len(left) == len(kept):
         raise KnownError(
             say("There is no meter called '{name}'.", name=name),
-            say("There are: {kept}.", kept=", ".join(e["name"] for e in kept) or "none"),
+            say("There are: {kept}.", kept=", ".join(each.name for each in kept) or say("none yet")),
         )
-    keeping.keep(METERS, left)
+    keeping.keep(KeptMeters(left))

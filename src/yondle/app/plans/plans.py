@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator
+from contextlib import nullcontext
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from yondle.analysis.exposure import runs_of, warmths
+from yondle.app.session.commands import Command
+from yondle.app.session.proposing import ProposeTogether
+from yondle.app.session.requests import heeded
+from yondle.app.session.returning import GoOnWaiting, ReturnTo
 from yondle.app.session.session import Session
+from yondle.app.session.testing import TryAgain, TryFrom, TryProposal
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.plan_runs import PlanMove, PlanRun
@@ -18,8 +24,20 @@ from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
 from yondle.views.edge.runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
+from yondle.views.shared.snapshot import Snapshot
 
 AfterMove = Callable[[Move | None, StepRecord], None]
+
+
+def told_by_steps(_: Move | None, __: StepRecord) -> None:
+    """Hear nothing of a plan's moves: what it tests is told by the steps alone."""
+
+
+def never() -> bool:
+    """Pause at no move."""
+    return False
+
+
 FAILURES = (Verdict.DOWN, Verdict.WRONG, Verdict.HELD_BACK, Verdict.REFUSED)
 _INTERRUPTED_AT_MOST = 5
 
@@ -48,67 +66,92 @@ class PlanEnd:
     moves: int
 
 
-def preview(session: Session, plan: Plan) -> DryRun:
+def preview(book: Snapshot, plan: Plan) -> DryRun:
     """Say what a plan would do from where the rig is, if every step held."""
-    return dry_run(plan, session.declaration, session.in_force, unattended=session.machine.virtual is not None)
+    return dry_run(plan, book.declaration, book.in_force, unattended=book.simulated)
 
 
-def start_plan(
-    session: Session, text: str, source: str, after: AfterMove, paused: Callable[[], bool] = lambda: False
-) -> PlanEnd:
-    """Begin a run of a plan and go on with it; raises KnownError when another one is not finished."""
-    if session.baseline_step is None or session.position is None:
-        raise KnownError(say("There is no baseline yet, so no gain could be told."), say("Run the baseline first."))
-    if session.logbook.keeping.open_plan_run() is not None:
-        raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
-    parse_plan(text, source, session.declaration)
-    here = tried_now(session.snapshot, session.position)
-    keeping, clock = session.logbook.keeping, session.machine.clock
-    keeping.open_plan(text, as_values(here), clock.wall().isoformat(timespec="seconds"), clock.now())
-    return go_on_with_plan(session, after, paused)
+@dataclass(frozen=True)
+class StartPlan(Command[PlanEnd]):
+    """Begin a run of a plan and go on with it; raises KnownError when another one is not finished.
+
+    `after` is called after each of its moves, in the thread that tests, and `paused` is asked before the next. `unattended`
+    lets a simulated rig's owner enter what is entered by hand.
+    """
+
+    text: str
+    source: str
+    after: AfterMove = told_by_steps
+    paused: Callable[[], bool] = never
+    unattended: bool = False
+    tests = True
+
+    def do(self, session: Session) -> PlanEnd:
+        """Tell how far it came."""
+        book, keeping = session.snapshot, session.logbook.keeping
+        if book.baseline_step is None or book.position is None:
+            raise KnownError(say("There is no baseline yet, so no gain could be told."), say("Run the baseline first."))
+        if keeping.open_plan_run() is not None:
+            raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
+        parse_plan(self.text, self.source, session.declaration)
+        here = tried_now(book, book.position)
+        keeping.open_plan(self.text, as_values(here), session.wall(), session.machine.clock.now())
+        return GoOnWithPlan(self.after, self.paused, self.unattended).do(session)
 
 
-def go_on_with_plan(session: Session, after: AfterMove, paused: Callable[[], bool] = lambda: False) -> PlanEnd:
+@dataclass(frozen=True)
+class GoOnWithPlan(Command[PlanEnd]):
     """Go on with the plan that is not finished: replay what is written down, then make the next moves.
 
     Raises KnownError when there is none, or when the tuner's limits have changed so that it would run differently.
     """
-    run = session.logbook.keeping.open_plan_run()
-    if run is None:
-        raise KnownError(say("No plan is under way."), say("Start one."))
-    if session.waiting is not None:
-        if not session.waiting.goes_on:
-            return PlanEnd(Ended.WAITING, say("values have to be set by hand"), len(run.moves))
-        session.go_on_waiting()
-    return _Runner(session, run, after, paused).run()
+
+    after: AfterMove = told_by_steps
+    paused: Callable[[], bool] = never
+    unattended: bool = False
+    tests = True
+
+    def do(self, session: Session) -> PlanEnd:
+        """Tell how far it came."""
+        run, waiting = session.logbook.keeping.open_plan_run(), session.waits.now
+        if run is None:
+            raise KnownError(say("No plan is under way."), say("Start one."))
+        with session.unattended() if self.unattended else nullcontext():
+            if waiting is not None:
+                if not waiting.goes_on:
+                    return PlanEnd(Ended.WAITING, say("values have to be set by hand"), len(run.moves))
+                GoOnWaiting().do(session)
+            return _Runner(session, run, self.after, self.paused).run()
 
 
-def end_plan(session: Session) -> None:
+@dataclass(frozen=True)
+class EndPlan(Command[None]):
     """End the plan that is not finished; what it tested stays."""
-    run = session.logbook.keeping.open_plan_run()
-    if run is None:
-        raise KnownError(say("No plan is under way."), say("Nothing to end."))
-    _close(session, str(Ended.STOPPED))
+
+    def do(self, session: Session) -> None:
+        """End it."""
+        if session.logbook.keeping.open_plan_run() is None:
+            raise KnownError(say("No plan is under way."), say("Nothing to end."))
+        _close(session, str(Ended.STOPPED))
 
 
 def make_move(session: Session, move: Move, passes: int | None = None) -> StepRecord:
     """Carry out one move of a plan; one that only recalls gives the step in force."""
     match move:
         case GoBack():
-            return session.go_back(move.step)
+            return ReturnTo(move.step).do(session)
         case Again():
-            return session.test_again(move.step, passes)
+            return TryAgain(move.step, passes).do(session)
         case Recall():
-            if session.position is None:
+            here = session.snapshot.position
+            if here is None:
                 raise KnownError(say("The rig is at no step of the trail."), say("Go back to one first."))
-            return session.position
+            return here
         case Try(origin=int(origin)):
-            return session.try_from(origin, move.values, move.check, move.why)
+            return TryFrom(origin, move.values, move.check, move.why).do(session)
         case Try():
-            session.drop_proposal()
-            for knob, value in move.values.items():
-                session.propose(knob, value, joint=len(move.values) > 1)
-            return session.test(passes)
+            ProposeTogether(move.values).do(session)
+            return TryProposal(passes).do(session)
 
 
 def undone_words(undone: list[str]) -> str:
@@ -180,27 +223,27 @@ class _Runner:
 
     def _be_at(self, here: Tried) -> None:
         """Bring the rig to where the plan left it: an emergency stop, or the tuner, may have taken it elsewhere since."""
-        at = self._session.position
-        if self._session.waiting is None and (at is None or at.step.number != here.position):
-            self._session.go_back(here.position)
+        session = self._session
+        if session.waits.now is None and session.rests.position != here.position:
+            ReturnTo(here.position).do(session)
 
     def _forward(self, going: Generator[Move, Tried, None], move: Move) -> PlanEnd:
         while True:
             reason = self._rule()
             if reason:
                 return self._close(Ended.RULE, reason)
-            if self._session.heed_request():
+            if heeded(self._session):
                 return PlanEnd(Ended.STOPPED, say("stopped by the tuner between two steps"), self._made)
             if self._paused():
                 return PlanEnd(Ended.PAUSED, say("paused between two steps"), self._made)
             number = self._made + 1
             record = self._make(move, number)
-            if self._session.waiting is not None:
+            if self._session.waits.now is not None:
                 return PlanEnd(Ended.WAITING, say("values have to be set by hand"), self._made)
             outcome = record.outcome
             if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack | Recall):
                 return PlanEnd(Ended.STOPPED, outcome.reason.rstrip("."), self._made)
-            if self._session.position is None:
+            if self._session.rests.position is None:
                 return self._close(Ended.LOST, say("the rig is at no step of the trail"))
             tried = self._told(move, record)
             self._keeping.close_move(self._run.id, number, as_values(tried, move))
@@ -232,7 +275,7 @@ class _Runner:
         if kept.result is not None:
             return tried_of(kept.result, self._session.declaration)
         made = attempted(self._session.snapshot, kept.attempt)
-        if made is None or self._session.position is None:
+        if made is None or self._session.rests.position is None:
             return None
         tried = self._told(move, made)
         self._keeping.close_move(self._run.id, kept.number, as_values(tried, move))
@@ -244,9 +287,10 @@ class _Runner:
         tried, session = tried_now(self._session.snapshot, record), self._session
         match move:
             case Recall():
-                wanted = session.in_force.with_values(move.others)
-                here = [r for r in session.steps if r.step.setup.same_but(wanted, move.knob)]
-                return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(session.steps))))
+                wanted = session.rests.in_force.with_values(move.others)
+                steps = session.book.steps
+                here = [r for r in steps if r.step.setup.same_but(wanted, move.knob)]
+                return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(steps))))
             case Try() if (move.of or len(move.values) == 1) and record.attempts:
                 return told_of(session.snapshot, record, move.of or next(iter(move.values)))
             case _:
@@ -283,6 +327,5 @@ def _close(session: Session, end: str) -> None:
     """Write down how the run that goes on ended, and what it found by then."""
     run = session.logbook.keeping.open_plan_run()
     if run is not None:
-        at = session.machine.clock.wall().isoformat(timespec="seconds")
-        session.logbook.keeping.close_plan(run.id, end, at, findings_of(session.snapshot, run))
+        session.logbook.keeping.close_plan(run.id, end, session.wall(), findings_of(session.snapshot, run))
         session.reread()

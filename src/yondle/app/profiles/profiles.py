@@ -8,6 +8,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from yondle.app.session.commands import Command, WhileTesting
+from yondle.app.session.proposing import ProposeTogether
+from yondle.app.session.returning import ReturnTo
 from yondle.app.session.session import Session
 from yondle.formats.knob_table import StrictTable
 from yondle.formats.toml_files import read_text, validated
@@ -19,6 +22,7 @@ from yondle.model.profiles import Profile, Purpose
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.gains import measured_at, words_of_gain
+from yondle.views.shared.snapshot import Snapshot
 
 FORMAT = "yondle-profile 1"
 DOCUMENT = "docs/profile-file.md"
@@ -43,43 +47,57 @@ class Comparison:
     gains: tuple[tuple[str, str], ...]
 
 
-def profiles(session: Session) -> tuple[Profile, ...]:
-    """List the profiles by name."""
-    return session.snapshot.profiles
-
-
-def profile(session: Session, name: str) -> Profile:
+def profile(book: Snapshot, name: str) -> Profile:
     """Find a profile; raises KnownError naming those there are."""
-    found = next((p for p in profiles(session) if p.name.casefold() == name.casefold()), None)
+    found = next((p for p in book.profiles if p.name.casefold() == name.casefold()), None)
     if found is None:
-        known = ", ".join(p.name for p in profiles(session)) or say("none yet")
+        known = ", ".join(p.name for p in book.profiles) or say("none yet")
         raise KnownError(say("There is no profile '{name}'.", name=name), say("There is: {known}.", known=known))
     return found
 
 
-def keep_profile(
-    session: Session, name: str, purpose: Purpose = Purpose.OTHER, benchmark: str = "", number: int | None = None
-) -> Profile:
+@dataclass(frozen=True)
+class KeepProfile(Command[Profile]):
     """Keep the setup of a step that held (the present one, if none is named); raises KnownError for any other step."""
-    record = session.step(number) if number is not None else session.position
-    if record is None or not _proven(record):
-        where = say("Step {number}", number=number) if number is not None else say("What is in force")
-        raise KnownError(
-            say("{where} hasn't held, so it isn't kept as a profile.", where=where), say("Choose a step that held.")
+
+    name: str
+    purpose: Purpose = Purpose.OTHER
+    benchmark: str = ""
+    step: int | None = None
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> Profile:
+        """Give the profile."""
+        book, number = session.snapshot, self.step
+        record = book.step(number) if number is not None else book.position
+        if record is None or not _proven(record):
+            where = say("Step {number}", number=number) if number is not None else say("What is in force")
+            raise KnownError(
+                say("{where} hasn't held, so it isn't kept as a profile.", where=where),
+                say("Choose a step that held."),
+            )
+        named = self.purpose is Purpose.BENCHMARK
+        benchmark = book.declaration.workload(self.benchmark).id if named else self.benchmark
+        made = Profile(
+            _named(self.name), self.purpose, benchmark, record.step.setup, record.step.number, session.wall()
         )
-    if purpose is Purpose.BENCHMARK:
-        benchmark = session.declaration.workload(benchmark).id
-    return _kept(
-        session, Profile(_named(name), purpose, benchmark, record.step.setup, record.step.number, _now(session))
-    )
+        return _kept(session, made)
 
 
-def use_profile(session: Session, name: str) -> StepRecord:
+@dataclass(frozen=True)
+class UseProfile(Command[StepRecord]):
     """Put a profile in force exactly, every knob of it; raises KnownError for one that hasn't held on this rig."""
-    wanted = profile(session, name)
-    held = next((r for r in reversed(session.steps) if r.step.setup == wanted.setup and _proven(r)), None)
-    if held is None:
-        fell = session.step(wanted.step) if wanted.step is not None else None
+
+    name: str
+    tests = True
+
+    def do(self, session: Session) -> StepRecord:
+        """Give the step it stands on."""
+        wanted, book = profile(session.snapshot, self.name), session.snapshot
+        held = next((r for r in reversed(book.steps) if r.step.setup == wanted.setup and _proven(r)), None)
+        if held is not None:
+            return ReturnTo(held.step.number).do(session)
+        fell = book.step(wanted.step) if wanted.step is not None else None
         if fell is not None:
             raise KnownError(
                 say(
@@ -94,40 +112,80 @@ def use_profile(session: Session, name: str) -> StepRecord:
             say("'{wanted}' hasn't been tested on this rig.", wanted=wanted.name),
             say("Propose it as a joint step and test it first."),
         )
-    return session.go_back(held.step.number)
 
 
-def standing(session: Session, kept: Profile) -> str:
+@dataclass(frozen=True)
+class ProposeProfile(Command[None]):
+    """Propose all that a profile changes as one joint step."""
+
+    name: str
+
+    def do(self, session: Session) -> None:
+        """Propose it."""
+        wanted = profile(session.snapshot, self.name)
+        changes = session.rests.in_force.changes_to(wanted.setup)
+        session.rests.must_be_offered(wanted.setup)
+        if not changes:
+            raise KnownError(say("'{wanted}' is in force already.", wanted=wanted.name), say("Nothing to test."))
+        ProposeTogether({change.knob: change.new for change in changes}).do(session)
+
+
+@dataclass(frozen=True)
+class DropProfile(Command[None]):
+    """Drop a profile; its step stays on the trail."""
+
+    name: str
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> None:
+        """Drop it."""
+        session.logbook.keeping.drop_profile(profile(session.snapshot, self.name).name)
+        session.reread()
+
+
+@dataclass(frozen=True)
+class ImportProfile(Command[Profile]):
+    """Read a profile file and keep it, untried; raises KnownError for another rig's, or for values this one doesn't take."""
+
+    path: Path
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> Profile:
+        """Give the profile."""
+        file = validated(_File, read_text(self.path, DOCUMENT), str(self.path), say("is no profile"), DOCUMENT)
+        declaration = session.declaration
+        if file.rig != declaration.info.id:
+            raise KnownError(
+                say(
+                    "{path} is a profile of '{rig}', and this logbook is about '{id}'.",
+                    path=self.path,
+                    rig=file.rig,
+                    id=declaration.info.id,
+                ),
+                say("No two samples are alike: test its values here step by step instead."),
+            )
+        values = {}
+        for knob_id, given in file.settings.items():
+            knob = declaration.settable(knob_id)
+            values[knob.id] = knob.checked(knob.parsed(given) if isinstance(given, str) else given)
+        setup = declaration.stock.with_values(values)
+        made = Profile(_named(file.name), file.purpose, file.benchmark, Setup.of(setup), None, session.wall())
+        return _kept(session, made)
+
+
+def standing(book: Snapshot, kept: Profile) -> str:
     """Say which step a profile stands on, and whether that still holds."""
     if kept.step is None:
         return say("from a file, not tested here")
-    record = session.step(kept.step)
+    record = book.step(kept.step)
     if _proven(record):
         return say("step {step}", step=kept.step)
     return say("step {step}, which is '{verdict}' now", step=kept.step, verdict=record.word)
 
 
-def propose_profile(session: Session, name: str) -> None:
-    """Propose all that a profile changes as one joint step."""
-    wanted = profile(session, name)
-    session.drop_proposal()
-    changes = session.in_force.changes_to(wanted.setup)
-    session.must_be_offered(wanted.setup)
-    if not changes:
-        raise KnownError(say("'{wanted}' is in force already.", wanted=wanted.name), say("Nothing to test."))
-    for change in changes:
-        session.propose(change.knob, change.new, joint=len(changes) > 1)
-
-
-def drop_profile(session: Session, name: str) -> None:
-    """Drop a profile; its step stays on the trail."""
-    session.logbook.keeping.drop_profile(profile(session, name).name)
-    session.reread()
-
-
-def compared_to_stock(session: Session, wanted: Profile) -> Comparison:
+def compared_to_stock(book: Snapshot, wanted: Profile) -> Comparison:
     """Compare a profile with stock."""
-    declaration, stock = session.declaration, session.declaration.stock
+    declaration, stock = book.declaration, book.declaration.stock
     knobs = tuple(
         (declaration.knob(c.knob).name, declaration.knob(c.knob).text(c.old), declaration.knob(c.knob).text(c.new))
         for c in stock.changes_to(wanted.setup)
@@ -138,28 +196,28 @@ def compared_to_stock(session: Session, wanted: Profile) -> Comparison:
         for d in declaration.derived_of
         if d.id in before and d.id in after and before[d.id] != after[d.id]
     )
-    record = measured_at(session.snapshot, session.step(wanted.step)) if wanted.step is not None else None
+    record = measured_at(book, book.step(wanted.step)) if wanted.step is not None else None
     gains = tuple(
         (b.name, words)
-        for b in session.declaration.benchmarks
-        if record is not None and (words := words_of_gain(session.snapshot, record, b))
+        for b in book.declaration.benchmarks
+        if record is not None and (words := words_of_gain(book, record, b))
     )
     return Comparison(knobs, derived, gains)
 
 
-def power_hint(session: Session) -> str:
+def power_hint(book: Snapshot) -> str:
     """Say which profile suits the present power source, where another one is in force; empty when there is nothing to say."""
-    on_battery = "battery" in str(session.conditions.get("power source", session.conditions.get("power", "")))
+    on_battery = "battery" in str(book.conditions.get("power source", book.conditions.get("power", "")))
     if not on_battery:
         return ""
     for purpose in (Purpose.BATTERY, Purpose.QUIET):
-        for kept in profiles(session):
+        for kept in book.profiles:
             if kept.purpose is purpose:
-                return "" if kept.setup == session.in_force else say("On battery use '{kept}'.", kept=kept.name)
+                return "" if kept.setup == book.in_force else say("On battery use '{kept}'.", kept=kept.name)
     return ""
 
 
-def profile_text(session: Session, wanted: Profile) -> str:
+def profile_text(book: Snapshot, wanted: Profile) -> str:
     """Write a profile as TOML: every knob by its id, choices by their names, units in comments."""
     import tomlkit
 
@@ -168,9 +226,9 @@ def profile_text(session: Session, wanted: Profile) -> str:
     document["name"] = wanted.name
     document["purpose"] = str(wanted.purpose)
     document["benchmark"] = wanted.benchmark
-    document["rig"] = session.declaration.info.id
+    document["rig"] = book.declaration.info.id
     settings = tomlkit.table()
-    for knob in session.declaration.knobs:
+    for knob in book.declaration.knobs:
         if knob.id in wanted.setup:
             value = wanted.setup[knob.id]
             item = tomlkit.item(knob.text(value) if knob.choices else value)
@@ -179,38 +237,14 @@ def profile_text(session: Session, wanted: Profile) -> str:
     return tomlkit.dumps(document)
 
 
-def write_profile(session: Session, wanted: Profile, path: Path, replaces: bool) -> None:
+def write_profile(book: Snapshot, wanted: Profile, path: Path, replaces: bool) -> None:
     """Write a profile's file whole or not at all; raises KnownError where it can't be, or may not replace what is there."""
-    write_whole(path, profile_text(session, wanted), replaces)
-
-
-def import_profile(session: Session, path: Path) -> Profile:
-    """Read a profile file and keep it, untried; raises KnownError for another rig's, or for values this one doesn't take."""
-    file = validated(_File, read_text(path, DOCUMENT), str(path), say("is no profile"), DOCUMENT)
-    declaration = session.declaration
-    if file.rig != declaration.info.id:
-        raise KnownError(
-            say(
-                "{path} is a profile of '{rig}', and this logbook is about '{id}'.",
-                path=path,
-                rig=file.rig,
-                id=declaration.info.id,
-            ),
-            say("No two samples are alike: test its values here step by step instead."),
-        )
-    values = {}
-    for knob_id, given in file.settings.items():
-        knob = declaration.settable(knob_id)
-        values[knob.id] = knob.checked(knob.parsed(given) if isinstance(given, str) else given)
-    setup = declaration.stock.with_values(values)
-    return _kept(
-        session, Profile(_named(file.name), file.purpose, file.benchmark, Setup.of(setup), None, _now(session))
-    )
+    write_whole(path, profile_text(book, wanted), replaces)
 
 
 def _kept(session: Session, made: Profile) -> Profile:
     """Keep a profile; one of the same name with other settings is never lost over it."""
-    before = next((p for p in profiles(session) if p.name.casefold() == made.name.casefold()), None)
+    before = next((p for p in session.snapshot.profiles if p.name.casefold() == made.name.casefold()), None)
     if before is not None and before.setup != made.setup:
         raise KnownError(
             say("There is a profile '{before}' with other settings.", before=before.name),
@@ -235,7 +269,3 @@ def _named(name: str) -> str:
             say("Give it another."),
         )
     return words
-
-
-def _now(session: Session) -> str:
-    return session.machine.clock.wall().isoformat(timespec="seconds")

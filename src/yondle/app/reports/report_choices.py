@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
+from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
+from yondle.formats.documents import ReportQuestion, ReportSections
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part
+from yondle.views.shared.snapshot import Snapshot
 
-QUESTION, SECTIONS = "question", "report sections"
 LONGEST_QUESTION = 500
 HEADINGS = {
     Part.QUESTION: say("The question"),
@@ -27,36 +31,49 @@ HEADINGS = {
 }
 
 
-def question(session: Session) -> str:
+def question(book: Snapshot) -> str:
     """Give the question the tuner wrote for the report; empty without one."""
-    return str(session.logbook.keeping.value(QUESTION) or "")
+    return book.kept.of(ReportQuestion).root
 
 
-def ask(session: Session, words: str) -> None:
+@dataclass(frozen=True)
+class AskQuestion(Command[None]):
     """Keep the question; raises KnownError for one that is far too long."""
-    if len(words) > LONGEST_QUESTION:
-        raise KnownError(
-            say("A question has at most {longest_question} characters.", longest_question=LONGEST_QUESTION),
-            say("Shorten it."),
-        )
-    session.logbook.keeping.keep(QUESTION, words.strip())
+
+    words: str
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> None:
+        """Keep it."""
+        if len(self.words) > LONGEST_QUESTION:
+            raise KnownError(
+                say("A question has at most {longest_question} characters.", longest_question=LONGEST_QUESTION),
+                say("Shorten it."),
+            )
+        session.keep(ReportQuestion(self.words.strip()))
 
 
-def sections_chosen(session: Session) -> tuple[Part, ...]:
+def sections_chosen(book: Snapshot) -> tuple[Part, ...]:
     """Give the sections of the report in their order; all of them until others were chosen."""
-    kept = session.logbook.keeping.value(SECTIONS)
     known = {str(part): part for part in Part}
-    chosen = tuple(known[name] for name in kept if name in known) if kept else ()
+    chosen = tuple(known[name] for name in book.kept.of(ReportSections).root if name in known)
     return chosen or tuple(Part)
 
 
-def choose_sections(session: Session, parts: tuple[Part, ...]) -> None:
+@dataclass(frozen=True)
+class ChooseSections(Command[None]):
     """Keep which sections the report has, and in which order; raises KnownError for none, and for one named twice."""
-    if not parts or len(set(parts)) != len(parts):
-        raise KnownError(
-            say("A report has each section once, and one at least."), say("Choose the sections it shall have.")
-        )
-    session.logbook.keeping.keep(SECTIONS, [str(part) for part in parts])
+
+    parts: tuple[Part, ...]
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> None:
+        """Keep them."""
+        if not self.parts or len(set(self.parts)) != len(self.parts):
+            raise KnownError(
+                say("A report has each section once, and one at least."), say("Choose the sections it shall have.")
+            )
+        session.keep(ReportSections([str(part) for part in self.parts]))
 
 
 def parts_named(words: str) -> tuple[Part, ...]:

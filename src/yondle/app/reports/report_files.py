@@ -5,12 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from yondle.app.reports.reporting import report_of
-from yondle.app.session.session import Session
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.marks import NIGHT, PAPER
 from yondle.reports.content import Report
+from yondle.views.shared.snapshot import Snapshot
 
 __all__ = ["KINDS", "Report", "report_bytes", "report_preview", "write_report"]
 KINDS = (".html", ".pdf", ".md")
@@ -43,8 +43,8 @@ def report_preview(report: Report, night: bool) -> tuple[str, dict[str, str]]:
     return preview(report, NIGHT if night else PAPER)
 
 
-def write_report(session: Session, path: Path) -> int:
+def write_report(book: Snapshot, path: Path) -> int:
     """Write the report of a logbook; gives its size in bytes. Raises KnownError where it can't be written."""
-    made = report_bytes(report_of(session), path.suffix.lower())
+    made = report_bytes(report_of(book), path.suffix.lower())
     write_whole(path, made)
     return len(made)

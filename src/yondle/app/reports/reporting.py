@@ -10,9 +10,8 @@ from datetime import datetime
 from yondle import __version__
 from yondle.analysis.margins import GainWord, passes_needed, spread
 from yondle.app.plans.reproducing import plan_again
-from yondle.app.profiles.profiles import compared_to_stock, profile_text, profiles
+from yondle.app.profiles.profiles import compared_to_stock, profile_text
 from yondle.app.reports.report_choices import HEADINGS, question, sections_chosen
-from yondle.app.session.session import Session
 from yondle.language.saying import CONDITION, capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -49,15 +48,16 @@ from yondle.views.shared.gains import (
     words_of_gain,
 )
 from yondle.views.shared.proof import finding_words, proofs, rests_on
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, on_path, stage_words, step_detail, step_title
 
 _MOST_CURVES = 6
 _WORTH = 0.01
 
 
-def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None) -> Report:
+def report_of(book: Snapshot, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None) -> Report:
     """Gather the report; nothing in it depends on when it is made."""
-    pieces = report_in_pieces(session, parts, views)
+    pieces = report_in_pieces(book, parts, views)
     while True:
         try:
             next(pieces)
@@ -67,18 +67,18 @@ def report_of(session: Session, parts: tuple[Part, ...] | None = None, views: Vi
 
 
 def report_in_pieces(
-    session: Session, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None
+    book: Snapshot, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None
 ) -> Generator[None, None, Report]:
     """Gather the report section by section, for a face that has to answer in between."""
-    gatherer = _Gatherer(session, views or ViewCache(lambda: session.snapshot))
+    gatherer = _Gatherer(book, views or ViewCache(lambda: book))
     made = []
-    for part in parts or sections_chosen(session):
+    for part in parts or sections_chosen(book):
         made.append(Section(part, HEADINGS[part], gatherer.blocks(part)))
         yield
-    info = session.declaration.info
+    info = book.declaration.info
     kind = say("simulated rig, ") if info.simulated else ""
     return Report(
-        f"{info.name}: {question(session) or say('what its settings are worth')}",
+        f"{info.name}: {question(book) or say('what its settings are worth')}",
         f"{kind}{info.place}",
         gatherer.dates(),
         tuple(section for section in made if section.blocks),
@@ -88,9 +88,9 @@ def report_in_pieces(
 class _Gatherer:
     """Makes the blocks of every section."""
 
-    def __init__(self, session: Session, views: ViewCache) -> None:
-        self._session, self._views = session, views
-        self._declaration = session.declaration
+    def __init__(self, book: Snapshot, views: ViewCache) -> None:
+        self._book, self._views = book, views
+        self._declaration = book.declaration
 
     def blocks(self, part: Part) -> tuple[Block, ...]:
         makers: dict[Part, Callable[[], list[Block]]] = {
@@ -112,25 +112,25 @@ class _Gatherer:
         return say(
             "{tests} of {steps}, {when}. Made by Yondle {version}.",
             tests=tests,
-            steps=count(len(self._session.steps), "step"),
+            steps=count(len(self._book.steps), "step"),
             when=when,
             version=__version__,
         )
 
     @property
     def _attempts(self) -> list[Attempt]:
-        return [a for record in self._session.steps for a in record.attempts]
+        return [a for record in self._book.steps for a in record.attempts]
 
     @property
     def _chosen(self) -> StepRecord | None:
         """The step that is told of: that of the first profile that has one, else the one in force."""
-        kept = next((p.step for p in profiles(self._session) if p.step is not None), None)
-        return self._session.step(kept) if kept is not None else self._session.position
+        kept = next((p.step for p in self._book.profiles if p.step is not None), None)
+        return self._book.step(kept) if kept is not None else self._book.position
 
     def _question(self) -> list[Block]:
-        asked = question(self._session)
+        asked = question(self._book)
         blocks: list[Block] = [Words(asked, strong=True)] if asked else []
-        chosen, base = self._chosen, self._session.baseline_step
+        chosen, base = self._chosen, self._book.baseline_step
         if base is None:
             return [*blocks, Words(say("There is no baseline yet, so nothing can be compared."))]
         if chosen is None or chosen.step.number == base.step.number:
@@ -141,19 +141,19 @@ class _Gatherer:
 
     def _answers(self, asked: str, chosen: StepRecord) -> list[str]:
         """Answer with the benchmark the question names, else with the mean of all; then what searches found."""
-        measured = measured_at(self._session.snapshot, chosen)
+        measured = measured_at(self._book, chosen)
         named_ = [b for b in self._declaration.benchmarks if _names(asked, b)]
         said = [
             say("{benchmark}: {gain} over stock.", benchmark=b.name, gain=words)
             for b in named_
-            if (words := words_of_gain(self._session.snapshot, measured, b))
+            if (words := words_of_gain(self._book, measured, b))
         ]
-        together = mean_gain(self._session.snapshot, measured)
+        together = mean_gain(self._book, measured)
         if together is not None:
             said.append(mean_sentence(together))
-        found = [f for f in self._session.findings if f.step is not None]
-        here = self._session.same_settings(chosen.step.setup)
-        said += [finding_words(self._session.snapshot, f) for f in found if f.step in {r.step.number for r in here}]
+        found = [f for f in self._book.findings if f.step is not None]
+        here = self._book.same_settings(chosen.step.setup)
+        said += [finding_words(self._book, f) for f in found if f.step in {r.step.number for r in here}]
         return said
 
     def _machine(self) -> list[Block]:
@@ -180,16 +180,16 @@ class _Gatherer:
         return [Pairs(tuple((capital(named(name, CONDITION)), value) for name, value in rows))] if rows else []
 
     def _path(self) -> list[Block]:
-        benchmark = benchmark_of(self._session.snapshot)
-        path, rows = on_path(self._session.snapshot), []
-        for record in self._session.steps:
+        benchmark = benchmark_of(self._book)
+        path, rows = on_path(self._book), []
+        for record in self._book.steps:
             rows.append(
                 (
                     Cell(str(record.step.number)),
                     Cell(step_title(self._declaration, record.step) + ("" if record.step.number in path else " ·")),
                     Cell(named(record.word), record.verdict),
-                    Cell(words_of_gain(self._session.snapshot, record, benchmark)),
-                    Cell(step_detail(self._session.snapshot, record, benchmark)),
+                    Cell(words_of_gain(self._book, record, benchmark)),
+                    Cell(step_detail(self._book, record, benchmark)),
                 )
             )
         head = (
@@ -203,7 +203,7 @@ class _Gatherer:
         return [table, Words(say("Steps with a dot were tried and left; the others lead to where the rig is."))]
 
     def _baseline(self) -> list[Block]:
-        base = self._session.baseline_step
+        base = self._book.baseline_step
         if base is None:
             return [Words(say("There is no baseline yet."))]
         rows = []
@@ -236,23 +236,23 @@ class _Gatherer:
 
     def _scaling(self) -> list[Block]:
         blocks: list[Block] = []
-        for knob in knobs_measured(self._session.snapshot, self._views.settings):
-            view = scaling(self._session.snapshot, self._views.settings, knob)
+        for knob in knobs_measured(self._book, self._views.settings):
+            view = scaling(self._book, self._views.settings, knob)
             if any(len(c.points) > 1 for c in view.curves):
                 blocks += [_chart(knob, view), Words(f"{view.sentence} {view.held}. {' '.join(view.caveats)}".strip())]
         return blocks or [Words(say("No knob was measured at two values with all else the same."))]
 
     def _gains(self) -> list[Block]:
         chosen = self._chosen
-        base = self._session.baseline_step
+        base = self._book.baseline_step
         if chosen is None or base is None or chosen.step.number == base.step.number:
             return [Words(say("Nothing but stock is in force."))]
-        measured, rows = measured_at(self._session.snapshot, chosen), []
+        measured, rows = measured_at(self._book, chosen), []
         for benchmark in self._declaration.benchmarks:
-            told = gain_of(self._session.snapshot, measured, benchmark)
+            told = gain_of(self._book, measured, benchmark)
             if told is None:
                 continue
-            lows = lows_gain_of(self._session.snapshot, measured, benchmark)
+            lows = lows_gain_of(self._book, measured, benchmark)
             gained = say("at its cap") if capped(measured, benchmark) else told_words(told)
             rows.append(
                 (
@@ -261,7 +261,7 @@ class _Gatherer:
                     Cell(told_words(lows) if lows is not None else ""),
                 )
             )  # fmt: skip
-        together = mean_gain(self._session.snapshot, measured)
+        together = mean_gain(self._book, measured)
         title = say(
             "Step {number}: {step_title}, against the baseline.",
             number=chosen.step.number,
@@ -282,7 +282,7 @@ class _Gatherer:
         """What the settings told of stood, and every edge that was searched."""
         blocks: list[Block] = []
         chosen = self._chosen
-        stood = proofs(self._session.snapshot, chosen.step.setup) if chosen is not None else []
+        stood = proofs(self._book, chosen.step.setup) if chosen is not None else []
         if chosen is not None and stood:
             title = step_title(self._declaration, chosen.step)
             head = (say("load"), say("how long"), say("failures"), say("fails less than once in, 95\u202f%"))
@@ -294,8 +294,8 @@ class _Gatherer:
                 Words(say("Load on the settings of step {number}: {title}.", number=chosen.step.number, title=title))
             )
             blocks.append(Table(head, tuple(rows), frozenset({1, 2, 3})))
-        for found in self._session.findings:
-            blocks.append(Words(finding_words(self._session.snapshot, found)))
+        for found in self._book.findings:
+            blocks.append(Words(finding_words(self._book, found)))
             blocks.append(Words(rests_on(found.runs, found.recalled, found.failures, found.held_back, found.loaded_s)))
         return blocks or [Words(say("Nothing was loaded for long, and no edge was searched."))]
 
@@ -303,7 +303,7 @@ class _Gatherer:
         """Every figure that was typed in or read from a table, those left out struck through."""
         names = {w.id: w for w in self._declaration.workloads}
         rows = []
-        for record in self._session.steps:
+        for record in self._book.steps:
             for each in record.added:
                 work = names.get(each.workload)
                 shown = (
@@ -311,11 +311,7 @@ class _Gatherer:
                     if work is not None
                     else f"{each.score:g}"
                 )
-                gain = (
-                    words_of_gain(self._session.snapshot, record, work)
-                    if work is not None and not each.discarded
-                    else ""
-                )
+                gain = words_of_gain(self._book, record, work) if work is not None and not each.discarded else ""
                 told = "; ".join(f"{named(name.removeprefix(PART))} {value}" for name, value in each.facts.items())
                 told = say("left out: {reason}", reason=each.discarded) if each.discarded else told
                 name = work.name if work is not None else each.workload
@@ -332,9 +328,9 @@ class _Gatherer:
 
     def _noise(self) -> list[Block]:
         rows = []
-        for record in self._session.steps:
+        for record in self._book.steps:
             for benchmark in self._declaration.benchmarks:
-                told = gain_of(self._session.snapshot, record, benchmark)
+                told = gain_of(self._book, record, benchmark)
                 if capped(record, benchmark):
                     continue
                 if told is not None and told.word is GainWord.WITHIN_NOISE:
@@ -344,14 +340,14 @@ class _Gatherer:
                     )
         head = (say("step"), say("what changed"), say("benchmark"), "")
         empty = say("Every difference that was measured shows above the noise.")
-        base = self._session.baseline_step
+        base = self._book.baseline_step
         at_cap = [b.name for b in self._declaration.benchmarks if base is not None and capped(base, b)]
         note = [Words(say("At its cap, so it tells nothing: {capped}.", capped=", ".join(at_cap)))] if at_cap else []
         return [Table(head, tuple(rows), frozenset({0}), empty), *note]
 
     def _failures(self) -> list[Block]:
         rows = []
-        for record in self._session.steps:
+        for record in self._book.steps:
             for attempt in record.attempts:
                 outcome = attempt.outcome
                 if outcome is None or outcome.failure is None:
@@ -407,7 +403,7 @@ class _Gatherer:
         if chosen is None:
             return blocks
         try:
-            told = limits(self._session.snapshot, self._views.settings, self._views.sensitivities, chosen.step.number)
+            told = limits(self._book, self._views.settings, self._views.sensitivities, chosen.step.number)
         except KnownError:
             return blocks
         rows = [
@@ -418,13 +414,13 @@ class _Gatherer:
 
     def _profiles(self) -> list[Block]:
         blocks: list[Block] = []
-        for kept in profiles(self._session):
-            told = compared_to_stock(self._session, kept)
+        for kept in self._book.profiles:
+            told = compared_to_stock(self._book, kept)
             gains = ", ".join(f"{name} {words}" for name, words in told.gains)
             blocks.append(Words(f"{kept.name}, {named(kept.purpose)}{f': {gains}' if gains else ''}", strong=True))
             knobs = [(k.name, k.text(kept.setup[k.id])) for k in self._declaration.knobs if k.id in kept.setup]
             blocks.append(Pairs(tuple(knobs)))
-            blocks.append(File(f"{kept.name}.toml", profile_text(self._session, kept)))
+            blocks.append(File(f"{kept.name}.toml", profile_text(self._book, kept)))
         return blocks or [Words(say("No profile was kept."))]
 
     def _caveats(self) -> list[Block]:
@@ -441,10 +437,10 @@ class _Gatherer:
             )
             rows = [
                 (Cell(str(r.step.number)), Cell(self._declaration.workload(p.workload).name, struck=True), Cell(p.discarded))
-                for r in self._session.steps for a in r.attempts for p in a.passes if p.discarded
+                for r in self._book.steps for a in r.attempts for p in a.passes if p.discarded
             ]  # fmt: skip
             blocks.append(Table((say("step"), say("pass"), say("reason")), tuple(rows), frozenset({0})))
-        notes = [(r, n) for r in self._session.steps for n in r.notes]
+        notes = [(r, n) for r in self._book.steps for n in r.notes]
         rows_ = [
             (Cell(str(r.step.number)), Cell(say("caveat") if n.caveat else say("note")), Cell(n.text))
             for r, n in sorted(notes, key=lambda pair: not pair[1].caveat)
@@ -453,7 +449,7 @@ class _Gatherer:
             blocks.append(Table((say("step"), "", ""), tuple(rows_), frozenset({0})))
         files = [
             say("{file} at step {number} (SHA-256 {sha256}…)", file=f.name, number=r.step.number, sha256=f.sha256[:16])
-            for r in self._session.steps
+            for r in self._book.steps
             for f in r.attached
         ]
         if files:
@@ -461,12 +457,12 @@ class _Gatherer:
         return blocks or [Words(say("No caveat or note was written."))]
 
     def _again(self) -> list[Block]:
-        rows = [("Yondle", __version__), (say("rig"), self._session.logbook.rig()[1])]
-        seed = re.search(r"^seed *= *(\d+)", self._session.logbook.rig()[2], re.MULTILINE)
+        rows = [("Yondle", __version__), (say("rig"), self._book.reader.rig()[1])]
+        seed = re.search(r"^seed *= *(\d+)", self._book.reader.rig()[2], re.MULTILINE)
         if seed is not None:
             rows.append((say("seed"), seed[1]))
         words = say("Make a logbook for such a rig, run the baseline, then: yondle plan run BOOK again.toml")
-        return [Pairs(tuple(rows)), Words(words), File("again.toml", plan_again(self._session))]
+        return [Pairs(tuple(rows)), Words(words), File("again.toml", plan_again(self._book))]
 
 
 def _chart(knob: Knob, view: ScalingView) -> Chart:

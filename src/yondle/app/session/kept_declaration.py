@@ -7,25 +7,23 @@ from typing import TypeVar
 
 from pydantic import TypeAdapter, ValidationError
 
+from yondle.formats.documents import KeptDeclaration
 from yondle.language.saying import say
-from yondle.logbook.keeping import Keeping
+from yondle.logbook.keeping import Keeping, KeptReader
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.rigs import Absent, RigDeclaration
 from yondle.model.sensors import Channel
 from yondle.model.workloads import Workload
 
-DECLARATION = "declaration"
-"""What the real machine was like when its logbook was last opened, for those who read it elsewhere."""
-
 _Named = TypeVar("_Named", Knob, Channel, Workload)
 
 
-def absent_from(keeping: Keeping, path: Path, declaration: RigDeclaration) -> Absent:
+def absent_from(kept: KeptReader, path: Path, declaration: RigDeclaration) -> Absent:
     """Give what the machine had when its logbook was last opened, or before, and doesn't have now."""
-    if keeping.value(DECLARATION) is None:
+    if kept.find(KeptDeclaration) is None:
         return Absent()
-    before = kept_declaration(keeping, path)
+    before = kept_declaration(kept, path)
     return Absent(
         _gone((*before.knobs, *before.absent.knobs), declaration.knobs),
         _gone((*before.channels, *before.absent.channels), declaration.channels),
@@ -41,19 +39,19 @@ def _gone(before: tuple[_Named, ...], now: tuple[_Named, ...]) -> tuple[_Named, 
 def keep_declaration(keeping: Keeping, declaration: RigDeclaration) -> None:
     """Keep what the real machine is like, so that its logbook can be read on another."""
     told = TypeAdapter(RigDeclaration).dump_python(declaration, mode="json")
-    if keeping.value(DECLARATION) != told:
-        keeping.keep(DECLARATION, told)
+    if keeping.document(KeptDeclaration).root != told:
+        keeping.keep(KeptDeclaration(told))
 
 
-def kept_declaration(keeping: Keeping, path: Path) -> RigDeclaration:
+def kept_declaration(kept: KeptReader, path: Path) -> RigDeclaration:
     """Give what the machine was like; raises KnownError where that isn't kept, or can't be read."""
-    told = keeping.value(DECLARATION)
+    told = kept.find(KeptDeclaration)
     if told is None:
         raise KnownError(
             say("{path} doesn't say what its machine is like.", path=path), say("Open it once on that machine.")
         )
     try:
-        return TypeAdapter(RigDeclaration).validate_python(told)
+        return TypeAdapter(RigDeclaration).validate_python(told.root)
     except ValidationError as error:
         raise KnownError(
             say(

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
+from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
+from yondle.formats.documents import Mappings
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.views.shared.snapshot import Snapshot
 
-MAPPINGS = "mappings"
 _MOST = 100
 """So many headings are remembered; the oldest are forgotten first."""
 
 
-def remembered(session: Session, kind: str, columns: tuple[str, ...], told: dict[str, Any]) -> dict[str, Any]:
+def remembered(snapshot: Snapshot, kind: str, columns: tuple[str, ...], told: dict[str, Any]) -> dict[str, Any]:
     """Fill in what wasn't told from the last table of a kind with these columns; raises KnownError where nothing tells it."""
-    kept = (session.logbook.keeping.value(MAPPINGS) or {}).get(_key(kind, columns), {})
+    kept = snapshot.kept.of(Mappings).root.get(_key(kind, columns), {})
     made = {name: kept.get(name) if value in (None, [], ()) else value for name, value in told.items()}
     missing = [name.replace("_", "-") for name, value in made.items() if value in (None, [], ())]
     if missing:
@@ -29,12 +33,21 @@ def remembered(session: Session, kind: str, columns: tuple[str, ...], told: dict
     return made
 
 
-def remember(session: Session, kind: str, columns: tuple[str, ...], told: dict[str, Any]) -> None:
-    """Keep what the columns of a table mean."""
-    kept: dict[str, Any] = dict(session.logbook.keeping.value(MAPPINGS) or {})
-    kept.pop(_key(kind, columns), None)
-    kept[_key(kind, columns)] = told
-    session.logbook.keeping.keep(MAPPINGS, dict(list(kept.items())[-_MOST:]))
+@dataclass(frozen=True)
+class RememberColumns(Command[None]):
+    """Keep what the columns of a table of a kind mean."""
+
+    kind: str
+    columns: tuple[str, ...]
+    told: Mapping[str, Any]
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> None:
+        """Keep it as the latest."""
+        key = _key(self.kind, self.columns)
+        kept = {name: told for name, told in session.snapshot.kept.of(Mappings).root.items() if name != key}
+        kept[key] = dict(self.told)
+        session.keep(Mappings(dict(list(kept.items())[-_MOST:])))
 
 
 def _key(kind: str, columns: tuple[str, ...]) -> str:

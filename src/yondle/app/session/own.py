@@ -4,8 +4,18 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Mapping
 from dataclasses import replace
 
+from yondle.formats.documents import (
+    ChosenBenchmarks,
+    Conditions,
+    Documents,
+    OwnLimits,
+    OwnRanges,
+    TypedWorkload,
+    TypedWorkloads,
+)
 from yondle.language.saying import named, say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
@@ -16,7 +26,6 @@ from yondle.model.workloads import Direction, Metric, Workload
 
 LONGEST_CONDITION = 200
 LONGEST_NAME = 60
-CHOSEN, TYPED = "chosen benchmarks", "typed workloads"
 
 
 class OwnSettings:
@@ -28,27 +37,13 @@ class OwnSettings:
 
     def declaration(self) -> RigDeclaration:
         """Lay the tuner's own limits over those the rig came with."""
-        given = self._given
-        here, heard = {knob.id for knob in given.knobs}, {channel.id for channel in given.channels}
-        ranges = {knob: own for knob, own in (self._keeping.value("ranges") or {}).items() if knob in here}
-        floors = {**given.floors, **{knob: own[0] for knob, own in ranges.items()}}
-        ceilings = {**given.ceilings, **{knob: own[1] for knob, own in ranges.items()}}
-        chosen = tuple(self._keeping.value(CHOSEN) or given.chosen)
-        most = {limit.channel: limit.most for limit in given.limits} | (self._keeping.value("limits") or {})
-        return replace(
-            given,
-            workloads=(*given.workloads, *self.typed),
-            chosen=tuple(name for name in chosen if any(w.id == name for w in given.workloads)),
-            floors={k: v for k, v in floors.items() if v > given.knob(k).low},
-            ceilings={k: v for k, v in ceilings.items() if v < given.knob(k).high},
-            limits=tuple(Limit(c, value) for c, value in most.items() if value is not None and c in heard),
-        )
+        return with_own(self._given, self._keeping.documents)
 
     @property
     def guard_nothing(self) -> tuple[str, ...]:
         """Name the sensors that have a limit of the tuner's own and aren't there any more."""
         heard = {channel.id for channel in self._given.channels}
-        kept = self._keeping.value("limits") or {}
+        kept = self._keeping.document(OwnLimits).root
         return tuple(self._named(c) for c, most in kept.items() if most is not None and c not in heard)
 
     def _named(self, channel_id: str) -> str:
@@ -63,7 +58,7 @@ class OwnSettings:
                 say("{knob} is at {now} now.", knob=knob.name, now=knob.text(now)),
                 say("Bring it within the limit first, then set the limit."),
             )
-        self._keeping.keep("ranges", {**(self._keeping.value("ranges") or {}), knob.id: [least, most]})
+        self._keeping.keep(OwnRanges({**self._keeping.document(OwnRanges).root, knob.id: (least, most)}))
         return least, most
 
     def set_limit(self, channel_id: str, most: float | None) -> None:
@@ -73,18 +68,12 @@ class OwnSettings:
             raise KnownError(
                 say("{channel} can't be held below {most}.", channel=channel.name, most=most), say("Give a number.")
             )
-        self._keeping.keep("limits", {**(self._keeping.value("limits") or {}), channel.id: most})
+        self._keeping.keep(OwnLimits({**self._keeping.document(OwnLimits).root, channel.id: most}))
 
     @property
     def typed(self) -> tuple[Workload, ...]:
         """The benchmarks whose figures are typed in or imported."""
-        return tuple(
-            Workload(
-                kept["id"], kept["name"], say("measured elsewhere, typed in or imported"),
-                Metric(kept["name"], kept["unit"], Direction(kept["direction"]), kept["digits"]), 0.0, by_hand=True,
-            )
-            for kept in self._keeping.value(TYPED) or []
-        )  # fmt: skip
+        return typed_benchmarks(self._keeping.documents)
 
     def know_typed(self, name: str, unit: str, direction: Direction, digits: int) -> Workload:
         """Give the benchmark of a name whose figures come from elsewhere, known from now on if it wasn't.
@@ -113,14 +102,15 @@ class OwnSettings:
                 )
             return known if known.metric.digits >= digits else self._finer(known, digits)
         id_ = "typed_" + re.sub(r"[^a-z0-9]+", "_", clean.lower()).strip("_") + f"_{len(self.typed) + 1}"
-        kept = {"id": id_, "name": clean, "unit": unit, "direction": direction.value, "digits": digits}
-        self._keeping.keep(TYPED, [*(self._keeping.value(TYPED) or []), kept])
+        kept = TypedWorkload(id=id_, name=clean, unit=unit, direction=direction, digits=digits)
+        self._keeping.keep(TypedWorkloads([*self._keeping.document(TypedWorkloads).root, kept]))
         return self.typed[-1]
 
     def _finer(self, known: Workload, digits: int) -> Workload:
         """Show the figures of a benchmark with more digits after the point from now on."""
-        kept = self._keeping.value(TYPED) or []
-        self._keeping.keep(TYPED, [{**each, "digits": digits} if each["id"] == known.id else each for each in kept])
+        kept = self._keeping.document(TypedWorkloads).root
+        finer = [each.model_copy(update={"digits": digits}) if each.id == known.id else each for each in kept]
+        self._keeping.keep(TypedWorkloads(finer))
         return next(w for w in self.typed if w.id == known.id)
 
     def choose(self, benchmarks: tuple[str, ...]) -> None:
@@ -135,17 +125,16 @@ class OwnSettings:
                 else say("No benchmark would be run.")
             )
             raise KnownError(what, say("There are: {offered}.", offered=", ".join(offered)))
-        self._keeping.keep(CHOSEN, [name for name in offered if name in benchmarks])
+        self._keeping.keep(ChosenBenchmarks([name for name in offered if name in benchmarks]))
 
     @property
     def conditions(self) -> dict[str, str]:
         """What the tuner told about the rig that it can't find out by itself."""
-        told: dict[str, str] = self._keeping.value("conditions") or {}
-        return told
+        return self._keeping.document(Conditions).root
 
-    def tell(self, name: str, value: str) -> None:
-        """Keep a condition; an empty value takes it away."""
-        if not name.strip() or max(len(name), len(value)) > LONGEST_CONDITION:
+    def tell(self, told: Mapping[str, str]) -> None:
+        """Keep conditions, all of them or none; an empty value takes one away."""
+        if any(not name.strip() or max(len(name), len(value)) > LONGEST_CONDITION for name, value in told.items()):
             raise KnownError(
                 say(
                     "A condition has a name and at most {longest_condition} characters.",
@@ -153,5 +142,34 @@ class OwnSettings:
                 ),
                 say("Shorten it."),
             )
-        told = {**self.conditions, name.strip(): value.strip()}
-        self._keeping.keep("conditions", {k: v for k, v in told.items() if v})
+        known = {**self.conditions, **{name.strip(): value.strip() for name, value in told.items()}}
+        self._keeping.keep(Conditions({k: v for k, v in known.items() if v}))
+
+
+def with_own(given: RigDeclaration, kept: Documents) -> RigDeclaration:
+    """Lay the tuner's own limits over those a rig came with; what is kept of knobs and sensors that aren't there stays unused."""
+    here, heard = {knob.id for knob in given.knobs}, {channel.id for channel in given.channels}
+    ranges = {knob: own for knob, own in kept.of(OwnRanges).root.items() if knob in here}
+    floors = {**given.floors, **{knob: own[0] for knob, own in ranges.items()}}
+    ceilings = {**given.ceilings, **{knob: own[1] for knob, own in ranges.items()}}
+    chosen = tuple(kept.of(ChosenBenchmarks).root or given.chosen)
+    most = {limit.channel: limit.most for limit in given.limits} | kept.of(OwnLimits).root
+    return replace(
+        given,
+        workloads=(*given.workloads, *typed_benchmarks(kept)),
+        chosen=tuple(name for name in chosen if any(w.id == name for w in given.workloads)),
+        floors={k: v for k, v in floors.items() if v > given.knob(k).low},
+        ceilings={k: v for k, v in ceilings.items() if v < given.knob(k).high},
+        limits=tuple(Limit(c, value) for c, value in most.items() if value is not None and c in heard),
+    )
+
+
+def typed_benchmarks(kept: Documents) -> tuple[Workload, ...]:
+    """Give the benchmarks whose figures are typed in or imported."""
+    return tuple(
+        Workload(
+            each.id, each.name, say("measured elsewhere, typed in or imported"),
+            Metric(each.name, each.unit, each.direction, each.digits), 0.0, by_hand=True,
+        )
+        for each in kept.of(TypedWorkloads).root
+    )  # fmt: skip

@@ -5,6 +5,8 @@ from __future__ import annotations
 import shutil
 from dataclasses import dataclass
 
+from yondle.app.session.commands import Command
+from yondle.app.session.requests import heeded
 from yondle.app.session.session import Session
 from yondle.language.saying import in_sentence, named, say
 from yondle.model.quantities import number, quantity
@@ -23,17 +25,32 @@ class ReadyItem:
     remedy: str = ""
 
 
-def readiness(session: Session) -> tuple[ReadyItem, ...]:
+@dataclass(frozen=True, slots=True)
+class Readiness:
+    """What there is to be ready, and whether a stop was asked for while that was checked."""
+
+    items: tuple[ReadyItem, ...]
+    stopped: bool
+
+
+@dataclass(frozen=True)
+class CheckReady(Command[Readiness]):
     """Check everything that can be checked on this rig; takes a second."""
-    items = (
-        _background(session),
-        _temperature(session),
-        _power(session),
-        _governor(session),
-        _disk(session),
-        _restart(session),
-    )
-    return tuple(item for item in items if item is not None)
+
+    tests = True
+
+    def do(self, session: Session) -> Readiness:
+        """Give what there is to be ready."""
+        session.look()
+        items = (
+            _background(session),
+            _temperature(session),
+            _power(session),
+            _governor(session),
+            _disk(session),
+            _restart(session),
+        )
+        return Readiness(tuple(item for item in items if item is not None), heeded(session))
 
 
 def not_ready(items: tuple[ReadyItem, ...]) -> tuple[str, ...]:
@@ -92,7 +109,7 @@ def _temperature(session: Session) -> ReadyItem | None:
 
 
 def _power(session: Session) -> ReadyItem | None:
-    source = session.conditions.get("power source")
+    source = session.snapshot.conditions.get("power source")
     if source is None:
         return None
     on_battery = source == "battery"
@@ -102,7 +119,7 @@ def _power(session: Session) -> ReadyItem | None:
 
 
 def _governor(session: Session) -> ReadyItem | None:
-    governor = session.conditions.get("governor")
+    governor = session.snapshot.conditions.get("governor")
     if governor is None:
         return None
     fixed = governor == "performance"
@@ -119,7 +136,7 @@ def _disk(session: Session) -> ReadyItem:
 
 def _restart(session: Session) -> ReadyItem:
     pending = session.machine.rig.pending()
-    waits = session.waiting is not None
+    waits = session.waits.now is not None
     named = ", ".join(session.declaration.knob(k).name for k in pending) or say("values to be entered")
     words = say("waiting for one: {named}", named=named) if pending or waits else say("none pending")
     return ReadyItem(

@@ -10,10 +10,10 @@ from yondle.app.session.book import Book
 from yondle.app.session.waiting import WaitForHands
 from yondle.engine.engine import Engine
 from yondle.engine.recovery import judge_unclosed
+from yondle.formats.documents import Heading
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.logbook.reading import OpenAttempt
-from yondle.logbook.writing import HEADING
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Change, Setup
 from yondle.model.rigs import RigDeclaration
@@ -106,13 +106,13 @@ class RigAtRest:
         if waits.take_up_putting_back():
             self.in_force = read
             return
-        heading = self._logbook.keeping.value(HEADING)
+        heading = self._logbook.find(Heading)
         if heading is not None:
-            towards = fitted(Setup.of(heading["setup"]))
-            if self._leaves_alone(towards, heading["position"]):
+            towards = fitted(heading.towards)
+            if self._leaves_alone(towards, heading.position):
                 self.position, self.in_force = None, read
             else:
-                self._bring(towards, heading["position"], read)
+                self._bring(towards, heading.position, read)
             return
         if self.position is None:
             self.in_force = read

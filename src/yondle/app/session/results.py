@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
 
+from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
 from yondle.language.saying import DECIMAL_MARK, say
 from yondle.model.errors import KnownError
 from yondle.model.pacing import pacing
 from yondle.model.steps import AddedResult
-from yondle.model.workloads import PART, Direction
+from yondle.model.workloads import PART, Direction, Workload
 from yondle.workloads.commands import number
 from yondle.workloads.imported import frame_times_ms, read_table, scores, sensor_log
 
 LONGEST_WORDS = 200
 FRAMES_UNIT = "frames/s"
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,68 +59,128 @@ def figure(text: str) -> float:
         ) from None
 
 
-def type_in(
-    session: Session, step: int, benchmark: str, score: float, unit: str, direction: Direction, told: MeasuredWith
-) -> AddedResult:
+class _Added(Command[T]):
+    while_testing = WhileTesting.AT_NEXT_READING
+
+
+@dataclass(frozen=True)
+class TypeIn(_Added[AddedResult]):
     """Keep a figure that was read off a screen; raises KnownError for one that can't be a score."""
-    _must_be_a_score(benchmark, score)
-    session.step(step)
-    workload = session.own.know_typed(benchmark, unit, direction, _digits(score))
-    return session.add_result(step, workload, score, told.facts("typed in"))
+
+    step: int
+    benchmark: str
+    score: float
+    unit: str
+    direction: Direction
+    told: MeasuredWith = MeasuredWith()
+
+    def do(self, session: Session) -> AddedResult:
+        """Give the figure."""
+        _must_be_a_score(self.benchmark, self.score)
+        session.book.step(self.step)
+        workload = session.own.know_typed(self.benchmark, self.unit, self.direction, _digits(self.score))
+        return _added(session, self.step, workload, self.score, self.told.facts("typed in"))
 
 
-def import_scores(
-    session: Session, step: int, path: Path, columns: tuple[str, str], unit: str, direction: Direction,
-    told: MeasuredWith, decimal_comma: bool = False, left: tuple[str, ...] = (),
-) -> list[AddedResult]:  # fmt: skip
+@dataclass(frozen=True)
+class ImportScores(_Added[list[AddedResult]]):
     """Keep the figures of a table of scores; `columns` name that of the benchmarks and that of the figures.
 
     All of it is read before anything is kept. Raises KnownError, also where there are other columns than those and the ones
     `left` out knowingly: they may tell settings apart, whose figures must not stand at one step.
     """
-    session.step(step)
-    table = read_table(path)
-    found = scores(table, *columns, decimal_comma)
-    others = table.others((*columns, *left))
-    if others:
-        raise KnownError(
-            say("{source} has more columns: {others}.", source=table.source, others=", ".join(others)),
-            say(
-                "Figures of several settings must not stand at one step: leave out what doesn't tell settings apart, "
-                "by --leave COLUMN, or by a tick in the window."
-            ),
-        )
-    for score in found:
-        _must_be_a_score(score.benchmark, score.value)
-    facts = told.facts(path.name)
-    known = [session.own.know_typed(s.benchmark, unit, direction, _digits(s.value)) for s in found]
-    return [session.add_result(step, w, s.value, facts) for w, s in zip(known, found, strict=True)]
+
+    step: int
+    path: Path
+    columns: tuple[str, str]
+    unit: str
+    direction: Direction
+    told: MeasuredWith = MeasuredWith()
+    decimal_comma: bool = False
+    left: tuple[str, ...] = ()
+
+    def do(self, session: Session) -> list[AddedResult]:
+        """Give the figures."""
+        session.book.step(self.step)
+        table = read_table(self.path)
+        found = scores(table, *self.columns, self.decimal_comma)
+        others = table.others((*self.columns, *self.left))
+        if others:
+            raise KnownError(
+                say("{source} has more columns: {others}.", source=table.source, others=", ".join(others)),
+                say(
+                    "Figures of several settings must not stand at one step: leave out what doesn't tell settings apart, "
+                    "by --leave COLUMN, or by a tick in the window."
+                ),
+            )
+        for score in found:
+            _must_be_a_score(score.benchmark, score.value)
+        facts, own = self.told.facts(self.path.name), session.own
+        known = [own.know_typed(s.benchmark, self.unit, self.direction, _digits(s.value)) for s in found]
+        return [_added(session, self.step, w, s.value, facts) for w, s in zip(known, found, strict=True)]
 
 
-def import_frames(
-    session: Session, step: int, path: Path, benchmark: str, column: str, unit: str, told: MeasuredWith,
-    stamps: bool = False, decimal_comma: bool = False,
-) -> AddedResult:  # fmt: skip
+@dataclass(frozen=True)
+class ImportFrames(_Added[AddedResult]):
     """Keep a series of frame times as one result: its mean rate, with the lows and late frames as sub-scores."""
-    session.step(step)
-    times = frame_times_ms(read_table(path), column, unit, stamps, decimal_comma)
-    paced = pacing(times)
-    facts = {**told.facts(path.name), **{PART + k: v for k, v in paced.parts().items()}}
-    workload = session.own.know_typed(benchmark, FRAMES_UNIT, Direction.HIGHER, 1)
-    return session.add_result(step, workload, paced.mean, facts, times)
+
+    step: int
+    path: Path
+    benchmark: str
+    column: str
+    unit: str
+    told: MeasuredWith = MeasuredWith()
+    stamps: bool = False
+    decimal_comma: bool = False
+
+    def do(self, session: Session) -> AddedResult:
+        """Give the figure."""
+        session.book.step(self.step)
+        times = frame_times_ms(read_table(self.path), self.column, self.unit, self.stamps, self.decimal_comma)
+        paced = pacing(times)
+        facts = {**self.told.facts(self.path.name), **{PART + k: v for k, v in paced.parts().items()}}
+        workload = session.own.know_typed(self.benchmark, FRAMES_UNIT, Direction.HIGHER, 1)
+        return _added(session, self.step, workload, paced.mean, facts, times)
 
 
-def import_sensors(
-    session: Session, step: int, path: Path, time: str, channels: dict[str, str], zone: str, decimal_comma: bool = False
-) -> int:
-    """Keep another program's log of sensors with a step; gives the number of samples."""
-    session.step(step)
-    if not channels:
-        raise KnownError(say("No column of the log was named."), say("Name each as  column=what it is, with its unit."))
-    began, block = sensor_log(read_table(path), time, channels, zone, decimal_comma)
-    at = session.machine.clock.wall().isoformat(timespec="seconds")
-    session.logbook.add_sensor_log(step, at, path.name, began, block)
-    return len(block.times_s)
+@dataclass(frozen=True)
+class ImportSensors(_Added[int]):
+    """Keep another program's log of sensors with a step."""
+
+    step: int
+    path: Path
+    time: str
+    channels: Mapping[str, str]
+    zone: str
+    decimal_comma: bool = False
+
+    def do(self, session: Session) -> int:
+        """Give the number of samples."""
+        session.book.step(self.step)
+        if not self.channels:
+            raise KnownError(
+                say("No column of the log was named."), say("Name each as  column=what it is, with its unit.")
+            )
+        table, channels = read_table(self.path), dict(self.channels)
+        began, block = sensor_log(table, self.time, channels, self.zone, self.decimal_comma)
+        session.logbook.add_sensor_log(self.step, session.wall(), self.path.name, began, block)
+        session.reload(self.step)
+        return len(block.times_s)
+
+
+def _added(
+    session: Session,
+    number: int,
+    workload: Workload,
+    score: float,
+    facts: dict[str, str | float],
+    frame_times: tuple[float, ...] = (),
+) -> AddedResult:
+    """Keep a figure at a step's settings; frame times are in ms."""
+    session.logbook.add_result(number, workload.id, session.wall(), score, facts, frame_times)
+    session.take_own_limits()
+    session.reload(number)
+    return session.book.step(number).added[-1]
 
 
 def _must_be_a_score(benchmark: str, score: float) -> None:

@@ -42,11 +42,11 @@ class WaitForHands:
     def take_up(self, open_: OpenAttempt) -> bool:
         """Wait for an attempt that was left over a restart: it isn't interrupted, and goes on once that is answered."""
         entry = self._logbook.entry()
-        if entry is not None and (entry["attempt"] != open_.attempt.id or entry["putting_back"]):
+        if entry is not None and (entry.attempt != open_.attempt.id or entry.putting_back):
             entry = None
         asked = entry is not None
         restarting = open_.last_act == "RestartOpened"
-        boot = entry["boot_id"] if entry is not None else open_.last_detail.get("boot_id", open_.attempt.boot_id)
+        boot = entry.boot_id if entry is not None else open_.last_detail.get("boot_id", open_.attempt.boot_id)
         restarted = boot != self._machine.rig.boot_id()
         fitted = self._machine.rig.declaration.fitted
         attempt, check = open_.attempt, open_.attempt.check
@@ -60,7 +60,7 @@ class WaitForHands:
             else UNLIMITED
         )
         self.order = Order(attempt.id, step, check, fitted(open_.home), open_.home_step, before, at_home=limits)
-        values = entry["values"] if entry is not None else open_.last_detail["values"]
+        values = entry.values if entry is not None else open_.last_detail["values"]
         goes_on = not (asked and self._nobody_there())
         self.now = Waiting(values, step.setup, step, restarted, goes_on, not asked or self._restarts(values))
         return True
@@ -68,11 +68,11 @@ class WaitForHands:
     def take_up_putting_back(self) -> bool:
         """Wait for the values that bring the rig back, if an earlier program left that to the tuner."""
         entry = self._logbook.entry()
-        if entry is None or not entry["putting_back"] or not self._nobody_there():
+        if entry is None or not entry.putting_back or not self._nobody_there():
             return False
-        restarted = entry["boot_id"] != self._machine.rig.boot_id()
-        restarts = self._restarts(entry["values"])
-        self.now = Waiting(entry["values"], Setup.of(entry["setup"]), None, restarted, restarts=restarts)
+        restarted = entry.boot_id != self._machine.rig.boot_id()
+        restarts = self._restarts(entry.values)
+        self.now = Waiting(entry.values, Setup.of(entry.setup), None, restarted, restarts=restarts)
         return True
 
     def hear(self, record: Record, running: int) -> None:

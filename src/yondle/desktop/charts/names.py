@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QFont, QPainter, QPen
 from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
 from yondle.desktop.charts.parts import InPixels
-from yondle.desktop.theme import SMALL_PX, Theme, faded, font
+from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 
 NAMES_SHARE = 0.2

@@ -10,9 +10,9 @@ from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem, QWidget
 
-from yondle.desktop.marks import paint_mark
-from yondle.desktop.theme import SMALL_PX, Theme, faded, font
-from yondle.desktop.widgets.basics import tip
+from yondle.desktop.look.basics import tip
+from yondle.desktop.look.marks import paint_mark
+from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.model.quantities import number
 from yondle.views.shared.failures import ChartFailure
 

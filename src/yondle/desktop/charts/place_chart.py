@@ -11,8 +11,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from yondle.desktop.charts.parts import NumberAxis, dress
-from yondle.desktop.marks import symbol
-from yondle.desktop.theme import SMALL_PX, Redrawn, Theme, faded, font
+from yondle.desktop.look.marks import symbol
+from yondle.desktop.look.theme import SMALL_PX, Redrawn, Theme, faded, font
 from yondle.model.verdicts import Verdict
 
 _NEAR_PX = 18.0

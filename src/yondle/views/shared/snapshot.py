@@ -6,16 +6,18 @@ from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
+from yondle.formats.documents import Conditions, Documents
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Change, Setup
+from yondle.model.plan_runs import PlanRun
 from yondle.model.profiles import Profile
 from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
-from yondle.model.standing import Verified, Waiting
+from yondle.model.standing import Looked, Resumed, Verified, Waiting
 from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_put_in_force
 from yondle.planning.ladder import quick_check
 
@@ -23,12 +25,14 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+NOTHING_KEPT = Documents({}, lambda detail: KnownError(detail, ""))
+NOT_LOOKED = Looked(0.0, {}, "")
 STEP_PASSES = 5
 """Score passes of every benchmark at a step, unless the tuner says otherwise."""
 
 
-class Records(Protocol):
-    """What is too large to be at hand all the time, and is read when it is shown."""
+class Reader(Protocol):
+    """What is too large to be at hand all the time, and is read when it is shown; any thread may ask."""
 
     def trace_arrays(self, attempt: int) -> tuple[NDArray[np.float64], dict[str, NDArray[np.float32]]]:
         """Give the whole trace of an attempt: times in seconds on the rig's clock, and the readings of every channel."""
@@ -39,13 +43,30 @@ class Records(Protocol):
     def sensor_logs(self, step: int) -> Sequence[SensorLog]:
         """Give the sensor logs added to a step."""
 
+    def plan_runs(self) -> tuple[PlanRun, ...]:
+        """List every run of a plan, latest first."""
+
+    def open_plan_run(self) -> PlanRun | None:
+        """Give the latest run of a plan that has not ended."""
+
+    def attachment(self, attachment: int) -> bytes:
+        """Give the bytes of a file kept as proof."""
+
+    def rig(self) -> tuple[str, str, str]:
+        """Give kind, name and definition of the rig the logbook is about."""
+
+    def values(self, samples: bool = True) -> dict[str, Any]:
+        """Give everything in the logbook as plain values, as an archive holds it."""
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Snapshot:
     """What a logbook held and how its rig stood; nothing in it changes, so any thread may read it.
 
     `declaration` has the tuner's own limits on it. `version` grows with every change, and is 0 for a logbook that is only
-    read; so `opened` tells the one that is worked on. `records` is where traces are read from, None for a logbook only read.
+    read; so `opened` tells the one that is worked on. `source` is where more is read from, and `kept` what is kept beside the
+    steps. `put_back` tells what was put back when Yondle last ended, and isn't in force until something is done; `notices` what
+    the tuner has to know of this machine as it was found. `pace` is that of a simulated rig.
     """
 
     path: Path
@@ -60,12 +81,40 @@ class Snapshot:
     waiting: Waiting | None = None
     verified: Verified | None = None
     version: int = 0
-    records: Records | None = field(default=None, repr=False)
+    source: Reader | None = field(default=None, repr=False)
+    kept: Documents = field(default=NOTHING_KEPT, repr=False)
+    looked: Looked = NOT_LOOKED
+    put_back: tuple[Change, ...] = ()
+    resumed: tuple[Resumed, ...] = ()
+    notices: tuple[str, ...] = ()
+    simulated: bool = False
+    pace: float | None = None
 
     @property
     def opened(self) -> bool:
         """Whether it is the logbook that is worked on, and not one that is only read."""
         return self.version > 0
+
+    @property
+    def reader(self) -> Reader:
+        """Where more of the logbook is read from; raises KnownError for one that is only read."""
+        if self.source is None:
+            raise KnownError(
+                say("{path} is only read, without its traces and files.", path=self.path.name),
+                say("Open it by itself."),
+            )
+        return self.source
+
+    @property
+    def conditions(self) -> dict[str, str | float]:
+        """The conditions as they are now: what the rig finds out, and what the tuner told."""
+        return {**self.looked.facts, **self.kept.of(Conditions).root}
+
+    @property
+    def not_told(self) -> tuple[str, ...]:
+        """The conditions the rig can't find out and the tuner hasn't told yet."""
+        known = self.conditions
+        return tuple(name for name in self.declaration.asks if name not in known)
 
     @property
     def proposed(self) -> Setup:

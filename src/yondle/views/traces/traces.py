@@ -20,7 +20,7 @@ from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Outcome, Verdict
 from yondle.views.shared.lines import Line, lines_of
 from yondle.views.shared.showing import ROOM
-from yondle.views.shared.snapshot import Records, Snapshot
+from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, step_title
 
 FRAMES = "frame_times"
@@ -145,7 +145,7 @@ def runs(book: Snapshot) -> tuple[TracedRun, ...]:
     ]
     logs = [
         TracedRun(-number, step, say("Step {step} · log {name}", step=step, name=name), Verdict.UNPROVEN)
-        for number, step, name in _records(book).sensor_log_names()
+        for number, step, name in book.reader.sensor_log_names()
     ]
     return (*sorted(found, key=lambda run: -run.attempt), *reversed(logs))
 
@@ -174,14 +174,6 @@ def latest_run(book: Snapshot, step: int | None = None) -> TracedRun:
     return found
 
 
-def _records(book: Snapshot) -> Records:
-    if book.records is None:
-        raise KnownError(
-            say("The traces of {path} aren't at hand.", path=book.path.name), say("Open that logbook to see them.")
-        )
-    return book.records
-
-
 def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordinal: int, of: int) -> TracedRun:
     again = say(", test {ordinal}", ordinal=ordinal) if of > 1 else ""
     verdict = attempt.outcome.verdict if attempt.outcome is not None else Verdict.UNPROVEN
@@ -196,7 +188,7 @@ def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordi
 
 def _read(book: Snapshot, record: StepRecord, attempt: Attempt, run: TracedRun) -> Trace:
     declaration, setup = book.declaration, record.step.setup
-    times, columns = _records(book).trace_arrays(attempt.id)
+    times, columns = book.reader.trace_arrays(attempt.id)
     passes = tuple(_span(declaration, made, attempt.started_s) for made in attempt.passes)
     known = {name for name, values in columns.items() if np.isfinite(values).any()}
     panels = _panels(declaration, setup, known)
@@ -209,7 +201,7 @@ def _read(book: Snapshot, record: StepRecord, attempt: Attempt, run: TracedRun) 
 def _read_log(book: Snapshot, number: int) -> Trace:
     """Read another program's log of sensors; what a channel is follows from the unit in its name."""
     run = next((r for r in runs(book) if r.attempt == -number), None)
-    log = next((each for each in _records(book).sensor_logs(run.step) if each.id == number), None) if run else None
+    log = next((each for each in book.reader.sensor_logs(run.step) if each.id == number), None) if run else None
     if run is None or log is None:
         raise KnownError(
             say("There is no sensor log {number}.", number=number), say("'yondle import sensors' adds one to a step.")

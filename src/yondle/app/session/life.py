@@ -1,0 +1,67 @@
+"""The life of an open logbook and the one table of its transitions; `python -m yondle.app.session.life` prints it."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+
+class Life(Enum):
+    """What the owner of a logbook is doing with it."""
+
+    CLOSED = "closed"
+    OPENING = "opening"
+    AT_REST = "at rest"
+    RUNNING = "running"
+    WAITING = "waiting for values entered by hand"
+    CLOSING = "closing"
+
+
+class Event(Enum):
+    """What moves it from state to state."""
+
+    OPEN = "open"
+    ORDER = "order"
+    CLOSE = "close"
+    REST = "rests"
+    WAIT = "waits"
+    SHUT = "no logbook is open"
+
+
+TRANSITIONS: dict[tuple[Life, Event], Life] = {
+    (Life.CLOSED, Event.OPEN): Life.OPENING,
+    (Life.CLOSED, Event.ORDER): Life.RUNNING,
+    (Life.OPENING, Event.REST): Life.AT_REST,
+    (Life.OPENING, Event.WAIT): Life.WAITING,
+    (Life.OPENING, Event.SHUT): Life.CLOSED,
+    (Life.AT_REST, Event.ORDER): Life.RUNNING,
+    (Life.AT_REST, Event.CLOSE): Life.CLOSING,
+    (Life.WAITING, Event.ORDER): Life.RUNNING,
+    (Life.WAITING, Event.CLOSE): Life.CLOSING,
+    (Life.RUNNING, Event.REST): Life.AT_REST,
+    (Life.RUNNING, Event.WAIT): Life.WAITING,
+    (Life.RUNNING, Event.SHUT): Life.CLOSED,
+    (Life.CLOSING, Event.SHUT): Life.CLOSED,
+}
+
+
+class IllegalEventError(Exception):
+    """An event came in a state that has no place for it: a fault of the program."""
+
+
+def follow(life: Life, event: Event) -> Life:
+    """Give the state that follows; raises IllegalEventError where the table has none."""
+    try:
+        return TRANSITIONS[life, event]
+    except KeyError:
+        raise IllegalEventError(f"'{event.value}' while '{life.value}'") from None
+
+
+def table() -> str:
+    """Give the table as Markdown."""
+    rows = ["| while | on | then |", "| --- | --- | --- |"]
+    rows += [f"| {life.value} | {event.value} | {then.value} |" for (life, event), then in TRANSITIONS.items()]
+    return "\n".join(rows)
+
+
+if __name__ == "__main__":
+    print(table())

@@ -1,0 +1,67 @@
+"""A logbook made for a rig, or opened: what was left open in it is named, and the rig brought to the settings that held."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from yondle.app.machine.machines import THIS, RigChoice, make_machine, with_absent
+from yondle.app.session.faults import kill_self
+from yondle.app.session.kept_declaration import absent_from, keep_declaration
+from yondle.app.session.returning import BringBack
+from yondle.app.session.session import Session
+from yondle.logbook.logbook import Logbook
+
+
+def create_logbook(
+    path: Path, choice: RigChoice, pace: float | None = None, together: bool = False, asks: bool = False
+) -> Session:
+    """Make a new logbook for a rig and open it."""
+    Logbook.create(path, choice.kind, choice.name, choice.definition).close()
+    machine_file(path).unlink(missing_ok=True)
+    return open_logbook(path, pace, together, asks)
+
+
+def open_logbook(path: Path, pace: float | None = None, together: bool = False, asks: bool = False) -> Session:
+    """Open a logbook, name what was left open in it, and bring the rig to the last settings that held.
+
+    With `together` a simulated machine that goes down takes the program down with it, as the real one does. With
+    `asks` the tuner enters values in firmware setup even there; else a simulated rig's owner does.
+    """
+    logbook = Logbook(path)
+    try:
+        choice = RigChoice(*logbook.rig())
+        goes_down = kill_self if together else None
+        if choice.kind == THIS:
+            from yondle.app.machine.this_machine import keep_stock, setup_of
+
+            machine = make_machine(choice, None, None, this=setup_of(logbook.documents))
+            machine = with_absent(machine, absent_from(logbook, path, machine.rig.declaration))
+            keep_stock(logbook.keeping, machine.rig.declaration)
+            keep_declaration(logbook.keeping, machine.rig.declaration)
+        else:
+            machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
+        return Session(logbook, machine, asks)
+    except BaseException:
+        logbook.close()
+        raise
+
+
+def settings_in_force(opens: Callable[[], Session]) -> Callable[[], Session]:
+    """Put what the logbook stands for in force as it is opened: a window shows the rig at it."""
+
+    def open_() -> Session:
+        session = opens()
+        try:
+            session.do(BringBack())
+        except BaseException:
+            session.close()
+            raise
+        return session
+
+    return open_
+
+
+def machine_file(logbook: Path) -> Path:
+    """Where the state of a simulated machine is kept: beside its logbook."""
+    return logbook.with_name(logbook.name + ".machine")

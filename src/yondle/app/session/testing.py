@@ -1,0 +1,186 @@
+"""Tests: stock measured, a proposal tested, a step tested from elsewhere or once more; each to its end, or until it waits."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from yondle.analysis.judging import UNLIMITED, limited_at
+from yondle.app.session.commands import Command
+from yondle.app.session.proposing import nothing_proposed
+from yondle.app.session.session import Session
+from yondle.engine.engine import Order
+from yondle.language.saying import later, say
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
+from yondle.model.proposals import must_be_allowed
+from yondle.model.quantities import duration
+from yondle.model.steps import ASKED_BECAUSE, Check, Step, StepKind, StepRecord, may_be_put_in_force
+from yondle.planning.ladder import quick_check
+from yondle.views.shared.snapshot import STEP_PASSES
+
+BASELINE_PASSES = 5
+
+
+class _Test(Command[StepRecord]):
+    tests = True
+
+
+@dataclass(frozen=True)
+class RunBaseline(_Test):
+    """Measure stock: passes of every benchmark, then the hard load.
+
+    `knowingly` lists what was not ready and gone on with all the same; it is kept with the attempt.
+    """
+
+    passes: int | None = None
+    knowingly: tuple[str, ...] = ()
+
+    def do(self, session: Session) -> StepRecord:
+        """Give the step with its new attempt."""
+        check = quick_check(session.declaration, _checked_passes(self.passes or BASELINE_PASSES))
+        stock = session.declaration.stock
+        session.must_be_free()
+        session.proposal = None
+        rests = session.rests
+        step = Step(session.logbook.next_step(), StepKind.BASELINE, rests.position, stock)
+        home = rests.in_force if rests.position is not None else stock
+        said = ((later("not ready, started anyway"), "; ".join(self.knowingly)),) if self.knowingly else ()
+        return _tested(session, step, check, home, said=said)
+
+
+@dataclass(frozen=True)
+class TryProposal(_Test):
+    """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
+
+    passes: int | None = None
+
+    def do(self, session: Session) -> StepRecord:
+        """Give the step with its new attempt."""
+        session.must_be_free()
+        if session.book.baseline is None:
+            raise session.book.without_baseline()
+        proposal, here = session.proposal, session.rests
+        if proposal is None:
+            raise nothing_proposed()
+        setup = here.in_force.with_values({change.knob: change.new for change in proposal.changes})
+        check = quick_check(session.declaration, _checked_passes(self.passes or STEP_PASSES), setup)
+        step = session.book.step_from(here.position, here.in_force, setup, proposal.joint)
+        record = _tested(session, step, check, here.in_force)
+        session.proposal = None
+        return record
+
+
+@dataclass(frozen=True)
+class TryFrom(_Test):
+    """Test values on top of an earlier step's, wherever the rig is now; should they not hold it goes to that step.
+
+    A load alone on no other values is another test of that step itself: what it proves, or how it fails, belongs to it.
+    `why` is kept with the attempt. Raises KnownError for a step that didn't hold and values that aren't allowed.
+    """
+
+    origin: int
+    values: Mapping[str, float] = field(default_factory=dict)
+    check: Check | None = None
+    why: str = ""
+
+    def do(self, session: Session) -> StepRecord:
+        """Give the step with its new attempt."""
+        session.must_be_free()
+        session.proposal = None
+        home = session.book.step(self.origin)
+        if not may_be_put_in_force(home):
+            raise KnownError(
+                say("Step {origin} is '{verdict}', so nothing starts from it.", origin=self.origin, verdict=home.word),
+                say("Start from one that held."),
+            )
+        session.rests.must_be_offered(home.step.setup)
+        for knob_id, value in self.values.items():
+            must_be_allowed(session.declaration, session.declaration.settable(knob_id), value)
+        said = ((ASKED_BECAUSE, self.why),) if self.why else ()
+        parent, check = home.step.parent, self.check
+        if not self.values and check is not None and not check.scores and parent is not None:
+            return _tested(session, home.step, check, session.book.step(parent).step.setup, parent, said)
+        setup = home.step.setup.with_values(dict(self.values))
+        joint = len(home.step.setup.changes_to(setup)) > 1
+        step = session.book.step_from(self.origin, home.step.setup, setup, joint)
+        asked = check or quick_check(session.declaration, STEP_PASSES, setup)
+        return _tested(session, step, asked, home.step.setup, self.origin, said)
+
+
+@dataclass(frozen=True)
+class TryAgain(_Test):
+    """Test a step once more, to be sure, from where it was tested before; raises KnownError where it can't be."""
+
+    step: int
+    passes: int | None = None
+
+    def do(self, session: Session) -> StepRecord:
+        """Give the step with its new attempt."""
+        session.must_be_free()
+        record = session.book.step(self.step)
+        parent = record.step.parent
+        if record.step.kind is StepKind.BASELINE:
+            return RunBaseline(self.passes).do(session)
+        if not session.snapshot.can_test_again(self.step):
+            raise KnownError(
+                say(
+                    "Step {number} was tested from step {parent}, and the rig is elsewhere.",
+                    number=self.step,
+                    parent=parent,
+                ),
+                say("Go back to step {parent} first, then test it once more.", parent=parent),
+            )
+        session.rests.must_be_offered(record.step.setup)
+        for change in record.step.changes:
+            must_be_allowed(session.declaration, session.declaration.settable(change.knob), change.new)
+        session.proposal = None
+        check = quick_check(session.declaration, _checked_passes(self.passes or STEP_PASSES), record.step.setup)
+        home = session.book.step(parent).step.setup if parent is not None else session.declaration.stock
+        return _tested(session, record.step, check, home, parent)
+
+
+def _tested(
+    session: Session,
+    step: Step,
+    check: Check,
+    home: Setup,
+    home_step: int | None = None,
+    said: tuple[tuple[str, str], ...] = (),
+) -> StepRecord:
+    """Run a test, with what the tuner said about it and what limited the machine where it starts."""
+    at = home_step if home_step is not None else session.rests.position
+    own = {**session.own.conditions, **dict(said)}
+    set_back = _set_back_s(session)
+    if set_back > 0:
+        own["clock"] = say("set back by {set_back} since the test before", set_back=duration(set_back))
+    order = Order(
+        session.logbook.next_attempt(),
+        step,
+        check,
+        home,
+        at,
+        session.book.outcomes(step.number),
+        tuple(own.items()),
+        limited_at(session.declaration, session.book.step(at)) if at is not None else UNLIMITED,
+    )
+    session.waits.order = order
+    session.engine.test(order)
+    return session.book.step(step.number)
+
+
+def _set_back_s(session: Session) -> float:
+    """By how much the wall clock stands before the latest test; order and durations never come from it."""
+    latest = session.book.latest_attempt
+    if latest is None:
+        return 0.0
+    return (datetime.fromisoformat(latest.started_at) - session.machine.clock.wall()).total_seconds()
+
+
+def _checked_passes(passes: int) -> int:
+    if not 2 <= passes <= 200:
+        raise KnownError(
+            say("{passes} passes can't be run.", passes=passes), say("Give 2 to 200; fewer than 3 tell little.")
+        )
+    return passes

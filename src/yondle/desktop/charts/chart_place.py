@@ -1,0 +1,266 @@
+"""What places with one large chart share: the page without figures, and copying the chart as a picture or a table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol, TypeVar
+
+from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt
+from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
+
+from yondle.app.books.export import csv_text
+from yondle.app.session.commands import Command
+from yondle.desktop.link.bridge import OpenBook
+from yondle.desktop.look.basics import label
+from yondle.desktop.look.theme import MARGIN, Theme, font
+from yondle.desktop.look.turns import Turns
+from yondle.formats.whole_files import write_whole, written_whole
+from yondle.language.saying import say
+from yondle.model.errors import KnownError
+
+if TYPE_CHECKING:
+    from PySide6.QtPrintSupport import QPrinter
+
+T = TypeVar("T")
+PRINTED_FINER = 4
+"""A printed chart has so many dots for each on the screen."""
+_CAPTION_SHARE = 0.014
+KINDS = say("Drawing (*.svg);;Picture (*.png);;Figures (*.csv)")
+
+
+class ShownChart(Protocol):
+    """A chart that can be copied and saved."""
+
+    def size(self) -> QSize:
+        """Give its size in pixels."""
+
+    def logicalDpiX(self) -> int:
+        """Give the dots an inch it is painted with."""
+
+    def draw(self, painter: QPainter) -> None:
+        """Draw it onto something else."""
+
+    def grab(self) -> QPixmap:
+        """Give its picture."""
+
+    def table(self) -> str:
+        """Give its figures as tab-separated lines."""
+
+
+class ChartPlace(QWidget):
+    """A place that shows either its `whole` page or what to do so that there is something to show."""
+
+    def __init__(
+        self, theme: Theme, book: OpenBook, name: str, nothing: str, chart: Callable[[], ShownChart | None]
+    ) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self._theme, self._book = theme, book
+        self._seen = -1
+        self._turns = Turns(self)
+        self._name, self._shown_chart = name, chart
+        self.whole = QWidget()
+        empty = QWidget()
+        box = QVBoxLayout(empty)
+        words = label(nothing, "muted", wrap=True)
+        words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        box.addWidget(words)
+        self.trouble = label("", "warning", wrap=True)
+        self.trouble.setContentsMargins(MARGIN, 4, MARGIN, 0)
+        self.trouble.hide()
+        self._pages = QStackedWidget()
+        for page in (QWidget(), empty, self.whole):
+            self._pages.addWidget(page)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(self.trouble)
+        outer.addWidget(self._pages)
+        self.actions_by_name: dict[str, QAction] = {}
+        self.add_action("copy_picture", say("copy the chart as a picture"), "Ctrl+C", self._copy_picture)
+        self.add_action("copy_table", say("copy the chart as a table"), "Ctrl+Shift+C", self._copy_table)
+        self.add_action("save", say("save the chart as SVG, PNG or CSV …"), "Ctrl+S", self._ask_to_save)
+        self.add_action("print", say("print the chart …"), "Ctrl+Shift+P", self._ask_to_print)
+
+    def refresh(self) -> None:
+        """Bring what is shown up to date, now."""
+        self.refresh_by_turns()
+        self._turns.finish()
+
+    def refresh_by_turns(self) -> None:
+        """Bring what is shown up to date, where anything has changed since; the window answers meanwhile."""
+        if self._seen != self._book.now.version:
+            self._seen = self._book.now.version
+            self._turns.begin(self.pieces())
+
+    @property
+    def complete(self) -> bool:
+        """Tell whether what is shown is up to date."""
+        return self._seen == self._book.now.version and not self._turns.active
+
+    def pieces(self) -> Iterator[None]:
+        """Bring what is shown up to date in pieces; what was chosen between two of them is shown by the next."""
+        raise NotImplementedError
+
+    def take_focus(self) -> None:
+        """Let keys go to the chart."""
+        chart = self._shown_chart()
+        if isinstance(chart, QWidget):
+            chart.setFocus()
+
+    def show_whole(self, whole: bool) -> None:
+        """Show the figures, or what to do to get some."""
+        self._pages.setCurrentIndex(2 if whole else 1)
+
+    def put_together(self, head: QLayout | None, large: QWidget | QLayout, side: QWidget, *below: QWidget) -> None:
+        """Lay out the whole page: choices above, something large with its side beside it, and what stands below."""
+        middle = QHBoxLayout()
+        middle.setSpacing(MARGIN)
+        if isinstance(large, QLayout):
+            middle.addLayout(large, 1)
+        else:
+            middle.addWidget(large, 1)
+        middle.addWidget(side)
+        box = QVBoxLayout(self.whole)
+        box.setContentsMargins(MARGIN, 10, MARGIN, 8)
+        box.setSpacing(8)
+        if head is not None:
+            box.addLayout(head)
+        box.addLayout(middle, 1)
+        for each in below:
+            box.addWidget(each)
+
+    def add_action(self, name: str, text: str, keys: str, do: Callable[[], object]) -> None:
+        """Add something that can be done here, by key and from the command list."""
+        action = QAction(f"{self._name}: {text}", self)
+        action.setShortcut(QKeySequence(keys))
+        action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        action.triggered.connect(lambda _=False: do())
+        self.addAction(action)
+        self.actions_by_name[name] = action
+
+    def save(self, path: Path) -> None:
+        """Write the chart as a picture, or its figures; raises KnownError for another kind and where it can't be written."""
+        chart = self._shown_chart()
+        if chart is None:
+            raise _no_chart()
+        kind = path.suffix.lower()
+        if kind == ".csv":
+            write_whole(path, _as_csv(chart.table()))
+        elif kind == ".png":
+            with written_whole(path) as new:
+                _must_be_written(chart.grab().save(str(new), "PNG"), path)
+        elif kind == ".svg":
+            with written_whole(path) as new:
+                _must_be_written(_as_svg(chart, new), path)
+        else:
+            raise KnownError(
+                say("A chart isn't written as '{kind}'.", kind=kind), say("End the name in .svg, .png or .csv.")
+            )
+
+    def caption(self) -> str:
+        """Say what the chart shows, for a page it is printed on."""
+        raise NotImplementedError
+
+    def print_on(self, printer: QPrinter) -> None:
+        """Print the chart with its caption on one page; raises KnownError where there is none."""
+        chart = self._shown_chart()
+        if not isinstance(chart, QWidget):
+            raise _no_chart()
+        picture = QImage(chart.size() * PRINTED_FINER, QImage.Format.Format_RGB32)
+        picture.setDevicePixelRatio(PRINTED_FINER)
+        picture.fill(Qt.GlobalColor.white)
+        with self._theme.printed():
+            inner = QPainter(picture)
+            QWidget.render(chart, inner, QPoint())
+            inner.end()
+        painter = QPainter()
+        if not painter.begin(printer):
+            raise KnownError(say("The printer doesn't take it."), say("Choose another, or save the chart."))
+        page = QRectF(painter.viewport())
+        painter.setFont(font(round(page.width() * _CAPTION_SHARE)))
+        flags = int(Qt.TextFlag.TextWordWrap) | int(Qt.AlignmentFlag.AlignLeft)
+        words = painter.boundingRect(page, flags, self.caption())
+        painter.drawText(words, flags, self.caption())
+        room = page.adjusted(0, words.height() * 1.3, 0, 0)
+        scale = min(room.width() / picture.width(), room.height() / picture.height())
+        painter.drawImage(QRectF(room.topLeft(), QSizeF(picture.size()) * scale), picture, QRectF(picture.rect()))
+        painter.end()
+
+    def _ask_to_print(self) -> None:
+        from PySide6.QtPrintSupport import QPrintDialog, QPrinter
+
+        printer = QPrinter(QPrinter.PrinterMode.HighResolution)
+        printer.setPageOrientation(QPageLayout.Orientation.Landscape)
+        if QPrintDialog(printer, self).exec():
+            self._change(lambda: self.print_on(printer))
+
+    def _ask_to_save(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, say("Save the chart"), f"{self._name.lower()}.svg", KINDS)
+        if not name:
+            return
+        self._change(lambda: self.save(Path(name)))
+
+    def _change(self, do: Callable[[], object]) -> None:
+        """Do something, and say in place where it can't be done."""
+        try:
+            do()
+        except KnownError as error:
+            self.say_trouble(error)
+        else:
+            self.trouble.hide()
+
+    def ask(self, command: Command[T], then: Callable[[T], object] = lambda _: None) -> None:
+        """Carry out a command, and say in place where it can't be done; while a test runs it may be done a little later."""
+
+        def done(result: T) -> None:
+            self.trouble.hide()
+            then(result)
+
+        self._book.ask(command, done, self.say_trouble)
+
+    def say_trouble(self, error: KnownError) -> None:
+        """Say above the chart what couldn't be done."""
+        self.trouble.setText(f"{error.problem} {error.remedy}")
+        self.trouble.show()
+
+    def _copy_picture(self) -> None:
+        chart = self._shown_chart()
+        if chart is not None:
+            QGuiApplication.clipboard().setPixmap(chart.grab())
+
+    def _copy_table(self) -> None:
+        chart = self._shown_chart()
+        if chart is not None:
+            QGuiApplication.clipboard().setText(chart.table())
+
+
+def _no_chart() -> KnownError:
+    return KnownError(say("There is no chart yet."), say("Measure two values of a knob first."))
+
+
+def _must_be_written(written: bool, path: Path) -> None:
+    if not written:
+        raise KnownError(say("{path} can't be written.", path=path), say("Choose another place."))
+
+
+def _as_csv(table: str) -> str:
+    """Write tab-separated lines as CSV."""
+    return csv_text([line.split("\t") for line in table.splitlines()])
+
+
+def _as_svg(chart: ShownChart, path: Path) -> bool:
+    """Draw the chart at the resolution of the screen, so that what keeps its size in pixels stands where it stood."""
+    from PySide6.QtSvg import QSvgGenerator
+
+    drawing = QSvgGenerator()
+    drawing.setFileName(str(path))
+    drawing.setResolution(chart.logicalDpiX())
+    drawing.setSize(chart.size())
+    drawing.setViewBox(QRect(QPoint(), chart.size()))
+    painter = QPainter()
+    if not painter.begin(drawing):
+        return False
+    chart.draw(painter)
+    return painter.end()

@@ -1,0 +1,1 @@
+"""Compare: steps, profiles and other logbooks side by side."""

@@ -1,0 +1,1 @@
+"""Logbook: everything that was measured and written, row by row."""

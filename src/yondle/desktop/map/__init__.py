@@ -1,0 +1,1 @@
+"""Map: two knobs at once."""

@@ -1,0 +1,1 @@
+"""Report: what is handed on."""

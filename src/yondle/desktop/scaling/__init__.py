@@ -1,0 +1,1 @@
+"""Scaling: what each knob is worth, benchmark by benchmark."""

@@ -1,0 +1,103 @@
+"""The first page: nothing is open yet; what to start with."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+
+from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.cards import Cards
+from yondle.desktop.look.theme import Theme
+from yondle.language.saying import say
+
+MOST_RECENT = 6
+
+
+class FirstPage(QWidget):
+    """Offers the simulated rig, this machine, and the logbooks there are."""
+
+    wants_demo = Signal()
+    wants_this = Signal()
+    wants_file = Signal(object)
+
+    def __init__(self, theme: Theme, recent: list[Path]) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        column = QWidget()
+        column.setMaximumWidth(760)
+        box = QVBoxLayout(column)
+        box.setContentsMargins(24, 40, 24, 24)
+        box.setSpacing(12)
+        box.addWidget(label(say("A logbook for tuning"), "large"))
+        box.addWidget(
+            label(
+                say("Change one thing, test it, write it down. Yondle keeps the trail of every step, tells a gain from "
+                "noise, and puts the machine back when a setting fails."),
+                "", wrap=True,
+            )
+        )  # fmt: skip
+        self.cards = Cards(theme)
+        box.addWidget(self.cards)
+        choices = QHBoxLayout()
+        choices.setSpacing(12)
+        self.demo_button = button(say("Open Heron's logbook"), "main")
+        self.this_button = button(say("Start a logbook"))
+        for title, text, made in (
+            (
+                say("Heron, a simulated PC"),
+                say("Learn the work where nothing can break: an evening's climb to look at and go on with."),
+                self.demo_button,
+            ),
+            (
+                say("This machine"),
+                say("Real benchmarks on the machine Yondle runs on, without any privilege."),
+                self.this_button,
+            ),
+        ):
+            choices.addWidget(_choice(title, text, made))
+        box.addLayout(choices)
+        box.addSpacing(8)
+        box.addWidget(label(say("Logbooks on this machine"), "heading"))
+        for path in recent[:MOST_RECENT]:
+            made = button(f"{path.stem}  ·  {path.parent}", "flat", say("Open {stem}", stem=path.stem))
+            made.setStyleSheet("text-align: left;")
+            made.clicked.connect(lambda _=False, path=path: self.wants_file.emit(path))
+            box.addWidget(made)
+        if not recent:
+            box.addWidget(label(say("None yet."), "muted"))
+        self.open_button = button(say("Open a file …  Ctrl+O"), "", say("Open a file"))
+        self.open_button.clicked.connect(self.ask_for_file)
+        box.addWidget(self.open_button, 0, Qt.AlignmentFlag.AlignLeft)
+        box.addStretch(1)
+        self.demo_button.clicked.connect(self.wants_demo)
+        self.this_button.clicked.connect(self.wants_this)
+        outer = QHBoxLayout(self)
+        outer.addStretch(1)
+        outer.addWidget(column, 10)
+        outer.addStretch(1)
+
+    def ask_for_file(self) -> None:
+        """Let the tuner choose a file."""
+        path = ask_for_book(self)
+        if path is not None:
+            self.wants_file.emit(path)
+
+
+def ask_for_book(parent: QWidget) -> Path | None:
+    """Let the tuner choose a logbook; None where none was chosen."""
+    name, _ = QFileDialog.getOpenFileName(parent, say("Open a logbook"), "", say("Logbooks (*.yondle);;All files (*)"))
+    return Path(name) if name else None
+
+
+def _choice(title: str, text: str, made: QWidget) -> QFrame:
+    frame = QFrame()
+    frame.setObjectName("card")
+    box = QVBoxLayout(frame)
+    box.setContentsMargins(16, 14, 16, 14)
+    box.setSpacing(8)
+    box.addWidget(label(title, "title"))
+    box.addWidget(label(text, "muted", wrap=True), 1)
+    box.addWidget(made)
+    return frame

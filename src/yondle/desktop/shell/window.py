@@ -1,0 +1,574 @@
+"""The one window: the bar with the rig and the places, the place itself, and the foot line."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from yondle.app.demo import RunEvening, RunNeighbours
+from yondle.app.machine.machines import PACES, choose_rig
+from yondle.app.profiles.profiles import power_hint
+from yondle.app.session.opening import create_logbook, open_logbook, settings_in_force
+from yondle.app.session.owner import Answer, Closed, Opens
+from yondle.app.session.requests import SetPace
+from yondle.app.session.resting import put_back_words
+from yondle.app.session.returning import Look
+from yondle.app.system.awake import LONG_S, notify
+from yondle.app.system.folders import data_folder, free_name
+from yondle.desktop.charts.chart_place import ChartPlace
+from yondle.desktop.compare.place import ComparePlace
+from yondle.desktop.link.bridge import Bridge, OpenBook
+from yondle.desktop.logbook.place import LogbookPlace
+from yondle.desktop.look.basics import Eliding, button, label
+from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.map.place import MapPlace
+from yondle.desktop.report.place import ReportPlace
+from yondle.desktop.scaling.place import ScalingPlace
+from yondle.desktop.shell.command_list import CommandList
+from yondle.desktop.shell.first import FirstPage, ask_for_book
+from yondle.desktop.shell.foot import Foot
+from yondle.desktop.shell.stop_keys import StopKeys
+from yondle.desktop.traces.place import TracesPlace
+from yondle.desktop.tune.place import TunePlace
+from yondle.language.saying import later, named, say
+from yondle.model.errors import KnownError
+from yondle.model.quantities import number
+
+PLACES = (
+    later("Tune"),
+    later("Scaling"),
+    later("Map"),
+    later("Compare"),
+    later("Traces"),
+    later("Logbook"),
+    later("Report"),
+)
+SMALLEST = (1100, 700)
+USUAL = (1280, 800)
+FOOT_EVERY_MS = 5000
+DEFAULT_PACE = 20.0
+
+
+class MainWindow(QMainWindow):
+    """Opens logbooks and shows their places; one at a time."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self.bridge = Bridge()
+        self.book: OpenBook | None = None
+        self.tune: TunePlace | None = None
+        self.scaling: ScalingPlace | None = None
+        self.map: MapPlace | None = None
+        self.compare: ComparePlace | None = None
+        self.traces: TracesPlace | None = None
+        self.log: LogbookPlace | None = None
+        self.report: ReportPlace | None = None
+        self.places: QStackedWidget | None = None
+        self.first: FirstPage | None = None
+        self._evening_wanted = False
+        self._pace: float | None = DEFAULT_PACE
+        self._closing = False
+        self._opening: Opens | None = None
+        self._afterwards: Callable[[], None] | None = None
+        self._neighbours_stopped = False
+        self._gone_back = ""
+        self._busy_since = 0.0
+        self.setWindowTitle("Yondle")
+        self.setMinimumSize(*SMALLEST)
+        self.resize(*USUAL)
+        self._build()
+        self._make_actions()
+        self.bridge.opened.connect(self._opened)
+        self.bridge.not_opened.connect(self._not_opened)
+        self.bridge.closed.connect(self._closed)
+        self.bridge.ended.connect(self._ended)
+        self.bridge.busy_changed.connect(self._busy)
+        self.bridge.records.connect(lambda _: self._follow())
+        self._stop_keys = StopKeys(self, self._halt)
+        self._foot_timer = QTimer(self)
+        self._foot_timer.timeout.connect(self._look_at_foot)
+        self._foot_timer.start(FOOT_EVERY_MS)
+        self._show_first()
+
+    # -- opening -------------------------------------------------------------------------------------------------------
+
+    def open_logbook(self, path: Path, pace: float | None = DEFAULT_PACE, evening: bool = False) -> None:
+        """Open a logbook; with `evening` Heron's example is run in it first. A running test has to be stopped before."""
+
+        def open_() -> None:
+            self._pace = pace
+            self._begin_opening(path, evening, lambda: open_logbook(path, None if evening else pace, asks=True))
+
+        self._once_nothing_runs(open_)
+
+    def start_demo(self) -> None:
+        """Open Heron's logbook, or make it."""
+        path = data_folder() / "heron.yondle"
+        if path.exists():
+            self.open_logbook(path)
+            return
+        self._create(path, "heron", evening=True)
+
+    def start_this(self) -> None:
+        """Open this machine's logbook, or start one."""
+        path = data_folder() / "this-machine.yondle"
+        if path.exists():
+            self.open_logbook(path)
+            return
+        self._create(path, "this", evening=False)
+
+    def run_neighbours(self) -> None:
+        """Run Heron II and Bittern into logbooks beside this one, or in the usual folder."""
+        beside = self.book.now.path.parent if self.book is not None else data_folder()
+
+        def run() -> None:
+            self._neighbours_stopped = False
+            if self.tune is not None:
+                self.tune.tell_neighbours()
+            self.bridge.order(RunNeighbours(beside, lambda: self._neighbours_stopped))
+
+        self._once_nothing_runs(run)
+
+    def _create(self, path: Path, rig: str, evening: bool) -> None:
+        def create() -> None:
+            pace = None if evening else self._pace
+            self._begin_opening(path, evening, lambda: create_logbook(path, choose_rig(rig), pace, asks=True))
+
+        self._once_nothing_runs(create)
+
+    def _begin_opening(self, path: Path, evening: bool, opens: Opens) -> None:
+        """Leave what is open and open another logbook; only the one asked for last is shown."""
+        self._evening_wanted = evening
+        self._leave_session()
+        self._show_opening(path.name)
+        self._opening = wanted = settings_in_force(opens)
+        self.bridge.open(wanted)
+
+    def _once_nothing_runs(self, do: Callable[[], None]) -> None:
+        """Do something that leaves the open logbook; while something runs in it the tuner is asked first.
+
+        A test must never run on unseen: it belongs to the logbook on the screen, where it can be stopped.
+        """
+        if self.book is None or self.tune is None or not self.bridge.busy:
+            do()
+            return
+        self.go_to(PLACES.index("Tune"))
+        self.tune.ask_to_stop_first(lambda: self._stop_then(do))
+
+    def _stop_then(self, do: Callable[[], None]) -> None:
+        self._afterwards = do
+        self._stop_everything()
+
+    def _stop_everything(self) -> None:
+        """Stop whatever runs; the rig is put back."""
+        self._neighbours_stopped = True
+        if self.tune is not None and self.bridge.busy:
+            self.tune.stop()
+
+    def _halt(self) -> None:
+        if self.tune is not None and self.bridge.busy:
+            self.tune.halt()
+
+    def _fresh_demo(self) -> None:
+        self._create(free_name(data_folder(), "heron"), "heron", evening=True)
+
+    def _leave_session(self) -> None:
+        book = self.book
+        self.book = None
+        if self.tune is not None:
+            for action in self._stops():
+                self.removeAction(action)
+            self.tune.leave()
+            self.tune = self.scaling = self.map = self.compare = self.traces = self.log = self.report = self.places = (
+                None
+            )
+        if book is not None:
+            self.bridge.close_book()
+
+    def _opened(self, opens: object, book: OpenBook) -> None:
+        if opens is self._opening and not self._closing:
+            self._show_book(book)
+
+    def _not_opened(self, opens: object, error: object) -> None:
+        if opens is not self._opening or self.book is not None:
+            return
+        self._show_first()
+        assert self.first is not None
+        if isinstance(error, KnownError):
+            self.first.cards.put("error", error.problem, error.remedy)
+        else:
+            self.first.cards.put("error", say("A fault of the program"), f"{type(error).__name__}: {error}")
+
+    def _closed(self, told: Closed) -> None:
+        if told.put_back and self.book is None and self.first is not None:
+            self.first.cards.put("put back", say("Put back"), put_back_words(told.book.declaration, told.put_back))
+
+    def _ended(self, order: object, answer: Answer[Any]) -> None:
+        if isinstance(order, RunNeighbours) and self.compare is not None and answer.error is None:
+            self.go_to(PLACES.index("Compare"))
+            for path in answer.result or ():
+                self.compare.read(path)
+        elif isinstance(order, RunEvening) and self.book is not None:
+            self._set_pace(self._pace)
+
+    # -- building ------------------------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        bar = QFrame()
+        bar.setObjectName("bar")
+        bar.setFixedHeight(44)
+        self._bar = QHBoxLayout(bar)
+        self._bar.setContentsMargins(MARGIN, 0, MARGIN, 0)
+        self._bar.setSpacing(10)
+        self._rig_name = label("Yondle", "strong")
+        self._tabs: list[QPushButton] = []
+        for i, name in enumerate(PLACES):
+            tab = button(named(name), "flat", say("{name} place", name=named(name)))
+            tab.setToolTip(f"Ctrl+{i + 1}")
+            tab.setCheckable(True)
+            tab.clicked.connect(lambda _=False, i=i: self.visit(i))
+            self._tabs.append(tab)
+        self._conditions = Eliding(right=True)
+        self._pace_button = button("", "flat", say("Pace of the simulated rig"))
+        self._pace_button.clicked.connect(self._next_pace)
+        self._pace_button.setToolTip(say("Virtual seconds per second; press to change"))
+        self._commands_button = button(say("Commands  Ctrl+K"), "flat", say("Command list"))
+        self._commands_button.clicked.connect(self._open_commands)
+        self._bar.addWidget(self._rig_name)
+        for tab in self._tabs:
+            self._bar.addWidget(tab)
+        self._bar.addWidget(self._conditions, 1)
+        self._bar.addWidget(self._pace_button)
+        self._bar.addWidget(self._commands_button)
+        self._foot = Foot()
+        self._pages = QStackedWidget()
+        whole = QWidget()
+        whole.setObjectName("page")
+        box = QVBoxLayout(whole)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(bar)
+        box.addWidget(self._pages, 1)
+        box.addWidget(self._foot)
+        self.setCentralWidget(whole)
+        self.commands = CommandList(whole)
+        self._always_seen = (bar, self._foot, self.commands)
+        self._wear()
+        self._theme.changed.connect(self._wear)
+
+    def _wear(self) -> None:
+        """Have what is seen wear the scheme; a place that isn't does so when it is gone to."""
+        here = self.places.currentWidget() if self.places is not None else self._pages.currentWidget()
+        for part in (*self._always_seen, here):
+            if part is not None:
+                self._theme.wear(part)
+
+    def _make_actions(self) -> None:
+        self._actions: list[QAction] = []
+        for text, keys, do in (
+            (say("Show the command list"), "Ctrl+K", self._open_commands),
+            (say("Open Heron's logbook"), "", self.start_demo),
+            (say("Run Heron's evening in a new logbook"), "", self._fresh_demo),
+            (say("Run Heron II and Bittern, to compare with"), "", self.run_neighbours),
+            (say("Open this machine's logbook"), "", self.start_this),
+            (say("Open a logbook …"), "Ctrl+O", self._ask_for_file),
+            (say("Close the logbook"), "Ctrl+W", self._close_book),
+            *(
+                (say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.visit(i))
+                for i, name in enumerate(PLACES)
+            ),
+            (say("Change the pace of the simulated rig"), "Ctrl+P", self._next_pace),
+            (say("Use the paper scheme"), "", lambda: self._theme.force("paper")),
+            (say("Use the night scheme"), "", lambda: self._theme.force("night")),
+            (say("Follow the desktop's colour scheme"), "", lambda: self._theme.force(None)),
+            (say("Quit"), "Ctrl+Q", self.close),
+        ):  # fmt: skip
+            action = QAction(text, self)
+            if keys:
+                action.setShortcut(QKeySequence(keys))
+            action.triggered.connect(lambda _=False, do=do: do())
+            self.addAction(action)
+            self._actions.append(action)
+
+    def _show_page(self, page: QWidget) -> None:
+        for i in reversed(range(self._pages.count())):
+            old = self._pages.widget(i)
+            if old is not None and old is not page:
+                self._pages.removeWidget(old)
+                old.deleteLater()
+        if self._pages.indexOf(page) < 0:
+            self._pages.addWidget(page)
+        if page is not self.places:
+            self._theme.wear(page)
+        self._pages.setCurrentWidget(page)
+
+    def _show_first(self) -> None:
+        self.tune = None
+        try:
+            recent = sorted(data_folder().glob("*.yondle"), key=lambda p: p.stat().st_mtime, reverse=True)
+        except KnownError:
+            recent = []
+        self.first = FirstPage(self._theme, recent)
+        self.first.wants_demo.connect(self.start_demo)
+        self.first.wants_this.connect(self.start_this)
+        self.first.wants_file.connect(self.open_logbook)
+        self._show_page(self.first)
+        self.first.demo_button.setFocus()
+        self._rig_name.setText("Yondle")
+        self._show_tabs(False)
+        self._pace_button.hide()
+        self._conditions.set_text("")
+        self._show_foot()
+
+    def _show_opening(self, name: str) -> None:
+        page = QWidget()
+        page.setObjectName("page")
+        box = QVBoxLayout(page)
+        box.addStretch(1)
+        words = label(say("Opening {name} …", name=name), "title")
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(words)
+        row.addStretch(1)
+        box.addLayout(row)
+        box.addStretch(1)
+        self.first = None
+        self.tune = None
+        self._show_page(page)
+
+    def _show_book(self, book: OpenBook) -> None:
+        self.book = book
+        info = book.now.declaration.info
+        self._rig_name.setText(f"{info.name} · {info.place}")
+        self.setWindowTitle(f"{info.name} · Yondle")
+        self._show_tabs(True)
+        self._pace_button.setVisible(book.now.simulated)
+        self.tune = TunePlace(self._theme, self.bridge, book)
+        self.addActions(self._stops())
+        self.tune.stopped.connect(self._neighbours_stop)
+        self.tune.settled.connect(self._show_settled)
+        self.tune.bench.reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
+        self.scaling = ScalingPlace(self._theme, book, self.tune.views)
+        self.map = MapPlace(self._theme, book, self.tune.views)
+        self.map.proposed.connect(self._propose_from_map)
+        self.compare = ComparePlace(self._theme, book, self.tune.views)
+        self.traces = TracesPlace(self._theme, book)
+        self.log = LogbookPlace(self._theme, book)
+        self.log.wants_step.connect(self.show_step)
+        self.log.wants_trace.connect(self.show_trace)
+        self.log.wants_figure.connect(self._ask_for_figure)
+        self.report = ReportPlace(self._theme, book, self.tune.views)
+        self.places = QStackedWidget()
+        for place in (self.tune, self.scaling, self.map, self.compare, self.traces, self.log, self.report):
+            self.places.addWidget(place)
+        self._show_page(self.places)
+        self.go_to(0)
+        self._show_settled()
+        if self._evening_wanted:
+            self._evening_wanted = False
+            self.tune.run_evening()
+
+    def go_to(self, place: int) -> None:
+        """Show a place, up to date when this returns."""
+        self.visit(place)
+        here = self.places.currentWidget() if self.places is not None else None
+        if isinstance(here, ChartPlace):
+            here.refresh()
+            here.take_focus()
+
+    def visit(self, place: int) -> None:
+        """Show a place, which brings itself up to date by and by: keys and clicks are answered meanwhile."""
+        if self.places is None:
+            return
+        for i, tab in enumerate(self._tabs):
+            tab.setChecked(i == place)
+        wanted = self.places.widget(place)
+        if wanted is not None:
+            self._theme.wear(wanted)
+        self.places.setCurrentIndex(place)
+        self._refresh_place()
+        here = self.places.currentWidget()
+        if isinstance(here, ChartPlace):
+            here.take_focus()
+
+    def _refresh_place(self) -> None:
+        """Bring the place that is shown up to date; Tune does so by itself, but for what another place has written."""
+        here = self.places.currentWidget() if self.places is not None else None
+        if isinstance(here, ChartPlace):
+            here.refresh_by_turns()
+        elif isinstance(here, TunePlace) and self.log is not None and self.log.wrote:
+            self.log.wrote = False
+            here.refresh()
+
+    def show_step(self, number: int) -> None:
+        """Show a step on the trail."""
+        self.go_to(PLACES.index("Tune"))
+        if self.tune is not None:
+            self.tune.trail.choose(number)
+
+    def _ask_for_figure(self, step: int) -> None:
+        """Ask in Tune for a figure measured at a step, where what comes of it is seen, too."""
+        self.show_step(step)
+        if self.tune is not None:
+            self.tune.bench.ask_result(step)
+
+    def show_trace(self, attempt: int) -> None:
+        """Show the trace of a test."""
+        if self.traces is not None:
+            self.traces.show_run(attempt)
+            self.visit(PLACES.index("Traces"))
+
+    def _follow(self) -> None:
+        """Let Traces follow the test under way where it is shown."""
+        if self.traces is not None and self.places is not None and self.places.currentWidget() is self.traces:
+            self.traces.follow()
+
+    def _propose_from_map(self, values: dict[str, float]) -> None:
+        self.go_to(0)
+        if self.tune is not None:
+            self.tune.propose_together(values)
+
+    def _show_tabs(self, shown: bool) -> None:
+        for tab in self._tabs:
+            tab.setVisible(shown)
+
+    # -- showing -------------------------------------------------------------------------------------------------------
+
+    def _busy(self, busy: bool) -> None:
+        now = time.monotonic()
+        self._stop_keys.listen(busy)
+        if busy:
+            self._busy_since = now
+        elif now - self._busy_since > LONG_S and not self.isActiveWindow():
+            self._tell_desktop()
+        if self._closing and not busy:
+            self.close()
+        elif self._afterwards is not None and not busy:
+            do, self._afterwards = self._afterwards, None
+            do()
+
+    def _tell_desktop(self) -> None:
+        """Say on the desktop how a long test ended that nobody looked at; in a thread of its own, since it may take a while."""
+        if self.book is None or not self.book.now.steps:
+            return
+        latest = max(self.book.now.steps, key=lambda record: max((a.id for a in record.attempts), default=0))
+        if latest.outcome is None:
+            return
+        title = say(
+            "{info}: step {number} {verdict}",
+            info=self.book.now.declaration.info.name,
+            number=latest.step.number,
+            verdict=latest.word,
+        )
+        words = latest.outcome.reason
+        self.bridge.prepare(lambda: notify(title, words))
+
+    def _show_settled(self) -> None:
+        if self.book is None:
+            return
+        self._refresh_place()
+        now = self.book.now
+        facts = now.looked.facts if now.simulated else {}
+        parts = []
+        room = facts.get("room temperature in °C")
+        if isinstance(room, float):
+            parts.append(say("{room}\u202f°C outside", room=number(room, 1)))
+        if facts.get("power"):
+            parts.append(str(facts["power"]))
+        parts.append(say("simulated rig") if now.simulated else say("this machine"))
+        if not self.bridge.busy:
+            parts += [hint] if (hint := power_hint(now)) else []
+        self._conditions.set_text(" · ".join(parts))
+        if now.simulated:
+            self._pace_button.setText(say("as fast as it goes") if now.pace is None else f"×{now.pace:g}")
+        self._show_foot()
+
+    def _show_foot(self) -> None:
+        now = self.book.now if self.book is not None else None
+        if now is None or now.verified is None:
+            self._foot.show_nothing()
+            return
+        progress = self.tune.progress if self.tune is not None else None
+        running = progress is not None and progress.running
+        lent = now.declaration.lends and now.in_force != now.declaration.stock
+        self._foot.show_settings(now.verified, now.looked.at_s, running, lent)
+
+    def _look_at_foot(self) -> None:
+        self._foot.measure()
+        self._look_at_machine()
+        self._show_foot()
+
+    def _look_at_machine(self) -> None:
+        """Look whether settings may have gone back by themselves; then read them again, and say so, once for each time."""
+        if self.book is None or self.bridge.busy:
+            return
+        why, before = self.book.do(Look()).gone_back, self._gone_back
+        self._gone_back = why
+        if why and why != before and self.tune is not None:
+            self.tune.verify_again(why)
+
+    # -- doing ---------------------------------------------------------------------------------------------------------
+
+    def _open_commands(self) -> None:
+        place = self.places.currentWidget() if self.places is not None else None
+        places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ChartPlace) else []
+        stops = [action for action in self._stops() if action.isEnabled() and action not in places]
+        self.commands.open_with([*stops, *places, *self._actions[1:]])
+
+    def _stops(self) -> list[QAction]:
+        """What stops a test: heard in every place, not only where the test is shown."""
+        by_name = self.tune.actions_by_name if self.tune is not None else {}
+        return [by_name[name] for name in ("stop", "halt", "pause") if name in by_name]
+
+    def _neighbours_stop(self) -> None:
+        self._neighbours_stopped = True
+
+    def _ask_for_file(self) -> None:
+        path = ask_for_book(self)
+        if path is not None:
+            self.open_logbook(path)
+
+    def _close_book(self) -> None:
+        def close() -> None:
+            self._leave_session()
+            self._show_first()
+
+        self._once_nothing_runs(close)
+
+    def _next_pace(self) -> None:
+        pace = self.book.now.pace if self.book is not None else None
+        if pace is not None:
+            self._set_pace(next((each for each in PACES if each > pace), PACES[0]))
+
+    def _set_pace(self, pace: float | None) -> None:
+        if self.book is not None and self.book.now.simulated:
+            self._pace = pace
+            self.book.ask(SetPace(pace), lambda _: self._show_settled())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Close the command list, which was placed for the old size."""
+        self.commands.hide()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Stop a running test, which puts the rig back, and close when it has ended."""
+        if self.bridge.busy:
+            self._closing = True
+            self._stop_everything()
+            if self.tune is not None:
+                self.tune.side.cards.put(
+                    "closing", say("Closing"), say("The test is being stopped and the rig put back first.")
+                )
+            event.ignore()
+            return
+        self._foot_timer.stop()
+        self._stop_keys.listen(False)
+        self._leave_session()
+        self.bridge.close()
+        event.accept()

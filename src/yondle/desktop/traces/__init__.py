@@ -1,0 +1,1 @@
+"""Traces: what the sensors said while it ran."""

@@ -1,0 +1,285 @@
+"""The right-hand panel: what comes next, what is running, or what the selected step was about."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QPlainTextEdit,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yondle.app.session.progress import Progress
+from yondle.desktop.look.basics import Eliding, button, clear, label
+from yondle.desktop.look.cards import Cards, MarkView
+from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.tune.strips import Strip, StripsView
+from yondle.language.saying import say
+from yondle.model.verdicts import Verdict
+from yondle.views.tune.proposal import ProposalView
+from yondle.views.tune.step import StepView
+
+WIDTH = 286
+
+
+@dataclass(frozen=True, slots=True)
+class NextWords:
+    """What stands under 'Next step': a title, a change, a text, rows, and the label of the main button, if any."""
+
+    title: str
+    change: str = ""
+    about: str = ""
+    chance: str = ""
+    warning: str = ""
+    rows: tuple[tuple[str, str], ...] = ()
+
+
+_BESIDE = 24
+"""A value of more letters stands below its name, so that neither cuts the other."""
+
+
+class Rows(QWidget):
+    """Names and values in two columns."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._shown: tuple[tuple[str, str], ...] | None = None
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 2, 0, 2)
+        self._grid.setVerticalSpacing(3)
+        self._grid.setHorizontalSpacing(10)
+
+    def show_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
+        """Show other rows."""
+        if rows == self._shown:
+            return
+        self._shown = rows
+        clear(self._grid)
+        at = 0
+        for name, value in rows:
+            long = len(value) > _BESIDE
+            self._grid.addWidget(Eliding(name, "muted"), at, 0, 1, 2 if long else 1, Qt.AlignmentFlag.AlignTop)
+            shown = label(value, "", wrap=long)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
+            at += long
+            self._grid.addWidget(shown, at, 0 if long else 1, 1, 2 if long else 1)
+            at += 1
+        self.setVisible(bool(rows))
+
+
+class NextSection(QWidget):
+    """The proposal in words, or what to do when there is none."""
+
+    def __init__(self, test: QAction, baseline: QAction, drop: QAction) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(5)
+        layout.addWidget(label(say("Next step"), "heading"))
+        self.title = label("", "large", wrap=True)
+        self.change = label("", "large", wrap=True)
+        self.about = label("", "muted", wrap=True)
+        self.chance = label("", "strong", wrap=True)
+        self.rows = Rows()
+        self.warning = label("", "warning", wrap=True)
+        for widget in (self.title, self.change, self.about, self.chance, self.warning, self.rows):
+            layout.addWidget(widget)
+        self._test, self._baseline, self._drop = test, baseline, drop
+        self.test_button = button(say("Test this step  ⏎"), "main", say("Test this step"))
+        self.test_button.clicked.connect(test.trigger)
+        self.baseline_button = button(say("Run the baseline"), "main")
+        self.baseline_button.clicked.connect(baseline.trigger)
+        self.drop_button = button(say("Drop it  Esc"), "", say("Drop the proposal"))
+        self.drop_button.clicked.connect(drop.trigger)
+        for made in (self.test_button, self.baseline_button, self.drop_button):
+            layout.addWidget(made)
+
+    def show_words(self, words: NextWords, proposal: ProposalView | None, wants_baseline: bool) -> None:
+        """Show a state of the panel."""
+        self.title.setText(words.title)
+        for widget, text in (
+            (self.change, words.change),
+            (self.about, words.about),
+            (self.chance, words.chance),
+            (self.warning, words.warning),
+        ):
+            widget.setText(text)
+            widget.setVisible(bool(text))
+        self.rows.show_rows(words.rows)
+        self.test_button.setVisible(proposal is not None)
+        self.drop_button.setVisible(proposal is not None)
+        self.baseline_button.setVisible(wants_baseline)
+
+
+class RunningSection(QWidget):
+    """What a running test is at, its strips, and how to stop it."""
+
+    def __init__(self, theme: Theme, pause: QAction, stop: QAction, halt: QAction) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(5)
+        self.heading = label(say("Running"), "heading")
+        self.doing = Eliding()
+        self.left = label("", "small")
+        self.strips = StripsView(theme)
+        self.pause_button = button(say("Pause  P"), "", say("Pause before the next pass"))
+        self.pause_button.clicked.connect(pause.trigger)
+        self.stop_button = button(say("Stop and go back  Esc"), "danger", say("Stop and go back"))
+        self.stop_button.clicked.connect(stop.trigger)
+        self.halt_button = button(say("Emergency stop  Shift+Esc"), "danger", say("Emergency stop"))
+        self.halt_button.clicked.connect(halt.trigger)
+        for widget in (
+            self.heading,
+            self.doing,
+            self.left,
+            self.strips,
+            self.stop_button,
+            self.pause_button,
+            self.halt_button,
+        ):
+            layout.addWidget(widget)
+
+    def show_progress(self, progress: Progress, expected_s: float, home: str, pause_asked: bool) -> None:
+        """Show where the test is, and whether it pauses or will before its next pass."""
+        count = say(" · pass {number} of {of}", number=progress.number, of=progress.of) if progress.of else ""
+        self.heading.setText(
+            say("Running · step {step}{count}", step=progress.step, count=count) if progress.running else say("Running")
+        )
+        self.doing.set_text(progress.doing[:1].upper() + progress.doing[1:])
+        left = progress.left(expected_s)
+        if progress.paused:
+            left = say("paused, the load is off")
+        elif pause_asked:
+            left = say("pauses after this pass")
+        self.left.setText(left)
+        self.pause_button.setText(say("Go on  P") if pause_asked else say("Pause  P"))
+        self.stop_button.setText(say("Stop and go back{home}  Esc", home=home))
+        self.strips.take(progress)
+
+
+class Inspector(QWidget):
+    """What the selected step was about."""
+
+    noted = Signal(int, str)
+
+    def __init__(self, theme: Theme, go_back: QAction, again: QAction, keep: QAction, note: QAction) -> None:
+        super().__init__()
+        self.view: StepView | None = None
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(5)
+        self.heading = label(say("Selected step"), "heading")
+        head = QHBoxLayout()
+        head.setSpacing(7)
+        self.mark = MarkView(theme, Verdict.UNPROVEN)
+        self.title = label("", "title", wrap=True)
+        head.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignTop)
+        head.addWidget(self.title, 1)
+        self.reason = label("", "", wrap=True)
+        self.rows = Rows()
+        self.notes = label("", "muted", wrap=True)
+        self.back_button = button(say("Go back here  G"), "", say("Go back here"))
+        self.back_button.clicked.connect(go_back.trigger)
+        self.again_button = button(say("Once more, to be sure  O"), "", say("Once more, to be sure"))
+        self.again_button.clicked.connect(again.trigger)
+        self.profile_button = button(say("Keep as a profile  K"), "", say("Keep as a profile"))
+        self.profile_button.clicked.connect(keep.trigger)
+        self.signs = label("", "muted", wrap=True)
+        self.note_button = button(say("Write a note  N"), "", say("Write a note"))
+        self.note_button.clicked.connect(note.trigger)
+        self.editor = QPlainTextEdit()
+        self.editor.setPlaceholderText(say("What you saw, the code the board showed, what to try next"))
+        self.editor.setMaximumHeight(80)
+        self.editor.setAccessibleName(say("Note"))
+        self.editor.setTabChangesFocus(True)
+        self.keep_button = button(say("Keep the note  Ctrl+⏎"), "main", say("Keep the note"))
+        self.keep_button.setShortcut("Ctrl+Return")
+        self.keep_button.clicked.connect(self._keep)
+        layout.addWidget(self.heading)
+        layout.addLayout(head)
+        for widget in (
+            self.reason, self.signs, self.rows, self.notes, self.back_button, self.again_button, self.profile_button,
+            self.note_button, self.editor, self.keep_button,
+        ):  # fmt: skip
+            layout.addWidget(widget)
+        self._write(False)
+
+    def show_step(self, view: StepView | None) -> None:
+        """Show a step, or nothing."""
+        if view is None or (self.view is not None and view.number != self.view.number):
+            self._write(False)
+        self.view = view
+        self.setVisible(view is not None)
+        if view is None:
+            return
+        self.heading.setText(say("Selected · step {number}", number=view.number))
+        self.mark.show_verdict(view.verdict)
+        self.title.setText(view.title)
+        self.reason.setText(view.reason)
+        self.signs.setText(view.signs)
+        self.signs.setVisible(bool(view.signs))
+        self.rows.show_rows(view.rows)
+        self.notes.setText("\n".join(view.notes))
+        self.notes.setVisible(bool(view.notes))
+        self.back_button.setVisible(view.can_go_back)
+        self.again_button.setVisible(view.can_test_again)
+        self.profile_button.setVisible(view.verdict is Verdict.HELD)
+
+    def write_note(self) -> None:
+        """Open the note's editor."""
+        self._write(True)
+        self.editor.setFocus()
+
+    def _write(self, open_: bool) -> None:
+        self.editor.setVisible(open_)
+        self.keep_button.setVisible(open_)
+        self.note_button.setVisible(not open_)
+        if not open_:
+            self.editor.clear()
+
+    def _keep(self) -> None:
+        if self.view is not None and self.editor.toPlainText().strip():
+            self.noted.emit(self.view.number, self.editor.toPlainText())
+        self._write(False)
+
+
+class SidePanel(QFrame):
+    """The whole panel: cards on top, then next step or running test, then the selected step."""
+
+    def __init__(self, theme: Theme, actions: dict[str, QAction]) -> None:
+        super().__init__()
+        self.setObjectName("side")
+        self.setFixedWidth(WIDTH)
+        self.cards = Cards(theme)
+        self.next = NextSection(actions["test"], actions["baseline"], actions["drop"])
+        self.running = RunningSection(theme, actions["pause"], actions["stop"], actions["halt"])
+        self.inspector = Inspector(theme, *(actions[name] for name in ("go_back", "again", "keep", "note")))
+        inner = QWidget()
+        layout = QVBoxLayout(inner)
+        layout.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
+        layout.setSpacing(12)
+        for widget in (self.cards, self.next, self.running, self.inspector):
+            layout.addWidget(widget)
+        layout.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setWidget(inner)
+        scroll.viewport().setAutoFillBackground(False)
+        inner.setAutoFillBackground(False)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(scroll)
+
+    def show_running(self, strips: list[Strip]) -> None:
+        """Show the running test with these strips."""
+        self.running.strips.show_strips(strips)

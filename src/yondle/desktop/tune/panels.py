@@ -1,0 +1,75 @@
+"""The two standing panels of Tune: the trail with its heading, and the rulers with their heading and filter."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+
+from yondle.desktop.look.basics import Eliding, label
+from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.tune.rulers import Rulers
+from yondle.desktop.tune.trail import TrailView
+from yondle.language.saying import say
+from yondle.views.tune.trail import TrailRows
+
+TRAIL_WIDTH = 286
+FILTER_WIDTH, FILTER_HEIGHT = 168, 28
+
+
+class TrailPanel(QFrame):
+    """The trail under its heading; with no step yet, a sentence on how it begins."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("trail")
+        self.setFixedWidth(TRAIL_WIDTH)
+        self.trail = TrailView(theme)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, MARGIN - 2, 0, 0)
+        box.setSpacing(6)
+        heading = label(say("Trail · one change at a time"), "heading")
+        heading.setContentsMargins(MARGIN, 0, MARGIN, 0)
+        self._empty = label(
+            say("The trail begins with the baseline: stock, measured often enough to know the noise."), "muted", True
+        )
+        self._empty.setContentsMargins(MARGIN, 0, MARGIN, 0)
+        self._space = QWidget()
+        box.addWidget(heading)
+        box.addWidget(self._empty)
+        box.addWidget(self.trail, 1)
+        box.addWidget(self._space, 1)
+
+    def show_rows(self, rows: TrailRows) -> None:
+        """Show the steps, or how a trail begins."""
+        self.trail.show_rows(rows)
+        self._empty.setVisible(not rows)
+        self.trail.setVisible(bool(rows))
+        self._space.setVisible(not rows)
+
+
+class RulersPanel(QWidget):
+    """The rulers under their heading, no higher than they need; a rig with many knobs gets a filter."""
+
+    def __init__(self, theme: Theme, filtered: bool) -> None:
+        super().__init__()
+        self.rulers = Rulers(theme)
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText(say("Filter knobs  Ctrl+F"))
+        self.filter.setToolTip(say("A name, a group, or: changed, tried, by hand"))
+        self.filter.setAccessibleName(say("Filter knobs"))
+        self.filter.setClearButtonEnabled(True)
+        self.filter.setFixedSize(FILTER_WIDTH, FILTER_HEIGHT)
+        self.filter.setProperty("role", "tight")
+        self.filter.textChanged.connect(self.rulers.filter_by)
+        head = QHBoxLayout()
+        heading = Eliding(say("Rulers · drag a marker, or press ← → to propose the next value"), "heading")
+        heading.setFixedHeight(FILTER_HEIGHT)
+        head.addWidget(heading, 1)
+        head.addWidget(self.filter)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(6)
+        box.addLayout(head)
+        self.filter.setVisible(filtered)
+        box.addWidget(self.rulers, 1)
+        box.setSizeConstraint(QLayout.SizeConstraint.SetMinAndMaxSize)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)

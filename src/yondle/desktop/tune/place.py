@@ -1,0 +1,525 @@
+"""Tune, the place where the work is done: rulers, trail, next step, and the chart of the knob in play."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from yondle.app.demo import RunEvening
+from yondle.app.plans.plans import GoOnWithPlan, StartPlan
+from yondle.app.session.commands import Command
+from yondle.app.session.limits import UnfoldGroups
+from yondle.app.session.owner import Answer
+from yondle.app.session.progress import Progress
+from yondle.app.session.proposing import DropProposal, ProposeTogether
+from yondle.app.session.readiness import CheckReady
+from yondle.app.session.remarks import WriteNote
+from yondle.app.session.requests import EmergencyStop, ForgetRequests, GoOn, Pause, Stop
+from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReadBack, ReturnTo, ReturnToStock
+from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
+from yondle.desktop.link.bridge import Bridge, OpenBook
+from yondle.desktop.look.cards import CardAction
+from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.tune.actions import make_actions, possible
+from yondle.desktop.tune.bench import BenchPresenter
+from yondle.desktop.tune.by_hand import ByHandPresenter
+from yondle.desktop.tune.chart_panel import ChartPanel
+from yondle.desktop.tune.conditions import ConditionsPresenter
+from yondle.desktop.tune.desk import Desk
+from yondle.desktop.tune.edge import EdgePresenter
+from yondle.desktop.tune.figures import load_figures
+from yondle.desktop.tune.limits import LimitsPresenter
+from yondle.desktop.tune.next_step import SidePanel
+from yondle.desktop.tune.panels import RulersPanel, TrailPanel
+from yondle.desktop.tune.plans import PlansPresenter
+from yondle.desktop.tune.profiles import ProfilesPresenter
+from yondle.desktop.tune.proposing import Proposer
+from yondle.desktop.tune.ready import ReadyPresenter
+from yondle.desktop.tune.rulers import GROUPED_FROM
+from yondle.desktop.tune.strips import strips_of
+from yondle.desktop.tune.words import next_words, tell_resumed, tell_trouble, tell_verdict
+from yondle.formats.documents import UnfoldedGroups
+from yondle.language.saying import capital, say
+from yondle.model.errors import KnownError
+from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
+from yondle.model.knobs import Knob
+from yondle.model.workloads import Workload
+from yondle.views.kept import ViewCache
+from yondle.views.tune.charting import ChartView
+from yondle.views.tune.proposal import ProposalView, expected_seconds
+from yondle.views.tune.step import step_view
+
+if TYPE_CHECKING:
+    from yondle.desktop.tune.score_chart import ScoreChart
+
+_PAINTED_MS = 60
+_NOTHING_MEASURED = say("Nothing measured yet.\nEvery later gain is told against the baseline.")
+_TESTS = (RunBaseline, TryProposal, TryAgain, GoOnWaiting, DropWaiting, RunEvening)
+"""Orders whose verdict is told when they end."""
+_TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
+
+
+class TunePlace(QWidget):
+    """The Tune place for one logbook. `settled` is sent when readings, settings or steps have changed."""
+
+    settled = Signal()
+    stopped = Signal()
+
+    def __init__(self, theme: Theme, bridge: Bridge, book: OpenBook) -> None:
+        super().__init__()
+        self.book = book
+        self._bridge = bridge
+        self.views = ViewCache(lambda: book.now)
+        self.complete = False
+        self.progress = Progress(book.now.declaration)
+        self._benchmark: Workload = book.now.declaration.benchmarks[0]
+        self._in_play = book.now.declaration.knobs[0].id if book.now.declaration.knobs else ""
+        self._evening = False
+        self._expected_s = 0.0
+        self._gone_back = ""
+        self.actions_by_name = make_actions(self, self._handlers())
+        self._trail_panel = TrailPanel(theme)
+        self._rulers_panel = RulersPanel(theme, filtered=len(book.now.declaration.knobs) >= GROUPED_FROM)
+        self.trail, self.rulers = self._trail_panel.trail, self._rulers_panel.rulers
+        self.filter = self._rulers_panel.filter
+        self._proposer = Proposer(book, self.rulers, self._test, self._proposed)
+        self.chart_panel = ChartPanel(theme)
+        self.side = SidePanel(theme, self.actions_by_name)
+        desk = Desk(self, theme, bridge, book, self.side.cards, self.rulers, self._order, self.refresh)
+        self.by_hand, self.ready = ByHandPresenter(desk), ReadyPresenter(desk)
+        self.limits, self.conditions = LimitsPresenter(desk), ConditionsPresenter(desk)
+        self.profiles, self.plans, self.bench = ProfilesPresenter(desk), PlansPresenter(desk), BenchPresenter(desk)
+        self.plans.edge = EdgePresenter(desk, self.plans, self.profiles.ask)
+        self._lay_out()
+        self._connect()
+        self._heard = (
+            (bridge.records, self._take),
+            (bridge.busy_changed, self._busy),
+            (bridge.prepared, self._figures_ready),
+            (bridge.ended, self._ended),
+        )
+        for signal, slot in self._heard:
+            signal.connect(slot)
+        self._begin_progress()
+        tell_resumed(self.side.cards, book.now)
+        self.rulers.unfold(book.now.kept.of(UnfoldedGroups).root or self._first_unfolded())
+        self.plans.show_unfinished()
+        self.bench.show_not_allowed()
+        if book.now.not_told and book.now.baseline_step is None:
+            self.conditions.ask()
+        QTimer.singleShot(0, self, self._begin)
+
+    def leave(self) -> None:
+        """Hear nothing and offer no command any more: another logbook is opened, and this place goes away."""
+        for signal, slot in self._heard:
+            signal.disconnect(slot)
+        for action in self.actions_by_name.values():
+            self.removeAction(action)
+
+    def _begin(self) -> None:
+        """Show everything; what is heavy is loaded once that has been painted."""
+        self.refresh()
+        self.rulers.focus_on(self._in_play)
+        QTimer.singleShot(_PAINTED_MS, self, lambda: self._bridge.prepare(load_figures))
+
+    def _figures_ready(self, prepared: object) -> None:
+        """Charts and margins need large libraries: the window is usable before they are loaded."""
+        if prepared is load_figures and self.chart is None:
+            self.chart_panel.add_chart()
+            panel = self.chart_panel
+            parts = (panel.place_chart, self._show_trail, self._chart_view, self._show_chart, self._show_completely)
+            for i, part in enumerate(parts):
+                QTimer.singleShot(i, self, part)
+
+    def _show_completely(self) -> None:
+        self.complete = True
+        self._show_side()
+
+    @property
+    def chart(self) -> ScoreChart | None:
+        """The chart, once its library is loaded."""
+        return self.chart_panel.chart
+
+    # -- building ------------------------------------------------------------------------------------------------------
+
+    def _handlers(self) -> dict[str, Callable[[], object]]:
+        return {
+            "test": self._test,
+            "baseline": self._run_baseline,
+            "again": self._again,
+            "drop": self._drop,
+            "joint": lambda: self._proposer.make_joint(),
+            "stop": self.stop,
+            "pause": self._pause,
+            "halt": self.halt,
+            "go_back": self._go_back,
+            "note": lambda: self.side.inspector.write_note(),
+            "keep": lambda: self.profiles.ask(self.trail.selected()),
+            "profiles": lambda: self.profiles.show(),
+            "stock": lambda: self._order(ReturnToStock()),
+            "limits": lambda: self.limits.ask_range(self._in_play),
+            "sensors": lambda: self.limits.ask_sensors(),
+            "sweep": lambda: self.plans.ask_sweep(self._knob()),
+            "edge": lambda: self.plans.edge.ask(self._knob()),
+            "plan": lambda: self.plans.ask_file(),
+            "conditions": lambda: self.conditions.ask(),
+            "benchmarks": lambda: self.bench.ask_benchmarks(),
+            "result": lambda: self.bench.ask_result(self.trail.selected()),
+            "table": lambda: self.bench.ask_table(self.trail.selected()),
+            "find": lambda: self.filter.setFocus(),
+            "next_benchmark": lambda: self._turn_benchmark(1),
+            "last_benchmark": lambda: self._turn_benchmark(-1),
+            "to_rulers": lambda: self.rulers.focus_on(self._in_play),
+            "to_trail": lambda: self.trail.setFocus(),
+            "copy_table": self._copy_table,
+            "copy_picture": self._copy_picture,
+            "dismiss": self._dismiss,
+        }
+
+    def _lay_out(self) -> None:
+        middle = QWidget()
+        middle.setObjectName("middle")
+        box = QVBoxLayout(middle)
+        box.setContentsMargins(MARGIN, MARGIN - 2, MARGIN, 8)
+        box.setSpacing(6)
+        box.addWidget(self._rulers_panel, 11)
+        box.addSpacing(4)
+        box.addWidget(self.chart_panel, 10)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(self._trail_panel)
+        whole.addWidget(middle, 1)
+        whole.addWidget(self.side)
+
+    def _connect(self) -> None:
+        self.rulers.moved.connect(self._propose)
+        self.rulers.entered.connect(self._enter)
+        self.rulers.step_chosen.connect(self.trail.choose)
+        self.rulers.limit_moved.connect(self.limits.move_limit)
+        self.rulers.folds_changed.connect(lambda open_: self.book.ask(UnfoldGroups(tuple(open_))))
+        self.filter.textChanged.connect(self._show_actions)
+        self.filter.returnPressed.connect(lambda: self.rulers.focus_on(next(iter(self.rulers.shown), self._in_play)))
+        self.trail.chosen.connect(lambda _: self._show_side())
+        self.side.inspector.noted.connect(self._keep_note)
+        self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
+        self.chart_panel.step_chosen.connect(self.trail.choose)
+
+    # -- showing -------------------------------------------------------------------------------------------------------
+
+    @property
+    def running(self) -> bool:
+        """Tell whether a test is under way or ordered."""
+        return self._bridge.busy
+
+    def refresh(self) -> None:
+        """Show everything anew from the session."""
+        self._show_actions()
+        self._show_trail()
+        self._show_rulers()
+        self._show_chart()
+        self._show_side()
+
+    def _show_actions(self) -> None:
+        asked = self.rulers.question is not None or self.filter.text() != ""
+        enabled = possible(self.book.now, self.running, self.trail.selected(), self._in_play)
+        enabled["drop"] = not self.running and (self.book.now.proposal is not None or asked)
+        enabled["joint"] = not self.running and self._proposer.asks_about_joint
+        enabled["pause"] = self.progress.running
+        for name, can in enabled.items():
+            self.actions_by_name[name].setEnabled(can)
+
+    def _show_trail(self) -> None:
+        rows = self.views.trail(self._benchmark if self.chart is not None else None, self.progress.step)
+        self._trail_panel.show_rows(rows)
+
+    def _show_rulers(self) -> None:
+        held = self.views.holding(self._knob())
+        self.rulers.show_views(self.views.rulers(), self._in_play, self.running, held)
+
+    def _show_chart(self) -> None:
+        benchmarks = self.book.now.declaration.benchmarks
+        if self._benchmark not in benchmarks:
+            self._benchmark = benchmarks[0]
+        self.chart_panel.offer(benchmarks)
+        self.chart_panel.choose(benchmarks.index(self._benchmark))
+        if self._knob() is None:
+            self.chart_panel.show_nothing(say("This rig has no knob to chart against."))
+            return
+        if self.chart is None:
+            self.chart_panel.show_nothing(say("Drawing …") if self.book.now.steps else _NOTHING_MEASURED)
+            return
+        view = self._chart_view()
+        if view is not None and view.points:
+            self.chart_panel.show_view(view)
+        else:
+            self.chart_panel.show_nothing(_NOTHING_MEASURED)
+
+    def _chart_view(self) -> ChartView | None:
+        return self.views.chart(self._knob(), self._benchmark)
+
+    def _show_side(self) -> None:
+        running = self.progress.running
+        self.side.next.setVisible(not running)
+        self.side.running.setVisible(running)
+        selected = self.trail.selected()
+        self.side.inspector.show_step(
+            step_view(self.book.now, selected) if selected is not None and not running else None
+        )
+        if running:
+            self._show_progress()
+        else:
+            self._show_next()
+            if not self.running:
+                self.by_hand.show()
+        self._show_actions()
+        self.settled.emit()
+
+    def _show_next(self) -> None:
+        wants_baseline = self.book.now.baseline_step is None
+        view = self.views.proposal(self._knob())
+        words = next_words(self.book.now, view, self.running)
+        shown: ProposalView | None = None if self.running else view
+        self.side.next.show_words(words, shown, wants_baseline and not self.running)
+
+    def _show_progress(self) -> None:
+        position = self.book.now.position
+        home = say(" to step {number}", number=position.step.number) if position else ""
+        self.side.running.show_progress(self.progress, self._expected_s, home, self.book.pausing)
+
+    # -- doing ---------------------------------------------------------------------------------------------------------
+
+    def _propose(self, knob_id: str, value: float) -> None:
+        if self.running:
+            self.rulers.ask(knob_id, say("A test is running"), say("Wait for its verdict, or stop it first (Esc)."), [])
+            return
+        self._proposer.propose(knob_id, value)
+        self._show_actions()
+
+    def propose_together(self, values: dict[str, float]) -> None:
+        """Propose values chosen in another place, as a joint step where there are several."""
+        if self.running:
+            tell_trouble(
+                self.side.cards,
+                KnownError(say("A test is running."), say("Wait for its verdict, or stop it first (Esc).")),
+            )
+            return
+        try:
+            self.book.do(ProposeTogether(values))
+            self._in_play = next(reversed(values), self._in_play)
+        except KnownError as error:
+            tell_trouble(self.side.cards, error)
+        self.refresh()
+
+    def _proposed(self, knob_id: str) -> None:
+        turned, self._in_play = self._in_play != knob_id, knob_id
+        self._show_rulers()
+        if turned:
+            self._show_chart()
+        self._show_side()
+
+    def _drop(self) -> None:
+        if self.filter.hasFocus() or self.filter.text():
+            self.filter.clear()
+            self.rulers.focus_on(self._in_play)
+        elif self.rulers.question is not None:
+            self._proposer.forget()
+        else:
+            self.book.do(DropProposal())
+        self.refresh()
+
+    def _test(self) -> None:
+        self._order(TryProposal())
+
+    def _run_baseline(self) -> None:
+        self.ready.check()
+
+    def _again(self) -> None:
+        selected = self.trail.selected()
+        if selected is not None:
+            self._order(TryAgain(selected))
+
+    def _order(self, command: Command[Any]) -> None:
+        self._proposer.forget()
+        for card in ("verdict", "error", "ready", "entry", "gone back"):
+            self.side.cards.take(card)
+        if not self._bridge.busy:
+            self.book.do(ForgetRequests())
+        book = self.book.now
+        self._expected_s = expected_seconds(book, book.check())
+        tries = isinstance(command, TryProposal | TryAgain | GoOnWaiting)
+        self.side.show_running(strips_of(book.declaration, book.proposed if tries else book.declaration.stock))
+        self.book.order(command)
+
+    def run_evening(self) -> None:
+        """Run the example climb; Esc ends it after the step under way."""
+        self._evening = True
+        self._order(RunEvening(stopped=lambda: not self._evening))
+        self.side.cards.put(
+            "evening", say("Heron's evening is being run"),
+            say("Every step you see is really tested on the simulated rig, as fast as it goes. Then it is yours."),
+        )  # fmt: skip
+
+    def stop(self) -> None:
+        """Stop what runs and go back to where it began."""
+        self._evening = False
+        self.book.do(Stop())
+        self.stopped.emit()
+
+    def halt(self) -> None:
+        """Stop what runs and go to stock at once."""
+        self._evening = False
+        self.book.do(EmergencyStop())
+        self.stopped.emit()
+
+    def ask_to_stop_first(self, stop_then: Callable[[], None]) -> None:
+        """Say that something runs here, and offer to stop it before this logbook is left."""
+
+        def stop() -> None:
+            self.side.cards.take("stop first")
+            stop_then()
+
+        actions = [
+            CardAction(say("Stop it, then go on"), stop, "danger"),
+            CardAction(say("Let it run"), lambda: self.side.cards.take("stop first")),
+        ]
+        text = say("It can be stopped only while this logbook is open. Stopping puts the rig back first.")
+        self.side.cards.put("stop first", say("A test is running here"), text, actions)
+
+    def tell_neighbours(self) -> None:
+        """Say that other rigs are being run, to be compared with."""
+        self.book.do(ForgetRequests())
+        self.side.cards.put(
+            "evening",
+            say("Heron II and Bittern are being run"),
+            say("Each is really tested along its power limit, in a logbook of its own. Esc stops it."),
+        )
+
+    def verify_again(self, why: str) -> None:
+        """Read the settings again, which may have gone back by themselves, and say what is no longer as it was set."""
+        self._gone_back = why
+        self.book.order(ReadBack())
+
+    def _pause(self) -> None:
+        if self.book.pausing:
+            self.book.do(GoOn())
+        else:
+            self.book.do(Pause())
+        self._show_side()
+
+    def _go_back(self) -> None:
+        selected = self.trail.selected()
+        if selected is not None:
+            self._order(ReturnTo(selected))
+
+    def _keep_note(self, number: int, text: str) -> None:
+        def refused(error: KnownError) -> None:
+            tell_trouble(self.side.cards, error)
+            self.refresh()
+
+        self.book.ask(WriteNote(number, text), lambda _: self.refresh(), refused)
+
+    def _enter(self, knob_id: str) -> None:
+        proposal = self.book.now.proposal
+        if proposal is None and knob_id != self._in_play:
+            self._in_play = knob_id
+            self._show_rulers()
+            self._show_chart()
+
+    def _choose_benchmark(self, i: int) -> None:
+        self._benchmark = self.book.now.declaration.benchmarks[i]
+        self._show_trail()
+        self._show_chart()
+
+    def _turn_benchmark(self, by: int) -> None:
+        all_ = self.book.now.declaration.benchmarks
+        self._choose_benchmark((all_.index(self._benchmark) + by) % len(all_))
+
+    def _copy_table(self) -> None:
+        if self.chart is not None:
+            QGuiApplication.clipboard().setText(self.chart.table())
+
+    def _copy_picture(self) -> None:
+        if self.chart is not None:
+            QGuiApplication.clipboard().setPixmap(self.chart.grab())
+
+    def _dismiss(self) -> None:
+        """Take the cards away; what waits for the tuner is shown all the same."""
+        self.side.cards.clear()
+        self.refresh()
+
+    def _knob(self) -> Knob | None:
+        return next((k for k in self.book.now.declaration.knobs if k.id == self._in_play), None)
+
+    def _first_unfolded(self) -> list[str]:
+        knobs = self.book.now.declaration.knobs
+        return [str(knobs[0].subsystem)] if knobs else []
+
+    # -- hearing -------------------------------------------------------------------------------------------------------
+
+    def _take(self, records: list[Record]) -> None:
+        telling, before = False, self.progress.step
+        for record in records:
+            self.progress.take(record)
+            telling = telling or isinstance(record, _TELLING)
+            if isinstance(record, StepOpened):
+                self.side.show_running(strips_of(self.book.now.declaration, record.step.setup))
+        if telling or self.progress.step != before:
+            self.refresh()
+        elif self.progress.running:
+            self._show_progress()
+
+    def _busy(self, busy: bool) -> None:
+        self.refresh()
+
+    def _ended(self, command: object, answer: Answer[Any]) -> None:
+        """Say what came of what was ordered."""
+        self.side.cards.take("evening")
+        self.side.cards.take("stop first")
+        self._evening = False
+        if answer.error is not None:
+            self.side.cards.take("plan")
+            self._begin_progress()
+            tell_trouble(self.side.cards, answer.error)
+            self.refresh()
+            return
+        done: Any = answer.result
+        match command:
+            case ReadBack():
+                self._tell_gone_back()
+            case CheckReady():
+                self.ready.checked(done)
+            case StartPlan() | GoOnWithPlan():
+                self.plans.ended(done)
+                here = self.book.now.position
+                if here is not None:
+                    self.trail.choose(here.step.number)
+            case _ if isinstance(command, _TESTS) and self.book.now.waiting is None:
+                number = tell_verdict(self.side.cards, self.book.now)
+                if number is not None:
+                    self.trail.choose(number)
+        self.refresh()
+
+    def _begin_progress(self) -> None:
+        """Follow anew: nothing is under way, but a step may wait for its values."""
+        waiting = self.book.now.waiting
+        self.progress = Progress(self.book.now.declaration)
+        if waiting is not None and waiting.step is not None:
+            self.progress.waiting = waiting.step.number
+
+    def _tell_gone_back(self) -> None:
+        seen, here = self.book.now.verified, self.book.now.position
+        if seen is None or seen.as_set == seen.of:
+            return
+        text = say(
+            "{as_set} of {of} read back as set. {why}.", as_set=seen.as_set, of=seen.of, why=capital(self._gone_back)
+        )
+        actions = [CardAction(say("Understood"), lambda: self.side.cards.take("gone back"))]
+        if here is not None:
+            again = CardAction(say("Set them again"), lambda: self._order(ReturnTo(here.step.number)), "main")
+            actions.insert(0, again)
+        self.side.cards.put("gone back", say("The settings are no longer in force"), text, actions)

@@ -1,0 +1,315 @@
+"""Score against one knob: every pass as a dot, means with their ranges, the baseline's band, the line in proportion."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, Qt, Signal
+
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis, dress
+from yondle.desktop.look.marks import symbol
+from yondle.desktop.look.theme import SMALL_PX, Redrawn, Theme, faded, font
+from yondle.language.saying import say
+from yondle.model.quantities import count, digits_for, number
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Direction
+from yondle.views.tune.charting import ChartView, KnobPoint
+
+DOT_PX = 4
+_LEFT_PX = 58
+_FAINT = 0.38
+_JITTER_SHARE = 0.006
+_LABEL_SHARE = 0.8
+_LEAST_LABEL_SHARE = 0.15
+"""Nearer to the left edge than this, as a share of the width, a word stands to the right of its place."""
+_NEAR_SHARE = 0.2
+_TOO_FEW_FOR_A_RANGE = 2
+
+
+class ScoreChart(Redrawn, pg.PlotWidget):
+    """The chart. `step_chosen` is sent with a step's number when one of its marks is clicked."""
+
+    step_chosen = Signal(int)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
+        self._theme = theme
+        self._view: ChartView | None = None
+        self._zoomed = False
+        plot = self.getPlotItem()
+        plot.hideButtons()
+        plot.showGrid(x=False, y=True, alpha=0.25)
+        box = plot.getViewBox()
+        box.setMouseMode(pg.ViewBox.RectMode)
+        box.setDefaultPadding(0.02)
+        box.sigRangeChangedManually.connect(self._zoomed_by_hand)
+        self._at_edges: list[tuple[pg.TextItem, float, bool]] = []
+        box.sigXRangeChanged.connect(self._place_edge_labels)
+        self.setMinimumSize(200, 120)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self._hovered = pg.TextItem(anchor=(0, 1))
+        self._hovered.setZValue(20)
+        self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=30, slot=self._hover)
+        self.redraw_with(theme, self._redraw)
+        self._dress()
+
+    @property
+    def view(self) -> ChartView | None:
+        """What the chart shows."""
+        return self._view
+
+    def show_view(self, view: ChartView | None) -> None:
+        """Show another chart, or the same one with new passes; the zoom is kept only for the same knob and benchmark."""
+        before = self._view
+        self._view = view
+        if view == before:
+            return
+        same = before is not None and view is not None and (before.knob, before.workload) == (view.knob, view.workload)
+        self._draw(keep_zoom=same and self._zoomed)
+
+    def mouseDoubleClickEvent(self, event: object) -> None:
+        """A double click shows everything again."""
+        self._show_all()
+
+    def outside(self, view: ChartView) -> int:
+        """Count the faint points that lie outside what the chart shows at first."""
+        if not view.points:
+            return 0
+        low, high = _y_range(view)
+        return sum(1 for p in view.points if not low <= p.spread.mean <= high)
+
+    def table(self) -> str:
+        """Give the chart's figures as tab-separated lines, for copying."""
+        view = self._view
+        if view is None:
+            return ""
+        unit = view.workload.metric.unit
+        head = f"{view.knob.name} ({view.knob.unit})\tpasses\tmean ({unit})\tlow\thigh\tverdict\tother settings"
+        lines = [
+            f"{p.value:g}\t{p.spread.n}\t{p.spread.mean:.6g}\t{p.spread.low:.6g}\t{p.spread.high:.6g}\t{p.verdict}\t"
+            f"{'as now' if p.strong else 'elsewhere'}"
+            for p in view.points
+        ]
+        return "\n".join([head, *lines])
+
+    # -- drawing -------------------------------------------------------------------------------------------------------
+
+    def _dress(self) -> None:
+        dress(self, self._theme, _LEFT_PX)
+
+    def _redraw(self) -> None:
+        self._dress()
+        self._draw(keep_zoom=self._zoomed)
+
+    def _draw(self, keep_zoom: bool) -> None:
+        self._at_edges.clear()
+        self.clear()
+        view = self._view
+        if view is None or not view.points:
+            return
+        axis = self.getPlotItem().getAxis("bottom")
+        axis.least, axis.names = view.knob.step, view.knob.choices
+        self._draw_baseline(view)
+        self._draw_proportion(view)
+        strong = [p for p in view.points if p.strong]
+        if len(strong) > 1:
+            pen = pg.mkPen(self._theme.colours.in_play, width=2)
+            self.plot([p.value for p in strong], [p.spread.mean for p in strong], pen=pen)
+        self._draw_passes(view)
+        self._draw_marks(view)
+        self._draw_failures(view)
+        self.addItem(self._hovered, ignoreBounds=True)
+        self._hovered.hide()
+        if not keep_zoom:
+            self._show_all()
+
+    def _draw_baseline(self, view: ChartView) -> None:
+        if view.baseline is None or not math.isfinite(view.baseline.low):
+            return
+        c = self._theme.colours
+        region = pg.LinearRegionItem(
+            (view.baseline.low, view.baseline.high), orientation="horizontal", movable=False,
+            brush=faded(c.verdicts[Verdict.HELD], 0.13), pen=pg.mkPen(None),
+        )  # fmt: skip
+        region.setZValue(-10)
+        self.addItem(region, ignoreBounds=True)
+        half = (view.baseline.high - view.baseline.low) / 2
+        digits = digits_for(half)
+        words = say("baseline {mean} ± {half}", mean=number(view.baseline.mean, digits), half=number(half, digits))
+        self._edge_label(words, view.baseline.high, on_left=_crowded_on_the_right(view))
+
+    def _draw_proportion(self, view: ChartView) -> None:
+        if view.anchor is None:
+            return
+        c = self._theme.colours
+        x0, y0 = view.anchor
+        low, high = _x_range(view)
+        x = np.linspace(low, high, 60)
+        power = -1.0 if view.workload.metric.direction is Direction.LOWER else 1.0
+        pen = pg.mkPen(faded(c.muted, 0.9), width=1, style=Qt.PenStyle.DashLine)
+        self.addItem(pg.PlotCurveItem(x, y0 * (x / x0) ** power, pen=pen), ignoreBounds=True)
+        top = _y_range(view)[1]
+        end = min(high, x0 * top / y0) if power > 0 else high
+        at = x0 + _LABEL_SHARE * (end - x0)
+        rightwards = power < 0 or at - low < _LEAST_LABEL_SHARE * (high - low)
+        word = pg.TextItem(say("in proportion"), color=c.muted, anchor=(0, 0) if rightwards else (1, 1))
+        word.setFont(font(SMALL_PX))
+        word.setPos(at, y0 * (at / x0) ** power)
+        self.addItem(word, ignoreBounds=True)
+
+    def _draw_passes(self, view: ChartView) -> None:
+        low, high = _x_range(view)
+        for strong, opacity in ((False, 0.3), (True, 0.8)):
+            points = [p for p in view.points if p.strong is strong]
+            aside = [
+                p.value + ((i % 5) - 2) * _JITTER_SHARE * (high - low) for p in points for i in range(len(p.scores))
+            ]
+            scores = [score for p in points for score in p.scores]
+            brush = pg.mkBrush(faded(self._theme.colours.muted, opacity))
+            self.addItem(pg.ScatterPlotItem(aside, scores, size=DOT_PX, pen=pg.mkPen(None), brush=brush, pxMode=True))
+
+    def _draw_marks(self, view: ChartView) -> None:
+        c = self._theme.colours
+        for strong, opacity in ((False, _FAINT), (True, 1.0)):
+            points = [p for p in view.points if p.strong is strong and math.isfinite(p.spread.low)]
+            if points:
+                x, mean, low, high = np.array([(p.value, p.spread.mean, p.spread.low, p.spread.high) for p in points]).T
+                pen = pg.mkPen(faded(c.ink, opacity), width=1.6)
+                self.addItem(pg.ErrorBarItem(x=x, y=mean, top=high - mean, bottom=mean - low, beam=0, pen=pen))
+        marks = pg.ScatterPlotItem(pxMode=True)
+        marks.addPoints(
+            [
+                {
+                    "pos": (p.value, p.spread.mean), "symbol": symbol(p.verdict), "size": MARK_PX, "pen": pg.mkPen(None),
+                    "brush": c.verdicts[p.verdict] if p.strong else faded(c.verdicts[p.verdict], _FAINT), "data": p,
+                }
+                for p in view.points
+            ]
+        )  # fmt: skip
+        marks.sigClicked.connect(self._clicked)
+        marks.setZValue(10)
+        self.addItem(marks)
+
+    def _draw_failures(self, view: ChartView) -> None:
+        c = self._theme.colours
+        for failure in view.failures:
+            pen = pg.mkPen(
+                faded(c.verdicts[failure.verdict], 0.7 if failure.strong else _FAINT), style=Qt.PenStyle.DotLine
+            )
+            self.addItem(pg.InfiniteLine(failure.value, angle=90, pen=pen), ignoreBounds=True)
+        if view.failures:
+            self.addItem(FailureMarks(view.failures, self._theme, self._choose), ignoreBounds=True)
+
+    def _edge_label(self, words: str, at: float, on_left: bool) -> None:
+        """Write a label at the edge of the chart, wherever that is zoomed to."""
+        c = self._theme.colours
+        anchor = (0, 1) if on_left else (1, 1)
+        item = pg.TextItem(words, color=c.muted, anchor=anchor, fill=pg.mkBrush(faded(c.ground, 0.7)))
+        item.setFont(font(SMALL_PX))
+        self.addItem(item, ignoreBounds=True)
+        self._at_edges.append((item, at, on_left))
+        self._place_edge_labels()
+
+    def _place_edge_labels(self, *_: object) -> None:
+        low, high = self.getPlotItem().getViewBox().viewRange()[0]
+        for item, at, on_left in self._at_edges:
+            item.setPos(low if on_left else high, at)
+
+    def _zoomed_by_hand(self, *_: object) -> None:
+        self._zoomed = True
+
+    def _show_all(self) -> None:
+        self._zoomed = False
+        if self._view is None or not self._view.points:
+            return
+        self.setXRange(*_x_range(self._view), padding=0)
+        self.setYRange(*_y_range(self._view), padding=0)
+
+    # -- pointing ------------------------------------------------------------------------------------------------------
+
+    def _hover(self, event: tuple[QPointF]) -> None:
+        view = self._view
+        if view is None or not view.points:
+            return
+        box = self.getPlotItem().getViewBox()
+        if not box.sceneBoundingRect().contains(event[0]):
+            self._hovered.hide()
+            return
+        near = min(view.points, key=lambda p: self._distance(event[0], p))
+        if self._distance(event[0], near) > 18:
+            self._hovered.hide()
+            return
+        self._hovered.setText(_hover_words(view, near), color=self._theme.colours.ink)
+        self._hovered.fill = pg.mkBrush(self._theme.colours.panel)
+        self._hovered.border = pg.mkPen(self._theme.colours.rule)
+        middle = sum(box.viewRange()[0]) / 2
+        self._hovered.setAnchor((0, 1.2) if near.value < middle else (1, 1.2))
+        self._hovered.setPos(near.value, near.spread.mean)
+        self._hovered.show()
+
+    def _distance(self, where: QPointF, point: KnobPoint) -> float:
+        at = self.getPlotItem().getViewBox().mapViewToScene(QPointF(point.value, point.spread.mean))
+        return math.hypot(at.x() - where.x(), at.y() - where.y())
+
+    def _clicked(self, _: object, spots: list[pg.SpotItem]) -> None:
+        if len(spots):
+            self._choose(spots[0].data().steps[-1])
+
+    def _choose(self, step: int) -> None:
+        self.step_chosen.emit(step)
+
+
+def _x_range(view: ChartView) -> tuple[float, float]:
+    xs = [p.value for p in view.points] + [f.value for f in view.failures]
+    low, high = min(xs), max(xs)
+    knob = view.knob
+    pad = 0.07 * (high - low) or 2.0 * knob.step
+    return max(low - pad, knob.low - knob.step / 2), min(high + pad, knob.high + knob.step / 2)
+
+
+def _y_range(view: ChartView) -> tuple[float, float]:
+    """Span the points under the present settings and the baseline; where there is one point alone, all of them.
+
+    The range of two passes alone is so wide that it would flatten everything else; it may run out of the picture.
+    """
+    strong = [p for p in view.points if p.strong]
+    shown = strong if len(strong) > 1 else view.points
+    ys = [score for p in shown for score in p.scores]
+    spreads = [*(p.spread for p in shown), *([view.baseline] if view.baseline else [])]
+    for spread in (s for s in spreads if s.n > _TOO_FEW_FOR_A_RANGE):
+        ys += [edge for edge in (spread.low, spread.high) if math.isfinite(edge)]
+    low, high = min(ys), max(ys)
+    pad = 0.1 * (high - low) or 0.01 * abs(high) or 1.0
+    return low - 1.6 * pad, high + pad
+
+
+def _hover_words(view: ChartView, point: KnobPoint) -> str:
+    metric = view.workload.metric
+    half = (point.spread.high - point.spread.low) / 2
+    margin = f" ± {number(half, digits_for(half))}" if math.isfinite(half) else ""
+    mean = number(point.spread.mean, digits_for(half) if math.isfinite(half) else metric.digits)
+    steps = ", ".join(str(n) for n in point.steps)
+    others = "" if point.strong else say("\nother settings elsewhere")
+    return say(
+        "{point}\n{mean}{margin} {unit}, {passes}\n{verdict}, step {steps}{others}",
+        point=view.knob.text(point.value),
+        mean=mean,
+        margin=margin,
+        unit=metric.unit,
+        passes=count(point.spread.n, "pass", "passes"),
+        verdict=point.verdict,
+        steps=steps,
+        others=others,
+    )
+
+
+def _crowded_on_the_right(view: ChartView) -> bool:
+    """Tell whether more points stand near the baseline's height in the right third than in the left one."""
+    low, high = _x_range(view)
+    bottom, top = _y_range(view)
+    level = view.baseline.high if view.baseline is not None else 0.0
+    third = (high - low) / 3.0
+    values = [p.value for p in view.points if abs(p.spread.mean - level) < _NEAR_SHARE * (top - bottom)]
+    return sum(v > high - third for v in values) > sum(v < low + third for v in values)
