@@ -18,15 +18,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.conftest import quick_rig
 
+from yondle.app.books.columns import KeepPrice
 from yondle.app.books.export import csv_text, logbook_text, merge, passes_csv, read_archive, share
 from yondle.app.books.reading import read_book
 from yondle.app.machine.machines import RigChoice
 from yondle.app.profiles.profiles import KeepProfile
-from yondle.app.session.limits import TellConditions
+from yondle.app.session.limits import LimitRange, LimitReading, TellConditions
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.remarks import AttachFile, DiscardPass, WriteNote
 from yondle.app.session.results import MeasuredWith, TypeIn
 from yondle.app.session.testing import RunBaseline, TryFrom
+from yondle.formats.documents import Conditions, OwnLimits, OwnRanges, Prices
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.workloads import Direction
@@ -134,6 +136,49 @@ def test_a_copy_to_share_says_nothing_private_and_keeps_every_figure(
     given = open_logbook(tmp_path / "given.yondle")
     assert given.snapshot.step(2).scores("stacking") == figures
     given.close()
+
+
+def test_each_document_of_two_logbooks_is_merged_by_its_own_rule(tmp_path: Path) -> None:
+    paths = [
+        make_book(tmp_path / f"{name}.yondle", (clock,), seed)
+        for name, clock, seed in (("a", 4100.0, 1), ("b", 4150.0, 2))
+    ]
+    for path, names, most in zip(
+        paths, (("Sky tour", "Keep"), ("sky tour", "Harbour", "Keep!")), (80.0, 90.0), strict=True
+    ):
+        session = open_logbook(path)
+        for i, name in enumerate(names):
+            session.do(TypeIn(2, name, 60.0 + i, "frames/s", Direction.HIGHER))
+        session.do(LimitReading("processor_temperature", most))
+        session.do(
+            LimitRange("fan_level" if path is paths[0] else "core_clock", None, 60.0 if path is paths[0] else 4500.0)
+        )
+        session.do(TellConditions({"room": path.stem, f"only {path.stem}": "yes"}))
+        session.do(KeepPrice("2", most))
+        session.close()
+    merge(paths[0], paths[1], tmp_path / "both.yondle")
+    both = open_logbook(tmp_path / "both.yondle")
+    now, kept = both.snapshot, both.snapshot.kept
+    names = {w.id: w.name for w in now.declaration.workloads if w.by_hand}
+    assert sorted(names.values()) == ["Harbour", "Keep", "Keep!", "Sky tour"]
+    told = sorted((names[a.workload], a.score) for r in now.steps for a in r.added)
+    assert told == [("Harbour", 61.0), ("Keep", 61.0), ("Keep!", 62.0), ("Sky tour", 60.0), ("Sky tour", 60.0)]
+    assert kept.of(OwnLimits).root == {"processor_temperature": 80.0}, "the first one's where both have one"
+    assert set(kept.of(OwnRanges).root) == {"fan_level", "core_clock"}
+    assert kept.of(Conditions).root == {"room": "a", "only a": "yes", "only b": "yes"}
+    at = {r.step.setup["core_clock"]: str(r.step.number) for r in now.steps}
+    assert kept.of(Prices).root == {at[4100.0]: 80.0, at[4150.0]: 90.0}, "each at its step's new number"
+    both.do(LimitReading("processor_temperature", None))
+    both.close()
+    session = open_logbook(paths[1])
+    session.do(TypeIn(2, "Pier", 5.0, "s", Direction.LOWER))
+    session.close()
+    session = open_logbook(paths[0])
+    session.do(TypeIn(2, "pier", 5.0, "frames/s", Direction.HIGHER))
+    session.close()
+    with pytest.raises(KnownError, match="pier is kept in frames/s"):
+        merge(paths[0], paths[1], tmp_path / "never.yondle")
+    assert not (tmp_path / "never.yondle").exists()
 
 
 def test_two_logbooks_make_a_third_in_the_order_of_their_tests(book: Path, tmp_path: Path) -> None:

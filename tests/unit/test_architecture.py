@@ -22,6 +22,8 @@ BREACHES = {
     "Subjects of read models meet only in what is shared": ("views/traces/spans.py", "import yondle.views.tune.rulers"),
     "The engine reaches adapters only through its ports": ("engine/watcher.py", "import yondle.logbook.logbook"),
     "Faces use operations and values": ("cli/shown.py", "import yondle.logbook.logbook"),
+    "The window sends commands and reads snapshots": ("desktop/tune/desk.py", "import yondle.app.session.session"),
+    "Rooms of the window": ("desktop/map/place.py", "import yondle.desktop.scaling.place"),
     "Qt stays in the desktop": ("app/session/progress.py", "import PySide6.QtCore"),
     "The model needs the standard library only": ("model/sensors.py", "import numpy"),
     "The language is below everything": ("language/saying.py", "import yondle.model.knobs"),

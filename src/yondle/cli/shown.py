@@ -17,7 +17,6 @@ from rich.table import Table
 from rich.text import Text
 
 from yondle.app.session.progress import Progress
-from yondle.app.session.resting import put_back_words
 from yondle.app.session.session import Session
 from yondle.language.saying import named, say
 from yondle.model.events import Record
@@ -28,6 +27,7 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.views.shared.gains import benchmark_of, capped, gain_of, words_of_gain
 from yondle.views.shared.snapshot import Snapshot
+from yondle.views.shared.steps import put_back_words
 from yondle.views.tune.trail import Trail
 
 SIGNS: dict[Shape, str] = {

@@ -158,16 +158,3 @@ class RigAtRest:
     def _stock_step(self, rests_at: Setup) -> int | None:
         baseline = self._book.baseline
         return baseline.step.number if baseline and baseline.step.setup == rests_at else None
-
-
-def put_back_words(declaration: RigDeclaration, changes: tuple[Change, ...]) -> str:
-    """Say what was put back as Yondle ended, and why it is so."""
-    knobs = declaration.knobs
-    told = (
-        say("{knob} to {value}", knob=k.name, value=k.text(c.new)) for c in changes for k in knobs if k.id == c.knob
-    )
-    return say(
-        "Put back when Yondle ended: {values}. On this machine settings last only while Yondle runs; they are set again in the "
-        "window and for the next test.",
-        values=", ".join(told),
-    )

@@ -17,7 +17,6 @@ from yondle.app.profiles.profiles import power_hint
 from yondle.app.session.opening import create_logbook, open_logbook, settings_in_force
 from yondle.app.session.owner import Answer, Closed, Opens
 from yondle.app.session.requests import SetPace
-from yondle.app.session.resting import put_back_words
 from yondle.app.session.returning import Look
 from yondle.app.system.awake import LONG_S, notify
 from yondle.app.system.folders import data_folder, free_name
@@ -39,6 +38,7 @@ from yondle.desktop.tune.place import TunePlace
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
+from yondle.views.shared.steps import put_back_words
 
 PLACES = (
     later("Tune"),

@@ -7,6 +7,7 @@ import math
 from yondle.analysis.judging import AT_ONCE_S, counted_words, limit_words, limited_at
 from yondle.analysis.margins import spread
 from yondle.language.saying import in_sentence, named, say
+from yondle.model.knobs import Change
 from yondle.model.quantities import chance, count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord, telling_of
@@ -140,3 +141,16 @@ def _seen_words(declaration: RigDeclaration, outcome: Outcome) -> str:
         return say("clock not held: {what}", what=f"{in_sentence(channel.name)} {times}")
     reading = quantity(float(seen["reading"]), channel.unit, channel.digits)
     return say("{channel} reached {reached}", channel=channel.name, reached=reading)
+
+
+def put_back_words(declaration: RigDeclaration, changes: tuple[Change, ...]) -> str:
+    """Say what was put back as Yondle ended, and why it is so."""
+    knobs = declaration.knobs
+    told = (
+        say("{knob} to {value}", knob=k.name, value=k.text(c.new)) for c in changes for k in knobs if k.id == c.knob
+    )
+    return say(
+        "Put back when Yondle ended: {values}. On this machine settings last only while Yondle runs; they are set again in the "
+        "window and for the next test.",
+        values=", ".join(told),
+    )
