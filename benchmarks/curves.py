@@ -23,6 +23,7 @@ from yondle.desktop.look.basics import children, top_items
 from yondle.desktop.shell.window import MainWindow
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
 from yondle.model.knobs import Change, Setup
+from yondle.model.measured import Measured
 from yondle.model.sensors import Quantity
 from yondle.model.steps import PassRecord, Step, StepKind
 from yondle.model.verdicts import Outcome, Verdict
@@ -156,10 +157,10 @@ def make_much(path: Path) -> int:
     scored = [w for w in declaration.workloads if w.scored and not w.by_hand]
     setups = _setups(session)
     chance, parent, passes = Random(1), None, 0
-    facts: dict[str, str | float] = {
-        f"mean {c.id}": 0.0 if c.quantity is Quantity.FLAG else 50.0 for c in declaration.channels
-    }
-    facts |= {f"most {c.id}": 60.0 for c in declaration.channels}
+    told = Measured(
+        mean={c.id: 0.0 if c.quantity is Quantity.FLAG else 50.0 for c in declaration.channels},
+        most={c.id: 60.0 for c in declaration.channels},
+    )
     for number, setup in enumerate(setups, 1):
         kind = StepKind.BASELINE if number == 1 else StepKind.CHANGE
         changes = tuple(Change(c.knob, c.old, c.new) for c in stock.changes_to(setup))
@@ -169,7 +170,13 @@ def make_much(path: Path) -> int:
         for ordinal, work in enumerate(scored, 1):
             score = 100.0 * (setup["core_clock"] / 4200.0) ** 0.8 * chance.gauss(1.0, 0.005)
             made = PassRecord(
-                ordinal, "score passes", work.id, 1, False, t + 12 * ordinal, PassResult(True, score, 12.0, facts=facts)
+                ordinal,
+                "score passes",
+                work.id,
+                1,
+                False,
+                t + 12 * ordinal,
+                PassResult(True, score, 12.0, measured=told),
             )
             session.logbook.take(
                 PassOpened(number, ordinal, made.stage, work.id, 1, False, ordinal, len(scored), 12.0, t)

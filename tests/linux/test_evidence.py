@@ -15,6 +15,7 @@ from yondle.app.session.proposing import Propose
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.logbook.logbook import Logbook
+from yondle.model.measured import Measured
 from yondle.model.verdicts import Failure, Verdict
 from yondle.model.workloads import PassResult
 from yondle.rigs.linux.this import ThisRig
@@ -32,7 +33,7 @@ class TreeRun:
 
     def poll(self) -> PassResult | None:
         self._happens()
-        return PassResult(True, 100.0, 1.0, facts=dict(self._facts))
+        return PassResult(True, 100.0, 1.0, measured=Measured.of(dict(self._facts)))
 
     def stop(self) -> None:
         return
@@ -97,7 +98,7 @@ def test_hardware_errors_throttling_and_memory_errors_decide_and_are_quoted(tmp_
     assert step.outcome.failure is Failure.ERRORS_CORRECTED
     last = step.attempts[-1].passes[-1].result
     assert last is not None
-    assert str(last.facts["kernel log"]).startswith("mce: [Hardware Error]")
+    assert str(last.measured.told["kernel log"]).startswith("mce: [Hardware Error]")
 
     def counts(file: str) -> Callable[[], None]:
         def happens() -> None:

@@ -16,7 +16,7 @@ import pytest
 
 from yondle.model.pacing import pacing
 from yondle.model.verdicts import Failure
-from yondle.model.workloads import PART, PassResult
+from yondle.model.workloads import PassResult
 from yondle.workloads.catalogue import BUILT_IN
 from yondle.workloads.host import ChildHost, ChildRun, WorkloadSettings
 from yondle.workloads.kernels import (
@@ -70,12 +70,12 @@ def test_every_workload_runs_verifies_itself_and_gives_its_figures(workload: str
     assert result.ok, result.detail
     assert result.score is not None
     assert result.score > 0
-    parts = {name.removeprefix(PART) for name in result.facts if name.startswith(PART)}
+    parts = set(result.measured.parts)
     assert parts <= {metric.name for metric in declared.parts}
     if workload in ("compression", "bandwidth", "storage_random"):
         assert parts == {metric.name for metric in declared.parts}
     if workload == "frames":
-        assert len(result.frame_times_ms) == result.facts["units"]
+        assert len(result.frame_times_ms) == result.measured.told["units"]
 
 
 @pytest.mark.parametrize("workload", ["wide_arithmetic", "memory_check", "frames", "storage", "mixed"])

@@ -24,7 +24,7 @@ from yondle.app.system.helper_install import install, remove
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure
-from yondle.model.workloads import PART, Direction, PassResult
+from yondle.model.workloads import Direction, PassResult
 from yondle.rigs.linux.privilege import INSTALLED, POLICY
 from yondle.views.shared.gains import gain_of
 from yondle.workloads.command_file import parse_command
@@ -65,7 +65,7 @@ def result_of(code: str, at_most: float = 20.0, more: str = "") -> PassResult:
 
 def test_the_last_number_a_command_prints_is_its_score_and_sub_scores_go_with_it() -> None:
     result = result_of("print('total: 9 s'); print('shading 1.5'); print('total: 1,204.5 s')")
-    assert (result.ok, result.score, result.facts[PART + "shading"]) == (True, 1204.5, 1.5)
+    assert (result.ok, result.score, result.measured.parts["shading"]) == (True, 1204.5, 1.5)
     assert result_of("print('shading 2 total: 1.204,5 s')", more="decimal_comma = true").score == 1204.5
 
 
@@ -134,7 +134,7 @@ def test_figures_typed_in_or_imported_count_as_gains_like_any_other(measured: Pa
     for base, step in ((60.1, 66.0), (60.4, 66.3), (60.2, 66.2), (60.0, 66.1)):
         session.do(TypeIn(1, "Sky tour", base, "frames/s", Direction.HIGHER, told))
         added = session.do(TypeIn(2, "Sky tour", step, "frames/s", Direction.HIGHER, told))
-    assert added.facts["preset"] == "high"
+    assert added.measured.told["preset"] == "high"
     workload = session.declaration.workload(added.workload)
     gained = gain_of(session.snapshot, session.snapshot.step(2), workload)
     assert gained is not None
@@ -191,8 +191,8 @@ def test_frame_times_give_average_lows_and_late_frames(measured: Path, tmp_path:
     stamps.write_text("frame,when\n" + "".join(f"{i},{t:.6f}\n" for i, t in enumerate(moments)))
     added = session.do(ImportFrames(1, stamps, "Sky tour", "when", "s", MeasuredWith(), stamps=True))
     assert added.score == pytest.approx(1000 * 100 / sum(times))
-    assert added.facts[PART + "1 % low"] == pytest.approx(25.0)
-    assert added.facts[PART + "late frames"] == pytest.approx(2.0)
+    assert added.measured.parts["1 % low"] == pytest.approx(25.0)
+    assert added.measured.parts["late frames"] == pytest.approx(2.0)
     assert added.frame_times_ms[-1] == pytest.approx(40.0, rel=1e-3)
     for column, unit in (("frame", "ms"), ("when", "s")):
         with pytest.raises(KnownError, match="would give a frame"):

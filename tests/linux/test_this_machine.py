@@ -104,7 +104,7 @@ def test_a_real_step_over_workers_with_the_real_benchmark(tmp_path: Path) -> Non
     session.do(Propose("workers", 1))
     step = session.do(TryProposal(2))
     assert step.verdict is Verdict.HELD, step.outcome
-    facts = [p.result.facts for p in step.attempts[0].passes if p.result]
+    facts = [p.result.measured.facts() for p in step.attempts[0].passes if p.result]
     assert {f["measured workers"] for f in facts} == {1}
     assert all(float(f["vector_bits"]) in (128, 256, 512) for f in facts)
     assert heard.count("Sampled") > 10

@@ -139,9 +139,9 @@ def _sure(side: _Side, front: list[int], gap: Array) -> NDArray[np.bool_]:
 def score_per_watt(passes: Iterable[PassRecord], power: Channel, direction: Direction) -> float | None:
     """Mean score over mean power of the passes that count; for durations, runs per hour and watt. None without both."""
     pairs = [
-        (p.result.score, float(p.result.facts[f"mean {power.id}"]))
+        (p.result.score, p.result.measured.mean[power.id])
         for p in passes
-        if p.counts and p.result is not None and p.result.score and f"mean {power.id}" in p.result.facts
+        if p.counts and p.result is not None and p.result.score and power.id in p.result.measured.mean
     ]
     watts = sum(w for _, w in pairs)
     if not pairs or watts <= 0:

@@ -57,9 +57,9 @@ def reached_by(declaration: RigDeclaration, attempt: Attempt, knob_id: str) -> f
     """Give the lowest mean, over a pass, of the reading that follows a knob, where the attempt ended for not holding it."""
     if attempt.outcome is None or attempt.outcome.failure is not Failure.CLOCK_NOT_HELD:
         return None
-    names = [f"mean {c.id}" for c in declaration.channels if c.follows == knob_id]
-    facts = [p.result.facts for p in attempt.passes if p.result is not None]
-    return min((float(f[name]) for f in facts for name in names if name in f), default=None)
+    following = [c.id for c in declaration.channels if c.follows == knob_id]
+    means = [p.result.measured.mean for p in attempt.passes if p.result is not None]
+    return min((mean[id_] for mean in means for id_ in following if id_ in mean), default=None)
 
 
 def _runs(attempt: Attempt, value: float, warm: Warmths) -> list[Run]:
@@ -79,8 +79,7 @@ def _run(record: PassRecord, value: float, outcome: Outcome, warmth: float) -> R
         seconds = outcome.time_to_failure_s
         return Run(record.workload, value, seconds, 1, True, warmth) if failed and seconds is not None else None
     if result.ok:
-        corrected = sum(float(v) for name, v in result.facts.items() if name.startswith("errors "))
-        failures = min(round(corrected), MOST_CORRECTED)
+        failures = min(round(sum(result.measured.errors.values())), MOST_CORRECTED)
         return Run(record.workload, value, result.duration_s, failures, False, warmth)
     if result.failure in _NO_RUN:
         return None

@@ -143,7 +143,7 @@ def shortfalls(declaration: RigDeclaration, setup: Setup, passes: list[PassRecor
         runs = [
             ClockShortfall(channel.id, channel.follows, asked, mean, record.workload, _limits(flags, channel, record))
             for record in passes
-            if (mean := _fact(record, f"mean {channel.id}")) is not None
+            if (mean := _mean(record, channel)) is not None
             and (asked := meant[channel.follows] - meant.get(declaration.workload(record.workload).clock_less, 0.0))
         ]
         worst = min(runs, default=None, key=lambda s: s.mean / s.asked)
@@ -166,7 +166,7 @@ def limited_at(declaration: RigDeclaration, record: StepRecord) -> Limited:
 
 def _limits(flags: list[Channel], clock: Channel, record: PassRecord) -> tuple[tuple[str, float], ...]:
     """Give the share of a pass that each limit on the clock's own subsystem was reached."""
-    shares = ((f.name, _fact(record, f"mean {f.id}")) for f in flags if f.subsystem is clock.subsystem)
+    shares = ((f.name, _mean(record, f)) for f in flags if f.subsystem is clock.subsystem)
     return tuple((name, share) for name, share in shares if share)
 
 
@@ -256,7 +256,9 @@ def _throttled(declaration: RigDeclaration, passes: list[PassRecord]) -> Outcome
     """A machine that says it throttled didn't hold its clock, whatever the clock's own sensor says."""
     for channel in declaration.channels:
         if channel.quantity is Quantity.COUNT:
-            times = [(n, p) for p in passes if (n := _fact(p, f"counted {channel.id}"))]
+            times = [
+                (n, p) for p in passes if p.result is not None and (n := p.result.measured.counted.get(channel.id))
+            ]
             if times:
                 most, record = max(times, key=lambda pair: pair[0])
                 load = declaration.workload(record.workload).name
@@ -272,7 +274,7 @@ def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
     """A value that reads back as set and is not in force: measured otherwise, or a limit that acts below it."""
     for record in trial.passes:
         for knob_id, asked in trial.setup.items():
-            measured = _fact(record, f"measured {knob_id}")
+            measured = record.result.measured.settings.get(knob_id) if record.result is not None else None
             if measured is not None and measured != asked:
                 knob, load = declaration.knob(knob_id), declaration.workload(record.workload).name
                 reason = say(
@@ -287,9 +289,9 @@ def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
         if flag.quantity is not Quantity.FLAG or flag.follows not in {c.knob for c in trial.changes}:
             continue
         knob, asked = declaration.knob(flag.follows), trial.setup[flag.follows]
-        acting = [p for p in trial.passes if (_fact(p, f"mean {flag.id}") or 0.0) >= LIMIT_ACTS_SHARE]
+        acting = [p for p in trial.passes if (_mean(p, flag) or 0.0) >= LIMIT_ACTS_SHARE]
         power = next((c for c in declaration.channels if c.id == flag.of), None)
-        drawn = [m for p in acting if power is not None and (m := _fact(p, f"mean {power.id}")) is not None]
+        drawn = [m for p in acting if power is not None and (m := _mean(p, power)) is not None]
         if drawn and max(drawn) < asked * LIMIT_MET_SHARE:
             reason = say(
                 "{knob} {asked} reads back, but the limit acts at {drawn}.",
@@ -311,7 +313,7 @@ def counted_words(errors: Mapping[Channel, float]) -> str:
 def errors_by_channel(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> dict[Channel, float]:
     """Add up the corrected errors of all passes, by the channel that counted them; channels without any are left out."""
     sums = {
-        channel: sum(_fact(p, f"errors {channel.id}") or 0.0 for p in passes)
+        channel: sum(p.result.measured.errors.get(channel.id, 0.0) for p in passes if p.result is not None)
         for channel in declaration.channels
         if channel.quantity is Quantity.ERRORS
     }
@@ -381,6 +383,5 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
     return ", ".join(parts) or say("nothing was run")
 
 
-def _fact(record: PassRecord, name: str) -> float | None:
-    value = record.result.facts.get(name) if record.result is not None else None
-    return float(value) if value is not None else None
+def _mean(record: PassRecord, channel: Channel) -> float | None:
+    return record.result.measured.mean.get(channel.id) if record.result is not None else None

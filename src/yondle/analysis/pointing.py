@@ -112,8 +112,8 @@ def _voltage_signs(declaration: RigDeclaration, trial: Trial) -> list[Sign]:
     if channel is None:
         return []
     asked = trial.setup[channel.follows]
-    facts = [p.result.facts for p in trial.passes if p.result is not None]
-    lows = [float(f[f"least {channel.id}"]) for f in facts if f"least {channel.id}" in f]
+    least = [p.result.measured.least for p in trial.passes if p.result is not None]
+    lows = [readings[channel.id] for readings in least if channel.id in readings]
     if not lows or min(lows) > asked * (1.0 - DROOP_SHARE):
         return []
     low, full = quantity(min(lows), channel.unit, channel.digits), quantity(asked, channel.unit, channel.digits)

@@ -37,7 +37,7 @@ from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.steps import AddedResult
-from yondle.model.workloads import PART, Direction
+from yondle.model.workloads import Direction
 from yondle.views.shared.snapshot import Snapshot
 
 StepNumber = Annotated[int, typer.Argument(help="The step at whose settings it was measured.")]
@@ -316,13 +316,14 @@ def _direction(lower: bool) -> Direction:
 def _print_added(book: Snapshot, found: list[AddedResult], console: Console, as_json: bool) -> None:
     if as_json:
         told = [
-            {"id": a.id, "step": a.step, "benchmark": a.workload, "score": a.score, "facts": a.facts} for a in found
+            {"id": a.id, "step": a.step, "benchmark": a.workload, "score": a.score, "facts": a.measured.facts()}
+            for a in found
         ]
         print_json({"figures": told})
         return
     for added in found:
         metric = book.declaration.workload(added.workload).metric
-        parts = ", ".join(f"{k.removeprefix(PART)} {v:.1f}" for k, v in added.facts.items() if k.startswith(PART))
+        parts = ", ".join(f"{name} {value:.1f}" for name, value in added.measured.parts.items())
         words = f"{metric.name} {quantity(added.score, metric.unit, metric.digits)}"
         told_parts = f" ({parts})" if parts else ""
         console.print(say("Kept with step {step}: {words}{parts}.", step=added.step, words=words, parts=told_parts))

@@ -14,6 +14,7 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.events import PassEnded, PassOpened, Settled, SettleOpened
 from yondle.model.knobs import Setup
+from yondle.model.measured import Measured
 from yondle.model.quantities import duration
 from yondle.model.steps import PassRecord
 from yondle.model.verdicts import Failure
@@ -135,9 +136,8 @@ class Passes:
         bench = self._bench
         bench.flush()
         bench.ordinal = None
-        facts = summary.facts()
-        whole = replace(result, facts={**facts, **result.facts})
-        disturbed = gone or _disturbance(whole.facts, slept_s, bench.declaration.others_at_most)
+        whole = replace(result, measured=summary.measured().joined(result.measured))
+        disturbed = gone or _disturbance(whole.measured, slept_s, bench.declaration.others_at_most)
         ended = replace(record, result=whole, disturbed=disturbed)
         bench.emit(PassEnded(bench.attempt, ended))
         return ended
@@ -157,15 +157,15 @@ class Passes:
         )
 
 
-def _disturbance(facts: dict[str, str | float], slept_s: float, others_at_most: float) -> str:
+def _disturbance(measured: Measured, slept_s: float, others_at_most: float) -> str:
     if slept_s >= LONGEST_NAP_S:
         return say("the machine was suspended for {slept_s}", slept_s=duration(slept_s))
-    others = float(facts.get("mean other_use", 0.0))
+    others = measured.mean.get("other_use", 0.0)
     if others > others_at_most:
-        stolen = float(facts.get("mean stolen", 0.0))
+        stolen = measured.mean.get("stolen", 0.0)
         who = say("the host took") if stolen > others / 2 else say("other programs used")
         return say("{who} {others:.0f} % of the machine", who=who, others=others)
-    moved = float(facts.get("reference_moved", 0.0))
-    if moved > MOVED_PERCENT and not any(name.startswith("counted ") for name in facts):
+    moved = float(measured.told.get("reference_moved", 0.0))
+    if moved > MOVED_PERCENT and not measured.counted:
         return say("the clock moved by {moved:.0f} % in the pass", moved=moved)
     return ""

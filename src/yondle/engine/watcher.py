@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Limit, Quantity, Reading, SampleBlock
 
@@ -104,20 +105,24 @@ class PassSummary:
         """Take the sample after the load has ended: only its counters belong to the pass."""
         self._last = row
 
-    def facts(self) -> dict[str, str | float]:
-        """Give 'mean <channel>' of all that was heard, 'most' and 'least' where they tell something, and what was counted."""
-        facts: dict[str, str | float] = {}
+    def measured(self) -> Measured:
+        """Give the means of all that was heard, extremes where they tell something, and what was counted."""
+        mean: dict[str, float] = {}
+        most: dict[str, float] = {}
+        least: dict[str, float] = {}
         for i, channel in enumerate(self._channels):
             if channel.quantity in _COUNTED or not self._counts[i]:
                 continue
-            facts[f"mean {channel.id}"] = round(self._sums[i] / self._counts[i], 4)
+            mean[channel.id] = round(self._sums[i] / self._counts[i], 4)
             if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
-                facts[f"most {channel.id}"] = round(self._most[i], 4)
+                most[channel.id] = round(self._most[i], 4)
             if channel.quantity is Quantity.VOLTAGE:
-                facts[f"least {channel.id}"] = round(self._least[i], 4)
+                least[channel.id] = round(self._least[i], 4)
+        errors: dict[str, float] = {}
+        counted: dict[str, float] = {}
         for i in self._counters:
+            channel = self._channels[i]
             now, before = self._last[i] if i < len(self._last) else None, self._before.get(i)
             if now is not None and before is not None and now > before:
-                word = "errors" if self._channels[i].quantity is Quantity.ERRORS else "counted"
-                facts[f"{word} {self._channels[i].id}"] = now - before
-        return facts
+                (errors if channel.quantity is Quantity.ERRORS else counted)[channel.id] = now - before
+        return Measured(mean, most, least, errors, counted)

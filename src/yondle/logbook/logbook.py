@@ -23,6 +23,7 @@ from yondle.logbook.store import (
 )
 from yondle.logbook.writing import write
 from yondle.model.events import Durable
+from yondle.model.measured import Measured
 from yondle.model.sensors import SampleBlock
 
 
@@ -101,11 +102,11 @@ class Logbook(RecordReader):
         self._change(schema.attachment.delete().where(schema.attachment.c.id == attachment))
 
     def add_result(
-        self, step: int, workload: str, at: str, score: float, facts: dict[str, str | float], frames: tuple[float, ...]
+        self, step: int, workload: str, at: str, score: float, measured: Measured, frames: tuple[float, ...]
     ) -> None:
         """Keep a result that was measured elsewhere at a step's settings; frame times are in ms."""
         values = {
-            "step": step, "workload": workload, "at": at, "score": score, "facts": json.dumps(facts),
+            "step": step, "workload": workload, "at": at, "score": score, "facts": json.dumps(measured.facts()),
             "frame_times": array("f", frames).tobytes() if frames else None,
         }  # fmt: skip
         self._change(schema.result.insert().values(**values))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sys
 from array import array
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -17,6 +16,7 @@ from yondle.logbook import schema
 from yondle.logbook.samples import unpack
 from yondle.logbook.shapes import changes, numbers, plain, told, words
 from yondle.model.knobs import Change, Setup
+from yondle.model.measured import Measured
 from yondle.model.steps import (
     AddedResult,
     Attachment,
@@ -32,9 +32,8 @@ from yondle.model.steps import (
     StepRecord,
 )
 from yondle.model.verdicts import Failure, Outcome, Pointer, Verdict
-from yondle.model.workloads import PART, PassResult
+from yondle.model.workloads import PassResult
 
-_MEASURED = ("mean ", "most ", "least ", "errors ", "counted ", PART)
 """Before the names of facts that are numbers."""
 _EARLIEST_YEAR, _LATEST_YEAR = 1970, 9000
 
@@ -155,10 +154,10 @@ def _check(kept: dict[str, Any]) -> Check:
 def _pass(row: sa.Row[Any]) -> PassRecord:
     result = None
     if row.ok is not None:
-        facts = _facts(row.facts)
+        measured = _measured(row.facts)
         frames: Sequence[float] = array("f", row.frame_times) if row.frame_times else ()
         result = PassResult(
-            bool(row.ok), row.score, float(row.duration_s), row.failure or "", row.detail or "", facts, frames
+            bool(row.ok), row.score, float(row.duration_s), row.failure or "", row.detail or "", measured, frames
         )
     return PassRecord(
         row.ordinal,
@@ -173,19 +172,21 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
     )
 
 
-def _facts(kept: str | None) -> dict[str, Any]:
-    """Read the facts of a pass; their names, which are the same for every pass, are held in memory once."""
-    facts = {sys.intern(name): value for name, value in plain(kept or "{}").items()}
+def _measured(kept: str | None) -> Measured:
+    """Read what was measured beside a figure; raises ValueError for what is none."""
+    facts = plain(kept or "{}")
     for name, value in facts.items():
-        kind = value.__class__
-        if kind is not float and kind is not int and (kind is not str or name.startswith(_MEASURED)):
+        if value.__class__ not in (float, int, str):
             raise ValueError(say("the fact '{name}' is none", name=name))
-    return facts
+    try:
+        return Measured.of(facts)
+    except ValueError as error:
+        raise ValueError(say("the fact '{name}' is none", name=error)) from error
 
 
 def _added(row: sa.Row[Any]) -> AddedResult:
     frames: Sequence[float] = array("f", row.frame_times) if row.frame_times else ()
-    return AddedResult(row.id, row.step, row.workload, row.at, row.score, _facts(row.facts), frames, row.discarded)
+    return AddedResult(row.id, row.step, row.workload, row.at, row.score, _measured(row.facts), frames, row.discarded)
 
 
 def sensor_logs(connection: sa.Connection, step: int) -> list[SensorLog]:

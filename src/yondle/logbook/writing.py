@@ -171,7 +171,7 @@ def _write_pass_ended(connection: sa.Connection, record: PassEnded) -> None:
             duration_s=result.duration_s,
             failure=result.failure,
             detail=result.detail,
-            facts=json.dumps(result.facts),
+            facts=json.dumps(result.measured.facts()),
             disturbed=record.record.disturbed,
             frame_times=array("f", result.frame_times_ms).tobytes() if result.frame_times_ms else None,
         )

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yondle.model.knobs import Change, Setup
+from yondle.model.measured import NOTHING_MEASURED, Measured
 from yondle.model.sensors import SampleBlock
 from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
@@ -165,7 +166,7 @@ class Attachment:
 class AddedResult:
     """A figure that was measured outside Yondle at a step's settings: typed in, or read from a file.
 
-    `facts` holds sub-scores under PART, the preset and passage it was measured with, a note, and where it came from.
+    `measured` holds its sub-scores, and told the preset and passage it was measured with, a note, and where it came from.
     """
 
     id: int
@@ -173,7 +174,7 @@ class AddedResult:
     workload: str
     at: str
     score: float
-    facts: dict[str, str | float] = field(default_factory=dict)
+    measured: Measured = NOTHING_MEASURED
     frame_times_ms: Sequence[float] = ()
     discarded: str = ""
 
@@ -271,10 +272,10 @@ class StepRecord:
         ]
         return measured + [a.score for a in self.added if a.workload == workload and not a.discarded]
 
-    def facts_of(self, workload: str, fact: str) -> list[float]:
-        """List one fact of the passes of a benchmark that count, such as the frame rate of its slowest frames."""
+    def parts_of(self, workload: str, part: str) -> list[float]:
+        """List one sub-score of the passes of a benchmark that count, such as the frame rate of its slowest frames."""
         results = [p.result for a in self.attempts for p in a.passes if p.workload == workload and p.counts]
-        return [float(r.facts[fact]) for r in results if r is not None and fact in r.facts]
+        return [r.measured.parts[part] for r in results if r is not None and part in r.measured.parts]
 
 
 _MEASURED = (Verdict.HELD, Verdict.HELD_BACK)

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import StrEnum
 
 from yondle.model.knobs import Subsystem
-
-PART = "part "
-"""What the name of a fact begins with that is a sub-score."""
+from yondle.model.measured import NOTHING_MEASURED, Measured
 
 
 class Direction(StrEnum):
@@ -47,17 +45,17 @@ class Workload:
     by_hand: bool = False
     """Whether its figures are measured elsewhere and typed in or imported; Yondle can't run it."""
     parts: tuple[Metric, ...] = ()
-    """Its sub-scores; a pass keeps each among its facts, under PART and its name."""
+    """Its sub-scores; a pass keeps each by its name (`Measured.parts`)."""
 
 
 @dataclass(frozen=True, slots=True)
 class PassResult:
-    """What one pass brought: its figure (None when it failed), how long it ran, and the facts recorded with it."""
+    """What one pass brought: its figure (None when it failed), how long it ran, and what was measured beside it."""
 
     ok: bool
     score: float | None
     duration_s: float
     failure: str = ""
     detail: str = ""
-    facts: dict[str, str | float] = field(default_factory=dict)
+    measured: Measured = NOTHING_MEASURED
     frame_times_ms: Sequence[float] = ()

@@ -9,8 +9,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from yondle.language.saying import say
+from yondle.model.measured import Measured
 from yondle.model.verdicts import Failure
-from yondle.model.workloads import PART, PassResult, Workload
+from yondle.model.workloads import PassResult, Workload
 from yondle.workloads.children import Child, is_stopped, living_in_group, waited_s
 
 LONGEST_OUTPUT = 4 << 20
@@ -101,8 +102,7 @@ class CommandRun:
                 )
             found[name] = value
         score = found.pop("", None)
-        parts: dict[str, str | float] = {f"{PART}{name}": value for name, value in found.items()}
-        return PassResult(True, score, self._seconds(), facts=parts)
+        return PassResult(True, score, self._seconds(), measured=Measured(parts=found))
 
     def _number(self, pattern: re.Pattern[str], text: str) -> float | None:
         matches = list(pattern.finditer(text))

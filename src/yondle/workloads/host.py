@@ -10,8 +10,9 @@ from typing import Any, Protocol
 
 from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
+from yondle.model.measured import NOTHING_MEASURED, Measured
 from yondle.model.verdicts import Failure
-from yondle.model.workloads import PART, PassResult, Workload
+from yondle.model.workloads import PassResult, Workload
 from yondle.workloads.catalogue import BUILT_IN, FRAMES, MEMORY_CHECK, MIXED, USUAL, WIDE
 from yondle.workloads.children import Child, is_stopped, living_in_group, waited_s
 from yondle.workloads.commands import CommandRun, OwnCommand
@@ -61,7 +62,7 @@ class ChildRun:
         self._waited_before: tuple[float, float] | None = None
         self._went: float | None = None
         self._ended: float | None = None
-        self._facts: dict[str, str | float] = {}
+        self._measured = NOTHING_MEASURED
         self._final: dict[str, Any] | None = None
         self._child = Child(command, self._hear, self._end)
         self._child.listen()
@@ -117,7 +118,8 @@ class ChildRun:
         except (ValueError, TypeError, KeyError):
             return
         if event == "ready":
-            self._facts = {k: v for k, v in message.items() if isinstance(v, str | int | float) and k != "event"}
+            told = {k: v for k, v in message.items() if isinstance(v, str | int | float) and k != "event"}
+            self._measured = Measured(told=told)
             self._went = self._heard
             self._child.say({"do": "go", "seconds": self._seconds})
         elif event in ("result", "wrong", "cannot"):
@@ -134,10 +136,12 @@ class ChildRun:
                 return self._failed(Failure.NOT_RUN, f"{final['problem']} {final['remedy']}")
             seconds = float(final["seconds"])
             if final["event"] == "wrong":
-                return PassResult(False, None, seconds, Failure.WRONG_RESULTS.value, str(final["detail"]), self._facts)
+                return PassResult(
+                    False, None, seconds, Failure.WRONG_RESULTS.value, str(final["detail"]), self._measured
+                )
             frames = tuple(float(t) for t in final.get("frame_times_ms", ()))
-            facts = {**self._facts, **_plain_facts(final)}
-            return PassResult(True, float(final["score"]), seconds, facts=facts, frame_times_ms=frames)
+            measured = self._measured.joined(_measured(final))
+            return PassResult(True, float(final["score"]), seconds, measured=measured, frame_times_ms=frames)
         except (KeyError, TypeError, ValueError) as error:
             return self._failed(Failure.PROGRAM_CRASHED, say("its result can't be read ({error})", error=error))
 
@@ -154,7 +158,7 @@ class ChildRun:
     def _failed(self, failure: Failure, detail: str) -> PassResult:
         end = self._ended if self._ended is not None else self._now()
         loaded_s = end - self._went if self._went is not None else 0.0
-        return PassResult(False, None, loaded_s, failure.value, detail, self._facts)
+        return PassResult(False, None, loaded_s, failure.value, detail, self._measured)
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,17 +237,22 @@ class ChildHost:
         return command
 
 
-def _plain_facts(final: dict[str, Any]) -> dict[str, str | float]:
-    """Facts as a logbook keeps them: sub-scores under PART, tallies by name, rows of numbers as text."""
-    facts: dict[str, str | float] = {}
+def _measured(final: dict[str, Any]) -> Measured:
+    """Read what a child tells with its figure: sub-scores, settings as it found them, tallies, rows of numbers as text."""
+    parts: dict[str, float] = {}
+    settings: dict[str, float] = {}
+    told: dict[str, str | float] = {}
     for name, value in final.items():
         if name in ("event", "score", "seconds", "frame_times_ms"):
             continue
         if isinstance(value, int | float | str):
-            facts[name] = value
+            told[name] = value
         elif isinstance(value, dict):
-            prefix = {"parts": PART, "per_node": ""}.get(name, f"{name} ")
-            facts.update({f"{prefix}{k}": v for k, v in value.items() if isinstance(v, int | float)})
+            figures = {str(k): v for k, v in value.items() if isinstance(v, int | float)}
+            if name in ("parts", "measured"):
+                (parts if name == "parts" else settings).update(figures)
+            else:
+                told.update({k if name == "per_node" else f"{name} {k}": v for k, v in figures.items()})
         elif isinstance(value, list):
-            facts[name] = ", ".join(f"{v:.3f}" for v in value if isinstance(v, int | float))
-    return facts
+            told[name] = ", ".join(f"{v:.3f}" for v in value if isinstance(v, int | float))
+    return Measured(settings=settings, parts=parts, told=told)

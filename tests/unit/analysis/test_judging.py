@@ -10,6 +10,7 @@ from yondle.analysis.judging import Trial, judge, limited, pass_failed, sag, wha
 from yondle.analysis.pointing import point
 from yondle.engine.recovery import judge_unclosed
 from yondle.model.knobs import Change, Subsystem
+from yondle.model.measured import Measured
 from yondle.model.sensors import Channel, Quantity
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, Step, StepKind, StepRecord, deciding, verdict_of
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
@@ -23,7 +24,9 @@ HERON = declaration_of(parse_rig_file(quick_rig(), "heron"))
 
 def a_pass(workload: str = "stacking", stage: str = SCORE_STAGE, seconds: float = 6.0, **facts: float) -> PassRecord:
     shown = {name.replace("_of_", " ", 1): value for name, value in facts.items()}
-    return PassRecord(1, stage, workload, 0, False, 0.0, PassResult(True, 213.0, seconds, facts=dict(shown)))
+    return PassRecord(
+        1, stage, workload, 0, False, 0.0, PassResult(True, 213.0, seconds, measured=Measured.of(dict(shown)))
+    )
 
 
 def judged(passes: list[PassRecord], *changes: Change) -> Outcome:
@@ -140,7 +143,7 @@ def test_a_failure_points_to_a_part_with_its_evidence(
     passes: list[PassRecord] = []
     if load:
         shown = {name.replace("_of_", " ", 1): value for name, value in facts.items()}
-        result = PassResult(False, None, 60.0, failure.value, facts=dict(shown))
+        result = PassResult(False, None, 60.0, failure.value, measured=Measured.of(dict(shown)))
         passes = [a_pass(), PassRecord(2, load, load, 0, False, 10.0, result)]
     tested = Trial(HERON.stock.with_values({change.knob: change.new}), (change,), tuple(passes))
     pointer = point(HERON, tested, Outcome(VERDICT_OF_FAILURE[failure], "", failure, code=code))

@@ -15,6 +15,7 @@ from yondle.formats.documents import Compared, Prices, Reference, References
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
+from yondle.model.measured import NOTHING_MEASURED
 from yondle.model.profiles import Profile
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
@@ -259,7 +260,7 @@ def _references(book: Snapshot) -> dict[str, Reference]:
 
 
 def _reference(book: Snapshot, name: str, kept: Reference) -> Column:
-    figures = {w: tuple(Figure(float(s), 0.0, {}) for s in scores) for w, scores in kept.scores.items()}
+    figures = {w: tuple(Figure(float(s), 0.0, NOTHING_MEASURED) for s in scores) for w, scores in kept.scores.items()}
     setting = Setting(Setup.of({}), figures, (), Verdict.UNPROVEN, None, frozenset())
     return Column(name, name, "", kept.note or say("typed in"), book.declaration, setting, None)
 

@@ -136,10 +136,10 @@ def _text(values: Values) -> str:
 
 def _facts(book: Snapshot, row: LogRow) -> dict[str, Any]:
     if row.kind is Kind.FIGURE:
-        return next(dict(a.facts) for a in book.step(row.step).added if a.id == row.item)
+        return next(a.measured.facts() for a in book.step(row.step).added if a.id == row.item)
     found = (p for a in book.step(row.step).attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item)
     made = next(found)
-    return dict(made.result.facts) if made.result is not None else {}
+    return made.result.measured.facts() if made.result is not None else {}
 
 
 def _defused(cell: str) -> str:

@@ -15,11 +15,12 @@ from yondle.app.reports.report_choices import HEADINGS, question, sections_chose
 from yondle.language.saying import CONDITION, capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
+from yondle.model.measured import Measured
 from yondle.model.pacing import LOW
 from yondle.model.parts import Part
 from yondle.model.quantities import THIN, count, date, duration, number, quantity, ranged
 from yondle.model.steps import ASKED_BECAUSE, Attempt, StepRecord
-from yondle.model.workloads import PART, Workload
+from yondle.model.workloads import Workload
 from yondle.reports.content import (
     Block,
     Cell,
@@ -312,7 +313,7 @@ class _Gatherer:
                     else f"{each.score:g}"
                 )
                 gain = words_of_gain(self._book, record, work) if work is not None and not each.discarded else ""
-                told = "; ".join(f"{named(name.removeprefix(PART))} {value}" for name, value in each.facts.items())
+                told = "; ".join(f"{named(name)} {value}" for name, value in _told(each.measured))
                 told = say("left out: {reason}", reason=each.discarded) if each.discarded else told
                 name = work.name if work is not None else each.workload
                 rows.append(
@@ -494,6 +495,10 @@ def _names(question: str, benchmark: Workload) -> bool:
     asked, name = question.casefold(), benchmark.name.casefold()
     words = (word for word in re.findall(r"\w+", asked) if len(word) >= _FEWEST_LETTERS)
     return name in asked or any(name.startswith(word) or word.startswith(name) for word in words)
+
+
+def _told(measured: Measured) -> list[tuple[str, str | float]]:
+    return [*measured.parts.items(), *measured.told.items()]
 
 
 def _figure(told: str | float | None) -> float | None:

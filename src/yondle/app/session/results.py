@@ -12,9 +12,10 @@ from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
 from yondle.language.saying import DECIMAL_MARK, say
 from yondle.model.errors import KnownError
+from yondle.model.measured import Measured
 from yondle.model.pacing import pacing
 from yondle.model.steps import AddedResult
-from yondle.model.workloads import PART, Direction, Workload
+from yondle.model.workloads import Direction, Workload
 from yondle.workloads.commands import number
 from yondle.workloads.imported import frame_times_ms, read_table, scores, sensor_log
 
@@ -33,15 +34,15 @@ class MeasuredWith:
     note: str = ""
     parts: tuple[tuple[str, float], ...] = ()
 
-    def facts(self, source: str) -> dict[str, str | float]:
-        """Give these as the facts kept with a result; raises KnownError for words that are too long."""
+    def measured(self, source: str) -> Measured:
+        """Give these as they are kept with a result; raises KnownError for words that are too long."""
         words = {"preset": self.preset, "passage": self.passage, "note": self.note, "source": source}
         if any(len(text) > LONGEST_WORDS for text in words.values()):
             raise KnownError(
                 say("Preset, passage and note have at most {longest_words} characters.", longest_words=LONGEST_WORDS),
                 say("Shorten them."),
             )
-        return {**{k: v.strip() for k, v in words.items() if v.strip()}, **{PART + k: v for k, v in self.parts}}
+        return Measured(parts=dict(self.parts), told={k: v.strip() for k, v in words.items() if v.strip()})
 
 
 def columns_of(path: Path) -> tuple[str, ...]:
@@ -79,7 +80,7 @@ class TypeIn(_Added[AddedResult]):
         _must_be_a_score(self.benchmark, self.score)
         session.book.step(self.step)
         workload = session.own.know_typed(self.benchmark, self.unit, self.direction, _digits(self.score))
-        return _added(session, self.step, workload, self.score, self.told.facts("typed in"))
+        return _added(session, self.step, workload, self.score, self.told.measured("typed in"))
 
 
 @dataclass(frozen=True)
@@ -115,9 +116,9 @@ class ImportScores(_Added[list[AddedResult]]):
             )
         for score in found:
             _must_be_a_score(score.benchmark, score.value)
-        facts, own = self.told.facts(self.path.name), session.own
+        told, own = self.told.measured(self.path.name), session.own
         known = [own.know_typed(s.benchmark, self.unit, self.direction, _digits(s.value)) for s in found]
-        return [_added(session, self.step, w, s.value, facts) for w, s in zip(known, found, strict=True)]
+        return [_added(session, self.step, w, s.value, told) for w, s in zip(known, found, strict=True)]
 
 
 @dataclass(frozen=True)
@@ -138,9 +139,9 @@ class ImportFrames(_Added[AddedResult]):
         session.book.step(self.step)
         times = frame_times_ms(read_table(self.path), self.column, self.unit, self.stamps, self.decimal_comma)
         paced = pacing(times)
-        facts = {**self.told.facts(self.path.name), **{PART + k: v for k, v in paced.parts().items()}}
+        told = self.told.measured(self.path.name).joined(Measured(parts=paced.parts()))
         workload = session.own.know_typed(self.benchmark, FRAMES_UNIT, Direction.HIGHER, 1)
-        return _added(session, self.step, workload, paced.mean, facts, times)
+        return _added(session, self.step, workload, paced.mean, told, times)
 
 
 @dataclass(frozen=True)
@@ -173,11 +174,11 @@ def _added(
     number: int,
     workload: Workload,
     score: float,
-    facts: dict[str, str | float],
+    measured: Measured,
     frame_times: tuple[float, ...] = (),
 ) -> AddedResult:
     """Keep a figure at a step's settings; frame times are in ms."""
-    session.logbook.add_result(number, workload.id, session.wall(), score, facts, frame_times)
+    session.logbook.add_result(number, workload.id, session.wall(), score, measured, frame_times)
     session.take_own_limits()
     session.reload(number)
     return session.book.step(number).added[-1]

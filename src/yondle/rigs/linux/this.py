@@ -11,6 +11,7 @@ from typing import Protocol
 from yondle.language.saying import later, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Change, Knob, Setup, Subsystem
+from yondle.model.measured import Measured
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Channel, Limit, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
@@ -308,10 +309,10 @@ class _Watched:
         if result is not None and self._result is None:
             self._log.look()
             said, errors = self._log.said(), self._log.hardware_errors - self._errors_before
-            more: dict[str, str | float] = {"kernel log": said} if said else {}
-            if errors:
-                more[f"errors {KERNEL_ERRORS}"] = float(errors)
-            result = self._result = replace(result, facts={**result.facts, **more})
+            more = Measured(
+                errors={KERNEL_ERRORS: float(errors)} if errors else {}, told={"kernel log": said} if said else {}
+            )
+            result = self._result = replace(result, measured=result.measured.joined(more))
         return result
 
     def stop(self) -> None:

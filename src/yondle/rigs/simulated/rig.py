@@ -8,12 +8,13 @@ from pathlib import Path
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.knobs import Change, Setup, Subsystem, When
+from yondle.model.measured import Measured
 from yondle.model.pacing import pacing
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Limit, Reading
 from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
-from yondle.model.workloads import PART, Metric, PassResult, Workload
+from yondle.model.workloads import Metric, PassResult, Workload
 from yondle.rigs.simulated.demand import metric_of
 from yondle.rigs.simulated.knobs import Taken, declared, take
 from yondle.rigs.simulated.reckoning import reckons
@@ -122,8 +123,8 @@ class SimulatedRun:
             return None
         score, frames = self._world.score_of(run), self._world.frames_of(run)
         parts = pacing(frames).parts() if frames else {}
-        facts: dict[str, str | float] = {f"{PART}{name}": value for name, value in parts.items()}
-        return PassResult(True, score, run.ends_s - run.started_s, facts=facts, frame_times_ms=frames)
+        measured = Measured(parts=parts)
+        return PassResult(True, score, run.ends_s - run.started_s, measured=measured, frame_times_ms=frames)
 
     def stop(self) -> None:
         """End the workload; harmless when it is over."""

@@ -15,9 +15,9 @@ from yondle.language.saying import named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, number, ranged, signed_percent
-from yondle.model.sensors import Quantity
+from yondle.model.sensors import Channel, Quantity
 from yondle.model.verdicts import Verdict
-from yondle.model.workloads import PART, Direction, Workload
+from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Column
 from yondle.views.shared.gains import drawn_words, gain_words
 from yondle.views.shared.measured import unlike_words
@@ -189,7 +189,7 @@ def price_words(more: float | None, told: Gain | None) -> str:
 
 def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
     sides = [[f.score for f in column.figures(benchmark)] for column in columns]
-    lows = [_facts(column, benchmark, PART + LOW) for column in columns]
+    lows = [_parts_of(column, benchmark, LOW) for column in columns]
     compared = max(sum(bool(side) for side in sides) - 1, 1)
     places = ranks(sides, benchmark.metric.direction)
     cells: list[ComparedCell | None] = []
@@ -216,7 +216,7 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
         lines.append((say("price of each +1\u202f%"), paid))
     means = tuple(score_words(c, benchmark).removesuffix(f"{THIN}{unit}") if c else "" for c in cells)
     lines.append((say("mean, {unit}", unit=unit), means))
-    lows = [_facts(column, benchmark, PART + LOW) for column in columns]
+    lows = [_parts_of(column, benchmark, LOW) for column in columns]
     if any(lows):
         words = [
             _with_gain(_mean_words(side, digits), cell.lows if cell else None)
@@ -224,7 +224,7 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
         ]
         lines.append((f"{named(LOW)}, {unit}", tuple(words)))
     for name in _parts(benchmark, columns):
-        each = [_facts(column, benchmark, PART + name) for column in columns]
+        each = [_parts_of(column, benchmark, name) for column in columns]
         base = each[view.against]
         lines.append((named(name), tuple(_with_change(side, base, digits) for side in each)))
     lines += _costs(benchmark, columns)
@@ -248,13 +248,7 @@ def _with_change(values: list[float], base: list[float], digits: int) -> str:
 
 
 def _parts(benchmark: Workload, columns: tuple[Column, ...]) -> list[str]:
-    names = {
-        fact.removeprefix(PART): None
-        for column in columns
-        for figure in column.figures(benchmark)
-        for fact in figure.facts
-        if fact.startswith(PART)
-    }
+    names = {name: None for column in columns for figure in column.figures(benchmark) for name in figure.measured.parts}
     return [name for name in names if name != LOW]
 
 
@@ -263,16 +257,20 @@ def _costs(benchmark: Workload, columns: tuple[Column, ...]) -> list[tuple[str, 
     watts, hottest = [], []
     for column in columns:
         power = power_channel(column.declaration)
-        watts.append(_mean_words(_facts(column, benchmark, f"mean {power.id}"), 1) if power is not None else "")
+        watts.append(_mean_words(_means_of(column, benchmark, power), 1) if power is not None else "")
         hot = [c.id for c in column.declaration.read_ever if c.quantity is Quantity.TEMPERATURE]
-        most = [v for c in hot for v in _facts(column, benchmark, f"most {c}")]
+        most = [f.measured.most[c] for c in hot for f in column.figures(benchmark) if c in f.measured.most]
         hottest.append(number(max(most), 1) if most else "")
     named = ((say("mean power, W"), watts), (say("hottest sensor, °C"), hottest))
     return [(name, tuple(words)) for name, words in named if any(words)]
 
 
-def _facts(column: Column, benchmark: Workload, fact: str) -> list[float]:
-    return [float(f.facts[fact]) for f in column.figures(benchmark) if fact in f.facts]
+def _parts_of(column: Column, benchmark: Workload, name: str) -> list[float]:
+    return [f.measured.parts[name] for f in column.figures(benchmark) if name in f.measured.parts]
+
+
+def _means_of(column: Column, benchmark: Workload, channel: Channel) -> list[float]:
+    return [f.measured.mean[channel.id] for f in column.figures(benchmark) if channel.id in f.measured.mean]
 
 
 def _mean_words(values: list[float], digits: int) -> str:
@@ -283,7 +281,7 @@ def _preset_caveat(benchmark: Workload, columns: tuple[Column, ...]) -> str:
     """Say where figures of one benchmark were measured with another preset or passage."""
     told = []
     for what in ("preset", "passage"):
-        values = {str(f.facts.get(what, "")) for column in columns for f in column.figures(benchmark)}
+        values = {str(f.measured.told.get(what, "")) for column in columns for f in column.figures(benchmark)}
         if len(values) > 1:
             told.append(f"{what} {' / '.join(sorted(v or say('not told') for v in values))}")
     return say("not measured alike: {told}", told=", ".join(told)) if told else ""

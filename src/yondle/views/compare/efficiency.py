@@ -201,12 +201,11 @@ def _tried(book: Snapshot, setting: Setting, benchmark: Workload) -> _Tried | No
     own = like(book.declaration, benchmark)
     if power is None or own is None:
         return None
-    drawn = f"mean {power.id}"
-    figures = tuple(f for f in setting.figures.get(own.id, ()) if float(f.facts.get(drawn, 0.0)) > 0.0)
+    figures = tuple(f for f in setting.figures.get(own.id, ()) if f.measured.mean.get(power.id, 0.0) > 0.0)
     if not figures:
         return None
-    turns = [float(f.facts[name]) for f in figures if fan is not None and (name := f"mean {fan.id}") in f.facts]
-    trade = Trade([f.score for f in figures], [float(f.facts[drawn]) for f in figures], turns)
+    turns = [f.measured.mean[fan.id] for f in figures if fan is not None and fan.id in f.measured.mean]
+    trade = Trade([f.score for f in figures], [f.measured.mean[power.id] for f in figures], turns)
     return _Tried(book, setting, figures, trade)
 
 

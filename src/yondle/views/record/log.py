@@ -8,14 +8,14 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 
 from yondle.language.saying import later, named, say
+from yondle.model.measured import NOTHING_MEASURED, PER_SECOND, PER_WORKER
 from yondle.model.quantities import THIN, duration, moment, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import Verdict
-from yondle.model.workloads import PART, Workload
+from yondle.model.workloads import Workload
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, stage_words, step_title
-from yondle.views.shared.workers import PER_SECOND, PER_WORKER
 
 
 class Kind(StrEnum):
@@ -165,7 +165,7 @@ def _rows(book: str, declaration: RigDeclaration, record: StepRecord) -> Iterato
         name = work.name if work is not None else added.workload
         unit = f" {work.metric.unit}" if work is not None else ""
         digits = work.metric.digits if work is not None else 2
-        facts = ", ".join(f"{n} {v}" for n, v in added.facts.items())
+        facts = ", ".join(f"{n} {v}" for n, v in added.measured.facts().items())
         yield _row(
             book, record, Kind.FIGURE, added.at, f"{name} {number(added.score, digits)}{unit}", facts, benchmark=name,
             value=added.score, item=added.id, discarded=added.discarded,
@@ -223,13 +223,13 @@ def _pass_row(
         what = f"{name} {quantity(result.score, work.metric.unit, work.metric.digits)}"
     else:
         what = f"{name}: {named(result.failure) or say('done')}, {duration(result.duration_s)}"
-    facts = result.facts if result is not None else {}
+    measured = result.measured if result is not None else NOTHING_MEASURED
     at = attempt.started_at
     if made.started_s > attempt.started_s:
         begun = datetime.fromisoformat(at) + timedelta(seconds=made.started_s - attempt.started_s)
         at = begun.isoformat(timespec="seconds")
-    told = [f"{named(n.removeprefix(PART))} {_short(v)}" for n, v in facts.items() if n.startswith(PART)]
-    told += [str(facts[n]) for n in ("preset", "passage", "detail") if n in facts]
+    told = [f"{named(name)} {_short(value)}" for name, value in measured.parts.items()]
+    told += [str(measured.told[n]) for n in ("preset", "passage", "detail") if n in measured.told]
     details = result.detail if result is not None else ""
     return _row(
         book, record, Kind.PASS, at, what, ", ".join([*told, *([details] if details else [])]),
@@ -251,9 +251,6 @@ def _left_out(made: PassRecord) -> str:
     return "" if made.counts else say("no score")
 
 
-_READ = {"most": say("highest"), "least": say("lowest"), "mean": say("mean")}
-
-
 def _short(value: str | float) -> str:
     return number(value, 2) if isinstance(value, float | int) else str(value)
 
@@ -263,22 +260,30 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
     made = next((p for a in record.attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item), None)
     if made is None or made.result is None:
         return ()
-    facts = [(later("lasted"), duration(made.result.duration_s)), *made.result.facts.items()]
-    if made.result.frame_times_ms:
-        facts.append((later("frames"), len(made.result.frame_times_ms)))
-    told = []
+    result, measured = made.result, made.result.measured
     channels = {c.id: c for c in declaration.read_ever}
-    for name, value in facts:
-        what, _, channel = name.partition(" ")
-        read = channels.get(channel)
-        if read is not None and read.core is not None:
-            continue
-        if read is not None and isinstance(value, float | int):
-            told.append((f"{read.name}, {_READ.get(what, what)}", quantity(value, read.unit, read.digits)))
-        elif name in (PER_WORKER, PER_SECOND):
-            told.append((named(name.replace("_", " ")), say("{figures} figures", figures=len(str(value).split(",")))))
+    told = [(named(later("lasted")), duration(result.duration_s))]
+    for word, readings in (
+        (say("mean"), measured.mean), (say("highest"), measured.most), (say("lowest"), measured.least),
+    ):  # fmt: skip
+        for id_, value in readings.items():
+            read = channels.get(id_)
+            if read is None:
+                told.append((f"{id_}, {word}", _short(value)))
+            elif read.core is None:
+                told.append((f"{read.name}, {word}", quantity(value, read.unit, read.digits)))
+    for id_, value in (*measured.errors.items(), *measured.counted.items()):
+        told.append((channels[id_].name if id_ in channels else id_, _short(value)))
+    told += [(say("{knob}, as measured", knob=id_), _short(value)) for id_, value in measured.settings.items()]
+    told += [(named(name), _short(value)) for name, value in measured.parts.items()]
+    for name, given in measured.told.items():
+        if name in (PER_WORKER, PER_SECOND):
+            many = len(measured.per_worker if name == PER_WORKER else measured.per_second)
+            told.append((named(name.replace("_", " ")), say("{figures} figures", figures=many)))
         else:
-            told.append((named(name.removeprefix(PART)), _short(value)))
+            told.append((named(name), _short(given)))
+    if result.frame_times_ms:
+        told.append((named(later("frames")), _short(len(result.frame_times_ms))))
     return tuple(told)
 
 

@@ -50,7 +50,7 @@ def _sweeps(declaration: RigDeclaration) -> tuple[tuple[Bound, str], ...]:
 
 
 def _mean(figures: tuple[Figure, ...], channel: Channel) -> float | None:
-    values = [float(f.facts[f"mean {channel.id}"]) for f in figures if f"mean {channel.id}" in f.facts]
+    values = [f.measured.mean[channel.id] for f in figures if channel.id in f.measured.mean]
     return statistics.fmean(values) if values else None
 
 

@@ -11,7 +11,7 @@ from yondle.language.saying import say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, number, signed_percent
 from yondle.model.steps import StepRecord
-from yondle.model.workloads import PART, Direction, Workload
+from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.snapshot import Snapshot
 
 FINE_MARGIN_PERCENT = 0.2
@@ -38,7 +38,7 @@ def lows_gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gai
     base = book.baseline_step
     if base is None or record.step.number == base.step.number:
         return None
-    lows, before = record.facts_of(benchmark.id, PART + LOW), base.facts_of(benchmark.id, PART + LOW)
+    lows, before = record.parts_of(benchmark.id, LOW), base.parts_of(benchmark.id, LOW)
     return gain(lows, before, Direction.HIGHER)
 
 

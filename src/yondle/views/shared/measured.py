@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from yondle.language.saying import CONDITION, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Setup
+from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
@@ -20,11 +21,11 @@ _OWN = ("asked because", later("room temperature in °C"))
 
 @dataclass(frozen=True, slots=True)
 class Figure:
-    """One pass that counts: its score and when it began, with the facts recorded beside it."""
+    """One pass that counts: its score and when it began, with what was measured beside it."""
 
     score: float
     started_s: float
-    facts: dict[str, str | float]
+    measured: Measured
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,12 +80,12 @@ def setting_of(setup: Setup, records: list[StepRecord]) -> Setting:
             result = made.result
             if made.counts and result is not None and result.score is not None and result.score >= 0.0:
                 (figures if result.score else zeros).setdefault(made.workload, []).append(
-                    Figure(result.score, made.started_s, result.facts)
+                    Figure(result.score, made.started_s, result.measured)
                 )
     for record in records:
         for added in (a for a in record.added if not a.discarded):
             (figures if added.score else zeros).setdefault(added.workload, []).append(
-                Figure(added.score, 0.0, added.facts)
+                Figure(added.score, 0.0, added.measured)
             )
     outcomes = [a.outcome for a in attempts if a.outcome is not None and a.outcome.failure not in SAYS_NOTHING]
     failed = [o for o in outcomes if o.failure is not None]

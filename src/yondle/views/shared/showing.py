@@ -71,13 +71,13 @@ def temperatures(declaration: RigDeclaration) -> tuple[Channel, ...]:
 
 def hottest_c(figure: Figure, channels: tuple[Channel, ...]) -> float | None:
     """Give the highest reading of a pass over some temperatures; None where none was read."""
-    return max((float(v) for c in channels if (v := figure.facts.get(f"most {c.id}")) is not None), default=None)
+    return max((v for c in channels if (v := figure.measured.most.get(c.id)) is not None), default=None)
 
 
 def above_room_k(figure: Figure, channels: tuple[Channel, ...]) -> float | None:
     """Give how far the hottest sensor stood above the room; None where either wasn't read, or it was no warmer."""
-    hot, room = hottest_c(figure, channels), figure.facts.get(f"mean {ROOM}")
-    return hot - float(room) if hot is not None and room is not None and hot > float(room) else None
+    hot, room = hottest_c(figure, channels), figure.measured.mean.get(ROOM)
+    return hot - room if hot is not None and room is not None and hot > room else None
 
 
 class Shower:
@@ -171,5 +171,5 @@ class Shower:
 
 
 def _watts(figure: Figure, power: Channel | None) -> float | None:
-    value = figure.facts.get(f"mean {power.id}") if power is not None else None
-    return float(value) if value is not None and float(value) > 0.0 else None
+    value = figure.measured.mean.get(power.id) if power is not None else None
+    return value if value is not None and value > 0.0 else None

@@ -6,15 +6,9 @@ from yondle.language.saying import capital, named, say
 from yondle.model.quantities import THIN, number
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import PassRecord
-from yondle.model.workloads import PART
 
-PER_WORKER, PER_SECOND, NODE = "per_worker", "per_second", "node"
+NODE = "node"
 _DIGITS = 2
-
-
-def numbers_in(told: str | float) -> list[float]:
-    """Read a list of figures as a pass keeps it: separated by commas."""
-    return [float(part) for part in str(told).split(",") if part.strip()]
 
 
 def worker_lines(declaration: RigDeclaration, made: PassRecord | None) -> list[str]:
@@ -28,13 +22,15 @@ def worker_lines(declaration: RigDeclaration, made: PassRecord | None) -> list[s
         lines.append(f"{capital(metric.name)}: {number(result.score, metric.digits)}{THIN}{metric.unit}")
     if made.disturbed:
         lines.append(say("Disturbed, left out of figures: {disturbed}", disturbed=made.disturbed))
-    lines += [f"{named(n.removeprefix(PART))}: {_told(v)}" for n, v in result.facts.items() if n.startswith(PART)]
-    rates = numbers_in(result.facts.get(PER_WORKER, ""))
+    lines += [f"{named(name)}: {_told(value)}" for name, value in result.measured.parts.items()]
+    rates = result.measured.per_worker
     if len(rates) > 1 and sum(rates) > 0.0:
         mean = sum(rates) / len(rates)
         lines += [say("Worker {i}: {against}", i=i, against=_against(rate, mean)) for i, rate in enumerate(rates)]
-    lines += [f"{capital(named(name))}: {_told(v)}" for name, v in result.facts.items() if name.startswith(NODE)]
-    seconds = numbers_in(result.facts.get(PER_SECOND, ""))
+    lines += [
+        f"{capital(named(name))}: {_told(v)}" for name, v in result.measured.told.items() if name.startswith(NODE)
+    ]
+    seconds = result.measured.per_second
     if len(seconds) > 1 and sum(seconds) > 0.0:
         slowest = min(range(len(seconds)), key=seconds.__getitem__)
         mean = sum(seconds) / len(seconds)

@@ -154,10 +154,10 @@ def _warnings(book: Snapshot) -> tuple[str, ...]:
                 away = count(notches, "notch", "notches") + say(" from") if notches else say("At")
                 found.append(say("{away} your own limit of {limit}.", away=away, limit=knob.text(limit)))
     tested = max((a for r in book.steps for a in r.attempts), key=lambda a: a.id, default=None)
-    facts = [p.result.facts for p in tested.passes if p.result is not None] if tested else []
+    measured = [p.result.measured for p in tested.passes if p.result is not None] if tested else []
     for guarded in declaration.limits:
         channel = declaration.channel(guarded.channel)
-        seen = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
+        seen = [m.most[channel.id] for m in measured if channel.id in m.most]
         if seen and max(seen) >= NEAR_SHARE * guarded.most:
             reached, most = quantity(max(seen), channel.unit), quantity(guarded.most, channel.unit)
             found.append(

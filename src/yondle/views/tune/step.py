@@ -20,7 +20,6 @@ from yondle.views.shared.gains import capped, drawn_words, gain_of, gain_words, 
 from yondle.views.shared.proof import proof_words, proofs, recommended_words
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import step_title
-from yondle.views.shared.workers import PER_WORKER, numbers_in
 
 APART_SHOWN = 0.02
 """Workers that are less apart than this are alike."""
@@ -166,14 +165,14 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
     attempt = record.attempts[-1] if record.attempts else None
     if attempt is None:
         return ()
-    facts = [p.result.facts for p in attempt.passes if p.result is not None]
+    measured = [p.result.measured for p in attempt.passes if p.result is not None]
     touched = {declaration.knob(c.knob).subsystem for c in declaration.stock.changes_to(record.step.setup)}
     touched |= {Subsystem.PROCESSOR, Subsystem.COOLING}
     rows = []
     told = (c for c in declaration.read_ever if c.core is None and (c.subsystem in touched or c.id.startswith(METER)))
     for channel in told:
         if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
-            values = [float(f[f"most {channel.id}"]) for f in facts if f"most {channel.id}" in f]
+            values = [m.most[channel.id] for m in measured if channel.id in m.most]
             if values:
                 rows.append(
                     (
@@ -182,7 +181,7 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
                     )
                 )
         elif channel.quantity in (Quantity.CLOCK, Quantity.VOLTAGE):
-            values = [float(f[f"mean {channel.id}"]) for f in facts if f"mean {channel.id}" in f]
+            values = [m.mean[channel.id] for m in measured if channel.id in m.mean]
             if values:
                 shown = quantity(min(values), channel.unit, channel.digits)
                 asked = record.step.setup.get(channel.follows) if channel.id.startswith(METER) else None
@@ -199,7 +198,7 @@ def _apart_row(declaration: RigDeclaration, attempt: Attempt) -> tuple[tuple[str
     """How far apart the workers of one run were, in the benchmark where they were furthest: a slow core shows here."""
     apart: dict[str, list[float]] = {}
     for record in attempt.passes:
-        rates = numbers_in(record.result.facts.get(PER_WORKER, "")) if record.counts and record.result else []
+        rates = record.result.measured.per_worker if record.counts and record.result else ()
         if len(rates) > 1 and min(rates) > 0:
             apart.setdefault(record.workload, []).append((max(rates) - min(rates)) / max(rates))
     usual = {name: statistics.median(values) for name, values in apart.items()}
