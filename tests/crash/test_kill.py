@@ -25,6 +25,7 @@ from tests.conftest import quick_rig
 
 from yondle.app.session.opening import machine_file, open_logbook
 from yondle.main import run
+from yondle.model.acts import Act
 from yondle.model.verdicts import Failure, Verdict
 
 AT_ONCE = 2
@@ -128,7 +129,7 @@ def kill_and_start_again(book: Path, step: str, when: str, nth: int) -> str:
     killed = yondle("step", str(book), step, "-n", "2", fault=f"kill {when} {nth}")
     assert killed.returncode == -signal.SIGKILL, (when, nth, killed)
     written = nth if when == "after" else nth - 1
-    acts_before = [act for act in records_of(book, 3) if act != "BlockRecorded"]
+    acts_before = [Act(act) for act in records_of(book, 3) if act != "BlockRecorded"]
     blocks_before = blocks_of(book)
     machine = json.loads(machine_file(book).read_text())
     went_down = bool(machine["down"]) or machine["boot"] > 1
@@ -140,10 +141,10 @@ def kill_and_start_again(book: Path, step: str, when: str, nth: int) -> str:
             return "nothing begun"
         record = session.snapshot.step(3)
         acts = session.logbook.journal(3)
-        closed = "AttemptClosed" in acts_before
-        judged = "VerdictGiven" in acts_before
+        closed = Act.ATTEMPT_CLOSED in acts_before
+        judged = Act.VERDICT_GIVEN in acts_before
         assert acts[: len(acts_before)] == acts_before
-        assert "ApplyOpened" not in acts[len(acts_before) :], "the step was set again by itself"
+        assert Act.APPLY_OPENED not in acts[len(acts_before) :], "the step was set again by itself"
         assert all(block.times_s for block in session.logbook.trace(3))
         assert blocks_of(book) == blocks_before
         assert [r.step.step.number for r in session.snapshot.resumed] == ([] if closed else [3])

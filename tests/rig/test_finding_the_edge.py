@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import quick_rig
 
 from yondle.app.machine.machines import RigChoice
-from yondle.app.plans.plans import Ended, GoOnWithPlan, StartPlan, preview
+from yondle.app.plans.plans import GoOnWithPlan, StartPlan, preview
 from yondle.app.plans.reproducing import plan_again
 from yondle.app.reports.reporting import report_of
 from yondle.app.session.limits import LimitRange
@@ -19,6 +19,7 @@ from yondle.app.session.proposing import Propose
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.model.errors import KnownError
+from yondle.model.plan_runs import Ended
 from yondle.model.quantities import chance
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict

@@ -22,6 +22,7 @@ from yondle.app.session.returning import ReturnTo
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.engine.states import State
+from yondle.model.acts import Act
 from yondle.model.errors import KnownError
 from yondle.model.events import (
     AttemptClosed,
@@ -397,9 +398,9 @@ def test_intent_is_written_before_the_act_and_the_answer_after_it(session: Sessi
     session.do(Propose("core_clock", clock))
     session.do(TryProposal(2))
     acts = session.logbook.journal(2)
-    assert acts[:2] == ["StepOpened", "ApplyOpened"]
-    assert acts[-3:] == ["VerdictGiven", "PutBackOpened", "AttemptClosed"]
-    for opened, closed in (("PassOpened", "PassEnded"), ("SettleOpened", "Settled")):
+    assert acts[:2] == [Act.STEP_OPENED, Act.APPLY_OPENED]
+    assert acts[-3:] == [Act.VERDICT_GIVEN, Act.PUT_BACK_OPENED, Act.ATTEMPT_CLOSED]
+    for opened, closed in ((Act.PASS_OPENED, Act.PASS_ENDED), (Act.SETTLE_OPENED, Act.SETTLED)):
         order = [act for act in acts if act in (opened, closed)]
         assert order == [opened, closed] * (len(order) // 2)
     passes = session.snapshot.steps[1].attempts[0].passes

@@ -10,7 +10,7 @@ from tests.conftest import quick_rig
 
 from yondle.app.books.export import logbook_text
 from yondle.app.machine.machines import RigChoice
-from yondle.app.plans.plans import Ended, EndPlan, GoOnWithPlan, StartPlan
+from yondle.app.plans.plans import EndPlan, GoOnWithPlan, StartPlan
 from yondle.app.profiles.profiles import (
     ImportProfile,
     KeepProfile,
@@ -30,6 +30,7 @@ from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.model.errors import KnownError
 from yondle.model.events import PassOpened, Record
+from yondle.model.plan_runs import Ended
 from yondle.model.profiles import Purpose
 from yondle.model.verdicts import Failure, Verdict
 from yondle.views.tune.step import answered_by, step_view

@@ -15,6 +15,7 @@ from yondle.app.session.proposing import Propose
 from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReturnTo, ReturnToStock
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
+from yondle.model.acts import Act
 from yondle.model.errors import KnownError
 from yondle.model.events import EntryOpened, RestartOpened
 from yondle.model.steps import StartAnswer, StepRecord
@@ -30,14 +31,16 @@ def try_out(session: Session, joint: bool = False, **values: float) -> StepRecor
 
 
 def acts(session: Session, record: StepRecord) -> list[str]:
-    return [act for act in session.logbook.journal(record.attempts[-1].id) if act in ("EntryOpened", "RestartOpened")]
+    return [
+        act for act in session.logbook.journal(record.attempts[-1].id) if act in (Act.ENTRY_OPENED, Act.RESTART_OPENED)
+    ]
 
 
 def test_a_simulated_rigs_owner_enters_values_and_the_step_goes_on_after_the_restart(session: Session) -> None:
     session.do(RunBaseline(2))
     record = try_out(session, memory_rate=5800)
     assert record.verdict is Verdict.HELD, record.outcome
-    assert acts(session, record) == ["EntryOpened", "RestartOpened"]
+    assert acts(session, record) == [Act.ENTRY_OPENED, Act.RESTART_OPENED]
     assert session.snapshot.in_force["memory_rate"] == 5800.0
     assert record.derived["first_word_latency"] == pytest.approx(2000 * 40 / 5800)
     stages = [stage.name for stage in record.attempts[0].check.stages] if record.attempts[0].check else []
@@ -51,7 +54,7 @@ def test_several_firmware_knobs_are_entered_in_one_restart_as_a_joint_step(sessi
     boot = session.machine.rig.boot_id()
     record = try_out(session, joint=True, memory_rate=5800, cas=38, threads_per_core=1)
     assert record.step.joint
-    assert acts(session, record) == ["EntryOpened", "RestartOpened"], "one entry, one restart"
+    assert acts(session, record) == [Act.ENTRY_OPENED, Act.RESTART_OPENED], "one entry, one restart"
     assert int(session.machine.rig.boot_id().split("-")[1]) == int(boot.split("-")[1]) + 1
 
 
@@ -242,7 +245,7 @@ def test_a_dial_is_set_by_hand_without_a_restart_and_stays_where_it_is_when_the_
     boot = session.machine.rig.boot_id()
     record = try_out(session, fan_level=80)
     assert record.verdict is Verdict.HELD, record.outcome
-    assert acts(session, record) == ["EntryOpened"]
+    assert acts(session, record) == [Act.ENTRY_OPENED]
     assert session.machine.rig.boot_id() == boot
     asked: list[dict[str, float]] = []
     session.subscribe(lambda record: asked.append(record.values) if isinstance(record, EntryOpened) else None)

@@ -7,9 +7,10 @@ import re
 
 import pytest
 
-from yondle.app.plans.plans import Ended, StartPlan
+from yondle.app.plans.plans import StartPlan
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline
+from yondle.model.plan_runs import Ended
 from yondle.model.steps import SCORE_STAGE
 from yondle.model.verdicts import Verdict
 from yondle.views.tune.charting import chart

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from yondle.analysis.limiting import FLAGGED_SHARE
-from yondle.language.saying import capital, in_sentence, named, say
+from yondle.language.saying import capital, clause, in_sentence, listed, named, say
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -120,14 +120,16 @@ def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:
         raise ValueError(say("the pass has no result yet"))
     name = declaration.workload(record.workload).name
     failure = Failure(result.failure)
-    detail = f": {result.detail.rstrip('.')}" if result.detail else ""
     when = (
         say("after {duration_s}", duration_s=duration(result.duration_s))
         if result.duration_s >= AT_ONCE_S
         else say("in the first moment")
     )
-    reason = say(
-        "{failure} {when} of {name}{detail}.", failure=capital(named(failure)), when=when, name=name, detail=detail
+    what = capital(named(failure))
+    reason = (
+        say("{failure} {when} of {name}: {detail}.", failure=what, when=when, name=name, detail=clause(result.detail))
+        if result.detail
+        else say("{failure} {when} of {name}.", failure=what, when=when, name=name)
     )
     return failed(failure, reason, record.stage, result.duration_s)
 
@@ -212,7 +214,7 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
         )
         return Outcome(Verdict.HELD, reason)
     if throttled is not None:
-        how = throttled.reason.rstrip(".")
+        how = clause(throttled.reason)
         return Outcome(Verdict.HELD, say("Held, limited ({how}): {what_was_run}.", how=how, what_was_run=ran))
     return Outcome(Verdict.HELD, say("Held: {what_was_run}.", what_was_run=ran))
 
@@ -222,7 +224,7 @@ def limit_words(declaration: RigDeclaration, short: list[ClockShortfall]) -> str
     reached = {name for each in short for name, share in each.limits if share >= FLAGGED_SHARE}
     set_by = {c.name: k.name for c in declaration.channels for k in declaration.knobs if k.id == c.follows}
     names = sorted(in_sentence(set_by.get(name, name)) for name in reached)
-    return say(" and ").join(names) or say("what no sensor tells")
+    return listed(names, say(" and ")) if names else say("what no sensor tells")
 
 
 def _short_words(declaration: RigDeclaration, short: ClockShortfall) -> str:
@@ -239,17 +241,20 @@ def _short_words(declaration: RigDeclaration, short: ClockShortfall) -> str:
 def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outcome:
     worst = min(short, key=lambda s: s.mean / s.asked)
     channel = declaration.channel(worst.channel)
-    why = ", ".join(
+    limits = [
         say("{name} in {share} % of the time", name=in_sentence(name), share=number(100 * share))
         for name, share in worst.limits
-    )
+    ]
     load = declaration.workload(worst.workload).name
     held, asked = number(worst.mean, channel.digits), quantity(worst.asked, channel.unit, channel.digits)
-    reason = say(
-        "{channel} not held: {held} of {asked} in {load}", channel=channel.name, held=held, asked=asked, load=load
+    told = {"channel": channel.name, "held": held, "asked": asked, "load": load}
+    reason = (
+        say("{channel} not held: {held} of {asked} in {load}; {limits}.", **told, limits=listed(limits))
+        if limits
+        else say("{channel} not held: {held} of {asked} in {load}.", **told)
     )
     seen: dict[str, str | float] = {"channel": worst.channel, "held": worst.mean, "asked": worst.asked}
-    return failed(Failure.CLOCK_NOT_HELD, f"{reason}{'; ' + why if why else ''}.", seen=seen)
+    return failed(Failure.CLOCK_NOT_HELD, reason, seen=seen)
 
 
 def _throttled(declaration: RigDeclaration, passes: list[PassRecord]) -> Outcome | None:
@@ -305,9 +310,8 @@ def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
 
 def counted_words(errors: Mapping[Channel, float]) -> str:
     """Write how many errors were corrected in which part."""
-    return say(" and ").join(
-        say("{n} in the {subsystem}", n=number(n), subsystem=channel.subsystem) for channel, n in errors.items()
-    )
+    told = [say("{n} in the {subsystem}", n=number(n), subsystem=channel.subsystem) for channel, n in errors.items()]
+    return listed(told, say(" and "))
 
 
 def errors_by_channel(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> dict[Channel, float]:
@@ -380,7 +384,7 @@ def what_was_run(declaration: RigDeclaration, passes: list[PassRecord]) -> str:
                 disturbed_passes=count(disturbed, "disturbed pass", "disturbed passes"),
             )
         )
-    return ", ".join(parts) or say("nothing was run")
+    return listed(parts) if parts else say("nothing was run")
 
 
 def _mean(record: PassRecord, channel: Channel) -> float | None:

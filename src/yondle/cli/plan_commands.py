@@ -11,21 +11,14 @@ import typer
 from rich.console import Console
 
 from yondle.analysis.stability import Standard
-from yondle.app.plans.plans import (
-    GOES_ON,
-    AfterMove,
-    EndPlan,
-    GoOnWithPlan,
-    PlanEnd,
-    StartPlan,
-    preview,
-)
+from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.session import Session
 from yondle.app.system.awake import notify
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values, tell
 from yondle.language.saying import say
+from yondle.model.plan_runs import GOES_ON
 from yondle.model.quantities import count
 from yondle.model.steps import StepRecord
 from yondle.planning.climb import GoBack, Move, Recall, Try

@@ -20,7 +20,7 @@ from yondle.engine.ports import Clock, Hands, Recorder, Rig
 from yondle.engine.requests import Requests
 from yondle.engine.setting import HandsNeeded, Refusal, Setter
 from yondle.engine.states import State, Trigger
-from yondle.language.saying import later, say
+from yondle.language.saying import clause, later, listed, say
 from yondle.model.errors import MachineDownError
 from yondle.model.events import (
     Applied,
@@ -271,18 +271,18 @@ class Engine:
             if not reply.taken:
                 knob = self._declaration.knob(reply.knob)
                 reason = say(
-                    "{knob} {asked} was refused: {message}",
+                    "{knob} {asked} was refused: {message}.",
                     knob=knob.name,
                     asked=knob.text(reply.asked),
-                    message=reply.message,
+                    message=clause(reply.message),
                 )
-                raise TestEnded(failed(Failure.REFUSED, reason.rstrip(".") + ".", "setting", 0.0))
+                raise TestEnded(failed(Failure.REFUSED, reason, "setting", 0.0))
 
     def _must_be_in_force(self, setup: Setup, replies: tuple[KnobReply, ...], read_back: Setup) -> None:
         said = {reply.knob: reply.message for reply in replies if reply.message}
         for knob, asked, in_force in _differing(self._declaration.knobs, setup, read_back):
             shown = say("nothing") if in_force is None else knob.text(in_force)
-            why = f" ({said[knob.id]})" if knob.id in said else ""
+            why = listed([" (", said[knob.id], ")"], "") if knob.id in said else ""
             reason = say(
                 "{knob} {asked} was asked, {shown} reads back{why}.",
                 knob=knob.name,
@@ -302,7 +302,7 @@ class Engine:
                 knob=knob.name,
                 asked=knob.text(asked),
                 shown=shown,
-                why=f" ({why})" if why else "",
+                why=listed([" (", why, ")"], "") if why else "",
             )
         return ""
 

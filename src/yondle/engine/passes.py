@@ -10,7 +10,7 @@ from yondle.engine.bench import Bench, TestEnded
 from yondle.engine.requests import Request
 from yondle.engine.states import State, Trigger
 from yondle.engine.watcher import PassSummary
-from yondle.language.saying import say
+from yondle.language.saying import listed, say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.events import PassEnded, PassOpened, Settled, SettleOpened
 from yondle.model.knobs import Setup
@@ -118,7 +118,7 @@ class Passes:
         try:
             run = bench.rig.start(order.workload, order.seconds, setup)
         except KnownError as error:
-            return PassResult(False, None, 0.0, Failure.NOT_RUN.value, f"{error.problem} {error.remedy}")
+            return PassResult(False, None, 0.0, Failure.NOT_RUN.value, listed([error.problem, error.remedy], " "))
         try:
             while True:
                 row = bench.watch(run)

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from yondle.analysis.judging import failed
-from yondle.language.saying import later, say
+from yondle.language.saying import later, listed, say
+from yondle.model.acts import Act
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Failure, Outcome
@@ -15,7 +16,7 @@ def judge_unclosed(
     declaration: RigDeclaration,
     boot_then: str,
     boot_now: str,
-    last_act: str,
+    last_act: Act,
     detail: dict[str, Any],
     last_sample_s: float | None,
     signs: tuple[str, ...] = (),
@@ -32,20 +33,20 @@ def judge_unclosed(
             where=where,
         )
         return failed(Failure.INTERRUPTED, reason, stage, after_s)
-    kept = say(" It kept a record of the crash: {signs}.", signs="; ".join(signs)) if signs else ""
+    kept = say(" It kept a record of the crash: {signs}.", signs=listed(signs, "; ")) if signs else ""
     reason = say("The machine went down {where} and has restarted since.{kept}", where=where, kept=kept)
     return failed(Failure.RESTARTED, reason, stage, after_s)
 
 
 def _where(
-    declaration: RigDeclaration, last_act: str, detail: dict[str, Any], last_sample_s: float | None
+    declaration: RigDeclaration, last_act: Act, detail: dict[str, Any], last_sample_s: float | None
 ) -> tuple[str, str, float | None]:
     match last_act:
-        case "StepOpened":
+        case Act.STEP_OPENED:
             return say("before anything was set"), later("opening"), None
-        case "ApplyOpened":
+        case Act.APPLY_OPENED:
             return say("while the values were being set"), later("setting"), None
-        case "PassOpened":
+        case Act.PASS_OPENED:
             stage = str(detail.get("stage", ""))
             name = declaration.workload(str(detail.get("workload"))).name
             began = float(detail.get("t", 0.0))
@@ -53,7 +54,7 @@ def _where(
                 return say("in the first moments of {name}", name=name), stage, 0.0
             after = last_sample_s - began
             return say("at least {after} into {name}", after=duration(after), name=name), stage, after
-        case "SettleOpened":
+        case Act.SETTLE_OPENED:
             return say("while it was cooling down"), later("cooling down"), None
         case _:
             return say("between passes"), later("between passes"), None

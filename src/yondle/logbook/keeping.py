@@ -14,12 +14,13 @@ import sqlalchemy as sa
 from yondle.formats.documents import D, Documents, Kept
 from yondle.language.saying import say
 from yondle.logbook import schema
+from yondle.logbook.moves import end_of, end_text, move_of, move_text
 from yondle.logbook.shapes import findings, numbers, plain
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, trouble
 from yondle.logbook.writing import keep_document
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
-from yondle.model.plan_runs import PlanMove, PlanRun
+from yondle.model.plan_runs import Ended, KeptMove, PlanMove, PlanRun
 from yondle.model.profiles import Profile, Purpose
 
 
@@ -118,12 +119,12 @@ class Keeping(KeptReader):
         assert key is not None
         return int(key[0])
 
-    def open_move(self, plan: int, number: int, words: str, attempt: int | None) -> None:
+    def open_move(self, plan: int, number: int, made: KeptMove, attempt: int | None) -> None:
         """Write down what a plan does next; a move that is taken up again replaces what stood there."""
         move = schema.plan_move
         with self._changing() as connection:
             connection.execute(move.delete().where(move.c.plan == plan, move.c.number == number))
-            connection.execute(move.insert().values(plan=plan, number=number, words=words, attempt=attempt))
+            connection.execute(move.insert().values(plan=plan, number=number, words=move_text(made), attempt=attempt))
 
     def close_move(self, plan: int, number: int, result: dict[str, Any]) -> None:
         """Write down what became of a move."""
@@ -132,12 +133,12 @@ class Keeping(KeptReader):
             where = move.update().where(move.c.plan == plan, move.c.number == number)
             connection.execute(where.values(result=json.dumps(result)))
 
-    def close_plan(self, plan: int, end: str, at: str, found: tuple[Finding, ...]) -> None:
+    def close_plan(self, plan: int, ended: Ended, reason: str, at: str, found: tuple[Finding, ...]) -> None:
         """Write down how a plan's run ended and what it found."""
         kept = json.dumps([{k: v for k, v in asdict(each).items() if k not in _OF_RUN} for each in found])
         with self._changing() as connection:
             where = schema.plan.update().where(schema.plan.c.id == plan)
-            connection.execute(where.values(ended_at=at, end=end, found=kept))
+            connection.execute(where.values(ended_at=at, end=end_text(ended, reason), found=kept))
 
     @contextmanager
     def _changing(self) -> Iterator[sa.Connection]:
@@ -159,8 +160,8 @@ def _run_of(row: Any, moves: list[Any]) -> PlanRun:
         plain(row.start),
         row.started_at,
         float(row.started_s),
-        tuple(PlanMove(m.number, m.words, m.attempt, plain(m.result) if m.result else None) for m in moves),
+        tuple(PlanMove(m.number, move_of(m.words), m.attempt, plain(m.result) if m.result else None) for m in moves),
         row.ended_at or "",
-        row.end or "",
+        *end_of(row.end or ""),
         tuple(Finding(row.id, row.ended_at or "", **each) for each in findings(row.found)) if row.found else None,
     )

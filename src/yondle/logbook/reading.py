@@ -11,10 +11,11 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yondle.language.saying import say
+from yondle.language.saying import said_again, say
 from yondle.logbook import schema
 from yondle.logbook.samples import unpack
 from yondle.logbook.shapes import changes, numbers, plain, told, words
+from yondle.model.acts import Act
 from yondle.model.knobs import Change, Setup
 from yondle.model.measured import Measured
 from yondle.model.steps import (
@@ -49,7 +50,7 @@ class OpenAttempt:
     step: Step
     home: Setup
     home_step: int | None
-    last_act: str
+    last_act: Act
     last_detail: dict[str, Any]
     last_sample_s: float | None
     boot_id: str
@@ -127,13 +128,17 @@ def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
     if row.verdict is not None:
         failure = Failure(row.failure) if row.failure else None
         outcome = Outcome(
-            Verdict(row.verdict), row.reason or "", failure, row.stage or "", row.time_to_failure_s, row.code or "",
-            numbers(row.last or "{}"), Pointer(row.points_to or "", words(row.signs or "[]")), told(row.seen or "{}"),
+            Verdict(row.verdict), said_again(row.reason or ""), failure, row.stage or "", row.time_to_failure_s, row.code or "",
+            numbers(row.last or "{}"), Pointer(row.points_to or "", _signs(row.signs)), told(row.seen or "{}"),
         )  # fmt: skip
     _must_be_a_moment(row.started_at)
-    conditions = told(row.conditions)
+    conditions = {k: said_again(v) if isinstance(v, str) else v for k, v in told(row.conditions).items()}
     check = _check(plain(row.check)) if row.check else None
     return Attempt(row.id, row.step, row.started_at, row.started_s, row.boot_id, outcome, passes, check, conditions)
+
+
+def _signs(kept: str | None) -> tuple[str, ...]:
+    return tuple(said_again(sign) for sign in words(kept or "[]"))
 
 
 def _must_be_a_moment(text: str) -> None:
@@ -157,7 +162,13 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
         measured = _measured(row.facts)
         frames: Sequence[float] = array("f", row.frame_times) if row.frame_times else ()
         result = PassResult(
-            bool(row.ok), row.score, float(row.duration_s), row.failure or "", row.detail or "", measured, frames
+            bool(row.ok),
+            row.score,
+            float(row.duration_s),
+            row.failure or "",
+            said_again(row.detail or ""),
+            measured,
+            frames,
         )
     return PassRecord(
         row.ordinal,
@@ -167,7 +178,7 @@ def _pass(row: sa.Row[Any]) -> PassRecord:
         bool(row.warm_up),
         row.started_s,
         result,
-        row.disturbed,
+        said_again(row.disturbed),
         row.discarded,
     )
 
@@ -210,7 +221,7 @@ def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
     ).first()
     restarted = connection.execute(
         sa.select(schema.journal)
-        .where(schema.journal.c.attempt == row.id, schema.journal.c.act == "Restarted")
+        .where(schema.journal.c.attempt == row.id, schema.journal.c.act.in_(Act.RESTARTED.names))
         .order_by(schema.journal.c.id.desc())
     ).first()
     sampled = connection.execute(
@@ -221,7 +232,7 @@ def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
         step=_step(step_row),
         home=Setup.of(numbers(row.home)),
         home_step=row.home_step,
-        last_act=last.act if last else "StepOpened",
+        last_act=Act(last.act) if last else Act.STEP_OPENED,
         last_detail=_detail(last),
         last_sample_s=sampled,
         boot_id=str(_detail(restarted)["boot_id"]) if restarted else row.boot_id,

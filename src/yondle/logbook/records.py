@@ -19,6 +19,7 @@ from yondle.logbook.keeping import KeptReader
 from yondle.logbook.reading import OpenAttempt, open_attempt, pass_of, sensor_logs, steps
 from yondle.logbook.samples import LARGEST_TRACE_BYTES, block_bytes, unpack, unpack_arrays
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, open_to_read, trouble
+from yondle.model.acts import Act
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
 from yondle.model.steps import PassRecord, SensorLog, StepRecord
@@ -194,13 +195,13 @@ class RecordReader(KeptReader):
             )
         return bytes(data)
 
-    def journal(self, attempt: int) -> list[str]:
+    def journal(self, attempt: int) -> list[Act]:
         """List the acts the journal holds of an attempt, in order."""
         with asking(self._engine, self.path) as connection:
             rows = connection.execute(
                 sa.select(schema.journal.c.act).where(schema.journal.c.attempt == attempt).order_by(schema.journal.c.id)
             )
-            return [row.act for row in rows]
+            return [Act(row.act) for row in rows]
 
     def sensor_log_names(self) -> list[tuple[int, int, str]]:
         """Give number, step and name of every sensor log there is."""

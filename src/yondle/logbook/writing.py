@@ -11,8 +11,10 @@ from typing import Any
 import sqlalchemy as sa
 
 from yondle.formats.documents import Entry, Heading, Kept, RigPosition, value_of
+from yondle.language.saying import kept
 from yondle.logbook import schema
 from yondle.logbook.samples import pack
+from yondle.model.acts import Act
 from yondle.model.events import (
     Applied,
     ApplyOpened,
@@ -43,7 +45,7 @@ def write(connection: sa.Connection, record: Durable) -> None:
     if type(record) in _ACTS:
         act, detail = _ACTS[type(record)]
         attempt = record.attempt if not isinstance(record, PositionMoved) else None
-        row = schema.journal.insert().values(attempt=attempt, act=act, detail=json.dumps(detail(record)))
+        row = schema.journal.insert().values(attempt=attempt, act=act.value, detail=json.dumps(detail(record)))
         connection.execute(row)
 
 
@@ -51,29 +53,29 @@ def _rests(record: AttemptClosed | PositionMoved) -> dict[str, Any]:
     return {"verified": record.verified, "position": record.position}
 
 
-_ACTS: dict[type, tuple[str, Callable[[Any], dict[str, Any]]]] = {
-    StepOpened: ("StepOpened", lambda r: {"step": r.step.number}),
-    ApplyOpened: ("ApplyOpened", lambda r: dict(r.setup)),
+_ACTS: dict[type, tuple[Act, Callable[[Any], dict[str, Any]]]] = {
+    StepOpened: (Act.STEP_OPENED, lambda r: {"step": r.step.number}),
+    ApplyOpened: (Act.APPLY_OPENED, lambda r: dict(r.setup)),
     Applied: (
-        "Applied",
+        Act.APPLIED,
         lambda r: {"asked": {x.knob: x.message if not x.taken else "" for x in r.replies}, "read": dict(r.read_back)},
     ),
-    EntryOpened: ("EntryOpened", lambda r: {"values": r.values, "back": r.putting_back}),
-    Entered: ("Entered", lambda r: asdict(r.answer)),
-    RestartOpened: ("RestartOpened", lambda r: {"values": r.values, "boot_id": r.boot_id}),
-    Restarted: ("Restarted", lambda r: {"boot_id": r.boot_id}),
-    SettleOpened: ("SettleOpened", lambda r: {"channel": r.channel, "below": r.below}),
-    Settled: ("Settled", lambda r: {"waited_s": r.waited_s, "reached": r.reached}),
+    EntryOpened: (Act.ENTRY_OPENED, lambda r: {"values": r.values, "back": r.putting_back}),
+    Entered: (Act.ENTERED, lambda r: asdict(r.answer)),
+    RestartOpened: (Act.RESTART_OPENED, lambda r: {"values": r.values, "boot_id": r.boot_id}),
+    Restarted: (Act.RESTARTED, lambda r: {"boot_id": r.boot_id}),
+    SettleOpened: (Act.SETTLE_OPENED, lambda r: {"channel": r.channel, "below": r.below}),
+    Settled: (Act.SETTLED, lambda r: {"waited_s": r.waited_s, "reached": r.reached}),
     PassOpened: (
-        "PassOpened", lambda r: {"ordinal": r.ordinal, "stage": r.stage, "workload": r.workload, "t": r.t},
+        Act.PASS_OPENED, lambda r: {"ordinal": r.ordinal, "stage": r.stage, "workload": r.workload, "t": r.t},
     ),
-    PassEnded: ("PassEnded", lambda r: {"ordinal": r.record.ordinal}),
-    VerdictGiven: ("VerdictGiven", lambda r: {"verdict": r.outcome.verdict.value}),
-    PutBackOpened: ("PutBackOpened", lambda r: dict(r.setup)),
-    AttemptClosed: ("AttemptClosed", _rests),
-    PositionMoved: ("PositionMoved", _rests),
+    PassEnded: (Act.PASS_ENDED, lambda r: {"ordinal": r.record.ordinal}),
+    VerdictGiven: (Act.VERDICT_GIVEN, lambda r: {"verdict": r.outcome.verdict.value}),
+    PutBackOpened: (Act.PUT_BACK_OPENED, lambda r: dict(r.setup)),
+    AttemptClosed: (Act.ATTEMPT_CLOSED, _rests),
+    PositionMoved: (Act.POSITION_MOVED, _rests),
 }  # fmt: skip
-"""What the journal calls each record, whatever its class is called, and the detail it keeps of it."""
+"""What the journal calls each record, and the detail it keeps of it."""
 
 
 def _write_entry(connection: sa.Connection, record: EntryOpened) -> None:
@@ -138,7 +140,7 @@ def _write_step(connection: sa.Connection, record: StepOpened) -> None:
             boot_id=record.boot_id,
             started_at=record.at,
             started_s=record.t,
-            conditions=json.dumps(record.conditions),
+            conditions=json.dumps({k: kept(v) if isinstance(v, str) else v for k, v in record.conditions.items()}),
             check=json.dumps(asdict(record.check)),
         )
     )
@@ -170,9 +172,9 @@ def _write_pass_ended(connection: sa.Connection, record: PassEnded) -> None:
             score=result.score,
             duration_s=result.duration_s,
             failure=result.failure,
-            detail=result.detail,
+            detail=kept(result.detail),
             facts=json.dumps(result.measured.facts()),
-            disturbed=record.record.disturbed,
+            disturbed=kept(record.record.disturbed),
             frame_times=array("f", result.frame_times_ms).tobytes() if result.frame_times_ms else None,
         )
     )
@@ -203,11 +205,11 @@ def _write_verdict(connection: sa.Connection, record: VerdictGiven) -> None:
             failure=outcome.failure.value if outcome.failure else None,
             stage=outcome.stage,
             time_to_failure_s=outcome.time_to_failure_s,
-            reason=outcome.reason,
+            reason=kept(outcome.reason),
             code=outcome.code,
             last=json.dumps(outcome.last),
             points_to=outcome.pointer.subsystem,
-            signs=json.dumps(outcome.pointer.signs),
+            signs=json.dumps([kept(sign) for sign in outcome.pointer.signs]),
             seen=json.dumps(outcome.seen),
         )
     )

@@ -5,8 +5,10 @@ from __future__ import annotations
 import math
 from datetime import datetime
 
-from yondle.language.saying import Counted, say, with_mark
+from yondle.language.saying import Counted, made_words, say, with_mark
 
+MOST_DIGITS = 15
+"""No double has more decimals that mean anything."""
 THIN = "\u202f"
 MINUS = "\u2212"
 _MONTHS = (
@@ -19,20 +21,23 @@ _SHORT_MONTHS = (
 )  # fmt: skip
 
 
+@made_words
 def number(value: float, digits: int = 0) -> str:
     """Write a number with a thin space between thousands (from four digits on) and a true minus sign."""
     if not math.isfinite(value):
         return "–"
-    text = with_mark(f"{abs(value):,.{digits}f}".replace(",", THIN))
+    text = with_mark(f"{abs(value):,.{min(digits, MOST_DIGITS)}f}".replace(",", THIN))
     negative = value < 0 and float(f"{value:.{digits}f}") != 0
     return (MINUS if negative else "") + text
 
 
+@made_words
 def quantity(value: float, unit: str, digits: int = 0) -> str:
     """Write a number with its unit behind a thin space that never breaks a line."""
     return f"{number(value, digits)}{THIN}{unit}" if unit else number(value, digits)
 
 
+@made_words
 def signed_percent(fraction: float, digits: int = 1) -> str:
     """Write a fraction as a percentage that always shows its sign, 0.031 as '+3.1 %'."""
     text = number(100 * fraction, digits)
@@ -40,6 +45,7 @@ def signed_percent(fraction: float, digits: int = 1) -> str:
     return f"{sign}{text}{THIN}%"
 
 
+@made_words
 def duration(seconds: float) -> str:
     """Write a duration in the two largest units that matter: '12 s', '3 min 12 s', '1 h 5 min'."""
     whole = max(0, round(seconds))
@@ -67,6 +73,7 @@ def count(n: int, noun: str, plural: str = "") -> str:
     return Counted(n, number(n), noun, plural or f"{noun}s")
 
 
+@made_words
 def ranged(mean: float, low: float, high: float, unit: str = "", digits: int = 1) -> str:
     """Write a mean with its 95 % range: '66.5 ± 0.4 s', or '15 (2 to 60) frames' where half of it would reach below 0.
 
@@ -82,6 +89,7 @@ def ranged(mean: float, low: float, high: float, unit: str = "", digits: int = 1
     return say("{mean} ({low} to {high}){unit}", mean=number(mean, digits), low=low_, high=high_, unit=tail)
 
 
+@made_words
 def chance(probability: float) -> str:
     """Write a probability in per cent; beyond `SURE` it is told as more than that, since nothing is certain."""
     if probability > SURE:
@@ -89,11 +97,13 @@ def chance(probability: float) -> str:
     return f"{number(100 * probability)}{THIN}%"
 
 
+@made_words
 def date(day: datetime) -> str:
     """Write a date with its month in words, '18 October 2026'."""
     return say("{day} {month} {year}", day=day.day, month=_MONTHS[day.month - 1], year=day.year)
 
 
+@made_words
 def moment(at: datetime) -> str:
     """Write a moment shortly, '18 Oct 01:12:03'."""
     return say("{day} {month} {time}", day=f"{at:%d}", month=_SHORT_MONTHS[at.month - 1], time=f"{at:%H:%M:%S}")

@@ -9,6 +9,7 @@ from tests.conftest import quick_rig
 from yondle.analysis.judging import Trial, judge, limited, pass_failed, sag, what_was_run
 from yondle.analysis.pointing import point
 from yondle.engine.recovery import judge_unclosed
+from yondle.model.acts import Act
 from yondle.model.knobs import Change, Subsystem
 from yondle.model.measured import Measured
 from yondle.model.sensors import Channel, Quantity
@@ -181,10 +182,10 @@ def test_errors_that_were_corrected_are_called_what_they_are() -> None:
 
 def test_what_was_left_open_is_judged_by_boot_and_last_act() -> None:
     opened = {"stage": "mixed load", "workload": "mixed_load", "t": 100.0}
-    down = judge_unclosed(HERON, "boot 1", "boot 2", "PassOpened", opened, 143.0)
+    down = judge_unclosed(HERON, "boot 1", "boot 2", Act.PASS_OPENED, opened, 143.0)
     assert (down.failure, down.time_to_failure_s) == (Failure.RESTARTED, 43.0)
     assert "at least 43\u202fs into Mixed load" in down.reason
-    for act in ("StepOpened", "ApplyOpened", "Applied", "SettleOpened", "PassEnded"):
+    for act in (Act.STEP_OPENED, Act.APPLY_OPENED, Act.APPLIED, Act.SETTLE_OPENED, Act.PASS_ENDED):
         same = judge_unclosed(HERON, "boot 1", "boot 1", act, {}, None)
         assert same.verdict is Verdict.UNPROVEN
         assert "says nothing about the setting" in same.reason

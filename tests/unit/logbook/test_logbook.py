@@ -18,6 +18,7 @@ from yondle.logbook.logbook import Logbook
 from yondle.logbook.samples import pack, unpack
 from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION, metadata
 from yondle.logbook.store import connect, create_store
+from yondle.model.acts import Act
 from yondle.model.errors import KnownError
 from yondle.model.events import ApplyOpened, AttemptClosed, StepOpened
 from yondle.model.knobs import Setup
@@ -180,14 +181,14 @@ def test_a_record_is_there_after_the_program_is_gone(path: Path) -> None:
     )
     book.take(ApplyOpened(1, SETUP))
     (open_,) = book.unclosed()
-    assert open_.last_act == "ApplyOpened"
+    assert open_.last_act is Act.APPLY_OPENED
     assert open_.home == SETUP
     assert open_.attempt.check == CHECK
     assert book.steps()[0].derived == {"latency": 14.3}
     book.take(AttemptClosed(1, 1, SETUP, True, 1, "2026-10-17T20:31:00+01:00"))
     assert not book.unclosed()
     assert book.position() == 1
-    assert book.journal(1) == ["StepOpened", "ApplyOpened", "AttemptClosed"]
+    assert book.journal(1) == [Act.STEP_OPENED, Act.APPLY_OPENED, Act.ATTEMPT_CLOSED]
     book.close()
 
 

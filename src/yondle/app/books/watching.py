@@ -10,6 +10,7 @@ from yondle.app.books.reading import read_book
 from yondle.language.saying import say
 from yondle.logbook.reading import OpenAttempt
 from yondle.logbook.records import reading
+from yondle.model.acts import Act
 from yondle.model.quantities import count, duration, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
@@ -18,18 +19,18 @@ from yondle.model.verdicts import Verdict
 from yondle.views.shared.steps import failure_words, step_title
 
 _ACTS = {
-    "StepOpened": say("opening the step"),
-    "ApplyOpened": say("setting values"),
-    "Applied": say("reading back"),
-    "SettleOpened": say("cooling down"),
-    "Settled": say("cooled down"),
-    "EntryOpened": say("waiting for values entered by hand"),
-    "Entered": say("values were entered"),
-    "RestartOpened": say("restarting"),
-    "Restarted": say("started again"),
-    "PassEnded": say("between passes"),
-    "VerdictGiven": say("judging"),
-    "PutBackOpened": say("putting back"),
+    Act.STEP_OPENED: say("opening the step"),
+    Act.APPLY_OPENED: say("setting values"),
+    Act.APPLIED: say("reading back"),
+    Act.SETTLE_OPENED: say("cooling down"),
+    Act.SETTLED: say("cooled down"),
+    Act.ENTRY_OPENED: say("waiting for values entered by hand"),
+    Act.ENTERED: say("values were entered"),
+    Act.RESTART_OPENED: say("restarting"),
+    Act.RESTARTED: say("started again"),
+    Act.PASS_ENDED: say("between passes"),
+    Act.VERDICT_GIVEN: say("judging"),
+    Act.PUT_BACK_OPENED: say("putting back"),
 }
 _SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.POWER, Quantity.FAN)
 _LATEST = 5
@@ -87,9 +88,9 @@ def watch(path: Path) -> Watched:
 
 
 def _doing(declaration: RigDeclaration, open_: OpenAttempt) -> str:
-    if open_.last_act == "PassOpened":
+    if open_.last_act is Act.PASS_OPENED:
         return declaration.workload(str(open_.last_detail["workload"])).name
-    return _ACTS.get(open_.last_act, open_.last_act)
+    return _ACTS.get(open_.last_act, say("under way"))
 
 
 def _passes(record: StepRecord, open_: OpenAttempt) -> str:

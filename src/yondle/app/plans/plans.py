@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Mapping
 from contextlib import nullcontext
 from dataclasses import dataclass, replace
-from enum import StrEnum
 
 from yondle.analysis.exposure import runs_of, warmths
 from yondle.app.session.commands import Command
@@ -14,11 +13,12 @@ from yondle.app.session.requests import heeded
 from yondle.app.session.returning import GoOnWaiting, ReturnTo
 from yondle.app.session.session import Session
 from yondle.app.session.testing import TryAgain, TryFrom, TryProposal
-from yondle.language.saying import say
+from yondle.language.saying import clause, in_sentence, listed, say
 from yondle.model.errors import KnownError
-from yondle.model.plan_runs import PlanMove, PlanRun
+from yondle.model.plan_runs import Ended, KeptMove, MoveKind, MoveStage, PlanMove, PlanRun
 from yondle.model.quantities import duration
-from yondle.model.steps import Stage, StepRecord
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Failure, Verdict
 from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
 from yondle.planning.plan_files import parse_plan
@@ -40,21 +40,6 @@ def never() -> bool:
 
 FAILURES = (Verdict.DOWN, Verdict.WRONG, Verdict.HELD_BACK, Verdict.REFUSED)
 _INTERRUPTED_AT_MOST = 5
-
-
-class Ended(StrEnum):
-    """How a run of a plan came to its end, or why it isn't there yet: `GOES_ON` tells which ends are none."""
-
-    DONE = "done"
-    STOPPED = "stopped by the tuner"
-    RULE = "stopped by a rule"
-    PAUSED = "paused"
-    WAITING = "waiting for values entered by hand"
-    LOST = "left the ground it stood on"
-
-
-GOES_ON = (Ended.STOPPED, Ended.PAUSED, Ended.WAITING)
-"""What a run can be taken up again after; the step that was stopped is made anew."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +117,7 @@ class EndPlan(Command[None]):
         """End it."""
         if session.logbook.keeping.open_plan_run() is None:
             raise KnownError(say("No plan is under way."), say("Nothing to end."))
-        _close(session, str(Ended.STOPPED))
+        _close(session, Ended.STOPPED, "")
 
 
 def make_move(session: Session, move: Move, passes: int | None = None) -> StepRecord:
@@ -156,7 +141,7 @@ def make_move(session: Session, move: Move, passes: int | None = None) -> StepRe
 
 def undone_words(undone: list[str]) -> str:
     """Say what a plan that came to its end left out."""
-    return say("all but {what}", what="; ".join(undone)) if undone else say("all of it")
+    return say("all but {what}", what=listed(undone, "; ")) if undone else say("all of it")
 
 
 def is_failure(record: StepRecord) -> bool:
@@ -164,26 +149,42 @@ def is_failure(record: StepRecord) -> bool:
     return record.verdict in FAILURES
 
 
-def move_words(move: Move) -> str:
-    """Write a move as the record keeps it."""
+def kept_move(move: Move) -> KeptMove:
+    """Give a move as it is written down; values as exactly as they are compared when a run is taken up again."""
     match move:
         case GoBack():
-            return f"back to {move.step}"
+            return KeptMove(MoveKind.BACK, move.step)
         case Again():
-            return f"again {move.step}"
+            return KeptMove(MoveKind.AGAIN, move.step)
         case Recall():
-            return " ".join(
-                [f"recall {move.knob}", *(f"{knob}={value:g}" for knob, value in sorted(move.others.items()))]
-            )
+            return KeptMove(MoveKind.RECALL, knob=move.knob, values=_rounded(move.others))
         case Try():
-            tried = " ".join(f"{knob}={value:g}" for knob, value in sorted(move.values.items())) or "the same"
-            stages = move.check.stages if move.check is not None else ()
-            return " ".join(["try", tried, *(_stage_words(stage) for stage in stages)])
+            asked = move.check.stages if move.check is not None else ()
+            stages = tuple(
+                MoveStage(s.workloads, s.rounds, None) if s.pass_s is None else MoveStage(s.workloads, 1, s.pass_s)
+                for s in asked
+            )
+            return KeptMove(MoveKind.TRY, values=_rounded(move.values), stages=stages)
 
 
-def _stage_words(stage: Stage) -> str:
-    how = f"{stage.pass_s:g} s" if stage.pass_s is not None else f"{stage.rounds} passes"
-    return f"{how} of {' '.join(stage.workloads)}"
+def _rounded(values: Mapping[str, float]) -> dict[str, float]:
+    return {knob: float(f"{value:g}") for knob, value in sorted(values.items())}
+
+
+def move_words(declaration: RigDeclaration, move: KeptMove) -> str:
+    """Say a move."""
+    if move.kind is MoveKind.BACK:
+        return say("back to step {step}", step=move.step)
+    if move.kind is MoveKind.AGAIN:
+        return say("step {step} once more", step=move.step)
+    if move.kind is MoveKind.RECALL:
+        return say("what is known of {knob}", knob=_knob_name(declaration, move.knob))
+    tried = listed([f"{_knob_name(declaration, knob)} {value:g}" for knob, value in move.values.items()])
+    return tried or say("the same settings")
+
+
+def _knob_name(declaration: RigDeclaration, knob_id: str) -> str:
+    return next((in_sentence(knob.name) for knob in declaration.knobs if knob.id == knob_id), knob_id)
 
 
 class _Runner:
@@ -242,7 +243,7 @@ class _Runner:
                 return PlanEnd(Ended.WAITING, say("values have to be set by hand"), self._made)
             outcome = record.outcome
             if outcome is not None and outcome.failure is Failure.STOPPED and not isinstance(move, GoBack | Recall):
-                return PlanEnd(Ended.STOPPED, outcome.reason.rstrip("."), self._made)
+                return PlanEnd(Ended.STOPPED, clause(outcome.reason), self._made)
             if self._session.rests.position is None:
                 return self._close(Ended.LOST, say("the rig is at no step of the trail"))
             tried = self._told(move, record)
@@ -255,7 +256,7 @@ class _Runner:
         """Make a move; one that an earlier program was interrupted in tells nothing, so it is made again."""
         for _ in range(_INTERRUPTED_AT_MOST):
             attempt = None if isinstance(move, GoBack | Recall) else self._session.logbook.next_attempt()
-            self._keeping.open_move(self._run.id, number, move_words(move), attempt)
+            self._keeping.open_move(self._run.id, number, kept_move(move), attempt)
             record = make_move(self._session, move, self._plan.passes)
             if record.outcome is None or record.outcome.failure is not Failure.INTERRUPTED or attempt is None:
                 break
@@ -263,12 +264,13 @@ class _Runner:
 
     def _replayed(self, move: Move, kept: PlanMove) -> Tried | None:
         """Give what became of a move that is written down; None when it has to be made (again)."""
-        if kept.words != move_words(move):
+        declaration = self._session.declaration
+        if kept.move != kept_move(move):
             raise KnownError(
                 say(
                     "The plan would go on with '{move}' where '{kept}' was made.",
-                    move=move_words(move),
-                    kept=kept.words,
+                    move=move_words(declaration, kept_move(move)),
+                    kept=move_words(declaration, kept.move),
                 ),
                 say("A limit or the plan has changed since; end this run and start it anew."),
             )
@@ -319,13 +321,13 @@ class _Runner:
         return max(0.0, self._session.machine.clock.now() - self._run.started_s)
 
     def _close(self, ended: Ended, reason: str) -> PlanEnd:
-        _close(self._session, f"{ended}: {reason}")
+        _close(self._session, ended, reason)
         return PlanEnd(ended, reason, self._made)
 
 
-def _close(session: Session, end: str) -> None:
+def _close(session: Session, ended: Ended, reason: str) -> None:
     """Write down how the run that goes on ended, and what it found by then."""
     run = session.logbook.keeping.open_plan_run()
     if run is not None:
-        session.logbook.keeping.close_plan(run.id, end, session.wall(), findings_of(session.snapshot, run))
+        session.logbook.keeping.close_plan(run.id, ended, reason, session.wall(), findings_of(session.snapshot, run))
         session.reread()

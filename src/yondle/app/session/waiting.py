@@ -13,6 +13,7 @@ from yondle.engine.engine import Order
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.logbook.reading import OpenAttempt
+from yondle.model.acts import Act
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, Entered, EntryOpened, PositionMoved, Record
 from yondle.model.knobs import Setup, When
@@ -45,7 +46,7 @@ class WaitForHands:
         if entry is not None and (entry.attempt != open_.attempt.id or entry.putting_back):
             entry = None
         asked = entry is not None
-        restarting = open_.last_act == "RestartOpened"
+        restarting = open_.last_act is Act.RESTART_OPENED
         boot = entry.boot_id if entry is not None else open_.last_detail.get("boot_id", open_.attempt.boot_id)
         restarted = boot != self._machine.rig.boot_id()
         fitted = self._machine.rig.declaration.fitted

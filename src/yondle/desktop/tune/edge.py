@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from yondle.app.plans.plans import GOES_ON, Ended, PlanEnd, preview
+from yondle.app.plans.plans import PlanEnd, preview
 from yondle.desktop.look.cards import CardAction
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.edge_cards import EdgeCard, SearchCard
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
+from yondle.model.plan_runs import GOES_ON, Ended
 from yondle.planning.plan_files import edge_text, parse_plan
 from yondle.views.edge.edge import EdgeView, edge_view
 from yondle.views.shared.snapshot import STEP_PASSES

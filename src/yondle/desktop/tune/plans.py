@@ -8,7 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QDoubleSpinBox, QFileDialog, QGridLayout, QSpinBox
 
-from yondle.app.plans.plans import GOES_ON, AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview, told_by_steps
+from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview, told_by_steps
 from yondle.desktop.look.basics import Choice, button, label
 from yondle.desktop.look.cards import Card, CardAction
 from yondle.desktop.look.theme import Theme
@@ -18,6 +18,7 @@ from yondle.desktop.tune.fields import value_box
 from yondle.language.saying import capital, in_sentence, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
+from yondle.model.plan_runs import GOES_ON
 from yondle.model.quantities import count
 from yondle.planning.plan_files import ladder_text, parse_plan, read_plan, sweep_text
 from yondle.planning.plans import DryRun, SweepOrder

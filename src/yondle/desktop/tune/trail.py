@@ -145,7 +145,7 @@ class TrailDelegate(QStyledItemDelegate):
         painter.setFont(title_font)
         painter.setPen(c.ink if row.on_path or row.running else c.muted)
         room = right - TEXT_X - (width + 8 if width else 0)
-        title = _shortened(row.title, QFontMetrics(title_font), int(room))
+        title = _shortened(row, QFontMetrics(title_font), int(room))
         painter.drawText(QRectF(TEXT_X, box.top() + 7, room, 18), Qt.AlignmentFlag.AlignVCenter, title)
         small = font(SMALL_PX)
         painter.setFont(small)
@@ -157,13 +157,10 @@ class TrailDelegate(QStyledItemDelegate):
         painter.drawText(QRectF(TEXT_X, box.top() + 24, right - TEXT_X, 16), Qt.AlignmentFlag.AlignVCenter, detail)
 
 
-def _shortened(title: str, metrics: QFontMetrics, room: int) -> str:
+def _shortened(row: TrailRow, metrics: QFontMetrics, room: int) -> str:
     """Cut a title to the room there is, but never its value, which stands last."""
-    if metrics.horizontalAdvance(title) <= room:
-        return title
-    name, _, value = title.rpartition(" ")
-    kept = metrics.elidedText(name, Qt.TextElideMode.ElideRight, room - metrics.horizontalAdvance(f" {value}"))
-    return f"{kept} {value}"
+    value = f" {row.value}" if row.value else ""
+    return metrics.elidedText(row.name, Qt.TextElideMode.ElideRight, room - metrics.horizontalAdvance(value)) + value
 
 
 class TrailView(QListView):

@@ -50,16 +50,25 @@ def _view(book: Snapshot, run: PlanRun) -> PlanView:
     made = [a for record in book.steps for a in record.attempts if a.id in ids and a.tested]
     loaded_s = sum(p.result.duration_s for a in made for p in a.passes if p.result is not None)
     found = run.found if run.found is not None else findings_of(book, run)
-    end = run.end or say("not finished")
+    end = _end_words(run)
     title = say("{when}  {name}: {end}.", when=moment(datetime.fromisoformat(run.started_at)), name=_name(run), end=end)
     lines = [_tests_words(made, loaded_s)] if made else []
     for each in found:
         lines.append(finding_words(book, each))
         lines.append(rests_on(each.runs, each.recalled, each.failures, each.held_back, each.loaded_s))
     return PlanView(
-        run.id, _name(run), run.started_at, run.ended_at, run.end, len(run.moves), len(made), loaded_s, found, title,
+        run.id, _name(run), run.started_at, run.ended_at, end if run.ended_at else "", len(run.moves), len(made), loaded_s,
+        found, title,
         tuple(lines),
     )  # fmt: skip
+
+
+def _end_words(run: PlanRun) -> str:
+    if not run.ended_at:
+        return say("not finished")
+    if run.ended is None:
+        return run.reason
+    return say("{ended}: {reason}", ended=run.ended, reason=run.reason) if run.reason else named(run.ended)
 
 
 def _tests_words(made: list[Attempt], loaded_s: float) -> str:

@@ -13,7 +13,7 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
-from yondle.model.plan_runs import PlanMove, PlanRun
+from yondle.model.plan_runs import MoveKind, PlanMove, PlanRun
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Verdict
@@ -22,9 +22,6 @@ from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, EdgeSearch
 from yondle.planning.plan_files import parse_plan
 from yondle.views.shared.snapshot import Snapshot
-
-_RECALLS = "recall "
-"""How the words of a move begin that tells what was known before a search."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +37,7 @@ class Stretch:
 def stretches(book: Snapshot, run: PlanRun) -> Iterator[Stretch]:
     """Give the searches of a run one after the other; each is to be replayed before the next is asked for."""
     parts = [p for p in parse_plan(run.definition, say("the plan"), book.declaration).parts if isinstance(p, Edge)]
-    begun = [i for i, move in enumerate(run.moves) if move.words.startswith(_RECALLS)]
+    begun = [i for i, move in enumerate(run.moves) if move.move.kind is MoveKind.RECALL]
     spans = [run.moves[first:last] for first, last in pairwise([*begun, len(run.moves)])]
     for part in parts:
         line = EdgeLine(part, book.declaration) if part.along is not None else None
@@ -64,7 +61,7 @@ def replay(book: Snapshot, stretch: Stretch) -> list[Run]:
             break
         values, tried = move.result["tried"], tried_of(move.result, book.declaration)
         if not values:
-            if move.words.startswith(_RECALLS):
+            if move.move.kind is MoveKind.RECALL:
                 stretch.search.recall(tried.ran)
             if stretch.line is None:
                 stretch.search.stand_at(tried.in_force[part.knob])

@@ -2,22 +2,34 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from typing import NamedTuple
 
-from yondle.language.saying import say
+from yondle.language.saying import named
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
 
 
-class Line(NamedTuple):
-    """A value a sensor is held against, and the word for it."""
+class LineKind(StrEnum):
+    """What makes a value one that a sensor is held against."""
 
-    words: str
+    ASKED = "asked"
+    LIMIT = "limit"
+    SET = "set"
+    STOP = "stop"
+
+
+class Line(NamedTuple):
+    """A value a sensor is held against, and why."""
+
+    kind: LineKind
     value: float
 
-
-ASKED, LIMIT, SET, STOP = say("asked"), say("limit"), say("set"), say("stop")
+    @property
+    def words(self) -> str:
+        """The word for it."""
+        return named(self.kind)
 
 
 def lines_of(declaration: RigDeclaration, channel: Channel, setup: Setup) -> tuple[Line, ...]:
@@ -25,9 +37,9 @@ def lines_of(declaration: RigDeclaration, channel: Channel, setup: Setup) -> tup
     asked = {**setup, **declaration.derived(setup)}
     lines = []
     if channel.quantity is not Quantity.FLAG and channel.follows in asked:
-        word = SET if channel.quantity is Quantity.VOLTAGE else ASKED
+        word = LineKind.SET if channel.quantity is Quantity.VOLTAGE else LineKind.ASKED
         lines.append(Line(word, asked[channel.follows]))
     limits = [c.follows for c in declaration.channels if c.of == channel.id and c.follows in setup]
-    lines += [Line(LIMIT, setup[knob]) for knob in limits]
-    lines += [Line(STOP, limit.most) for limit in declaration.limits if limit.channel == channel.id]
+    lines += [Line(LineKind.LIMIT, setup[knob]) for knob in limits]
+    lines += [Line(LineKind.STOP, limit.most) for limit in declaration.limits if limit.channel == channel.id]
     return tuple(lines)

@@ -34,6 +34,8 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
         return say("Baseline · stock")
     if not step.changes:
         return say("Step {parent} again", parent=step.parent)
+    if not step.joint and len(step.changes) == 1:
+        return " ".join(title_parts(declaration, step))
     first, *others = ((declaration.knob(c.knob), c.new) for c in step.changes)
     words = [f"{first[0].name} {first[0].bare(first[1])}"]
     units = [first[0].unit, *(knob.unit for knob, _ in others)]
@@ -41,6 +43,14 @@ def step_title(declaration: RigDeclaration, step: Step) -> str:
         told = knob.unit and units.count(knob.unit) == 1
         words.append(knob.text(value) if told else f"{knob.name} {knob.bare(value)}")
     return say("Joint: {words}", words=" + ".join(words)) if step.joint else words[0]
+
+
+def title_parts(declaration: RigDeclaration, step: Step) -> tuple[str, str]:
+    """Give what a step's title may be cut in, and its value, which never is; the value is empty where there is none alone."""
+    if step.kind is StepKind.CHANGE and len(step.changes) == 1 and not step.joint:
+        knob, change = declaration.knob(step.changes[0].knob), step.changes[0]
+        return knob.name, knob.bare(change.new)
+    return step_title(declaration, step), ""
 
 
 def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:

@@ -12,7 +12,7 @@ from yondle.language.saying import in_sentence, say
 from yondle.model.pacing import pacing
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Channel, Quantity
-from yondle.views.shared.lines import ASKED, SET, STOP, lines_of
+from yondle.views.shared.lines import LineKind, lines_of
 from yondle.views.traces.traces import FRAMES, Panel, Trace, cores_of, temperatures_of
 
 LAST_S = 10.0
@@ -88,7 +88,7 @@ def figures_of(trace: Trace, channel: str, low: float, high: float) -> SpanFigur
 def dips_of(trace: Trace, channel: Channel, low: float = -math.inf, high: float = math.inf) -> Below | None:
     """Find the dips of a clock under what was asked, while there was load; None for what isn't asked for."""
     asked = next(
-        (line.value for line in lines_of(trace.declaration, channel, trace.setup) if line.words == ASKED), None
+        (line.value for line in lines_of(trace.declaration, channel, trace.setup) if line.kind is LineKind.ASKED), None
     )
     if asked is None or channel.id not in trace.columns:
         return None
@@ -125,7 +125,7 @@ def _channel_rows(
             SpanRow(say("  below asked"), "", f"{share}{THIN}%", count(len(dips.dips), "dip") if dips.dips else "")
         )
     for line in lines_of(trace.declaration, channel, trace.setup):
-        if line.words == SET:
+        if line.kind is LineKind.SET:
             rows.append(SpanRow(say("  as set"), "", number(line.value, digits), ""))
     return rows
 
@@ -210,7 +210,7 @@ def _hottest_words(trace: Trace, low: float, high: float) -> str:
                 share=number(100.0 * told.share),
             )
         )
-    stops = [line.value for line in lines_of(trace.declaration, first, trace.setup) if line.words == STOP]
+    stops = [line.value for line in lines_of(trace.declaration, first, trace.setup) if line.kind is LineKind.STOP]
     if stops:
         words.append(say("{stops} below its stop", stops=quantity(stops[0] - told.peak, "K", 1)))
     return ", ".join(words) + "." + _hottest_core_words(trace, low, high)
@@ -237,7 +237,9 @@ def _voltage_words(trace: Trace, low: float, high: float) -> str:
     span = within(trace.times, low, high)
     words = []
     for channel in trace.declaration.read_ever:
-        asked = next((x.value for x in lines_of(trace.declaration, channel, trace.setup) if x.words == SET), None)
+        asked = next(
+            (x.value for x in lines_of(trace.declaration, channel, trace.setup) if x.kind is LineKind.SET), None
+        )
         if asked is None or channel.id not in trace.columns:
             continue
         values = trace.columns[channel.id][span][trace.loaded[span]]

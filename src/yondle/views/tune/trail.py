@@ -15,7 +15,7 @@ from yondle.model.verdicts import Failure, Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.gains import figure_words, gain_of, gain_words, words_of_gain
 from yondle.views.shared.snapshot import Snapshot
-from yondle.views.shared.steps import on_path, step_detail, step_title
+from yondle.views.shared.steps import on_path, step_detail, title_parts
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +23,9 @@ class TrailRow:
     """One step as the trail shows it; `on_path` tells whether it lies between the baseline and where the rig is."""
 
     number: int
-    title: str
+    name: str
+    """What it changed; it may be cut where there is little room, `value` never."""
+    value: str
     detail: str
     verdict: Verdict
     word: Verdict | Failure
@@ -34,9 +36,14 @@ class TrailRow:
     running: bool
     notes: int
 
+    @property
+    def title(self) -> str:
+        """What it changed, with the value."""
+        return f"{self.name} {self.value}".rstrip()
 
-Words = tuple[str, str, Gain | None, str]
-"""Title, detail, gain and gain in words."""
+
+Words = tuple[tuple[str, str], str, Gain | None, str]
+"""Title with its value apart, detail, gain and gain in words."""
 
 
 class TrailRows(Sequence[TrailRow]):
@@ -73,14 +80,14 @@ class TrailRows(Sequence[TrailRow]):
         if isinstance(i, slice):
             return [self[k] for k in range(*i.indices(len(self)))]
         record = self._records[i]
-        title, detail, value, words = self._words_of(record, self._base, self._benchmark)
+        (name, value), detail, gain, words = self._words_of(record, self._base, self._benchmark)
         n = record.step.number
         here, running = n == self._position, n == self._running
         if n == self._waiting:
             detail = say("waits for values entered by hand")
         notes = len(record.notes)
         return TrailRow(
-            n, title, detail, record.verdict, record.word, value, words, n in self._path, here, running, notes
+            n, name, value, detail, record.verdict, record.word, gain, words, n in self._path, here, running, notes
         )
 
 
@@ -108,6 +115,6 @@ class Trail:
         words = words_of_gain(book, record, benchmark) if benchmark is not None else ""
         if value is not None and value.word is GainWord.WITHIN_NOISE and words == gain_words(value):
             words, detail = figure_words(value), f"{named(value.word)} · {detail}"
-        shown = (step_title(book.declaration, record.step), detail, value, words)
+        shown = (title_parts(book.declaration, record.step), detail, value, words)
         self._kept[record.step.number] = (record, base, about, book.findings, shown)
         return shown
