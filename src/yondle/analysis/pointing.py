@@ -18,7 +18,8 @@ SAID, COUNTED, CHANGED, LOADED, HINTED = 4.0, 3.0, 1.5, 1.0, 0.5
 DROOP_SHARE = 0.04
 """A voltage this far below what was asked is worth telling."""
 
-_KNOB_OF_CONTROLLER = ("controller_voltage", "controller_ratio")
+_OF_CONTROLLER = ("controller_voltage", "controller_ratio")
+"""Roles of knobs that set the memory controller, whatever part they count to."""
 
 Sign = tuple[Subsystem, float, str]
 
@@ -77,7 +78,7 @@ def _change_signs(declaration: RigDeclaration, trial: Trial) -> list[Sign]:
     if only in (Subsystem.COOLING, Subsystem.WHOLE):
         return []
     signs: list[Sign] = [(only, CHANGED, say("only the {only} was changed", only=only))]
-    if any(c.knob in _KNOB_OF_CONTROLLER for c in trial.changes):
+    if any(declaration.knob(c.knob).plays in _OF_CONTROLLER for c in trial.changes):
         signs.append((Subsystem.CONTROLLER, CHANGED + HINTED, say("what was changed belongs to the memory controller")))
     return signs
 

@@ -16,6 +16,8 @@ from yondle.model.events import PassEnded, PassOpened, Settled, SettleOpened
 from yondle.model.knobs import Setup
 from yondle.model.measured import Measured
 from yondle.model.quantities import duration
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import OTHERS_USE, STOLEN
 from yondle.model.steps import PassRecord
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult
@@ -137,7 +139,7 @@ class Passes:
         bench.flush()
         bench.ordinal = None
         whole = replace(result, measured=summary.measured().joined(result.measured))
-        disturbed = gone or _disturbance(whole.measured, slept_s, bench.declaration.others_at_most)
+        disturbed = gone or _disturbance(bench.declaration, whole.measured, slept_s)
         ended = replace(record, result=whole, disturbed=disturbed)
         bench.emit(PassEnded(bench.attempt, ended))
         return ended
@@ -157,15 +159,20 @@ class Passes:
         )
 
 
-def _disturbance(measured: Measured, slept_s: float, others_at_most: float) -> str:
+def _disturbance(declaration: RigDeclaration, measured: Measured, slept_s: float) -> str:
     if slept_s >= LONGEST_NAP_S:
         return say("the machine was suspended for {slept_s}", slept_s=duration(slept_s))
-    others = measured.mean.get("other_use", 0.0)
-    if others > others_at_most:
-        stolen = measured.mean.get("stolen", 0.0)
+    others = _mean(declaration, measured, OTHERS_USE)
+    if others > declaration.others_at_most:
+        stolen = _mean(declaration, measured, STOLEN)
         who = say("the host took") if stolen > others / 2 else say("other programs used")
         return say("{who} {others:.0f} % of the machine", who=who, others=others)
     moved = float(measured.told.get("reference_moved", 0.0))
     if moved > MOVED_PERCENT and not measured.counted:
         return say("the clock moved by {moved:.0f} % in the pass", moved=moved)
     return ""
+
+
+def _mean(declaration: RigDeclaration, measured: Measured, role: str) -> float:
+    channel = declaration.playing(role)
+    return measured.mean.get(channel.id, 0.0) if channel is not None else 0.0

@@ -8,7 +8,6 @@ from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Limit, Quantity, Reading, SampleBlock
 
-_COUNTED = (Quantity.ERRORS, Quantity.COUNT)
 LOST_AFTER_S = 15.0
 """A guarded sensor silent for longer than this stops the test: nobody should be heated blind."""
 
@@ -85,7 +84,7 @@ class PassSummary:
         self._most = [float("-inf")] * count
         self._least = [float("inf")] * count
         self._counts = [0] * count
-        self._counters = [i for i, c in enumerate(self._channels) if c.quantity in _COUNTED]
+        self._counters = [i for i, c in enumerate(self._channels) if c.nature.counted]
         self._before = {i: before[i] for i in self._counters if i < len(before)}
         self._last: tuple[Reading, ...] = ()
 
@@ -111,12 +110,12 @@ class PassSummary:
         most: dict[str, float] = {}
         least: dict[str, float] = {}
         for i, channel in enumerate(self._channels):
-            if channel.quantity in _COUNTED or not self._counts[i]:
+            if channel.nature.counted or not self._counts[i]:
                 continue
             mean[channel.id] = round(self._sums[i] / self._counts[i], 4)
-            if channel.quantity in (Quantity.TEMPERATURE, Quantity.POWER):
+            if channel.nature.most:
                 most[channel.id] = round(self._most[i], 4)
-            if channel.quantity is Quantity.VOLTAGE:
+            if channel.nature.least:
                 least[channel.id] = round(self._least[i], 4)
         errors: dict[str, float] = {}
         counted: dict[str, float] = {}

@@ -45,6 +45,7 @@ class KnobTable(StrictTable):
     digits: Annotated[int, Field(ge=0, le=4)] = 0
     ceiling: Real | None = None
     choices: Annotated[tuple[Name, ...], Field(max_length=20)] = ()
+    role: Identifier | None = None
 
     @model_validator(mode="before")
     @classmethod

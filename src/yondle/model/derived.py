@@ -1,6 +1,7 @@
 """Quantities that follow from several knobs: shown beside them and kept with every step, never typed in.
 
-Each is declared once, with its formula in words. What a rig has no knob for comes from the constants it declares.
+Each is declared once, with its formula in words. What it needs are roles that knobs play, whatever their ids; what a rig has no
+knob for comes from the constants it declares.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ Values = Mapping[str, float]
 
 @dataclass(frozen=True, slots=True)
 class Derived:
-    """One derived quantity: what it needs, the knob it stands beside (the first of `needs`), and its formula in words."""
+    """One derived quantity: the roles it needs, the first that of the knob it stands beside, and its formula in words."""
 
     id: str
     name: str

@@ -75,6 +75,13 @@ class Knob:
     about: str = ""
     governs: bool = False
     """Whether it sets a limit, a mode or the cooling: a clock that falls when it is changed was asked to."""
+    role: str = ""
+    """What it is to quantities that follow from it (`model/derived.py`) and to what a failure points to; see `plays`."""
+
+    @property
+    def plays(self) -> str:
+        """The role it plays: what was declared, else its id."""
+        return self.role or self.id
 
     @property
     def notches(self) -> int:

@@ -95,6 +95,10 @@ class RigDeclaration:
         """Find a sensor channel by its id, also one that is gone by now; raises KnownError naming the channels there are."""
         return _find((*self.channels, *self.absent.channels), channel_id, later("sensor"), self.info.name)
 
+    def playing(self, *roles: str) -> Channel | None:
+        """Find the channel that plays the first of these roles that any plays."""
+        return next((c for role in roles for c in self.channels if c.plays == role), None)
+
     def limited(self, name: str) -> tuple[Knob | None, Channel | None]:
         """Find a knob, else a sensor, by its id or name; raises KnownError naming both kinds where it is neither."""
         knobs = [k for k in self.knobs if _plainly(name) in (_plainly(k.id), _plainly(k.name))]
@@ -186,7 +190,7 @@ class RigDeclaration:
     def _meant(self, setup: Setup) -> dict[str, float]:
         """Knob values as quantities: a switch between '1' and '2' modules means its name, not its place in the list."""
         return {
-            knob.id: float(knob.bare(setup[knob.id])) if knob.choices and _is_count(knob) else setup[knob.id]
+            knob.plays: float(knob.bare(setup[knob.id])) if knob.choices and _is_count(knob) else setup[knob.id]
             for knob in self.knobs
             if knob.id in setup
         }

@@ -13,7 +13,6 @@ from yondle.logbook.records import reading
 from yondle.model.acts import Act
 from yondle.model.quantities import count, duration, quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Quantity
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.steps import failure_words, step_title
@@ -32,7 +31,6 @@ _ACTS = {
     Act.VERDICT_GIVEN: say("judging"),
     Act.PUT_BACK_OPENED: say("putting back"),
 }
-_SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.POWER, Quantity.FAN)
 _LATEST = 5
 
 
@@ -65,7 +63,7 @@ def watch(path: Path) -> Watched:
     told = []
     for channel in book.declaration.channels:
         value = read.get(channel.id)
-        if value is not None and channel.quantity in _SHOWN and channel.core is None:
+        if value is not None and channel.nature.watched and channel.core is None:
             told.append((channel.name, quantity(value, channel.unit, channel.digits)))
     tests = [a for r in book.steps for a in r.attempts if a.outcome is not None]
     return Watched(

@@ -10,6 +10,7 @@ from yondle.app.session.requests import heeded
 from yondle.app.session.session import Session
 from yondle.language.saying import in_sentence, named, say
 from yondle.model.quantities import number, quantity
+from yondle.model.sensors import IN_USE, OTHERS_USE
 
 LOOKED_AT_S = 1.0
 FEWEST_FREE_BYTES = 200 * 1024 * 1024
@@ -66,13 +67,12 @@ def _reading(session: Session, channel_id: str) -> float | None:
 
 
 def _background(session: Session) -> ReadyItem | None:
-    channels = {c.id for c in session.declaration.channels}
-    named = next((c for c in ("other_use", "in_use") if c in channels), "")
-    if not named:
+    channel = session.declaration.playing(OTHERS_USE, IN_USE)
+    if channel is None:
         return None
     session.machine.rig.sample()
     session.machine.clock.wait(LOOKED_AT_S)
-    use = _reading(session, named)
+    use = _reading(session, channel.id)
     if use is None:
         return ReadyItem(say("Background load"), False, say("can't be read"), say("Look what else is running."))
     words = say("{use} % of the machine is in use", use=number(use, 1))

@@ -20,7 +20,7 @@ from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.traces.time_axis import TimeAxis, clock_words
 from yondle.language.saying import say
 from yondle.model.quantities import number, quantity
-from yondle.model.sensors import Channel, Quantity
+from yondle.model.sensors import IN_PLAY, NATURES, Channel, Quantity
 from yondle.model.verdicts import Verdict
 from yondle.views.traces.spans import apart_of, dips_of
 from yondle.views.traces.traces import Panel, Trace, temperatures_of
@@ -28,11 +28,6 @@ from yondle.views.traces.traces import Panel, Trace, temperatures_of
 LEFT_PX = 58
 _POINTS = 3000
 """About so many points are drawn of a channel, however many readings are in view."""
-_LEAST_SPAN = {
-    Quantity.TEMPERATURE: 10.0, Quantity.CLOCK: 100.0, Quantity.VOLTAGE: 0.03, Quantity.POWER: 10.0, Quantity.USE: 100.0,
-    Quantity.FAN: 200.0,
-}  # fmt: skip
-_COUNTED = (Quantity.ERRORS, Quantity.COUNT)
 _MARK_PX = 4.5
 _PASS_NAME_PX = 74.0
 """A pass narrower than this on the screen isn't named."""
@@ -166,7 +161,7 @@ class TraceStrip:
             axis.setTextPen(pg.mkPen(c.muted))
             axis.setStyle(tickFont=font(SMALL_PX), tickLength=3, maxTickLevel=0)
         self.plot.getAxis("left").setWidth(LEFT_PX)
-        counted = self.panel is not None and self.panel.quantity in _COUNTED
+        counted = self.panel is not None and NATURES[self.panel.quantity].counted
         self.plot.getAxis("left").least = 1.0 if counted else 0.0
         bottom = self.plot.getAxis("bottom")
         bottom.setStyle(showValues=last)
@@ -210,7 +205,7 @@ class TraceStrip:
     def _draw_line(self, words: str, value: float) -> None:
         c = self._theme.colours
         assert self.panel is not None
-        digits = self.panel.channels[0].digits if self.panel.quantity is Quantity.VOLTAGE else 0
+        digits = NATURES[self.panel.quantity].digits
         options = {"position": 0.995, "color": c.muted, "anchors": [(1, 1), (1, 1)]}
         pen = pg.mkPen(faded(c.ink, 0.7), style=Qt.PenStyle.DashLine)
         line = pg.InfiniteLine(value, angle=0, pen=pen, label=f"{words} {number(value, digits)}", labelOpts=options)
@@ -243,12 +238,13 @@ class TraceStrip:
                 pyramid = trace.pyramid(channel.id)
                 span = pyramid.span(-math.inf, math.inf) if pyramid is not None else None
                 known += span or ()
-        if panel.quantity is Quantity.USE:
-            return -5.0, 128.0
+        nature = NATURES[panel.quantity]
+        if nature.share:
+            return -0.05 * nature.least_span, 1.28 * nature.least_span
         low, high = (min(known), max(known)) if known else (0.0, 1.0)
-        if panel.quantity in _COUNTED:
+        if nature.counted:
             return -0.3, max(1.3 * high, 3.0)
-        least = _LEAST_SPAN.get(panel.quantity, 1.0)
+        least = nature.least_span
         if high - low < least:
             low, high = (low + high - least) / 2.0, (low + high + least) / 2.0
         return low - 0.08 * (high - low), high + 0.28 * (high - low)
@@ -265,11 +261,10 @@ def _strongest(trace: Trace, panel: Panel) -> str:
 
 def colour_of(theme: Theme, kind: Quantity) -> QColor:
     """Give the colour a kind of sensor is drawn in."""
-    c = theme.colours
-    return {
-        Quantity.CLOCK: c.verdicts[Verdict.HELD], Quantity.TEMPERATURE: c.in_play, Quantity.POWER: c.verdicts[Verdict.HELD_BACK],
-        Quantity.VOLTAGE: c.verdicts[Verdict.UNPROVEN], Quantity.ERRORS: c.verdicts[Verdict.WRONG],
-    }.get(kind, c.ink)  # fmt: skip
+    c, tint = theme.colours, NATURES[kind].tint
+    if isinstance(tint, Verdict):
+        return c.verdicts[tint]
+    return c.in_play if tint == IN_PLAY else c.ink
 
 
 def reading_at(pyramid: Pyramid, t: float) -> float | None:

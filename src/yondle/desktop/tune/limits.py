@@ -16,9 +16,7 @@ from yondle.desktop.tune.fields import value_box
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
-from yondle.model.sensors import Channel, Quantity
-
-LIMITED = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
+from yondle.model.sensors import Channel
 
 
 class RangeCard(Card):
@@ -106,7 +104,7 @@ class LimitsPresenter:
         """Show the readings above which a test is stopped, to be changed in place."""
         desk, declaration = self._desk, self._desk.now.declaration
         most = {limit.channel: limit.most for limit in declaration.limits}
-        rows = [(c, most.get(c.id)) for c in declaration.channels if c.quantity in LIMITED and c.core is None]
+        rows = [(c, most.get(c.id)) for c in declaration.channels if c.nature.limited and c.core is None]
         card = SensorLimitsCard(desk.theme, rows, lambda: desk.cards.take("limits"))
         card.chosen.connect(lambda channel, value: desk.ask(LimitReading(channel, value)))
         desk.cards.put_card("limits", card)

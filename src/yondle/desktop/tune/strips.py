@@ -16,7 +16,7 @@ from yondle.language.saying import say
 from yondle.model.knobs import Setup
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Quantity, Reading
+from yondle.model.sensors import NATURES, Quantity, Reading
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.lines import lines_of
 
@@ -24,22 +24,7 @@ SHORTEST_SPAN_S, LONGEST_SPAN_S = 60.0, 180.0
 STRIP_HEIGHT = 66
 MOST_STRIPS = 4
 _FORGOTTEN_AT_ONCE = 60
-_ORDER = (
-    Quantity.TEMPERATURE,
-    Quantity.CLOCK,
-    Quantity.POWER,
-    Quantity.VOLTAGE,
-    Quantity.USE,
-    Quantity.FAN,
-    Quantity.OTHER,
-)
-_LEAST_SPAN: dict[Quantity, float] = {
-    Quantity.TEMPERATURE: 10.0,
-    Quantity.CLOCK: 100.0,
-    Quantity.VOLTAGE: 0.03,
-    Quantity.POWER: 10.0,
-    Quantity.USE: 100.0,
-}
+_ORDER = tuple(sorted((q for q, nature in NATURES.items() if nature.strip), key=lambda q: NATURES[q].strip))
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,20 +185,21 @@ class StripsView(QWidget):
         painter.drawLine(QPointF(plot.left(), at), QPointF(plot.right(), at))
         painter.setFont(font(9))
         painter.setPen(c.muted)
-        digits = strip.digits if strip.quantity is Quantity.VOLTAGE else 0
+        digits = NATURES[strip.quantity].digits
         words = f"{strip.line_words} {quantity(limit, '', digits)}"
         room = QRectF(plot.left() + 3, at + 1 if at - plot.top() < 12 else at - 13, plot.width() - 6, 12)
         painter.drawText(room, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
 
 
 def _range(strip: Strip, span: tuple[float, float] | None) -> tuple[float, float]:
-    if strip.quantity is Quantity.USE:
-        return 0.0, 100.0
+    nature = NATURES[strip.quantity]
+    if nature.share:
+        return 0.0, nature.least_span
     known = [*(span or ()), *([strip.line] if strip.line is not None else [])]
     if not known:
         return 0.0, 1.0
     low, high = min(known), max(known)
-    least = _LEAST_SPAN.get(strip.quantity, 1.0)
+    least = nature.least_span
     if high - low < least:
         middle = (high + low) / 2
         low, high = middle - least / 2, middle + least / 2

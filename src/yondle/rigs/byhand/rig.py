@@ -100,6 +100,7 @@ def _knob(name: str, table: _KnobTable) -> Knob:
         when=When.AT_HAND if table.takes_effect == "at once" else When.BY_HAND,
         risk=table.risk,
         choices=table.choices,
+        role=table.role or "",
         readable=False,
         governs=table.limits if table.limits is not None else table.subsystem is Subsystem.COOLING,
     )

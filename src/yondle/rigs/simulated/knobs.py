@@ -114,6 +114,7 @@ def _knob(name: str, kind: _Kind, part: KnobPart) -> Knob:
         risk=kind.risk,
         proportional=kind.proportional and not part.choices,
         choices=part.choices,
+        role=part.role or "",
         readable=part.readable,
         about=kind.about,
         governs=kind.governs,

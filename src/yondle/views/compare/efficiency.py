@@ -23,6 +23,7 @@ from yondle.analysis.stability import HOUR_S
 from yondle.language.saying import in_sentence, later, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import THIN, count, duration, number, quantity
+from yondle.model.sensors import ROOM
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Books, title
@@ -223,9 +224,9 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
     assert watts is not None
     joules = joules_per_unit(score.mean, watts.mean, metric)
     rates = _per_watt(trade, metric.direction)
-    heat = temperatures(tried.book.declaration)
+    heat, room = temperatures(tried.book.declaration), tried.book.declaration.playing(ROOM)
     hot = [c for f in tried.figures if (c := hottest_c(f, heat)) is not None]
-    above = [k for f in tried.figures if (k := above_room_k(f, heat)) is not None]
+    above = [k for f in tried.figures if (k := above_room_k(f, heat, room)) is not None]
     return Cost(
         machine=title(tried.book),
         setup=changed_words(tried.book.declaration, setting.setup) or say("everything at stock"),

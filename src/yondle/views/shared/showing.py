@@ -13,11 +13,9 @@ from yondle.analysis.student import t_quantile
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Channel, Quantity
+from yondle.model.sensors import ROOM, Channel, Quantity
 from yondle.model.workloads import Workload
 from yondle.views.shared.measured import Figure, Group, Setting
-
-ROOM = "room_temperature"
 
 
 class Measure(StrEnum):
@@ -57,7 +55,7 @@ def measures_for(knob: Knob, declaration: RigDeclaration) -> tuple[Measure, ...]
     there = {
         Measure.PER_WATT: power_channel(declaration) is not None,
         Measure.POWER: power_channel(declaration) is not None,
-        Measure.PER_DEGREE: heat and any(c.id == ROOM for c in declaration.channels),
+        Measure.PER_DEGREE: heat and declaration.playing(ROOM) is not None,
         Measure.TEMPERATURE: heat,
         Measure.PROPORTION: knob.sized and (knob.proportional or bool(knob.choices)),
     }
@@ -66,7 +64,7 @@ def measures_for(knob: Knob, declaration: RigDeclaration) -> tuple[Measure, ...]
 
 def temperatures(declaration: RigDeclaration) -> tuple[Channel, ...]:
     """List the sensors of which the hottest is followed: all temperatures but the room's."""
-    return tuple(c for c in declaration.channels if c.quantity is Quantity.TEMPERATURE and c.id != ROOM)
+    return tuple(c for c in declaration.channels if c.quantity is Quantity.TEMPERATURE and c.plays != ROOM)
 
 
 def hottest_c(figure: Figure, channels: tuple[Channel, ...]) -> float | None:
@@ -74,10 +72,10 @@ def hottest_c(figure: Figure, channels: tuple[Channel, ...]) -> float | None:
     return max((v for c in channels if (v := figure.measured.most.get(c.id)) is not None), default=None)
 
 
-def above_room_k(figure: Figure, channels: tuple[Channel, ...]) -> float | None:
+def above_room_k(figure: Figure, channels: tuple[Channel, ...], room: Channel | None) -> float | None:
     """Give how far the hottest sensor stood above the room; None where either wasn't read, or it was no warmer."""
-    hot, room = hottest_c(figure, channels), figure.measured.mean.get(ROOM)
-    return hot - room if hot is not None and room is not None and hot > room else None
+    hot, cold = hottest_c(figure, channels), figure.measured.mean.get(room.id) if room is not None else None
+    return hot - cold if hot is not None and cold is not None and hot > cold else None
 
 
 class Shower:
@@ -86,7 +84,7 @@ class Shower:
     def __init__(self, declaration: RigDeclaration, measure: Measure, base: Setting | None, group: Group) -> None:
         self.measure, self.base, self._group = measure, base, group
         self._power = power_channel(declaration)
-        self._hot = temperatures(declaration)
+        self._hot, self._room = temperatures(declaration), declaration.playing(ROOM)
 
     def shown(self, benchmark: Workload, setting: Setting) -> list[float]:
         """Give every pass as it is shown; passes that lack what it takes are left out."""
@@ -154,7 +152,7 @@ class Shower:
         """Give what a score is divided by."""
         if self.measure is Measure.PER_WATT:
             return _watts(figure, self._power)
-        return above_room_k(figure, self._hot) if self.measure is Measure.PER_DEGREE else 1.0
+        return above_room_k(figure, self._hot, self._room) if self.measure is Measure.PER_DEGREE else 1.0
 
     def _against(self, benchmark: Workload) -> float | None:
         """Give the mean log that others are compared with: the baseline's, or for proportions that of the lowest value."""

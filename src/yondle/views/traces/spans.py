@@ -17,8 +17,6 @@ from yondle.views.traces.traces import FRAMES, Panel, Trace, cores_of, temperatu
 
 LAST_S = 10.0
 """How many seconds before a failure are told."""
-_LEAST_CHANGE = {Quantity.TEMPERATURE: 1.0, Quantity.CLOCK: 25.0, Quantity.VOLTAGE: 0.004, Quantity.POWER: 3.0}
-_SIGNS = (Quantity.ERRORS, Quantity.COUNT)
 
 
 @dataclass(frozen=True, slots=True)
@@ -276,11 +274,11 @@ def last_words(trace: Trace) -> str:
         if len(inside) < 2:
             continue
         first, last = float(inside[0]), float(inside[-1])
-        if channel.quantity in _SIGNS and last > first:
+        if channel.nature.counted and last > first:
             signs.append(say("{channel} rose by {rise}", channel=in_sentence(channel.name), rise=number(last - first)))
         elif channel.quantity is Quantity.FLAG and inside.max() > 0.0:
             signs.append(in_sentence(channel.name))
-        elif abs(last - first) >= _LEAST_CHANGE.get(channel.quantity, math.inf):
+        elif abs(last - first) >= channel.nature.least_change:
             moved.append(
                 say(
                     "{channel} {first} to {last}",

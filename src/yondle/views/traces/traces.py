@@ -15,11 +15,10 @@ from yondle.language.saying import capital, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup, Subsystem
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import Channel, Quantity
+from yondle.model.sensors import NATURES, ROOM, Channel, Quantity, quantity_in
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Outcome, Verdict
 from yondle.views.shared.lines import Line, lines_of
-from yondle.views.shared.showing import ROOM
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, step_title
 
@@ -216,17 +215,11 @@ def _read_log(book: Snapshot, number: int) -> Trace:
     return Trace(run, declaration, setup, times, columns, (), _panels(declaration, setup, known), None, last)
 
 
-_BY_UNIT = {
-    "°C": Quantity.TEMPERATURE, "C": Quantity.TEMPERATURE, "MHz": Quantity.CLOCK, "W": Quantity.POWER, "V": Quantity.VOLTAGE,
-    "%": Quantity.USE, "1/min": Quantity.FAN, "rpm": Quantity.FAN,
-}  # fmt: skip
-
-
 def _log_channel(name: str) -> Channel:
     words, _, unit = name.rpartition(" in ")
-    quantity = _BY_UNIT.get(unit, Quantity.OTHER)
-    digits = 3 if quantity is Quantity.VOLTAGE else 1
-    known = bool(words) and (unit in _BY_UNIT or " " not in unit)
+    quantity = quantity_in(unit)
+    digits = NATURES[quantity].digits or 1
+    known = bool(words) and (quantity is not Quantity.OTHER or " " not in unit)
     return Channel(name, words if known else name, unit if known else "", quantity, Subsystem.WHOLE, digits)
 
 
@@ -251,34 +244,19 @@ def _ended(attempt: Attempt, times: NDArray[np.float64]) -> float:
 
 # -- panels ------------------------------------------------------------------------------------------------------------
 
-_ORDER = (
-    Quantity.CLOCK,
-    Quantity.TEMPERATURE,
-    Quantity.POWER,
-    Quantity.VOLTAGE,
-    Quantity.USE,
-    Quantity.FAN,
-    Quantity.ERRORS,
-    Quantity.COUNT,
-    Quantity.OTHER,
-)
-_USUAL = _ORDER[:6]
-_ONE_FOR_ALL = {Quantity.TEMPERATURE: say("Temperature"), Quantity.USE: say("In use"), Quantity.FAN: say("Fan")}
-"""Kinds of which all channels share one panel; of the others each has its own."""
-
 
 def _panels(declaration: RigDeclaration, setup: Setup, known: set[str]) -> tuple[Panel, ...]:
     """Sort what was read into panels: clocks first, one for all temperatures, each power by itself."""
     kept = [c for c in declaration.read_ever if c.id in known and c.quantity is not Quantity.FLAG]
     panels = []
-    for quantity in _ORDER:
+    for quantity, nature in NATURES.items():
         those = [c for c in kept if c.quantity is quantity]
-        shared = quantity in _ONE_FOR_ALL
+        shared = nature.together != ""
         whole = [c for c in those if c.core is None]
         units = dict.fromkeys(c.unit for c in whole)
         groups = [[c for c in whole if c.unit == unit] for unit in units] if shared else [[c] for c in whole]
         for group in groups:
-            name = _ONE_FOR_ALL[quantity] if shared and len(group) > 1 else group[0].name
+            name = named(nature.together) if shared and len(group) > 1 else group[0].name
             panels.append(_panel(declaration, setup, name, tuple(group), known))
         cores = sorted((c for c in those if c.core is not None), key=lambda c: c.core or 0)
         if cores:
@@ -318,7 +296,7 @@ def moved(trace: Trace, by_s: float) -> Trace:
 def temperatures_of(trace: Trace) -> tuple[Channel, ...]:
     """List the temperatures among which the hottest is found: all but the room's and those of single cores."""
     kinds = (p for p in trace.panels if p.quantity is Quantity.TEMPERATURE and not p.by_core)
-    return tuple(c for panel in kinds for c in panel.channels if c.id != ROOM)
+    return tuple(c for panel in kinds for c in panel.channels if c.plays != ROOM)
 
 
 def cores_of(trace: Trace) -> tuple[Channel, ...]:
@@ -329,12 +307,10 @@ def cores_of(trace: Trace) -> tuple[Channel, ...]:
 
 def usual_panels(trace: Trace) -> tuple[str, ...]:
     """Give the keys of the panels shown at first: one of each kind, and errors only where any were counted."""
-    usual = [panel for panel in trace.panels if panel.quantity in _USUAL and not panel.by_core]
+    usual = [panel for panel in trace.panels if NATURES[panel.quantity].usual and not panel.by_core]
     first = {panel.quantity: panel.key for panel in reversed(usual)}
     counted = [
-        panel.key
-        for panel in trace.panels
-        if panel.quantity in (Quantity.ERRORS, Quantity.COUNT) and _rose(trace.columns[panel.key])
+        panel.key for panel in trace.panels if NATURES[panel.quantity].counted and _rose(trace.columns[panel.key])
     ]
     return (*first.values(), *counted)
 

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from yondle.language.saying import say
 from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
-from yondle.model.sensors import Quantity
 from yondle.model.steps import Check, StageKind
 from yondle.planning.ladder import check_seconds
 from yondle.planning.plans import DryRun
@@ -22,8 +21,6 @@ NEARLY_SURE = 0.99
 
 NEAR_NOTCHES, NEAR_SHARE = 2, 0.94
 """So near to a limit is worth a word: notches of a knob, and the share of a sensor's limit that was reached."""
-
-SHOWN_LIMITS = (Quantity.TEMPERATURE, Quantity.POWER, Quantity.VOLTAGE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,8 +82,8 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
     limits = []
     for limit in declaration.limits:
         channel = declaration.channel(limit.channel)
-        if channel.quantity in SHOWN_LIMITS:
-            limits.append(quantity(limit.most, channel.unit, 2 if channel.quantity is Quantity.VOLTAGE else 0))
+        if channel.nature.limited:
+            limits.append(quantity(limit.most, channel.unit, min(channel.nature.digits, 2)))
     if limits:
         rows.append((say("Stop at"), " · ".join(limits)))
     return tuple(rows)

@@ -76,7 +76,7 @@ def rulers(book: Snapshot, marks: Marks) -> list[RulerView]:
             tuple(
                 (d.name, d.text(follows[d.id]))
                 for d in declaration.derived_of
-                if d.needs[0] == knob.id and d.id in follows
+                if d.needs[0] == knob.plays and d.id in follows
             ),
         )
         for knob in declaration.knobs

@@ -24,8 +24,6 @@ from yondle.views.shared.steps import step_title
 APART_SHOWN = 0.02
 """Workers that are less apart than this are alike."""
 
-LAST_SHOWN = (Quantity.TEMPERATURE, Quantity.CLOCK, Quantity.VOLTAGE, Quantity.POWER, Quantity.ERRORS)
-
 
 @dataclass(frozen=True, slots=True)
 class StepView:
@@ -117,7 +115,7 @@ def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[s
     return tuple(
         (say("{c}, last", c=c.name), quantity(outcome.last[c.id], c.unit, c.digits))
         for c in declaration.read_ever
-        if c.id in outcome.last and c.subsystem is part and c.quantity in LAST_SHOWN and c.core is None
+        if c.id in outcome.last and c.subsystem is part and c.nature.told_last and c.core is None
     )
 
 
