@@ -24,7 +24,7 @@ from yondle.app.session.limits import LimitRange, LimitReading
 from yondle.app.session.proposing import Propose
 from yondle.app.session.returning import ReturnTo
 from yondle.app.session.session import Session
-from yondle.app.session.testing import RunBaseline, TryFrom, TryProposal
+from yondle.app.session.testing import CAME, RunBaseline, TryFrom, TryProposal
 from yondle.model.errors import KnownError
 from yondle.model.events import PassOpened, Record
 from yondle.model.knobs import Knob
@@ -93,8 +93,19 @@ def test_what_came_to_a_machine_since_was_at_stock_before(tmp_path: Path) -> Non
     assert session.snapshot.position.step.number == 2
     assert session.snapshot.in_force["fan_level"] == session.declaration.knob("fan_level").stock
     look_everywhere(session)
+    assert session.snapshot.step(2).step.unknown == ("fan_level",)
+    assert ("Not known then", "Fan") in [(k, v.split(" ")[0]) for k, v in step_view(session.snapshot, 2).rows]
     session.do(Propose("fan_level", other_value(session.declaration.knob("fan_level"))))
-    assert session.do(TryProposal(2)).verdict is Verdict.HELD
+    third = session.do(TryProposal(2))
+    assert third.verdict is Verdict.HELD
+    assert "fan" in str(third.attempts[-1].conditions[CAME]), "what came is recorded, once"
+    session.do(Propose("core_clock", 4400))
+    fourth = session.do(TryProposal(2))
+    assert CAME not in fourth.attempts[-1].conditions
+    both, _ = Shelf(lambda: session.snapshot).columns(("2", "4"))
+    assert any("Not known of all" in words and "fan" in words for words in compare(both).caveats)
+    alike, _ = Shelf(lambda: session.snapshot).columns(("1", "2"))
+    assert not any("Not known of all" in words for words in compare(alike).caveats)
     session.close()
 
 

@@ -36,7 +36,10 @@ class StartAnswer:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One place on the trail: a whole setup, and how it differs from the step it was proposed from."""
+    """One place on the trail: a whole setup, and how it differs from the step it was proposed from.
+
+    `unknown` names knobs that came to the machine since: where they stood is not known, and taken to be as they were found.
+    """
 
     number: int
     kind: StepKind
@@ -44,6 +47,7 @@ class Step:
     setup: Setup
     changes: tuple[Change, ...] = ()
     joint: bool = False
+    unknown: tuple[str, ...] = ()
 
 
 ASKED_BECAUSE = "asked because"

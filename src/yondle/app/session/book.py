@@ -22,7 +22,9 @@ class Book:
         self._logbook = logbook
         self._declaration = declaration
         self._reads = threading.Lock()
-        self._records = {record.step.number: fitted(record, declaration) for record in logbook.steps()}
+        read = logbook.steps()
+        self._records = {record.step.number: fitted(record, declaration) for record in read}
+        self._knobs_then = _knobs_of_latest(read)
         self._note()
 
     def reload(self, number: int) -> None:
@@ -99,6 +101,13 @@ class Book:
             say("See that nothing else runs and the rig has settled, then run it again."),
         )
 
+    def came_and_went(self) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """Name the knobs that came to the machine since the latest attempt, and those that went; none before the first."""
+        here = {knob.id for knob in self._declaration.knobs}
+        then = self._knobs_then if self._knobs_then is not None else here
+        self._knobs_then = frozenset(here)
+        return tuple(sorted(here - then)), tuple(sorted(then - here))
+
     @property
     def latest_attempt(self) -> Attempt | None:
         """The attempt that was made last."""
@@ -109,10 +118,20 @@ class Book:
         self.baseline = baseline_of(self.steps)
 
 
+def _knobs_of_latest(records: list[StepRecord]) -> frozenset[str] | None:
+    """Give the knobs the machine had at the latest attempt, as its step was written; None before the first."""
+    latest = max(((a.id, r) for r in records for a in r.attempts), key=lambda pair: pair[0], default=None)
+    return frozenset(latest[1].step.setup) if latest is not None else None
+
+
 def fitted(record: StepRecord, declaration: RigDeclaration) -> StepRecord:
     """Bring a step to the knobs that are there now."""
-    setup = declaration.fitted(record.step.setup)
-    return record if setup is record.step.setup else replace(record, step=replace(record.step, setup=setup))
+    before = record.step.setup
+    setup = declaration.fitted(before)
+    if setup is before:
+        return record
+    unknown = tuple(knob for knob in setup if knob not in before)
+    return replace(record, step=replace(record.step, setup=setup, unknown=unknown))
 
 
 def _shared(read: StepRecord, before: StepRecord | None) -> StepRecord:

@@ -11,7 +11,7 @@ from yondle.app.session.commands import Command
 from yondle.app.session.proposing import nothing_proposed
 from yondle.app.session.session import Session
 from yondle.engine.engine import Order
-from yondle.language.saying import later, say
+from yondle.language.saying import in_sentence, later, listed, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.proposals import must_be_allowed
@@ -21,6 +21,8 @@ from yondle.planning.ladder import quick_check
 from yondle.views.shared.snapshot import STEP_PASSES
 
 BASELINE_PASSES = 5
+CAME, WENT = later("knobs that came since the test before"), later("knobs that went since the test before")
+"""Conditions a test is recorded with where the machine isn't as it was."""
 
 
 class _Test(Command[StepRecord]):
@@ -155,6 +157,9 @@ def _tested(
     set_back = _set_back_s(session)
     if set_back > 0:
         own["clock"] = say("set back by {set_back} since the test before", set_back=duration(set_back))
+    for what, knobs in zip((CAME, WENT), session.book.came_and_went(), strict=True):
+        if knobs:
+            own[what] = listed([in_sentence(session.declaration.knob(knob).name) for knob in knobs])
     order = Order(
         session.logbook.next_attempt(),
         step,

@@ -20,7 +20,7 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Column
 from yondle.views.shared.gains import drawn_words, gain_words
-from yondle.views.shared.measured import unlike_words
+from yondle.views.shared.measured import unknown_words, unlike_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -368,6 +368,9 @@ def _caveats(columns: tuple[Column, ...]) -> tuple[str, ...]:
     parts = frozenset(name for column in columns for name in column.declaration.info.facts) - {POWER}
     unlike = unlike_words([column.setting for column in columns], parts if len(rigs) > 1 else frozenset())
     caveats = [unlike] if unlike else []
+    for rig in sorted(rigs):
+        own = [column for column in columns if column.rig == rig and column.step is not None]
+        caveats += [words] if (words := unknown_words(own[0].declaration, [c.setting for c in own])) else []
     typed = [c.name for c in columns if c.step is None]
     if typed:
         caveats.append(say("Typed in, so not measured under the same conditions: {typed}.", typed=", ".join(typed)))

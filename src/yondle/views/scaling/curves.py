@@ -16,7 +16,7 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.failures import ChartFailure
 from yondle.views.shared.gains import told_words
-from yondle.views.shared.measured import Group, Setting, Settings, groups_of, held_words, unlike_words
+from yondle.views.shared.measured import Group, Setting, Settings, groups_of, held_words, unknown_words, unlike_words
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, Shower, measures_for
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words
@@ -124,7 +124,7 @@ def scaling(
         _failures(declaration, group),
         {b.id: half for b in declaration.benchmarks if (half := shower.noise(b)) is not None},
         _held(declaration, group),
-        _caveats(group, measure, curves, shower),
+        _caveats(book.declaration, group, measure, curves, shower),
         _together(knob, curves),
         groups.index(group),
         tuple(_held(declaration, g) for g in groups),
@@ -322,10 +322,13 @@ def _held(declaration: RigDeclaration, group: Group) -> str:
     return held_words(declaration, group.settings[0].setup, group.knob.id)
 
 
-def _caveats(group: Group, measure: Measure, curves: tuple[Curve, ...], shower: Shower) -> tuple[str, ...]:
+def _caveats(
+    declaration: RigDeclaration, group: Group, measure: Measure, curves: tuple[Curve, ...], shower: Shower
+) -> tuple[str, ...]:
     """Say what the points don't share, and what is missing."""
     unlike = unlike_words(group.settings)
-    caveats = [unlike] if unlike else []
+    unknown = unknown_words(declaration, group.settings)
+    caveats = [words for words in (unlike, unknown) if words]
     if shower.base is None and measure in AGAINST_BASELINE:
         caveats.append(say("No baseline to compare with: run it first."))
     elif curves and not any(curve.points for curve in curves):

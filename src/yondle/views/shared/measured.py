@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from yondle.language.saying import CONDITION, in_sentence, later, named, say
@@ -42,6 +42,8 @@ class Setting:
     failure: Outcome | None
     conditions: frozenset[tuple[str, str]]
     zeros: dict[str, tuple[Figure, ...]] = field(default_factory=dict)
+    unknown: frozenset[str] = frozenset()
+    """Knobs that came to the machine since some of it was measured, which are taken to have been as they were found."""
 
 
 Settings = tuple[Setting, ...]
@@ -97,6 +99,7 @@ def setting_of(setup: Setup, records: list[StepRecord]) -> Setting:
         failed[-1] if failed else None,
         frozenset(pair for attempt in attempts for pair in _conditions(attempt)),
         {name: tuple(those) for name, those in zeros.items()},
+        frozenset(knob for record in records for knob in record.step.unknown),
     )
 
 
@@ -138,6 +141,15 @@ def unlike_words(settings: Iterable[Setting], expected: frozenset[str] = frozens
         if len(values) > 1 and name not in expected
     ]
     return say("Not all measured alike: {unlike}.", unlike="; ".join(unlike)) if unlike else ""
+
+
+def unknown_words(declaration: RigDeclaration, settings: Sequence[Setting]) -> str:
+    """Say which knobs only some of the settings know, so that it can't be told whether they are alike in them."""
+    some = {knob for s in settings for knob in s.unknown if not all(knob in other.unknown for other in settings)}
+    names = [in_sentence(declaration.knob(knob).name) for knob in sorted(some)]
+    if not names:
+        return ""
+    return say("Not known of all, taken to have been as found: {knobs}.", knobs=", ".join(names))
 
 
 def groups_of(settings: Settings, knob: Knob, in_force: Setup) -> tuple[Group, ...]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yondle.analysis.efficiency import power_channel, score_per_watt
 from yondle.analysis.margins import spread
-from yondle.language.saying import say
+from yondle.language.saying import listed, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
 from yondle.model.quantities import number, quantity, ranged
@@ -46,7 +46,7 @@ def step_view(book: Snapshot, step_number: int) -> StepView:
     outcome = record.deciding
     reason = outcome.reason if outcome else say("No verdict: it is on trial, or was never tested through.")
     rows = (
-        *_history_rows(record),
+        *_history_rows(book.declaration, record),
         *_gain_rows(book, record),
         *_last_rows(book.declaration, record),
         *_proven_rows(book, record),
@@ -96,12 +96,15 @@ def _signs(book: Snapshot, record: StepRecord) -> str:
     return "\n".join(words)
 
 
-def _history_rows(record: StepRecord) -> tuple[tuple[str, str], ...]:
-    told = telling_of(record.outcomes)
-    if len(told) < 2:
-        return ()
-    held = sum(o.verdict is Verdict.HELD for o in told)
-    return ((say("Tested"), say("{n} times, held {held}", n=len(told), held=held)),)
+def _history_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
+    told, rows = telling_of(record.outcomes), []
+    if len(told) > 1:
+        held = sum(o.verdict is Verdict.HELD for o in told)
+        rows.append((say("Tested"), say("{n} times, held {held}", n=len(told), held=held)))
+    if record.step.unknown:
+        names = listed([declaration.knob(knob).name for knob in record.step.unknown])
+        rows.append((say("Not known then"), names))
+    return tuple(rows)
 
 
 def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
