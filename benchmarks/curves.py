@@ -46,9 +46,7 @@ def lines() -> Iterator[Line]:
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         window.go_to(1)
         shown.run(0.3)
-        assert window.scaling is not None
-        assert window.map is not None
-        place = window.scaling
+        place = shown.place("Scaling")
         knobs = cycle([k.id for k in place._knobs])
 
         def painted() -> None:
@@ -100,11 +98,10 @@ def lines() -> Iterator[Line]:
 
         yield Line("Scaling: one frame with a point told", median_ms(seconds_of(hover, 40)), "", "", "under 16 ms")
         window.go_to(2)
-        pairs = cycle(range(len(window.map._pairs)))
+        pairs = cycle(range(len(shown.place("Map")._pairs)))
 
         def other_pair() -> None:
-            assert window.map is not None
-            window.map.choose_pair(next(pairs))
+            shown.place("Map").choose_pair(next(pairs))
             painted()
 
         yield Line("Map: another pair of knobs", median_ms(seconds_of(other_pair, 15)), "", "", "under 100 ms")
@@ -122,7 +119,8 @@ def lines() -> Iterator[Line]:
 
 def _comparing(window: MainWindow, painted: Callable[[], None]) -> Iterator[Line]:
     """Tick columns one by one, change rows, and show what everything costs."""
-    place = window.compare
+    assert window.places is not None
+    place = window.places.place("Compare")
     assert place is not None
     sides = cycle([3, 0])
 

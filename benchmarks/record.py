@@ -27,7 +27,7 @@ def lines() -> Iterator[Line]:
         with ProcessPoolExecutor(1, get_context("spawn")) as apart:
             apart.submit(make_much, path).result()
         shown = Shown(path, 20.0)
-        book, place = shown.window.book, shown.window.log
+        book, place = shown.window.book, shown.place("Logbook")
         assert book is not None
         assert place is not None
         gathered = seconds_of(lambda: LogRows().rows([(book_title(book.now), book.now)]), 5)

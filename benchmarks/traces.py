@@ -45,7 +45,7 @@ def lines() -> Iterator[Line]:
         shown = Shown(path, 20.0)
         window = shown.window
         window.go_to(4)
-        place = window.traces
+        place = shown.place("Traces")
         assert place is not None
         assert place._first is not None
         trace = place._first = _of_ten_million(place._first)

@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 from benchmarks.measuring import Line, median_ms, ms, seconds_of
 from yondle.app.demo import RunEvening
@@ -21,6 +22,7 @@ from yondle.app.session.proposing import DropProposal, Propose
 from yondle.app.session.requests import SetPace
 from yondle.app.session.returning import Look
 from yondle.app.session.testing import RunBaseline
+from yondle.desktop.shell.rooms import NAMES
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened, StepOpened, VerdictGiven
 from yondle.model.knobs import Change
 from yondle.model.steps import PassRecord, Step, StepKind
@@ -121,6 +123,10 @@ class Shown:
         assert self.window.tune is not None
         self.tune = self.window.tune
 
+    def place(self, name: str) -> Any:
+        assert self.window.places is not None
+        return self.window.places.place(name)
+
     def tune_shown(self) -> bool:
         tune = self.window.tune
         return tune is not None and tune.complete
@@ -171,8 +177,6 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
 
 def _looks(book: Path) -> Iterator[Line]:
     """How long the window is away when a place is looked at, the scheme is changed, or a ruler is dragged."""
-    from yondle.desktop.shell.window import PLACES
-
     shown = Shown(book, 20.0)
     theme, tune = shown.window._theme, shown.tune
     shown.run(0.5)
@@ -193,15 +197,15 @@ def _looks(book: Path) -> Iterator[Line]:
         worst = max(times)
         return Line(what, median_ms(times), f"paint the window: {ms(paint)}", f"{worst / paint:.1f} x", "under 100 ms")
 
-    first = {place: away(partial(shown.window.visit, i)) for i, place in enumerate(PLACES)}
+    first = {place: away(partial(shown.window.visit, i)) for i, place in enumerate(NAMES)}
     for place, took in first.items():
         yield line(f"first look at {place}", [took])
-    yield line("another look at a place", [away(partial(shown.window.visit, i)) for i in range(len(PLACES))])
-    for i, place in enumerate(PLACES):
+    yield line("another look at a place", [away(partial(shown.window.visit, i)) for i in range(len(NAMES))])
+    for i, place in enumerate(NAMES):
         shown.window.go_to(i)
         shown.run(0.2)
         yield line(f"change the scheme in {place}", [away(partial(theme.force, s)) for s in ("night", "paper") * 2])
-    traces, attempts = shown.window.traces, [a.id for r in tune.book.now.steps for a in r.attempts]
+    traces, attempts = shown.place("Traces"), [a.id for r in tune.book.now.steps for a in r.attempts]
     assert traces is not None
     yield line("another test in Traces", [away(partial(traces.show_run, a)) for a in attempts[2:6]])
     yield line("a test beside it", [away(partial(traces.show_second, a)) for a in attempts[6:9]])
@@ -210,7 +214,7 @@ def _looks(book: Path) -> Iterator[Line]:
     yield line(
         "drag a ruler by a step", [away(partial(tune._propose, "core_clock", v)) for v in (4625.0, 4650.0, 4675.0)]
     )
-    for i, place in enumerate(PLACES):
+    for i, place in enumerate(NAMES):
         shown.window.go_to(i)
         shown.run(0.5)
         yield Line(

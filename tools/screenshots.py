@@ -158,7 +158,7 @@ def mapping(camera: Camera) -> None:
     with camera.window() as window:
         camera.open(window, book)
         window.go_to(2)
-        window.map.choose_place(4300.0, 5900.0)
+        window.places.place("Map").choose_place(4300.0, 5900.0)
         camera.take(window, "map")
 
 
@@ -178,8 +178,8 @@ def comparing(camera: Camera) -> None:
     with camera.window() as window:
         camera.open(window, book)
         window.go_to(3)
-        window.compare.choose(f"{twin}#Memory", True)
-        window.compare.read(old)
+        window.places.place("Compare").choose(f"{twin}#Memory", True)
+        window.places.place("Compare").read(old)
         camera.take(window, "compare")
 
 
@@ -187,25 +187,25 @@ def recording(camera: Camera, window: object) -> None:
     """What sensors said in a test that was held back, everything in one table, and the report."""
     book = window.book
     window.go_to(4)
-    window.traces.choose_step(14)
-    each_core = next(panel for panel in window.traces._first.panels if panel.by_core)
-    window.traces.show_panel(each_core.key, True)
+    window.places.place("Traces").choose_step(14)
+    each_core = next(panel for panel in window.places.place("Traces")._first.panels if panel.by_core)
+    window.places.place("Traces").show_panel(each_core.key, True)
     camera.take(window, "traces")
     book.ask(WriteNote(13, "The shed door stood open for a while.", caveat=True))
     attempt = book.now.step(13).attempts[0]
     made = [p for p in attempt.passes if p.counts][6]
     book.ask(DiscardPass(13, attempt.id, made.ordinal, "the door was open"))
     window.go_to(5)
-    window.log.search.setText("core clock")
-    window.log._filter()
-    window.log.table.choose(next(r for r in window.log._all if r.discarded))
-    window.log.search.setText("")
-    window.log._filter()
-    window.log.table.choose(next(r for r in window.log._all if r.discarded))
+    window.places.place("Logbook").search.setText("core clock")
+    window.places.place("Logbook")._filter()
+    window.places.place("Logbook").table.choose(next(r for r in window.places.place("Logbook")._all if r.discarded))
+    window.places.place("Logbook").search.setText("")
+    window.places.place("Logbook")._filter()
+    window.places.place("Logbook").table.choose(next(r for r in window.places.place("Logbook")._all if r.discarded))
     camera.take(window, "logbook")
     window.go_to(6)
-    window.report.question.setText("How much faster does Heron stack without getting louder?")
-    window.report._keep_question()
+    window.places.place("Report").question.setText("How much faster does Heron stack without getting louder?")
+    window.places.place("Report")._keep_question()
     camera.take(window, "report")
 
 

@@ -14,7 +14,8 @@ from PySide6.QtCore import QEvent, QEventLoop, QObject
 from PySide6.QtWidgets import QApplication
 
 from yondle.desktop.look.theme import Theme
-from yondle.desktop.shell.window import PLACES, MainWindow
+from yondle.desktop.shell.rooms import NAMES
+from yondle.desktop.shell.window import MainWindow
 
 SIZES = (
     (1100, 700), (1101, 999), (1278, 798), (1280, 800), (1366, 768), (1440, 900), (1600, 900), (1920, 1080), (2560, 1440),
@@ -62,7 +63,7 @@ def unrest_everywhere(
     """Look at every place at these sizes in a scheme; gives the first size of each at which there is no rest."""
     listener, found = Listener(app), []
     theme.force(scheme)
-    for i, place in enumerate(PLACES):
+    for i, place in enumerate(NAMES):
         window.go_to(i)
         for size in sizes:
             window.resize(*size)

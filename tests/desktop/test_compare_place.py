@@ -47,8 +47,8 @@ def compare_place(open_book: Open, tmp_path: Path) -> ComparePlace:
     make_book(tmp_path / "book.yondle", (4150.0, 4100.0, 4050.0, 3800.0))
     window = open_book(tmp_path / "book.yondle")
     visit(window, "Compare")
-    assert window.compare is not None
-    return window.compare
+    assert window.places.place("Compare") is not None
+    return window.places.place("Compare")
 
 
 def tick(columns: ColumnList, source: str, name: str) -> None:
@@ -167,7 +167,7 @@ def test_what_is_shown_is_printed_on_white_whatever_the_scheme(
     compare_place: ComparePlace, tmp_path: Path, theme: object
 ) -> None:
     theme.force("night")  # type: ignore[attr-defined]
-    for name, place in (("table", compare_place), ("curves", compare_place.window().scaling)):
+    for name, place in (("table", compare_place), ("curves", compare_place.window().places.place("Scaling"))):
         if name == "curves":
             compare_place.window().go_to(1)
         printer = QPrinter(QPrinter.PrinterMode.HighResolution)
@@ -188,12 +188,12 @@ def test_before_anything_is_measured_it_says_what_to_do(open_book: Open, tmp_pat
     make.close()
     window: MainWindow = open_book(tmp_path / "fresh.yondle")
     window.go_to(3)
-    assert window.compare is not None
-    assert "Run the baseline in Tune first" in words(window.compare)
-    assert window.compare.view is not None
-    assert window.compare.view == compare(())
+    assert window.places.place("Compare") is not None
+    assert "Run the baseline in Tune first" in words(window.places.place("Compare"))
+    assert window.places.place("Compare").view is not None
+    assert window.places.place("Compare").view == compare(())
     for name in ("best", "copy_table", "copy_picture"):
-        window.compare.actions_by_name[name].trigger()
+        window.places.place("Compare").actions_by_name[name].trigger()
 
 
 def test_a_drawing_of_the_table_is_saved(compare_place: ComparePlace, tmp_path: Path) -> None:

@@ -33,8 +33,8 @@ def place(open_book: Open, tmp_path: Path) -> LogbookPlace:
     session.close()
     window = open_book(tmp_path / "book.yondle")
     visit(window, "Logbook")
-    assert window.log is not None
-    return window.log
+    assert window.places.place("Logbook") is not None
+    return window.places.place("Logbook")
 
 
 def kinds_shown(place: LogbookPlace) -> set[Kind]:
@@ -45,8 +45,8 @@ def test_an_empty_logbook_says_what_will_stand_there(open_book: Open, tmp_path: 
     create_logbook(tmp_path / "fresh.yondle", RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(tmp_path / "fresh.yondle")
     window.go_to(5)
-    assert window.log is not None
-    assert "Nothing is written yet" in words(window.log)
+    assert window.places.place("Logbook") is not None
+    assert "Nothing is written yet" in words(window.places.place("Logbook"))
 
 
 def test_rows_are_found_by_words_and_by_a_filter_that_reads_as_a_sentence(qtbot: QtBot, place: LogbookPlace) -> None:
@@ -153,9 +153,9 @@ def test_a_row_leads_to_its_step_and_its_trace(qtbot: QtBot, place: LogbookPlace
     place.show_only(1)
     place.table.choose(next(r for r in place.table.model_.rows if r.step == 2))
     place.panel.trace_button.click()
-    assert window.traces.isVisible()
-    qtbot.waitUntil(lambda: window.traces.complete)
-    assert window.traces._first.run.step == 2
+    assert window.places.place("Traces").isVisible()
+    qtbot.waitUntil(lambda: window.places.place("Traces").complete)
+    assert window.places.place("Traces")._first.run.step == 2
     window.go_to(5)
     qtbot.keyClick(place.table, Qt.Key.Key_Return)
     assert window.tune.isVisible()

@@ -27,7 +27,8 @@ from yondle.app.session.testing import RunBaseline, TryFrom
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.look.side import AsHighAsItsWords
 from yondle.desktop.look.theme import Theme
-from yondle.desktop.shell.window import PLACES, MainWindow
+from yondle.desktop.shell.rooms import NAMES
+from yondle.desktop.shell.window import MainWindow
 
 Open = Callable[..., MainWindow]
 CARDS = ("limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "result", "profiles", "keep", "note")
@@ -113,7 +114,7 @@ def test_names_are_shown_in_tool_tips_as_they_are(varied: Path, open_book: Open,
     session.close()
     window = open_book(path)
     seen = []
-    for i in range(len(PLACES)):
+    for i in range(len(NAMES)):
         window.go_to(i)
         qtbot.wait(20)
         seen += [widget.toolTip() for widget in window.findChildren(QWidget)]
@@ -131,7 +132,7 @@ def test_names_are_shown_in_tool_tips_as_they_are(varied: Path, open_book: Open,
 def test_no_words_of_a_panel_are_cut_at_the_first_look(varied: Path, open_book: Open, qtbot: QtBot) -> None:
     """What was filled while nobody saw it is laid out again when it is seen: its fonts were others."""
     window = open_book(varied)
-    for i in range(1, len(PLACES)):
+    for i in range(1, len(NAMES)):
         window.visit(i)
         place = window.places.currentWidget() if window.places is not None else None
         assert isinstance(place, ChartPlace)
@@ -141,5 +142,5 @@ def test_no_words_of_a_panel_are_cut_at_the_first_look(varied: Path, open_book: 
             for label in (each for each in panel.findChildren(QLabel) if each.isVisible() and each.wordWrap()):
                 wanted = label.heightForWidth(label.width())
                 assert label.height() >= wanted, (
-                    f"{PLACES[i]}: '{label.text()[:40]}' has {label.height()} of {wanted} px"
+                    f"{NAMES[i]}: '{label.text()[:40]}' has {label.height()} of {wanted} px"
                 )

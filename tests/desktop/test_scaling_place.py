@@ -40,8 +40,8 @@ def window_with_clocks(open_book: Open, tmp_path: Path) -> MainWindow:
 
 
 def scaling_of(window: MainWindow) -> ScalingPlace:
-    assert window.scaling is not None
-    return window.scaling
+    assert window.places.place("Scaling") is not None
+    return window.places.place("Scaling")
 
 
 def test_before_anything_can_be_compared_it_says_what_to_do(open_book: Open, tmp_path: Path) -> None:
@@ -147,7 +147,7 @@ def test_a_place_on_the_map_becomes_a_joint_step(qtbot: QtBot, open_book: Open, 
     session.close()
     window = open_book(path)
     visit(window, "Map")
-    place = window.map
+    place = window.places.place("Map")
     assert place is not None
     assert place.view is not None
     assert {place.view.across.id, place.view.up.id} == {"core_clock", "fan_level"}
@@ -169,5 +169,5 @@ def test_a_map_of_too_little_says_what_it_takes(open_book: Open, tmp_path: Path)
     create_logbook(path, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(path)
     window.go_to(2)
-    assert window.map is not None
-    assert "No two knobs vary together yet" in words(window.map)
+    assert window.places.place("Map") is not None
+    assert "No two knobs vary together yet" in words(window.places.place("Map"))

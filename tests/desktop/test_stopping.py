@@ -17,7 +17,8 @@ from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.proposing import Propose
 from yondle.app.session.testing import RunBaseline
-from yondle.desktop.shell.window import PLACES, MainWindow
+from yondle.desktop.shell.rooms import NAMES
+from yondle.desktop.shell.window import MainWindow
 from yondle.main import run
 from yondle.model.verdicts import Failure
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
@@ -41,7 +42,7 @@ def ended(window: MainWindow) -> Failure | None:
     return outcome.failure if outcome is not None else None
 
 
-@pytest.mark.parametrize("place", range(len(PLACES)))
+@pytest.mark.parametrize("place", range(len(NAMES)))
 def test_a_test_is_stopped_by_its_keys_in_every_place(
     measured: Path, open_book: Open, qtbot: QtBot, place: int
 ) -> None:
@@ -79,7 +80,7 @@ def test_opening_another_book_asks_to_stop_the_test_first(
     create_logbook(other, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(measured, SLOW)
     begin(qtbot, window)
-    window.go_to(PLACES.index("Map"))
+    window.go_to(NAMES.index("Map"))
     window.open_logbook(other)
     tune = tune_of(window)
     assert window.book is tune.book
@@ -137,12 +138,12 @@ def test_the_command_line_stops_a_test_of_the_window(
 def test_every_key_means_one_thing_in_every_place(measured: Path, open_book: Open) -> None:
     window = open_book(measured)
     assert window.places is not None
-    for i in range(len(PLACES)):
+    for i in range(len(NAMES)):
         window.go_to(i)
         place = window.places.currentWidget()
         heard = {a for widget in (window, place) if widget is not None for a in widget.actions() if a.isEnabled()}
         keys = Counter(key.toString() for action in heard for key in action.shortcuts())
-        assert [key for key, count in keys.items() if count > 1] == [], PLACES[i]
+        assert [key for key, count in keys.items() if count > 1] == [], NAMES[i]
 
 
 def test_a_rig_without_knobs_can_be_measured_and_looked_at(tmp_path: Path, open_book: Open, qtbot: QtBot) -> None:
@@ -154,7 +155,7 @@ def test_a_rig_without_knobs_can_be_measured_and_looked_at(tmp_path: Path, open_
     session.close()
     window = open_book(tmp_path / "bare.yondle")
     tune = tune_of(window)
-    for i in range(len(PLACES)):
+    for i in range(len(NAMES)):
         window.go_to(i)
         qtbot.wait(20)
     window.go_to(0)

@@ -47,7 +47,7 @@ def test_a_log_of_sensors_is_read_once_told_and_shown_over_time(
     assert run(["import", "sensors", str(book), "1", str(second)]) == 0
     window = open_book(book)
     window.go_to(4)
-    place = window.traces
+    place = window.places.place("Traces")
     assert place is not None
     assert [r.words for r in place._runs[-2:]] == ["Step 1 · log second.csv", "Step 1 · log first.csv"]
     place.choose_run(place._runs[-1].attempt)

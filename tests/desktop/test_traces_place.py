@@ -35,8 +35,8 @@ def place(open_book: Open, tmp_path: Path) -> TracesPlace:
     session.close()
     window = open_book(path)
     visit(window, "Traces")
-    assert window.traces is not None
-    return window.traces
+    assert window.places.place("Traces") is not None
+    return window.places.place("Traces")
 
 
 def test_before_any_test_it_says_what_to_do(open_book: Open, tmp_path: Path) -> None:
@@ -44,8 +44,8 @@ def test_before_any_test_it_says_what_to_do(open_book: Open, tmp_path: Path) -> 
     create_logbook(path, RigChoice("simulated", "Heron", quick_rig())).close()
     window = open_book(path)
     window.go_to(4)
-    assert window.traces is not None
-    assert "No test has been run yet" in words(window.traces)
+    assert window.places.place("Traces") is not None
+    assert "No test has been run yet" in words(window.places.place("Traces"))
 
 
 def test_a_test_held_back_shows_its_dips_and_why(place: TracesPlace) -> None:

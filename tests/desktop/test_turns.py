@@ -14,7 +14,7 @@ from tests.desktop.test_compare_place import make_book
 
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.look.turns import Turns
-from yondle.desktop.shell.window import PLACES
+from yondle.desktop.shell.rooms import NAMES
 
 
 def test_what_is_begun_later_takes_the_place_of_what_is_left(qtbot: QtBot) -> None:
@@ -55,7 +55,7 @@ def test_what_is_begun_later_takes_the_place_of_what_is_left(qtbot: QtBot) -> No
 
 def test_every_place_answers_while_it_is_first_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:
     window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
-    for name in PLACES[1:]:
+    for name in NAMES[1:]:
         button_of(window, name).click()
         place = window.places.currentWidget() if window.places is not None else None
         assert isinstance(place, ChartPlace)
@@ -71,7 +71,7 @@ def test_every_place_answers_while_it_is_first_shown(open_book: Open, qtbot: QtB
 
 def test_what_is_chosen_before_a_place_is_whole_is_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:
     window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
-    compare, traces = window.compare, window.traces
+    compare, traces = window.places.place("Compare"), window.places.place("Traces")
     assert compare is not None
     assert traces is not None
     other = make_book(tmp_path / "other.yondle", ())
@@ -94,14 +94,14 @@ def test_another_scheme_while_strips_are_drawn_ends_in_whole_strips(
     open_book: Open, qtbot: QtBot, tmp_path: Path
 ) -> None:
     window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
-    traces, theme = window.traces, window._theme
+    traces, theme = window.places.place("Traces"), window._theme
     assert traces is not None
     for pieces_before in range(1, 14, 2):
         if traces.chart is not None:
             traces.chart.deleteLater()
             traces.chart = None
         traces.show_run(2 + pieces_before % 4 // 2)
-        window.visit(PLACES.index("Traces"))
+        window.visit(NAMES.index("Traces"))
         for _ in range(pieces_before):
             traces._turns._turn()
         theme.force("night" if pieces_before % 4 == 1 else "paper")

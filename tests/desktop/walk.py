@@ -24,6 +24,7 @@ from typing import Any
 
 from yondle.app.session.opening import create_logbook
 from yondle.app.session.testing import RunBaseline, TryFrom
+from yondle.desktop.shell.rooms import NAMES
 
 if __name__ == "__main__":
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -40,7 +41,7 @@ from yondle.app.machine.machines import RigChoice
 from yondle.app.session.session import Session
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.look.theme import Theme
-from yondle.desktop.shell.window import PLACES, MainWindow
+from yondle.desktop.shell.window import MainWindow
 from yondle.desktop.tune.place import TunePlace
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
@@ -192,7 +193,7 @@ class Walk:
 
     def _acts(self) -> list[tuple[str, Callable[[], object]]]:
         acts: list[tuple[str, Callable[[], object]]] = [
-            ("go", lambda: self.window.visit(self.chance.randrange(len(PLACES)))),
+            ("go", lambda: self.window.visit(self.chance.randrange(len(NAMES)))),
             ("scheme", lambda: self.theme.force(self.chance.choice(("paper", "night")))),
             ("size", lambda: self.window.resize(self.chance.randrange(1100, 1900), self.chance.randrange(700, 1200))),
             ("key", self._key),

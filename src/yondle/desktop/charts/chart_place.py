@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol, TypeVar
 
-from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt
+from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
 
@@ -50,7 +50,17 @@ class ShownChart(Protocol):
 
 
 class ChartPlace(QWidget):
-    """A place that shows either its `whole` page or what to do so that there is something to show."""
+    """A place that shows either its `whole` page or what to do so that there is something to show.
+
+    `wants_step` and `wants_figure` are sent with a step's number that is to be shown, or asked a figure for; `wants_trace` with
+    an attempt, `proposed` with values of knobs to test next, `wrote` when something was written that others show, too.
+    """
+
+    wants_step = Signal(int)
+    wants_trace = Signal(int)
+    wants_figure = Signal(int)
+    proposed = Signal(dict)
+    wrote = Signal()
 
     def __init__(
         self, theme: Theme, book: OpenBook, name: str, nothing: str, chart: Callable[[], ShownChart | None]
@@ -102,6 +112,9 @@ class ChartPlace(QWidget):
     def pieces(self) -> Iterator[None]:
         """Bring what is shown up to date in pieces; what was chosen between two of them is shown by the next."""
         raise NotImplementedError
+
+    def follow(self) -> None:
+        """Follow what the engine says while the place is shown; most have nothing to follow."""
 
     def take_focus(self) -> None:
         """Let keys go to the chart."""

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, TypeVar
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout
 
@@ -32,6 +32,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.language.saying import named, say
 from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
+from yondle.views.kept import ViewCache
 from yondle.views.record.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts
 from yondle.views.shared.snapshot import Snapshot
 
@@ -55,20 +56,15 @@ ANY_BENCHMARK, ANY_VERDICT = say("any benchmark"), say("any verdict")
 
 
 class LogbookPlace(ChartPlace):
-    """The Logbook place. `wants_step` and `wants_figure` are sent with a step's number, `wants_trace` with an attempt."""
+    """The Logbook place."""
 
-    wants_step = Signal(int)
-    wants_trace = Signal(int)
-    wants_figure = Signal(int)
-
-    def __init__(self, theme: Theme, book: OpenBook) -> None:
+    def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         self.table = LogTable(theme)
         super().__init__(theme, book, say("Logbook"), NOTHING, lambda: self.table)
         self._rows_of = LogRows()
         self._others: list[Snapshot] = []
         self._all: list[LogRow] = []
         self._row: LogRow | None = None
-        self.wrote = False
         """Whether anything was written here since others looked."""
         self._undo: list[tuple[str, Command[Any]]] = []
         self.search = QLineEdit()
@@ -267,7 +263,7 @@ class LogbookPlace(ChartPlace):
         self.ask(command, done)
 
     def _changed(self) -> None:
-        self.wrote = True
+        self.wrote.emit()
         self.undo_button.setVisible(bool(self._undo))
         if self._undo:
             self.undo_button.setText(say("Undo: {undo}", undo=self._undo[-1][0]))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from yondle.desktop.charts.chart_place import ChartPlace
@@ -33,9 +33,7 @@ NOTHING = say(
 
 
 class MapPlace(ChartPlace):
-    """The Map place for one logbook. `proposed` is sent with the values of both knobs to test next."""
-
-    proposed = Signal(dict)
+    """The Map place for one logbook."""
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         super().__init__(theme, book, say("Map"), NOTHING, lambda: self.chart)

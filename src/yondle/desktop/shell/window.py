@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
@@ -20,35 +20,23 @@ from yondle.app.session.requests import SetPace
 from yondle.app.session.returning import Look
 from yondle.app.system.awake import LONG_S, notify
 from yondle.app.system.folders import data_folder, free_name
-from yondle.desktop.charts.chart_place import ChartPlace
-from yondle.desktop.compare.place import ComparePlace
 from yondle.desktop.link.bridge import Bridge, OpenBook
-from yondle.desktop.logbook.place import LogbookPlace
 from yondle.desktop.look.basics import Eliding, button, label
 from yondle.desktop.look.theme import MARGIN, Theme
-from yondle.desktop.map.place import MapPlace
-from yondle.desktop.report.place import ReportPlace
-from yondle.desktop.scaling.place import ScalingPlace
 from yondle.desktop.shell.command_list import CommandList
 from yondle.desktop.shell.first import FirstPage, ask_for_book
 from yondle.desktop.shell.foot import Foot
+from yondle.desktop.shell.rooms import NAMES, Rooms, load_tune
 from yondle.desktop.shell.stop_keys import StopKeys
-from yondle.desktop.traces.place import TracesPlace
-from yondle.desktop.tune.place import TunePlace
-from yondle.language.saying import later, named, say
+from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 from yondle.views.shared.steps import put_back_words
 
-PLACES = (
-    later("Tune"),
-    later("Scaling"),
-    later("Map"),
-    later("Compare"),
-    later("Traces"),
-    later("Logbook"),
-    later("Report"),
-)
+if TYPE_CHECKING:
+    from yondle.desktop.charts.chart_place import ChartPlace
+    from yondle.desktop.tune.place import TunePlace
+
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -63,14 +51,7 @@ class MainWindow(QMainWindow):
         self._theme = theme
         self.bridge = Bridge()
         self.book: OpenBook | None = None
-        self.tune: TunePlace | None = None
-        self.scaling: ScalingPlace | None = None
-        self.map: MapPlace | None = None
-        self.compare: ComparePlace | None = None
-        self.traces: TracesPlace | None = None
-        self.log: LogbookPlace | None = None
-        self.report: ReportPlace | None = None
-        self.places: QStackedWidget | None = None
+        self.places: Rooms | None = None
         self.first: FirstPage | None = None
         self._evening_wanted = False
         self._pace: float | None = DEFAULT_PACE
@@ -90,12 +71,17 @@ class MainWindow(QMainWindow):
         self.bridge.closed.connect(self._closed)
         self.bridge.ended.connect(self._ended)
         self.bridge.busy_changed.connect(self._busy)
-        self.bridge.records.connect(lambda _: self._follow())
+        self.bridge.records.connect(lambda _: self.places.follow() if self.places is not None else None)
         self._stop_keys = StopKeys(self, self._halt)
         self._foot_timer = QTimer(self)
         self._foot_timer.timeout.connect(self._look_at_foot)
         self._foot_timer.start(FOOT_EVERY_MS)
         self._show_first()
+
+    @property
+    def tune(self) -> TunePlace | None:
+        """The place where the work is done, while a logbook is open."""
+        return self.places.tune if self.places is not None else None
 
     # -- opening -------------------------------------------------------------------------------------------------------
 
@@ -148,8 +134,14 @@ class MainWindow(QMainWindow):
         self._evening_wanted = evening
         self._leave_session()
         self._show_opening(path.name)
-        self._opening = wanted = settings_in_force(opens)
-        self.bridge.open(wanted)
+        wanted = settings_in_force(opens)
+
+        def open_() -> Any:
+            load_tune()
+            return wanted()
+
+        self._opening = open_
+        self.bridge.open(open_)
 
     def _once_nothing_runs(self, do: Callable[[], None]) -> None:
         """Do something that leaves the open logbook; while something runs in it the tuner is asked first.
@@ -159,7 +151,7 @@ class MainWindow(QMainWindow):
         if self.book is None or self.tune is None or not self.bridge.busy:
             do()
             return
-        self.go_to(PLACES.index("Tune"))
+        self.go_to(0)
         self.tune.ask_to_stop_first(lambda: self._stop_then(do))
 
     def _stop_then(self, do: Callable[[], None]) -> None:
@@ -182,13 +174,11 @@ class MainWindow(QMainWindow):
     def _leave_session(self) -> None:
         book = self.book
         self.book = None
-        if self.tune is not None:
+        if self.places is not None:
             for action in self._stops():
                 self.removeAction(action)
-            self.tune.leave()
-            self.tune = self.scaling = self.map = self.compare = self.traces = self.log = self.report = self.places = (
-                None
-            )
+            self.places.leave()
+            self.places = None
         if book is not None:
             self.bridge.close_book()
 
@@ -211,10 +201,10 @@ class MainWindow(QMainWindow):
             self.first.cards.put("put back", say("Put back"), put_back_words(told.book.declaration, told.put_back))
 
     def _ended(self, order: object, answer: Answer[Any]) -> None:
-        if isinstance(order, RunNeighbours) and self.compare is not None and answer.error is None:
-            self.go_to(PLACES.index("Compare"))
+        if isinstance(order, RunNeighbours) and self.places is not None and answer.error is None:
+            self.go_to(NAMES.index("Compare"))
             for path in answer.result or ():
-                self.compare.read(path)
+                self.places.place("Compare").read(path)
         elif isinstance(order, RunEvening) and self.book is not None:
             self._set_pace(self._pace)
 
@@ -229,7 +219,7 @@ class MainWindow(QMainWindow):
         self._bar.setSpacing(10)
         self._rig_name = label("Yondle", "strong")
         self._tabs: list[QPushButton] = []
-        for i, name in enumerate(PLACES):
+        for i, name in enumerate(NAMES):
             tab = button(named(name), "flat", say("{name} place", name=named(name)))
             tab.setToolTip(f"Ctrl+{i + 1}")
             tab.setCheckable(True)
@@ -282,7 +272,7 @@ class MainWindow(QMainWindow):
             (say("Close the logbook"), "Ctrl+W", self._close_book),
             *(
                 (say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.visit(i))
-                for i, name in enumerate(PLACES)
+                for i, name in enumerate(NAMES)
             ),
             (say("Change the pace of the simulated rig"), "Ctrl+P", self._next_pace),
             (say("Use the paper scheme"), "", lambda: self._theme.force("paper")),
@@ -310,7 +300,7 @@ class MainWindow(QMainWindow):
         self._pages.setCurrentWidget(page)
 
     def _show_first(self) -> None:
-        self.tune = None
+        self.places = None
         try:
             recent = sorted(data_folder().glob("*.yondle"), key=lambda p: p.stat().st_mtime, reverse=True)
         except KnownError:
@@ -340,7 +330,6 @@ class MainWindow(QMainWindow):
         box.addLayout(row)
         box.addStretch(1)
         self.first = None
-        self.tune = None
         self._show_page(page)
 
     def _show_book(self, book: OpenBook) -> None:
@@ -350,66 +339,45 @@ class MainWindow(QMainWindow):
         self.setWindowTitle(f"{info.name} · Yondle")
         self._show_tabs(True)
         self._pace_button.setVisible(book.now.simulated)
-        self.tune = TunePlace(self._theme, self.bridge, book)
+        self.places = places = Rooms(self._theme, self.bridge, book)
         self.addActions(self._stops())
-        self.tune.stopped.connect(self._neighbours_stop)
-        self.tune.settled.connect(self._show_settled)
-        self.tune.bench.reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
-        self.scaling = ScalingPlace(self._theme, book, self.tune.views)
-        self.map = MapPlace(self._theme, book, self.tune.views)
-        self.map.proposed.connect(self._propose_from_map)
-        self.compare = ComparePlace(self._theme, book, self.tune.views)
-        self.traces = TracesPlace(self._theme, book)
-        self.log = LogbookPlace(self._theme, book)
-        self.log.wants_step.connect(self.show_step)
-        self.log.wants_trace.connect(self.show_trace)
-        self.log.wants_figure.connect(self._ask_for_figure)
-        self.report = ReportPlace(self._theme, book, self.tune.views)
-        self.places = QStackedWidget()
-        for place in (self.tune, self.scaling, self.map, self.compare, self.traces, self.log, self.report):
-            self.places.addWidget(place)
-        self._show_page(self.places)
+        places.made.connect(self._connect)
+        places.tune.stopped.connect(self._neighbours_stop)
+        places.tune.settled.connect(self._show_settled)
+        places.tune.whole.connect(places.load)
+        places.tune.bench.reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
+        self._show_page(places)
         self.go_to(0)
         self._show_settled()
         if self._evening_wanted:
             self._evening_wanted = False
-            self.tune.run_evening()
+            places.tune.run_evening()
+
+    def _connect(self, place: ChartPlace) -> None:
+        place.wants_step.connect(self.show_step)
+        place.wants_trace.connect(self.show_trace)
+        place.wants_figure.connect(self._ask_for_figure)
+        place.proposed.connect(self._propose_from_map)
 
     def go_to(self, place: int) -> None:
         """Show a place, up to date when this returns."""
-        self.visit(place)
-        here = self.places.currentWidget() if self.places is not None else None
-        if isinstance(here, ChartPlace):
-            here.refresh()
-            here.take_focus()
+        if self.places is not None:
+            self._check_tab(place)
+            self.places.show_now(place)
 
     def visit(self, place: int) -> None:
         """Show a place, which brings itself up to date by and by: keys and clicks are answered meanwhile."""
-        if self.places is None:
-            return
+        if self.places is not None:
+            self._check_tab(place)
+            self.places.visit(place)
+
+    def _check_tab(self, place: int) -> None:
         for i, tab in enumerate(self._tabs):
             tab.setChecked(i == place)
-        wanted = self.places.widget(place)
-        if wanted is not None:
-            self._theme.wear(wanted)
-        self.places.setCurrentIndex(place)
-        self._refresh_place()
-        here = self.places.currentWidget()
-        if isinstance(here, ChartPlace):
-            here.take_focus()
-
-    def _refresh_place(self) -> None:
-        """Bring the place that is shown up to date; Tune does so by itself, but for what another place has written."""
-        here = self.places.currentWidget() if self.places is not None else None
-        if isinstance(here, ChartPlace):
-            here.refresh_by_turns()
-        elif isinstance(here, TunePlace) and self.log is not None and self.log.wrote:
-            self.log.wrote = False
-            here.refresh()
 
     def show_step(self, number: int) -> None:
         """Show a step on the trail."""
-        self.go_to(PLACES.index("Tune"))
+        self.go_to(0)
         if self.tune is not None:
             self.tune.trail.choose(number)
 
@@ -421,14 +389,9 @@ class MainWindow(QMainWindow):
 
     def show_trace(self, attempt: int) -> None:
         """Show the trace of a test."""
-        if self.traces is not None:
-            self.traces.show_run(attempt)
-            self.visit(PLACES.index("Traces"))
-
-    def _follow(self) -> None:
-        """Let Traces follow the test under way where it is shown."""
-        if self.traces is not None and self.places is not None and self.places.currentWidget() is self.traces:
-            self.traces.follow()
+        if self.places is not None:
+            self.places.place("Traces").show_run(attempt)
+            self.visit(NAMES.index("Traces"))
 
     def _propose_from_map(self, values: dict[str, float]) -> None:
         self.go_to(0)
@@ -473,7 +436,8 @@ class MainWindow(QMainWindow):
     def _show_settled(self) -> None:
         if self.book is None:
             return
-        self._refresh_place()
+        if self.places is not None:
+            self.places.refresh_here()
         now = self.book.now
         facts = now.looked.facts if now.simulated else {}
         parts = []
@@ -517,8 +481,8 @@ class MainWindow(QMainWindow):
     # -- doing ---------------------------------------------------------------------------------------------------------
 
     def _open_commands(self) -> None:
-        place = self.places.currentWidget() if self.places is not None else None
-        places = list(place.actions_by_name.values()) if isinstance(place, TunePlace | ChartPlace) else []
+        place = self.places.here if self.places is not None else None
+        places = list(place.actions_by_name.values()) if place is not None else []
         stops = [action for action in self._stops() if action.isEnabled() and action not in places]
         self.commands.open_with([*stops, *places, *self._actions[1:]])
 

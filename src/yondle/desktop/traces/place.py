@@ -17,6 +17,7 @@ from yondle.desktop.traces.span_panel import SpanPanel
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
+from yondle.views.kept import ViewCache
 from yondle.views.shared.workers import worker_lines
 from yondle.views.traces.spans import SpanView, span_view
 from yondle.views.traces.traces import PassSpan, Trace, TracedRun, end_words, moved, runs, trace_of, usual_panels
@@ -37,7 +38,7 @@ ALONE, OVERLAY, DIFFERENCE = say("One"), say("Overlay"), say("Difference")
 class TracesPlace(ChartPlace):
     """The Traces place for one logbook."""
 
-    def __init__(self, theme: Theme, book: OpenBook) -> None:
+    def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         super().__init__(theme, book, say("Traces"), NOTHING, lambda: self.chart)
         self._runs: tuple[TracedRun, ...] = ()
         self._stale = False

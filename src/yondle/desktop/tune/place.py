@@ -64,10 +64,13 @@ _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
 
 class TunePlace(QWidget):
-    """The Tune place for one logbook. `settled` is sent when readings, settings or steps have changed."""
+    """The Tune place for one logbook. `settled` is sent when readings, settings or steps have changed, `whole` once
+    its chart is there, too.
+    """
 
     settled = Signal()
     stopped = Signal()
+    whole = Signal()
 
     def __init__(self, theme: Theme, bridge: Bridge, book: OpenBook) -> None:
         super().__init__()
@@ -138,6 +141,7 @@ class TunePlace(QWidget):
     def _show_completely(self) -> None:
         self.complete = True
         self._show_side()
+        self.whole.emit()
 
     @property
     def chart(self) -> ScoreChart | None:
