@@ -32,7 +32,7 @@ Identifier = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 class StrictTable(BaseModel):
     """What all tables share: unknown keys are refused, values don't change."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=False)
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=False, defer_build=True)
 
 
 class KnobTable(StrictTable):

@@ -14,22 +14,24 @@ from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
 from dataclasses import dataclass
-from typing import Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.life import Event, Life, follow
-from yondle.app.session.session import Session
 from yondle.engine.states import State
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, Record, Sampled
 from yondle.model.knobs import Change
-from yondle.views.shared.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from yondle.app.session.session import Session
+    from yondle.views.shared.snapshot import Snapshot
 
 logger = logging.getLogger(__name__)
 
 T = TypeVar("T")
-Opens = Callable[[], Session]
+Opens = Callable[[], "Session"]
 
 
 class Errand(ABC, Generic[T]):

@@ -6,7 +6,7 @@ import logging
 import threading
 from collections import deque
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -15,7 +15,9 @@ from yondle.app.session.owner import Answer, Closed, Ended, Heard, Latest, NotOp
 from yondle.desktop.link.tidying import Tidying
 from yondle.model.errors import KnownError
 from yondle.model.events import Record
-from yondle.views.shared.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from yondle.views.shared.snapshot import Snapshot
 
 REDRAW_MS = 100
 """At most ten redraws a second, however fast the records come."""

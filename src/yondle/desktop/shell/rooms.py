@@ -134,8 +134,5 @@ class Rooms(QStackedWidget):
 
 
 def _load_others() -> None:
-    from yondle.desktop.link.tidying import untidied
-
-    with untidied():
-        for room in ROOMS[1:]:
-            import_module(room.module)
+    for room in ROOMS[1:]:
+        import_module(room.module)

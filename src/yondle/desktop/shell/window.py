@@ -1,4 +1,7 @@
-"""The one window: the bar with the rig and the places, the place itself, and the foot line."""
+"""The one window: the bar with the rig and the places, the place itself, and the foot line.
+
+What opening a logbook takes is loaded when one is opened, in the owner's thread: the first page doesn't wait for it.
+"""
 
 from __future__ import annotations
 
@@ -11,27 +14,21 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.app.demo import RunEvening, RunNeighbours
-from yondle.app.machine.machines import PACES, choose_rig
-from yondle.app.profiles.profiles import power_hint
-from yondle.app.session.opening import create_logbook, open_logbook, settings_in_force
 from yondle.app.session.owner import Answer, Closed, Opens
-from yondle.app.session.requests import SetPace
-from yondle.app.session.returning import Look
 from yondle.app.system.awake import LONG_S, notify
 from yondle.app.system.folders import data_folder, free_name
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.basics import Eliding, button, label
 from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.shell import books
 from yondle.desktop.shell.command_list import CommandList
 from yondle.desktop.shell.first import FirstPage, ask_for_book
 from yondle.desktop.shell.foot import Foot
-from yondle.desktop.shell.rooms import NAMES, Rooms, load_tune
+from yondle.desktop.shell.rooms import NAMES, Rooms
 from yondle.desktop.shell.stop_keys import StopKeys
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
-from yondle.views.shared.steps import put_back_words
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.chart_place import ChartPlace
@@ -90,7 +87,7 @@ class MainWindow(QMainWindow):
 
         def open_() -> None:
             self._pace = pace
-            self._begin_opening(path, evening, lambda: open_logbook(path, None if evening else pace, asks=True))
+            self._begin_opening(path, evening, lambda: books.open_for_window(path, None if evening else pace))
 
         self._once_nothing_runs(open_)
 
@@ -118,6 +115,8 @@ class MainWindow(QMainWindow):
             self._neighbours_stopped = False
             if self.tune is not None:
                 self.tune.tell_neighbours()
+            from yondle.app.demo import RunNeighbours
+
             self.bridge.order(RunNeighbours(beside, lambda: self._neighbours_stopped))
 
         self._once_nothing_runs(run)
@@ -125,7 +124,7 @@ class MainWindow(QMainWindow):
     def _create(self, path: Path, rig: str, evening: bool) -> None:
         def create() -> None:
             pace = None if evening else self._pace
-            self._begin_opening(path, evening, lambda: create_logbook(path, choose_rig(rig), pace, asks=True))
+            self._begin_opening(path, evening, lambda: books.create_for_window(path, rig, pace))
 
         self._once_nothing_runs(create)
 
@@ -134,14 +133,8 @@ class MainWindow(QMainWindow):
         self._evening_wanted = evening
         self._leave_session()
         self._show_opening(path.name)
-        wanted = settings_in_force(opens)
-
-        def open_() -> Any:
-            load_tune()
-            return wanted()
-
-        self._opening = open_
-        self.bridge.open(open_)
+        self._opening = opens
+        self.bridge.open(opens)
 
     def _once_nothing_runs(self, do: Callable[[], None]) -> None:
         """Do something that leaves the open logbook; while something runs in it the tuner is asked first.
@@ -198,9 +191,13 @@ class MainWindow(QMainWindow):
 
     def _closed(self, told: Closed) -> None:
         if told.put_back and self.book is None and self.first is not None:
+            from yondle.views.shared.steps import put_back_words
+
             self.first.cards.put("put back", say("Put back"), put_back_words(told.book.declaration, told.put_back))
 
     def _ended(self, order: object, answer: Answer[Any]) -> None:
+        from yondle.app.demo import RunEvening, RunNeighbours
+
         if isinstance(order, RunNeighbours) and self.places is not None and answer.error is None:
             self.go_to(NAMES.index("Compare"))
             for path in answer.result or ():
@@ -436,6 +433,8 @@ class MainWindow(QMainWindow):
     def _show_settled(self) -> None:
         if self.book is None:
             return
+        from yondle.app.profiles.profiles import power_hint
+
         if self.places is not None:
             self.places.refresh_here()
         now = self.book.now
@@ -473,6 +472,8 @@ class MainWindow(QMainWindow):
         """Look whether settings may have gone back by themselves; then read them again, and say so, once for each time."""
         if self.book is None or self.bridge.busy:
             return
+        from yondle.app.session.returning import Look
+
         why, before = self.book.do(Look()).gone_back, self._gone_back
         self._gone_back = why
         if why and why != before and self.tune is not None:
@@ -507,12 +508,16 @@ class MainWindow(QMainWindow):
         self._once_nothing_runs(close)
 
     def _next_pace(self) -> None:
+        from yondle.app.machine.machines import PACES
+
         pace = self.book.now.pace if self.book is not None else None
         if pace is not None:
             self._set_pace(next((each for each in PACES if each > pace), PACES[0]))
 
     def _set_pace(self, pace: float | None) -> None:
         if self.book is not None and self.book.now.simulated:
+            from yondle.app.session.requests import SetPace
+
             self._pace = pace
             self.book.ask(SetPace(pace), lambda _: self._show_settled())
 
