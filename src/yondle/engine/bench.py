@@ -7,7 +7,7 @@ from collections.abc import Callable
 from yondle.analysis.judging import failed
 from yondle.engine.ports import Clock, Recorder, Rig, RunningWorkload
 from yondle.engine.requests import Request, Requests
-from yondle.engine.states import State, Trigger, follow
+from yondle.engine.states import TRANSITIONS, State, Trigger
 from yondle.engine.watcher import BlockGatherer, Breach, Guard
 from yondle.language.saying import named, say
 from yondle.model.events import BlockRecorded, Durable, Record, Sampled, StateChanged
@@ -51,7 +51,7 @@ class Bench:
 
     def fire(self, trigger: Trigger) -> None:
         """Go to the next state."""
-        before, self.state = self.state, follow(self.state, trigger)
+        before, self.state = self.state, TRANSITIONS.follow(self.state, trigger)
         if self.state is not before:
             self._listener(StateChanged(self.state.name, named(self.state)))
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from yondle.model.transitions import Transitions
+
 
 class State(StrEnum):
     """What the engine is doing."""
@@ -38,62 +40,45 @@ class Trigger(StrEnum):
     REST = "rest"
 
 
-TRANSITIONS: dict[tuple[State, Trigger], State] = {
-    (State.RESTING, Trigger.OPEN): State.OPENING,
-    (State.RESTING, Trigger.RESTORE): State.PUTTING_BACK,
-    (State.RESTING, Trigger.WAIT): State.WAITING,
-    (State.OPENING, Trigger.APPLY): State.APPLYING,
-    (State.OPENING, Trigger.END): State.JUDGING,
-    (State.APPLYING, Trigger.WAIT): State.WAITING,
-    (State.APPLYING, Trigger.RESTART): State.RESTARTING,
-    (State.WAITING, Trigger.RESUME): State.APPLYING,
-    (State.WAITING, Trigger.END): State.JUDGING,
-    (State.RESTARTING, Trigger.APPLY): State.APPLYING,
-    (State.RESTARTING, Trigger.END): State.JUDGING,
-    (State.RESTARTING, Trigger.DOWN): State.BRINGING_BACK,
-    (State.RESTARTING, Trigger.RESTORE): State.PUTTING_BACK,
-    (State.APPLYING, Trigger.SETTLE): State.SETTLING,
-    (State.APPLYING, Trigger.RUN): State.PASSING,
-    (State.APPLYING, Trigger.PAUSE): State.PAUSED,
-    (State.APPLYING, Trigger.END): State.JUDGING,
-    (State.SETTLING, Trigger.RUN): State.PASSING,
-    (State.SETTLING, Trigger.PAUSE): State.PAUSED,
-    (State.SETTLING, Trigger.END): State.JUDGING,
-    (State.PASSING, Trigger.SETTLE): State.SETTLING,
-    (State.PASSING, Trigger.RUN): State.PASSING,
-    (State.PASSING, Trigger.PAUSE): State.PAUSED,
-    (State.PASSING, Trigger.END): State.JUDGING,
-    (State.PAUSED, Trigger.SETTLE): State.SETTLING,
-    (State.PAUSED, Trigger.RUN): State.PASSING,
-    (State.PAUSED, Trigger.END): State.JUDGING,
-    (State.JUDGING, Trigger.RESTORE): State.PUTTING_BACK,
-    (State.JUDGING, Trigger.DOWN): State.BRINGING_BACK,
-    (State.BRINGING_BACK, Trigger.DOWN): State.BRINGING_BACK,
-    (State.BRINGING_BACK, Trigger.RESTORE): State.PUTTING_BACK,
-    (State.PUTTING_BACK, Trigger.RESTART): State.RESTARTING,
-    (State.PUTTING_BACK, Trigger.DOWN): State.BRINGING_BACK,
-    (State.PUTTING_BACK, Trigger.REST): State.RESTING,
-}
-
-
-class IllegalTransitionError(Exception):
-    """A trigger came in a state that has no place for it: a fault of the program."""
-
-
-def follow(state: State, trigger: Trigger) -> State:
-    """Give the state that follows; raises IllegalTransitionError where the table has none."""
-    try:
-        return TRANSITIONS[state, trigger]
-    except KeyError:
-        raise IllegalTransitionError(f"'{trigger}' while {state}") from None
-
-
-def table() -> str:
-    """Write the table of transitions as Markdown."""
-    lines = ["| while | on | then |", "| --- | --- | --- |"]
-    lines += [f"| {state} | {trigger} | {after} |" for (state, trigger), after in TRANSITIONS.items()]
-    return "\n".join(lines)
+TRANSITIONS = Transitions(
+    {
+        (State.RESTING, Trigger.OPEN): State.OPENING,
+        (State.RESTING, Trigger.RESTORE): State.PUTTING_BACK,
+        (State.RESTING, Trigger.WAIT): State.WAITING,
+        (State.OPENING, Trigger.APPLY): State.APPLYING,
+        (State.OPENING, Trigger.END): State.JUDGING,
+        (State.APPLYING, Trigger.WAIT): State.WAITING,
+        (State.APPLYING, Trigger.RESTART): State.RESTARTING,
+        (State.WAITING, Trigger.RESUME): State.APPLYING,
+        (State.WAITING, Trigger.END): State.JUDGING,
+        (State.RESTARTING, Trigger.APPLY): State.APPLYING,
+        (State.RESTARTING, Trigger.END): State.JUDGING,
+        (State.RESTARTING, Trigger.DOWN): State.BRINGING_BACK,
+        (State.RESTARTING, Trigger.RESTORE): State.PUTTING_BACK,
+        (State.APPLYING, Trigger.SETTLE): State.SETTLING,
+        (State.APPLYING, Trigger.RUN): State.PASSING,
+        (State.APPLYING, Trigger.PAUSE): State.PAUSED,
+        (State.APPLYING, Trigger.END): State.JUDGING,
+        (State.SETTLING, Trigger.RUN): State.PASSING,
+        (State.SETTLING, Trigger.PAUSE): State.PAUSED,
+        (State.SETTLING, Trigger.END): State.JUDGING,
+        (State.PASSING, Trigger.SETTLE): State.SETTLING,
+        (State.PASSING, Trigger.RUN): State.PASSING,
+        (State.PASSING, Trigger.PAUSE): State.PAUSED,
+        (State.PASSING, Trigger.END): State.JUDGING,
+        (State.PAUSED, Trigger.SETTLE): State.SETTLING,
+        (State.PAUSED, Trigger.RUN): State.PASSING,
+        (State.PAUSED, Trigger.END): State.JUDGING,
+        (State.JUDGING, Trigger.RESTORE): State.PUTTING_BACK,
+        (State.JUDGING, Trigger.DOWN): State.BRINGING_BACK,
+        (State.BRINGING_BACK, Trigger.DOWN): State.BRINGING_BACK,
+        (State.BRINGING_BACK, Trigger.RESTORE): State.PUTTING_BACK,
+        (State.PUTTING_BACK, Trigger.RESTART): State.RESTARTING,
+        (State.PUTTING_BACK, Trigger.DOWN): State.BRINGING_BACK,
+        (State.PUTTING_BACK, Trigger.REST): State.RESTING,
+    }
+)
 
 
 if __name__ == "__main__":
-    print(table())
+    print(TRANSITIONS.table())

@@ -1,79 +1,19 @@
-"""A chart of a report as plain strokes, marks and words, which SVG and PDF draw alike."""
+"""A chart of a report, as shapes."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from yondle.language.saying import say
-from yondle.model.quantities import number
-from yondle.model.verdicts import Verdict
 from yondle.reports.content import Chart, ChartCurve
-from yondle.reports.picture import nice_ticks
+from yondle.reports.shapes import MUTED, PLAIN, RULE, STRONG, Box, Dot, Mark, Shape, Stroke, Text, padded, ticks
 
 WIDTH, HEIGHT = 720.0, 300.0
 _LEFT, _RIGHT, _TOP, _BOTTOM = 56.0, 120.0, 14.0, 42.0
 _NAME_PX = 13.0
 _STYLES = ("", "6 3", "2 3", "9 3 2 3")
 """Curves are told apart by their strokes as well as by their names."""
-STRONG, PLAIN, MUTED, RULE = "accent", "ink", "muted", "rule"
-
-
-@dataclass(frozen=True, slots=True)
-class Stroke:
-    """A line through points in px, y downward; dashes as in SVG."""
-
-    points: tuple[tuple[float, float], ...]
-    colour: str
-    width: float
-    dashes: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Box:
-    """A filled rectangle."""
-
-    x: float
-    y: float
-    width: float
-    height: float
-    colour: str
-    opacity: float
-
-
-@dataclass(frozen=True, slots=True)
-class Dot:
-    """One pass."""
-
-    x: float
-    y: float
-    colour: str
-
-
-@dataclass(frozen=True, slots=True)
-class Mark:
-    """A verdict's mark."""
-
-    x: float
-    y: float
-    size: float
-    verdict: Verdict
-
-
-@dataclass(frozen=True, slots=True)
-class Text:
-    """Words; `anchor` is start, middle or end."""
-
-    x: float
-    y: float
-    words: str
-    colour: str
-    anchor: str = "start"
-    strong: bool = False
-
-
-Shape = Stroke | Box | Dot | Mark | Text
 Place = Callable[[float], float]
 
 
@@ -85,7 +25,7 @@ def strokes(chart: Chart) -> tuple[Shape, ...]:
     xs = [p.value for c in known for p in c.points] + [value for value, _ in chart.failures]
     ys = [y for c in known for p in c.points for y in (p.mean, p.low, p.high) if math.isfinite(y)]
     ys += [edge for edge in (-(chart.noise or 0.0), chart.noise or 0.0) if chart.noise is not None]
-    (x0, x1), (y0, y1) = _padded(xs), _padded(ys)
+    (x0, x1), (y0, y1) = padded(xs), padded(ys)
 
     def x(value: float) -> float:
         return round(_LEFT + (value - x0) / (x1 - x0) * (WIDTH - _LEFT - _RIGHT), 2)
@@ -109,10 +49,10 @@ def strokes(chart: Chart) -> tuple[Shape, ...]:
 
 def _axes(chart: Chart, along: tuple[float, float], up: tuple[float, float], x: Place, y: Place) -> list[Shape]:
     made: list[Shape] = []
-    for tick, words in _ticks(*up):
+    for tick, words in ticks(*up):
         made.append(Stroke(((_LEFT, y(tick)), (WIDTH - _RIGHT, y(tick))), RULE, 0.7))
         made.append(Text(_LEFT - 7, y(tick) + 4, words, MUTED, "end"))
-    for tick, words in _named(chart.names, *along) if chart.names else _ticks(*along):
+    for tick, words in ticks(*along, chart.names):
         made.append(Stroke(((x(tick), HEIGHT - _BOTTOM), (x(tick), HEIGHT - _BOTTOM + 4)), MUTED, 0.7))
         made.append(Text(x(tick), HEIGHT - _BOTTOM + 17, words, MUTED, "middle"))
     made.append(Stroke(((_LEFT, HEIGHT - _BOTTOM), (WIDTH - _RIGHT, HEIGHT - _BOTTOM)), MUTED, 0.8))
@@ -143,20 +83,3 @@ def _names(curves: list[ChartCurve], y: Place) -> list[Shape]:
         words = curve.name + (say(" · capped") if curve.capped else "")
         made.append(Text(WIDTH - _RIGHT + 8, round(before, 2), words, STRONG if i == 0 else PLAIN, strong=i == 0))
     return made
-
-
-def _ticks(low: float, high: float) -> list[tuple[float, str]]:
-    ticks = nice_ticks(low, high, 6)
-    step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
-    digits = max(0, -math.floor(math.log10(step) + 1e-9)) if step > 0 else 0
-    return [(tick, number(tick, digits)) for tick in ticks]
-
-
-def _named(names: tuple[str, ...], low: float, high: float) -> list[tuple[float, str]]:
-    return [(float(i), name) for i, name in enumerate(names) if low <= i <= high]
-
-
-def _padded(values: list[float]) -> tuple[float, float]:
-    low, high = min(values), max(values)
-    pad = 0.07 * (high - low) or 0.02 * abs(high) or 1.0
-    return low - pad, high + pad

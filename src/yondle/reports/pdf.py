@@ -25,7 +25,8 @@ from yondle.model.quantities import MINUS, THIN
 from yondle.model.verdicts import Verdict
 from yondle.reports.cleaning import cleaned
 from yondle.reports.content import Cell, Chart, File, Pairs, Report, Table, Words
-from yondle.reports.drawing import HEIGHT, WIDTH, Box, Dot, Mark, Shape, Stroke, Text, strokes
+from yondle.reports.drawing import HEIGHT, WIDTH, strokes
+from yondle.reports.shapes import Box, Dot, Mark, Shape, Stroke, Text
 
 _REGULAR, _STRONG = "Yondle", "Yondle-Strong"
 _MARGIN = 18 * mm

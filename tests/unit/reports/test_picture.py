@@ -7,8 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from yondle.model.marks import PAPER
 from yondle.model.verdicts import Verdict
-from yondle.reports.picture import Picture, PicturePoint, draw, mark, nice_ticks
+from yondle.reports.picture import Picture, PicturePoint
+from yondle.reports.shapes import nice_ticks
+from yondle.reports.svg import colours_of, mark_svg, picture_svg
 
 POINT = PicturePoint(4200.0, (213.0, 214.0), 213.5, 212.0, 215.0, Verdict.HELD, True)
 
@@ -23,22 +26,24 @@ def picture(**changes: object) -> Picture:
 
 
 def test_the_same_picture_gives_the_same_bytes() -> None:
-    assert draw(picture()) == draw(picture())
+    assert picture_svg(picture()) == picture_svg(picture())
 
 
 @given(st.text(max_size=80))
 def test_hostile_names_are_only_text(name: str) -> None:
     clean = "".join(c for c in name if c.isprintable())
-    root = ElementTree.fromstring(draw(picture(title=clean, sentence="<script>alert(1)</script>")))
+    root = ElementTree.fromstring(picture_svg(picture(title=clean, sentence="<script>alert(1)</script>")))
     assert not [element for element in root.iter() if element.tag.endswith("script")]
 
 
 def test_a_picture_without_points_says_so() -> None:
-    assert "Nothing measured yet" in draw(picture(points=(), failures=()))
+    assert "Nothing measured yet" in picture_svg(picture(points=(), failures=()))
 
 
 def test_each_verdict_has_a_shape_of_its_own() -> None:
-    bare = {re.sub(r"#[0-9a-f]{6}", "", mark(0, 0, 5, verdict)) for verdict in Verdict}
+    bare = {
+        re.sub(r'#[0-9a-f]{6}|aria-label="[^"]*"', "", str(mark_svg(verdict, colours_of(PAPER)))) for verdict in Verdict
+    }
     assert len(bare) == len(Verdict)
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from yondle.language.saying import in_sentence, say
 from yondle.model.workloads import Direction
-from yondle.reports.picture import Picture, PicturePoint, draw
+from yondle.reports.picture import Picture, PicturePoint
+from yondle.reports.svg import picture_svg
 from yondle.views.tune.charting import ChartView
 
 
@@ -37,4 +38,4 @@ def chart_svg(view: ChartView, rig: str) -> str:
         lower_is_better=lower,
         names=view.knob.choices,
     )
-    return draw(picture)
+    return picture_svg(picture)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from enum import Enum
 
+from yondle.model.transitions import Transitions
+
 
 class Life(Enum):
     """What the owner of a logbook is doing with it."""
@@ -27,41 +29,24 @@ class Event(Enum):
     SHUT = "no logbook is open"
 
 
-TRANSITIONS: dict[tuple[Life, Event], Life] = {
-    (Life.CLOSED, Event.OPEN): Life.OPENING,
-    (Life.CLOSED, Event.ORDER): Life.RUNNING,
-    (Life.OPENING, Event.REST): Life.AT_REST,
-    (Life.OPENING, Event.WAIT): Life.WAITING,
-    (Life.OPENING, Event.SHUT): Life.CLOSED,
-    (Life.AT_REST, Event.ORDER): Life.RUNNING,
-    (Life.AT_REST, Event.CLOSE): Life.CLOSING,
-    (Life.WAITING, Event.ORDER): Life.RUNNING,
-    (Life.WAITING, Event.CLOSE): Life.CLOSING,
-    (Life.RUNNING, Event.REST): Life.AT_REST,
-    (Life.RUNNING, Event.WAIT): Life.WAITING,
-    (Life.RUNNING, Event.SHUT): Life.CLOSED,
-    (Life.CLOSING, Event.SHUT): Life.CLOSED,
-}
-
-
-class IllegalEventError(Exception):
-    """An event came in a state that has no place for it: a fault of the program."""
-
-
-def follow(life: Life, event: Event) -> Life:
-    """Give the state that follows; raises IllegalEventError where the table has none."""
-    try:
-        return TRANSITIONS[life, event]
-    except KeyError:
-        raise IllegalEventError(f"'{event.value}' while '{life.value}'") from None
-
-
-def table() -> str:
-    """Give the table as Markdown."""
-    rows = ["| while | on | then |", "| --- | --- | --- |"]
-    rows += [f"| {life.value} | {event.value} | {then.value} |" for (life, event), then in TRANSITIONS.items()]
-    return "\n".join(rows)
+TRANSITIONS = Transitions(
+    {
+        (Life.CLOSED, Event.OPEN): Life.OPENING,
+        (Life.CLOSED, Event.ORDER): Life.RUNNING,
+        (Life.OPENING, Event.REST): Life.AT_REST,
+        (Life.OPENING, Event.WAIT): Life.WAITING,
+        (Life.OPENING, Event.SHUT): Life.CLOSED,
+        (Life.AT_REST, Event.ORDER): Life.RUNNING,
+        (Life.AT_REST, Event.CLOSE): Life.CLOSING,
+        (Life.WAITING, Event.ORDER): Life.RUNNING,
+        (Life.WAITING, Event.CLOSE): Life.CLOSING,
+        (Life.RUNNING, Event.REST): Life.AT_REST,
+        (Life.RUNNING, Event.WAIT): Life.WAITING,
+        (Life.RUNNING, Event.SHUT): Life.CLOSED,
+        (Life.CLOSING, Event.SHUT): Life.CLOSED,
+    }
+)
 
 
 if __name__ == "__main__":
-    print(table())
+    print(TRANSITIONS.table())

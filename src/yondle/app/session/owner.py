@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from yondle.app.session.commands import Command, WhileTesting
-from yondle.app.session.life import Event, Life, follow
+from yondle.app.session.life import TRANSITIONS, Event, Life
 from yondle.engine.states import State
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -194,12 +194,12 @@ class Owner:
             return self._pending == 0
 
     def _open(self, opens: Opens) -> None:
-        self._life = follow(self._life, Event.OPEN)
+        self._life = TRANSITIONS.follow(self._life, Event.OPEN)
         try:
             session = opens()
         except Exception as error:
             _log(error, opens)
-            self._life = follow(self._life, Event.SHUT)
+            self._life = TRANSITIONS.follow(self._life, Event.SHUT)
             self._tell(NotOpened(opens, error))
             return
         self._session, self._latest = session, Latest(session.snapshot)
@@ -211,7 +211,7 @@ class Owner:
         session = self._session
         if session is None:
             return
-        self._life = follow(self._life, Event.CLOSE)
+        self._life = TRANSITIONS.follow(self._life, Event.CLOSE)
         book = session.snapshot
         self._session, self._latest = None, None
         put_back: tuple[Change, ...] = ()
@@ -219,11 +219,11 @@ class Owner:
             put_back = session.close()
         except Exception:
             logger.exception("a fault of the program while closing")
-        self._life = follow(self._life, Event.SHUT)
+        self._life = TRANSITIONS.follow(self._life, Event.SHUT)
         self._tell(Closed(book, put_back))
 
     def _carry_out(self, order: Order) -> None:
-        self._life = follow(self._life, Event.ORDER)
+        self._life = TRANSITIONS.follow(self._life, Event.ORDER)
         answer = self._ran(order) if isinstance(order, Errand) else self._answer(order)
         self._take_postponed(lambda _: True)
         self._settle()
@@ -248,7 +248,7 @@ class Owner:
         """Come to rest after an order, or wait where values have to be entered."""
         session = self._session
         event = Event.SHUT if session is None else Event.REST if session.waits.now is None else Event.WAIT
-        self._life = follow(self._life, event)
+        self._life = TRANSITIONS.follow(self._life, event)
 
     def _refresh(self) -> None:
         if self._session is not None and self._latest is not None:
