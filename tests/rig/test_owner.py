@@ -11,10 +11,10 @@ from typing import Any
 import pytest
 
 from yondle.app.session.commands import Command, WhileTesting
-from yondle.app.session.life import TRANSITIONS, Event, Life
+from yondle.app.session.life import TRANSITIONS, Life, LifeEvent
 from yondle.app.session.limits import LimitRange, LimitReading
 from yondle.app.session.opening import open_logbook
-from yondle.app.session.owner import Answer, Closed, Ended, Errand, Heard, Latest, NotOpened, Opened, Owner, Told
+from yondle.app.session.owner import Answer, Closed, Ended, Errand, Heard, Latest, NotOpened, Opened, Owner, OwnerNews
 from yondle.app.session.proposing import Propose
 from yondle.app.session.remarks import WriteNote
 from yondle.app.session.requests import Stop
@@ -32,7 +32,7 @@ class Face:
     """Hears an owner, and holds it up at a record until the main thread has said something."""
 
     def __init__(self) -> None:
-        self.told: list[Told] = []
+        self.told: list[OwnerNews] = []
         self.lives: list[Life] = []
         self.records: list[Record] = []
         self._news = threading.Condition()
@@ -40,7 +40,7 @@ class Face:
         self._held, self._go = threading.Event(), threading.Event()
         self.owner = Owner(self._hear)
 
-    def _hear(self, told: Told) -> None:
+    def _hear(self, told: OwnerNews) -> None:
         if isinstance(told, Heard):
             self.records.append(told.record)
             if self._holds(told.record):
@@ -64,7 +64,7 @@ class Face:
     def let_go(self) -> None:
         self._go.set()
 
-    def wait_for(self, kind: type[Told], after: int = 0) -> Any:
+    def wait_for(self, kind: type[OwnerNews], after: int = 0) -> Any:
         with self._news:
             found = lambda: [told for told in self.told[after:] if isinstance(told, kind)]  # noqa: E731
             assert self._news.wait_for(lambda: bool(found()), WITHIN_S), self.told
@@ -239,7 +239,7 @@ def test_what_was_postponed_to_a_test_that_ends_first_is_done_after_it(face: Fac
 
 def test_the_life_of_a_book_goes_by_its_table() -> None:
     for life in Life:
-        for event in Event:
+        for event in LifeEvent:
             if (life, event) in TRANSITIONS.then:
                 assert TRANSITIONS.follow(life, event) in Life
             else:

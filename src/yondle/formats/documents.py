@@ -32,7 +32,7 @@ def _sized(value: float) -> float:
 Figure = Annotated[float, Field(strict=True), AfterValidator(_sized)]
 
 
-class Kept(BaseModel):
+class Document(BaseModel):
     """What all documents share. `OF_THE_RIG` marks what is known of the first logbook's rig alone."""
 
     NAME: ClassVar[str]
@@ -51,7 +51,7 @@ _STRICT = ConfigDict(frozen=True, strict=True, defer_build=True)
 _LOOSE = ConfigDict(frozen=True, strict=True, defer_build=True, extra="allow")
 
 
-class Document(Kept):
+class FieldsDocument(Document):
     """A document of named fields; fields it doesn't know, which a later Yondle may write, are kept."""
 
     model_config = _LOOSE
@@ -64,7 +64,7 @@ class _Part(BaseModel):
 # -- the tuner's own --------------------------------------------------------------------------------------------------
 
 
-class OwnRanges(Kept, RootModel[dict[str, tuple[Figure, Figure]]]):
+class OwnRanges(Document, RootModel[dict[str, tuple[Figure, Figure]]]):
     """The lowest and highest value the tuner stands for, by knob."""
 
     model_config = ConfigDict(frozen=True, defer_build=True)
@@ -76,7 +76,7 @@ class OwnRanges(Kept, RootModel[dict[str, tuple[Figure, Figure]]]):
         return type(self)({**other.root, **self.root})
 
 
-class OwnLimits(Kept, RootModel[dict[str, Figure | None]]):
+class OwnLimits(Document, RootModel[dict[str, Figure | None]]):
     """The reading above which a test is stopped, by channel; None takes the rig's own limit away."""
 
     model_config = _STRICT
@@ -88,7 +88,7 @@ class OwnLimits(Kept, RootModel[dict[str, Figure | None]]):
         return type(self)({**other.root, **self.root})
 
 
-class Conditions(Kept, RootModel[dict[str, str]]):
+class Conditions(Document, RootModel[dict[str, str]]):
     """What the tuner told about the rig that it can't find out by itself."""
 
     model_config = _STRICT
@@ -100,7 +100,7 @@ class Conditions(Kept, RootModel[dict[str, str]]):
         return type(self)({**other.root, **self.root})
 
 
-class ChosenBenchmarks(Kept, RootModel[list[str]]):
+class ChosenBenchmarks(Document, RootModel[list[str]]):
     """The benchmarks that are run, by id; none chosen means the rig's own choice."""
 
     model_config = _STRICT
@@ -118,7 +118,7 @@ class TypedWorkload(_Part):
     digits: Annotated[int, Field(ge=0, le=9)]
 
 
-class TypedWorkloads(Kept, RootModel[list[TypedWorkload]]):
+class TypedWorkloads(Document, RootModel[list[TypedWorkload]]):
     """The benchmarks whose figures are typed in or imported."""
 
     model_config = _STRICT
@@ -160,7 +160,7 @@ class TypedWorkloads(Kept, RootModel[list[TypedWorkload]]):
 # -- comparing and reporting ------------------------------------------------------------------------------------------
 
 
-class Compared(Kept, RootModel[list[str]]):
+class Compared(Document, RootModel[list[str]]):
     """The columns last compared, by address; a step's is its number."""
 
     model_config = _STRICT
@@ -179,7 +179,7 @@ class Reference(_Part):
     note: str
 
 
-class References(Kept, RootModel[dict[str, Reference]]):
+class References(Document, RootModel[dict[str, Reference]]):
     """References by name."""
 
     model_config = _STRICT
@@ -191,7 +191,7 @@ class References(Kept, RootModel[dict[str, Reference]]):
         return type(self)({**other.root, **self.root})
 
 
-class Prices(Kept, RootModel[dict[str, Figure]]):
+class Prices(Document, RootModel[dict[str, Figure]]):
     """What columns cost, by their addresses, in whatever money."""
 
     model_config = _STRICT
@@ -208,7 +208,7 @@ class Prices(Kept, RootModel[dict[str, Figure]]):
         return type(self)({**other.root, **self.root})
 
 
-class ReportQuestion(Kept, RootModel[str]):
+class ReportQuestion(Document, RootModel[str]):
     """The question the report answers; empty without one."""
 
     model_config = _STRICT
@@ -220,7 +220,7 @@ class ReportQuestion(Kept, RootModel[str]):
         return self if self.root else other
 
 
-class ReportSections(Kept, RootModel[list[str]]):
+class ReportSections(Document, RootModel[list[str]]):
     """The sections of the report in their order; none means all of them."""
 
     model_config = _STRICT
@@ -228,7 +228,7 @@ class ReportSections(Kept, RootModel[list[str]]):
     root: list[str] = []
 
 
-class UnfoldedGroups(Kept, RootModel[list[str]]):
+class UnfoldedGroups(Document, RootModel[list[str]]):
     """The groups of knobs whose rulers are shown; none kept means those that are of use at first."""
 
     model_config = _STRICT
@@ -236,7 +236,7 @@ class UnfoldedGroups(Kept, RootModel[list[str]]):
     root: list[str] = []
 
 
-class Mappings(Kept, RootModel[dict[str, dict[str, Any]]]):
+class Mappings(Document, RootModel[dict[str, dict[str, Any]]]):
     """What the columns of tables meant, by their headings, oldest first."""
 
     model_config = _STRICT
@@ -251,7 +251,7 @@ class Mappings(Kept, RootModel[dict[str, dict[str, Any]]]):
 # -- the real machine -------------------------------------------------------------------------------------------------
 
 
-class OwnWorkloads(Kept, RootModel[list[str]]):
+class OwnWorkloads(Document, RootModel[list[str]]):
     """The user's own workloads, each as the text of its file."""
 
     model_config = _STRICT
@@ -276,7 +276,7 @@ class KeptMeter(_Part):
     follows: str = ""
 
 
-class KeptMeters(Kept, RootModel[list[KeptMeter]]):
+class KeptMeters(Document, RootModel[list[KeptMeter]]):
     """The meters outside the machine."""
 
     model_config = _STRICT
@@ -289,7 +289,7 @@ class KeptMeters(Kept, RootModel[list[KeptMeter]]):
         return type(self)([*self.root, *(meter for meter in other.root if meter.name not in mine)])
 
 
-class RunSettings(Document):
+class RunSettings(FieldsDocument):
     """How workloads are run: niceness, memory in MiB (0 for half), where files are written, and on which processors."""
 
     NAME = "workload settings"
@@ -299,7 +299,7 @@ class RunSettings(Document):
     processors: list[int] = []
 
 
-class FoundStock(Kept, RootModel[dict[str, Figure]]):
+class FoundStock(Document, RootModel[dict[str, Figure]]):
     """What every knob stood at when Yondle first saw it."""
 
     model_config = _STRICT
@@ -311,7 +311,7 @@ class FoundStock(Kept, RootModel[dict[str, Figure]]):
         return type(self)({**other.root, **self.root})
 
 
-class OthersAtMost(Kept, RootModel[Figure | None]):
+class OthersAtMost(Document, RootModel[Figure | None]):
     """How much of the machine other programs may use, in %; None means the usual."""
 
     model_config = _STRICT
@@ -319,7 +319,7 @@ class OthersAtMost(Kept, RootModel[Figure | None]):
     root: Figure | None = None
 
 
-class KeptDeclaration(Kept, RootModel[dict[str, Any]]):
+class KeptDeclaration(Document, RootModel[dict[str, Any]]):
     """What the real machine was like when its logbook was last opened, for those who read it elsewhere."""
 
     model_config = _STRICT
@@ -330,7 +330,7 @@ class KeptDeclaration(Kept, RootModel[dict[str, Any]]):
 # -- where the rig is -------------------------------------------------------------------------------------------------
 
 
-class RigPosition(Kept, RootModel[int | None]):
+class RigPosition(Document, RootModel[int | None]):
     """The step whose settings are in force; None before the baseline, and where the rig is at none."""
 
     model_config = _STRICT
@@ -343,7 +343,7 @@ class RigPosition(Kept, RootModel[int | None]):
         return type(self)(steps(self.root) if self.root is not None else None)
 
 
-class Heading(Document):
+class Heading(FieldsDocument):
     """Where the rig is being brought outside a test."""
 
     NAME = "heading"
@@ -361,7 +361,7 @@ class Heading(Document):
         return self.model_copy(update={"position": steps(self.position) if self.position is not None else None})
 
 
-class Entry(Document):
+class Entry(FieldsDocument):
     """What is being entered by hand: the values, the settings they make, since which boot, and whether they put the rig back."""
 
     NAME = "entry"
@@ -377,7 +377,7 @@ class Entry(Document):
         return self.model_copy(update={"attempt": attempts(self.attempt) or 0})
 
 
-class ClockAhead(Document):
+class ClockAhead(FieldsDocument):
     """By how many seconds the clock of a real machine runs ahead, and the boot that holds for."""
 
     NAME = "clock"
@@ -386,14 +386,14 @@ class ClockAhead(Document):
     ahead_s: Figure
 
 
-DOCUMENTS: tuple[type[Kept], ...] = (
+DOCUMENTS: tuple[type[Document], ...] = (
     OwnRanges, OwnLimits, Conditions, ChosenBenchmarks, TypedWorkloads, Compared, References, Prices, ReportQuestion,
     ReportSections, UnfoldedGroups, Mappings, OwnWorkloads, KeptMeters, RunSettings, FoundStock, OthersAtMost,
     KeptDeclaration, RigPosition, Heading, Entry, ClockAhead,
 )  # fmt: skip
 """Every document there is."""
 
-D = TypeVar("D", bound=Kept)
+AnyDocument = TypeVar("AnyDocument", bound=Document)
 
 
 class Documents:
@@ -405,9 +405,9 @@ class Documents:
     def __init__(self, texts: Mapping[str, str], damaged: Callable[[str], KnownError]) -> None:
         self._texts = dict(texts)
         self._damaged = damaged
-        self._read: dict[type[Kept], Any] = {}
+        self._read: dict[type[Document], Any] = {}
 
-    def find(self, kind: type[D]) -> D | None:
+    def find(self, kind: type[AnyDocument]) -> AnyDocument | None:
         """Give a document, None where none was kept; raises KnownError for a damaged one."""
         name = kind.NAME
         text = self._texts.get(name)
@@ -418,16 +418,16 @@ class Documents:
                 self._read[kind] = document_of(kind, json.loads(text, parse_constant=_no_number))
             except (ValueError, TypeError, RecursionError) as error:
                 raise self._damaged(say("'{name}' in it can't be read ({error})", name=name, error=error)) from error
-        found: D = self._read[kind]
+        found: AnyDocument = self._read[kind]
         return found
 
-    def of(self, kind: type[D]) -> D:
+    def of(self, kind: type[AnyDocument]) -> AnyDocument:
         """Give a document, as it is before anything was kept where nothing was; raises KnownError for a damaged one."""
         found = self.find(kind)
         return found if found is not None else kind()
 
 
-def document_of(kind: type[D], value: Any) -> D:
+def document_of(kind: type[AnyDocument], value: Any) -> AnyDocument:
     """Read a document from its JSON value; raises ValueError, in one line, for what it can't be."""
     try:
         return kind.model_validate(value)
@@ -435,7 +435,7 @@ def document_of(kind: type[D], value: Any) -> D:
         raise ValueError(error.errors()[0]["msg"]) from error
 
 
-def value_of(document: Kept) -> Any:
+def value_of(document: Document) -> Any:
     """Give the JSON value a document is kept as."""
     return document.model_dump(mode="json")
 

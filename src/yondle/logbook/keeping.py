@@ -11,7 +11,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yondle.formats.documents import D, Documents, Kept
+from yondle.formats.documents import AnyDocument, Document, Documents
 from yondle.language.saying import say
 from yondle.logbook import schema
 from yondle.logbook.moves import end_of, end_text, move_of, move_text
@@ -38,11 +38,11 @@ class KeptReader:
             rows = connection.execute(sa.select(schema.state.c.name, schema.state.c.value)).all()
         return Documents({row.name: row.value for row in rows}, lambda detail: damaged(self.path, detail))
 
-    def find(self, kind: type[D]) -> D | None:
+    def find(self, kind: type[AnyDocument]) -> AnyDocument | None:
         """Give a document, None where none was kept; raises KnownError for a damaged one."""
         return self.documents.find(kind)
 
-    def document(self, kind: type[D]) -> D:
+    def document(self, kind: type[AnyDocument]) -> AnyDocument:
         """Give a document, as it is before anything was kept where nothing was; raises KnownError for a damaged one."""
         return self.documents.of(kind)
 
@@ -84,7 +84,7 @@ class KeptReader:
 class Keeping(KeptReader):
     """The same, and what changes it; every change is durable when its call returns."""
 
-    def keep(self, document: Kept) -> None:
+    def keep(self, document: Document) -> None:
         """Keep a document in place of what stood there."""
         with self._changing() as connection:
             keep_document(connection, document)

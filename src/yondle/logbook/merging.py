@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yondle.formats.documents import DOCUMENTS, D, TypedWorkloads, document_of, value_of
+from yondle.formats.documents import DOCUMENTS, AnyDocument, TypedWorkloads, document_of, value_of
 from yondle.language.saying import say
 from yondle.logbook.archive import Values
 from yondle.model.errors import KnownError
@@ -96,7 +96,7 @@ class _Source:
         """Tell whether an attempt goes into the merged logbook."""
         return attempt["step"] in self.steps and attempt["id"] not in self._dropped
 
-    def document(self, kind: type[D]) -> D | None:
+    def document(self, kind: type[AnyDocument]) -> AnyDocument | None:
         """Give a document with steps and tests in their new numbers; None where there is none."""
         value = next((row["value"] for row in self.tables["state"] if row["name"] == kind.NAME), None)
         if value is None:

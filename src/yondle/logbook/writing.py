@@ -10,7 +10,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yondle.formats.documents import Entry, Heading, Kept, RigPosition, value_of
+from yondle.formats.documents import Document, Entry, Heading, RigPosition, value_of
 from yondle.language.saying import kept
 from yondle.logbook import schema
 from yondle.logbook.samples import pack
@@ -215,14 +215,14 @@ def _write_verdict(connection: sa.Connection, record: VerdictGiven) -> None:
     )
 
 
-def keep_document(connection: sa.Connection, document: Kept) -> None:
+def keep_document(connection: sa.Connection, document: Document) -> None:
     """Keep a document in place of what stood there."""
     forget_document(connection, type(document))
     row = {"name": document.NAME, "value": json.dumps(value_of(document))}
     connection.execute(schema.state.insert().values(**row))
 
 
-def forget_document(connection: sa.Connection, kind: type[Kept]) -> None:
+def forget_document(connection: sa.Connection, kind: type[Document]) -> None:
     """Take a document away."""
     connection.execute(schema.state.delete().where(schema.state.c.name == kind.NAME))
 

@@ -37,7 +37,7 @@ BOOK = ".yondle"
 MOST_COLUMNS = 24
 
 
-class _Kept(Command[None]):
+class _Writes(Command[None]):
     while_testing = WhileTesting.AT_NEXT_READING
 
 
@@ -86,7 +86,7 @@ def compared(book: Snapshot) -> tuple[str, ...]:
 
 
 @dataclass(frozen=True)
-class CompareThese(_Kept):
+class CompareThese(_Writes):
     """Keep what is compared; raises KnownError for too many."""
 
     addresses: tuple[str, ...]
@@ -181,7 +181,7 @@ class Shelf:
 
 
 @dataclass(frozen=True)
-class AddReference(_Kept):
+class AddReference(_Writes):
     """Keep scores from elsewhere to compare with, in the unit of a benchmark; more under the same name join them.
 
     Raises KnownError for a name that means something else already, and for what can't be a score.
@@ -218,7 +218,7 @@ class AddReference(_Kept):
 
 
 @dataclass(frozen=True)
-class KeepPrice(_Kept):
+class KeepPrice(_Writes):
     """Keep what a column costs, in whatever money; None takes it away. Raises KnownError for what is no price."""
 
     address: str
@@ -234,7 +234,7 @@ class KeepPrice(_Kept):
 
 
 @dataclass(frozen=True)
-class DropReference(_Kept):
+class DropReference(_Writes):
     """Forget a reference; raises KnownError where there is none of that name."""
 
     name: str

@@ -18,7 +18,7 @@ class Life(Enum):
     CLOSING = "closing"
 
 
-class Event(Enum):
+class LifeEvent(Enum):
     """What moves it from state to state."""
 
     OPEN = "open"
@@ -31,19 +31,19 @@ class Event(Enum):
 
 TRANSITIONS = Transitions(
     {
-        (Life.CLOSED, Event.OPEN): Life.OPENING,
-        (Life.CLOSED, Event.ORDER): Life.RUNNING,
-        (Life.OPENING, Event.REST): Life.AT_REST,
-        (Life.OPENING, Event.WAIT): Life.WAITING,
-        (Life.OPENING, Event.SHUT): Life.CLOSED,
-        (Life.AT_REST, Event.ORDER): Life.RUNNING,
-        (Life.AT_REST, Event.CLOSE): Life.CLOSING,
-        (Life.WAITING, Event.ORDER): Life.RUNNING,
-        (Life.WAITING, Event.CLOSE): Life.CLOSING,
-        (Life.RUNNING, Event.REST): Life.AT_REST,
-        (Life.RUNNING, Event.WAIT): Life.WAITING,
-        (Life.RUNNING, Event.SHUT): Life.CLOSED,
-        (Life.CLOSING, Event.SHUT): Life.CLOSED,
+        (Life.CLOSED, LifeEvent.OPEN): Life.OPENING,
+        (Life.CLOSED, LifeEvent.ORDER): Life.RUNNING,
+        (Life.OPENING, LifeEvent.REST): Life.AT_REST,
+        (Life.OPENING, LifeEvent.WAIT): Life.WAITING,
+        (Life.OPENING, LifeEvent.SHUT): Life.CLOSED,
+        (Life.AT_REST, LifeEvent.ORDER): Life.RUNNING,
+        (Life.AT_REST, LifeEvent.CLOSE): Life.CLOSING,
+        (Life.WAITING, LifeEvent.ORDER): Life.RUNNING,
+        (Life.WAITING, LifeEvent.CLOSE): Life.CLOSING,
+        (Life.RUNNING, LifeEvent.REST): Life.AT_REST,
+        (Life.RUNNING, LifeEvent.WAIT): Life.WAITING,
+        (Life.RUNNING, LifeEvent.SHUT): Life.CLOSED,
+        (Life.CLOSING, LifeEvent.SHUT): Life.CLOSED,
     }
 )
 

@@ -21,12 +21,12 @@ from yondle.views.shared.snapshot import Snapshot
 T = TypeVar("T")
 
 
-class _Kept(Command[T]):
+class _Writes(Command[T]):
     while_testing = WhileTesting.AT_NEXT_READING
 
 
 @dataclass(frozen=True)
-class AddWorkload(_Kept[Workload]):
+class AddWorkload(_Writes[Workload]):
     """Keep a workload of the user's own by the text of its file; one of the same name is replaced."""
 
     text: str
@@ -43,7 +43,7 @@ class AddWorkload(_Kept[Workload]):
 
 
 @dataclass(frozen=True)
-class RemoveWorkload(_Kept[None]):
+class RemoveWorkload(_Writes[None]):
     """Forget a workload of the user's own; its results stay."""
 
     workload: str
@@ -79,7 +79,7 @@ class AddMeter(Command[str]):
 
 
 @dataclass(frozen=True)
-class RemoveMeter(_Kept[None]):
+class RemoveMeter(_Writes[None]):
     """Forget a meter; its readings stay."""
 
     name: str
@@ -91,7 +91,7 @@ class RemoveMeter(_Kept[None]):
 
 
 @dataclass(frozen=True)
-class ChangeRunSettings(_Kept[None]):
+class ChangeRunSettings(_Writes[None]):
     """Change how workloads are run (`WorkloadSettings`, by the names of its fields), and what other programs may use, in %."""
 
     changes: Mapping[str, Any]

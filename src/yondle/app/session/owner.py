@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from yondle.app.session.commands import Command, WhileTesting
-from yondle.app.session.life import TRANSITIONS, Event, Life
+from yondle.app.session.life import TRANSITIONS, Life, LifeEvent
 from yondle.engine.states import State
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -99,7 +99,7 @@ class Ended:
     answer: Answer[Any]
 
 
-Told = Heard | Opened | NotOpened | Closed | Ended
+OwnerNews = Heard | Opened | NotOpened | Closed | Ended
 
 
 class Owner:
@@ -108,7 +108,7 @@ class Owner:
     `open`, `close`, `order` and `ask` are called by one face, from one thread; none of them waits for a test.
     """
 
-    def __init__(self, tell: Callable[[Told], None]) -> None:
+    def __init__(self, tell: Callable[[OwnerNews], None]) -> None:
         self._tell = tell
         self._session: Session | None = None
         self._latest: Latest | None = None
@@ -194,12 +194,12 @@ class Owner:
             return self._pending == 0
 
     def _open(self, opens: Opens) -> None:
-        self._life = TRANSITIONS.follow(self._life, Event.OPEN)
+        self._life = TRANSITIONS.follow(self._life, LifeEvent.OPEN)
         try:
             session = opens()
         except Exception as error:
             _log(error, opens)
-            self._life = TRANSITIONS.follow(self._life, Event.SHUT)
+            self._life = TRANSITIONS.follow(self._life, LifeEvent.SHUT)
             self._tell(NotOpened(opens, error))
             return
         self._session, self._latest = session, Latest(session.snapshot)
@@ -211,7 +211,7 @@ class Owner:
         session = self._session
         if session is None:
             return
-        self._life = TRANSITIONS.follow(self._life, Event.CLOSE)
+        self._life = TRANSITIONS.follow(self._life, LifeEvent.CLOSE)
         book = session.snapshot
         self._session, self._latest = None, None
         put_back: tuple[Change, ...] = ()
@@ -219,11 +219,11 @@ class Owner:
             put_back = session.close()
         except Exception:
             logger.exception("a fault of the program while closing")
-        self._life = TRANSITIONS.follow(self._life, Event.SHUT)
+        self._life = TRANSITIONS.follow(self._life, LifeEvent.SHUT)
         self._tell(Closed(book, put_back))
 
     def _carry_out(self, order: Order) -> None:
-        self._life = TRANSITIONS.follow(self._life, Event.ORDER)
+        self._life = TRANSITIONS.follow(self._life, LifeEvent.ORDER)
         answer = self._ran(order) if isinstance(order, Errand) else self._answer(order)
         self._take_postponed(lambda _: True)
         self._settle()
@@ -247,7 +247,7 @@ class Owner:
     def _settle(self) -> None:
         """Come to rest after an order, or wait where values have to be entered."""
         session = self._session
-        event = Event.SHUT if session is None else Event.REST if session.waits.now is None else Event.WAIT
+        event = LifeEvent.SHUT if session is None else LifeEvent.REST if session.waits.now is None else LifeEvent.WAIT
         self._life = TRANSITIONS.follow(self._life, event)
 
     def _refresh(self) -> None:

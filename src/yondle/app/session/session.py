@@ -21,7 +21,7 @@ from yondle.app.session.waiting import WaitForHands
 from yondle.app.system.awake import KeepsAwake
 from yondle.engine.engine import Engine
 from yondle.engine.ports import Hands
-from yondle.formats.documents import Kept
+from yondle.formats.documents import Document
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.events import (
@@ -143,7 +143,7 @@ class Session:
         finally:
             self._use_hands(before)
 
-    def keep(self, document: Kept) -> None:
+    def keep(self, document: Document) -> None:
         """Keep a document, and have it in the snapshot."""
         self.logbook.keeping.keep(document)
         self.take_documents()

@@ -11,7 +11,19 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from yondle.app.session.commands import Command, WhileTesting
-from yondle.app.session.owner import Answer, Closed, Ended, Heard, Latest, NotOpened, Opened, Opens, Order, Owner, Told
+from yondle.app.session.owner import (
+    Answer,
+    Closed,
+    Ended,
+    Heard,
+    Latest,
+    NotOpened,
+    Opened,
+    Opens,
+    Order,
+    Owner,
+    OwnerNews,
+)
 from yondle.desktop.link.tidying import Tidying
 from yondle.model.errors import KnownError
 from yondle.model.events import Record
@@ -180,7 +192,7 @@ class Bridge(QObject):
         if self._pending == 1:
             self.busy_changed.emit(True)
 
-    def _hear(self, told: Told) -> None:
+    def _hear(self, told: OwnerNews) -> None:
         """Take what the owner tells, in its thread."""
         if not isinstance(told, Heard):
             self._told.emit(told)
@@ -203,7 +215,7 @@ class Bridge(QObject):
         if bunch:
             self.records.emit(bunch)
 
-    def _conclude(self, told: Told) -> None:
+    def _conclude(self, told: OwnerNews) -> None:
         """Hand over the last records, tell how it went, and only then that nothing is under way any more."""
         self._hand_over()
         match told:
