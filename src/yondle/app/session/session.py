@@ -113,7 +113,7 @@ class Session:
         pace = virtual.pace if virtual is not None else None
         told = (
             self._version, self.proposal, self.waits.now, rests.verified, rests.in_force, rests.put_back, self._looked,
-            pace,
+            self._documents, pace,
         )  # fmt: skip
         if self._snapshot is None or self._snapshot[0] != told:
             at = rests.position
@@ -149,15 +149,15 @@ class Session:
         self.take_documents()
 
     def take_documents(self) -> None:
-        """Have the documents in the snapshot as they are kept now."""
+        """Have the documents in the snapshot as they are kept now; what was measured stays as it is, and so does the version."""
         self._documents = self.logbook.keeping.documents
-        self._version += 1
 
     def take_own_limits(self) -> None:
         """Lay the tuner's own limits over those the rig came with."""
         self.declaration = self.own.declaration()
         self.engine.use_limits(self.declaration.limits)
         self.take_documents()
+        self._version += 1
 
     def reload(self, number: int) -> None:
         """Read a step anew after something was written about it."""

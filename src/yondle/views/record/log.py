@@ -263,15 +263,15 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
     result, measured = made.result, made.result.measured
     channels = {c.id: c for c in declaration.read_ever}
     told = [(named(later("lasted")), duration(result.duration_s))]
-    for word, readings in (
-        (say("mean"), measured.mean), (say("highest"), measured.most), (say("lowest"), measured.least),
-    ):  # fmt: skip
-        for id_, value in readings.items():
-            read = channels.get(id_)
-            if read is None:
-                told.append((f"{id_}, {word}", _short(value)))
-            elif read.core is None:
-                told.append((f"{read.name}, {word}", quantity(value, read.unit, read.digits)))
+    kinds = ((say("mean"), measured.mean), (say("highest"), measured.most), (say("lowest"), measured.least))
+    for id_ in dict.fromkeys((*measured.mean, *measured.most, *measured.least)):
+        read = channels.get(id_)
+        if read is not None and read.core is not None:
+            continue
+        for word, readings in kinds:
+            if id_ in readings:
+                shown = quantity(readings[id_], read.unit, read.digits) if read else _short(readings[id_])
+                told.append((f"{read.name if read else id_}, {word}", shown))
     for id_, value in (*measured.errors.items(), *measured.counted.items()):
         told.append((channels[id_].name if id_ in channels else id_, _short(value)))
     told += [(say("{knob}, as measured", knob=id_), _short(value)) for id_, value in measured.settings.items()]
