@@ -1,7 +1,7 @@
 # Everything a person or a machine does with this repository; each target sees to its own set-up.
 PY := .venv/bin/python
 
-.PHONY: help setup demo test lint texts screenshots bench numbers deb deb-test lock clean
+.PHONY: help setup demo test lint texts screenshots bench numbers mutants deb deb-test lock clean
 
 help:
 	@echo "make demo         open Heron's logbook (without a display: run the evening and print it)"
@@ -11,6 +11,7 @@ help:
 	@echo "make screenshots  make the pictures in docs/screenshots anew from the demo data"
 	@echo "make bench        run the benchmarks and print their table"
 	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (an hour)"
+	@echo "make mutants      change the code in ways drawn by chance, and count what no test notices (an hour)"
 	@echo "make deb          build a Debian package in dist/"
 	@echo "make deb-test     install it on a bare Debian made for it (as root, debootstrap)"
 	@echo "make lock         resolve the pinned versions anew"
@@ -48,6 +49,9 @@ numbers: setup
 	$(PY) -m benchmarks.beyond
 	$(PY) -m benchmarks.chips
 
+mutants: setup
+	$(PY) tools/mutants.py
+
 deb-test: deb
 	@tools/deb_test.sh
 
@@ -60,4 +64,4 @@ lock: setup
 		--generate-hashes --no-emit-index-url --no-annotate --no-header -o requirements.lock
 
 clean:
-	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis
+	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis .mutants

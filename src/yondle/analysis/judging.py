@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from yondle.analysis.limiting import FLAGGED_SHARE
-from yondle.language.saying import capital, clause, in_sentence, listed, named, say
+from yondle.language.saying import capital, clause, in_sentence, listed, named, say, together
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -168,7 +168,7 @@ def limited_at(declaration: RigDeclaration, record: StepRecord) -> Limited:
 
 def _limits(flags: list[Channel], clock: Channel, record: PassRecord) -> tuple[tuple[str, float], ...]:
     """Give the share of a pass that each limit on the clock's own subsystem was reached."""
-    shares = ((f.name, _mean(record, f)) for f in flags if f.subsystem is clock.subsystem)
+    shares = ((f.as_limit, _mean(record, f)) for f in flags if f.subsystem is clock.subsystem)
     return tuple((name, share) for name, share in shares if share)
 
 
@@ -222,9 +222,9 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
 def limit_words(declaration: RigDeclaration, short: list[ClockShortfall]) -> str:
     """Name the limits that were reached where clocks fell short; where no sensor tells, say that."""
     reached = {name for each in short for name, share in each.limits if share >= FLAGGED_SHARE}
-    set_by = {c.name: k.name for c in declaration.channels for k in declaration.knobs if k.id == c.follows}
+    set_by = {c.as_limit: k.name for c in declaration.channels for k in declaration.knobs if k.id == c.follows}
     names = sorted(in_sentence(set_by.get(name, name)) for name in reached)
-    return listed(names, say(" and ")) if names else say("what no sensor tells")
+    return together(names) if names else say("what no sensor tells")
 
 
 def _short_words(declaration: RigDeclaration, short: ClockShortfall) -> str:
@@ -242,7 +242,7 @@ def _not_held(declaration: RigDeclaration, short: list[ClockShortfall]) -> Outco
     worst = min(short, key=lambda s: s.mean / s.asked)
     channel = declaration.channel(worst.channel)
     limits = [
-        say("{name} in {share} % of the time", name=in_sentence(name), share=number(100 * share))
+        say("{limit} reached in {share} % of the time", limit=name, share=number(100 * share))
         for name, share in worst.limits
     ]
     load = declaration.workload(worst.workload).name
@@ -311,7 +311,7 @@ def _ignored(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
 def counted_words(errors: Mapping[Channel, float]) -> str:
     """Write how many errors were corrected in which part."""
     told = [say("{n} in the {subsystem}", n=number(n), subsystem=channel.subsystem) for channel, n in errors.items()]
-    return listed(told, say(" and "))
+    return together(told)
 
 
 def errors_by_channel(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> dict[Channel, float]:

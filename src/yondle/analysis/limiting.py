@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yondle.language.saying import named, say
+from yondle.language.saying import named, say, together
 from yondle.model.quantities import number
 
 FLAGGED_SHARE = 0.05
@@ -92,9 +92,7 @@ def what_limits(seen: Evidence) -> Limitation:
         f for f in seen.flags if f.share >= FLAGGED_SHARE and (f.clock_share is None or f.clock_share < HELD_SHARE)
     ]
     if reached:
-        return Limitation(
-            Bound.LIMIT, say(" and ").join(f.name for f in reached), tuple(_flag_words(f) for f in reached)
-        )
+        return Limitation(Bound.LIMIT, together(f.name for f in reached), tuple(_flag_words(f) for f in reached))
     busy = _use_signs(seen)
     graphics = seen.graphics_use
     strongest = max((a for a in seen.answers if a.low > 0.0), key=lambda a: a.slope, default=None)
@@ -111,7 +109,7 @@ def what_limits(seen: Evidence) -> Limitation:
     known = {a.part for a in seen.answers}
     open_ = [knob for part, knob in seen.sweeps if part not in known]
     if open_:
-        wanted = say("sweep {open}", open=say(" and ").join(open_))
+        wanted = say("sweep {open}", open=together(open_))
     elif seen.answers:
         wanted = say("measure more passes at both ends of what was swept")
     else:

@@ -149,6 +149,12 @@ def listed(words: Iterable[str], between: str = ", ") -> str:
     return between.join(words)
 
 
+def together(words: Iterable[str]) -> str:
+    """Put words one after the other as a sentence has them: 'a, b and c'."""
+    *some, last = [*words] or [""]
+    return say("{some} and {last}", some=listed(some), last=last) if some else last
+
+
 def with_mark(figure: str) -> str:
     """Write a figure that has a decimal point with the language's decimal mark."""
     return figure.replace(".", DECIMAL_MARK)

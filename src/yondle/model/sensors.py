@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yondle.language.saying import later
+from yondle.language.saying import in_sentence, later
 from yondle.model.knobs import Subsystem
 from yondle.model.verdicts import Verdict
 
@@ -103,7 +103,8 @@ class Channel:
 
     A flag `follows` the knob of the limit it stands for, which is a limit `of` another channel. `core` is the number of the
     core or processor it reads, where there is one of its kind for each. `role` is what it is to the program beyond its
-    quantity, one of ROOM, OTHERS_USE, STOLEN and IN_USE; without one a channel of such an id plays it.
+    quantity, one of ROOM, OTHERS_USE, STOLEN and IN_USE; without one a channel of such an id plays it. `limit` is what the limit
+    of a flag is called in a sentence.
     """
 
     id: str
@@ -117,6 +118,12 @@ class Channel:
     of: str = ""
     core: int | None = None
     role: str = ""
+    limit: str = ""
+
+    @property
+    def as_limit(self) -> str:
+        """The limit it stands for as a flag, as it stands in a sentence."""
+        return self.limit or in_sentence(self.name)
 
     @property
     def nature(self) -> Nature:

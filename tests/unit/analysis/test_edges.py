@@ -7,7 +7,7 @@ import math
 import numpy as np
 import pytest
 
-from yondle.analysis.edges import expected, told_by_others
+from yondle.analysis.edges import alike, expected, told_by_others
 from yondle.analysis.hold import Believed, Posterior
 
 NOTCHES = 60
@@ -69,3 +69,27 @@ def test_loads_tell_each_other_where_to_look_and_keep_what_they_know_apart() -> 
     assert fresh.middle() == before()
     assert told_known.middle() == known_load.middle()
     assert told_by_others([known_load], NOTCHES) == [known_load]
+
+
+def test_what_is_expected_is_the_conditional_of_the_joint_normal_distribution() -> None:
+    """Worked out again from the covariance of all edges at once; three edges, none of them alike in trust."""
+    found = [(-1.0, known(21.0, 0.4)), (-0.2, known(33.0, 1.5)), (0.7, known(30.0, 0.8, 0.9))]
+    at = np.array([place for place, _ in found] + [0.4])
+    shares = NOTCHES * np.array([1.0, 0.5, 0.17, 0.05])
+    joint = sum(share**2 * np.outer(at**k, at**k) for k, share in enumerate(shares))
+    joint = joint + np.diag([b.edge_spread**2 + 0.25 for _, b in found] + [0.25])
+    inside, across = np.linalg.inv(joint[:3, :3]), joint[3, :3]
+    mean = NOTCHES / 2 + across @ inside @ (np.array([b.edge for _, b in found]) - NOTCHES / 2)
+    told = expected(found, 0.4, NOTCHES, before())
+    assert told.edge == pytest.approx(mean, rel=1e-9)
+    assert told.edge_spread == pytest.approx(math.sqrt(joint[3, 3] - across @ inside @ across), rel=1e-9)
+    learnt = np.array([1 / 0.2**2 - 1 / before().log_width_spread ** 2] * 3)
+    assert told.log_width == pytest.approx(np.average(np.log([0.5, 0.5, 0.9]), weights=learnt))
+    assert told.log_width_spread == pytest.approx(math.sqrt(1 / learnt.sum() + 0.3**2))
+
+
+def test_other_loads_count_by_how_sure_they_are_and_never_tell_more_than_the_surest() -> None:
+    told = alike([known(20.0, 1.0), known(30.0, 6.0)], NOTCHES, before())
+    variances = np.array([1.0 + (0.06 * NOTCHES) ** 2, 36.0 + (0.06 * NOTCHES) ** 2])
+    assert told.edge == pytest.approx(np.average([20.0, 30.0], weights=1 / variances))
+    assert told.edge_spread == pytest.approx(math.sqrt(variances.min()))

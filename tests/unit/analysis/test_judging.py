@@ -259,3 +259,145 @@ def test_what_showed_a_failure_is_kept_with_it() -> None:
     assert (slow.failure, slow.seen["held"], slow.seen["asked"]) == (Failure.CLOCK_NOT_HELD, 4000.0, 4200.0)
     counted = judge(HERON, Trial(HERON.stock, (), (a_pass(errors_of_core_errors=3.0),)))
     assert (counted.failure, counted.seen) == (Failure.ERRORS_CORRECTED, {"core_errors": 3.0})
+
+
+def test_of_several_clocks_that_fall_short_the_one_that_lost_most_of_what_was_asked_is_told() -> None:
+    passes = [
+        a_pass(mean_of_core_clock_effective=4116.0, mean_of_power_limited=0.3, mean_of_heat_limited=0.9),
+        a_pass("frames", mean_of_graphics_clock_effective=1932.0, mean_of_graphics_power_limited=1.0),
+    ]
+    told = judged(passes)
+    assert told.reason.replace("\u202f", " ") == (
+        "Graphics clock not held: 1 932 of 2 100 MHz in Frames; graphics power limit reached in 100 % of the time."
+    )
+    assert told.seen == {"channel": "graphics_clock_effective", "held": 1932.0, "asked": 2100.0}
+    both = limited(HERON, HERON.stock, passes)
+    assert [(s.knob, s.mean, s.limits) for s in both.short] == [
+        ("core_clock", 4116.0, (("power limit", 0.3), ("heat limit", 0.9))),
+        ("graphics_clock", 1932.0, (("graphics power limit", 1.0),)),
+    ]
+    at_stock = judge(HERON, Trial(HERON.stock, (), tuple(passes), baseline=True)).reason.replace("\u202f", " ")
+    assert at_stock == (
+        "Held, limited by graphics power limit, heat limit and power limit: 2 score passes of 2 benchmarks; "
+        "graphics clock 1 932 of 2 100 MHz in Frames."
+    )
+
+
+@pytest.mark.parametrize(
+    ("change", "home", "verdict"),
+    [
+        (Change("memory_rate", 5600.0, 5800.0), 4000.0, Verdict.HELD),
+        (Change("memory_rate", 5600.0, 5800.0), None, Verdict.HELD_BACK),
+        (Change("core_clock", 4200.0, 4300.0), 4000.0, Verdict.HELD_BACK),
+        (Change("core_clock", 4200.0, 4100.0), 4000.0, Verdict.HELD),
+        (Change("fan_level", 40.0, 30.0), None, Verdict.HELD),
+        (Change("power_limit", 125.0, 90.0), None, Verdict.HELD),
+    ],
+)
+def test_a_clock_that_fell_short_at_home_too_is_held_against_a_step_only_if_it_asks_for_more(
+    change: Change, home: float | None, verdict: Verdict
+) -> None:
+    short = a_pass(mean_of_core_clock_effective=4000.0)
+    at_home = limited(HERON, HERON.stock, [a_pass(mean_of_core_clock_effective=home)] if home else [])
+    trial = Trial(HERON.stock.with_values({change.knob: change.new}), (change,), (short,), home=at_home)
+    assert judge(HERON, trial).verdict is verdict
+    if home:
+        graphics = replace(at_home.short[0], channel="graphics_clock_effective")
+        assert judge(HERON, replace(trial, home=replace(at_home, short=(graphics,)))).verdict is Verdict.HELD_BACK
+
+
+LOADS = (("mixed_load", 90.0), ("memory_check", 60.0), ("mixed_load", 30.0))
+
+
+def test_what_was_run_adds_up_loads_and_counts_what_was_left_out() -> None:
+    disturbed = replace(a_pass(), disturbed="another program")
+    passes = [
+        a_pass(),
+        *(a_pass(load, load, s) for load, s in (("mixed_load", 90.0), ("memory_check", 60.0), ("mixed_load", 30.0))),
+    ]
+    assert what_was_run(HERON, [*passes, disturbed, disturbed]).replace("\u202f", " ") == (
+        "1 score pass of 1 benchmark, 2 min of Mixed load, 1 min of Memory check, 2 disturbed passes left out"
+    )
+    errors = [a_pass(errors_of_core_errors=2.0, errors_of_memory_errors=1.0), a_pass(errors_of_core_errors=1.0)]
+    assert "3 in the processor and 1 in the memory" in judged(errors).reason
+
+
+@pytest.mark.parametrize(
+    ("seconds", "when"), [(0.4, "in the first moment"), (0.5, "after 0.5 s"), (2.0, "after 2 s")]
+)
+def test_a_load_that_fails_at_once_failed_in_its_first_moment(seconds: float, when: str) -> None:
+    result = PassResult(False, None, seconds, Failure.PROGRAM_CRASHED.value)
+    told = pass_failed(HERON, PassRecord(1, "mixed load", "mixed_load", 0, False, 0.0, result))
+    assert f" {when} of Mixed load." in told.reason.replace("\u202f", " ")
+    with pytest.raises(ValueError, match="no result"):
+        pass_failed(HERON, PassRecord(1, "mixed load", "mixed_load", 0, False, 0.0, None))
+
+
+def _pointed(
+    changes: tuple[Change, ...], passes: tuple[PassRecord, ...], failure: Failure = Failure.FROZE, code: str = ""
+) -> tuple[str, tuple[str, ...]]:
+    setup = HERON.stock.with_values({c.knob: c.new for c in changes})
+    outcome = Outcome(VERDICT_OF_FAILURE[failure], "", failure, code=code)
+    pointer = point(HERON, Trial(setup, changes, passes), outcome)
+    return pointer.subsystem, tuple(sign.replace("\u202f", " ") for sign in pointer.signs)
+
+
+def _fell(workload: str, **facts: float) -> PassRecord:
+    shown = {name.replace("_of_", " ", 1): value for name, value in facts.items()}
+    return PassRecord(
+        2, workload, workload, 0, False, 10.0, PassResult(False, None, 60.0, "froze", measured=Measured.of(dict(shown)))
+    )
+
+
+CORE_UP, MEMORY_UP = Change("core_clock", 4200.0, 4700.0), Change("memory_rate", 5600.0, 6200.0)
+IN_FRAMES = "it failed in Picture check, which works the graphics hardest"
+IN_SHARPENING = "it failed in Sharpening, which works the processor hardest"
+
+
+def test_every_sign_is_weighed_and_those_of_the_part_are_told_in_words() -> None:
+    voltage = HERON.stock["core_voltage"]
+    droop = f"Core voltage fell to {voltage * 0.95:.3f} V of {voltage:.3f} V under load"
+    drooped = _fell("sharpening", least_of_core_voltage_measured=voltage * 0.95)
+    assert _pointed((CORE_UP,), (drooped,)) == (
+        "processor",
+        (
+            "only the processor was changed",
+            IN_SHARPENING,
+            droop,
+        ),
+    )
+    held = _fell("sharpening", least_of_core_voltage_measured=voltage * 0.97)
+    over = a_pass(least_of_core_voltage_measured=voltage * 1.05)
+    assert _pointed((CORE_UP,), (over, held))[1] == (
+        "only the processor was changed",
+        IN_SHARPENING,
+    )
+    both = _pointed((CORE_UP, MEMORY_UP), (a_pass(errors_of_memory_errors=2.0), _fell("frames_check")))
+    assert both == ("memory", ("2 errors corrected in the memory",)), "two parts were changed: that speaks for neither"
+    assert _pointed((MEMORY_UP,), (_fell("frames_check"),), Failure.WRONG_RESULTS) == (
+        "memory",
+        ("only the memory was changed",),
+    )
+    gave_up = "the machine went down and no memory error was counted before, as when the controller gives up"
+    assert _pointed((MEMORY_UP,), (_fell("frames_check"),)) == ("memory controller", (gave_up,))
+    assert _pointed((CORE_UP,), (_fell("frames_check"),)) == ("processor", ("only the processor was changed",))
+
+
+def test_signs_that_do_not_agree_name_nothing_and_all_are_told() -> None:
+    passes = (a_pass(errors_of_memory_errors=1.0, errors_of_core_errors=1.0),)
+    assert _pointed((), passes) == ("", ("1 error corrected in the processor", "1 error corrected in the memory"))
+    assert _pointed((), ()) == ("", ())
+    assert _pointed((Change("fan_level", 40.0, 30.0),), (_fell("frames_check"),)) == ("graphics", (IN_FRAMES,))
+    assert _pointed((CORE_UP,), (_fell("sharpening"),), Failure.REFUSED) == ("", ())
+    fallen = (*rounds(0.03, Random(1)), _fell("frames_check"))
+    falling = sag(HERON, fallen)
+    assert falling is not None
+    told = f"scores fell by {100 * falling.fall:.1f} % from pass to pass before"
+    assert _pointed((), fallen)[1] == (IN_FRAMES, told)
+    assert _pointed((), rounds(0.03, Random(1)))[1] == (told,)
+
+
+def test_a_code_of_the_board_outweighs_what_merely_went_along() -> None:
+    (code, (part, meaning)), *_ = HERON.codes.items()
+    subsystem, signs = _pointed((Change("graphics_clock", 2100.0, 2400.0),), (_fell("frames_check"),), code=code)
+    assert (subsystem, signs[0]) == (str(part), f"the board shows {code}: {meaning}")

@@ -115,3 +115,54 @@ def test_the_quantile_has_its_ends_and_refuses_what_is_none() -> None:
     for wrong in ((0.0, 0.9), (math.nan, 0.9), (5.0, 1.0), (5.0, 0.0)):
         with pytest.raises(ValueError, match="no quantile"):
             quantile(*wrong)
+
+
+def test_the_spread_of_passes_is_students_interval_on_logs_and_that_of_counts_on_counts() -> None:
+    scores = [203.0, 199.5, 201.2, 198.8]
+    logs, counts = np.log(scores), [0.0, 3.0, 7.0, 11.0, 5.0]
+    told, counted = spread([*scores, math.nan, -1.0]), spread([*counts, math.nan, -2.0])
+    assert told is not None
+    assert counted is not None
+    low, high = stats.t.interval(0.95, 3, logs.mean(), stats.sem(logs))
+    assert told.n == 4
+    assert (told.mean, told.low, told.high) == pytest.approx((stats.gmean(scores), math.exp(low), math.exp(high)))
+    assert told.variation == pytest.approx(np.std(logs, ddof=1))
+    low, high = stats.t.interval(0.95, 4, np.mean(counts), stats.sem(counts))
+    assert (counted.n, counted.mean) == (5, pytest.approx(5.2))
+    assert (counted.low, counted.high) == pytest.approx((max(low, 0.0), high))
+    assert counted.variation == pytest.approx(np.std(counts, ddof=1) / 5.2)
+    steady = spread([0.0, 10.0, 10.0, 10.0, 10.0, 10.0, 10.0, 10.0])
+    assert steady is not None
+    assert steady.low == pytest.approx(8.75 - stats.t.ppf(0.975, 7) * stats.sem([0.0] + [10.0] * 7))
+    none = spread([0.0, 0.0])
+    assert none is not None
+    assert (none.mean, none.low, none.high, none.variation) == (0.0, 0.0, 0.0, 0.0)
+    once = spread([0.0])
+    assert once is not None
+    assert (once.n, once.mean) == (1, 0.0)
+    assert math.isnan(once.low)
+
+
+def test_an_effect_is_visible_when_it_shows_in_four_of_five_cases_and_many_comparisons_ask_for_more() -> None:
+    base, step = [100.0, 101.0, 99.4, 100.3], [102.0, 103.1, 101.5]
+    a, b = (stats.sem(np.log(side)) ** 2 for side in (step, base))
+    degrees = (a + b) ** 2 / (a**2 / 2 + b**2 / 3)
+    for comparisons in (1, 6):
+        told = gain(step, base, HIGHER, comparisons)
+        critical = stats.t.ppf(1 - 0.025 / comparisons, degrees)
+        assert told is not None
+        assert (told.n, told.n_baseline) == (3, 4)
+        assert math.log1p(told.visible) == pytest.approx((critical + stats.t.ppf(0.8, degrees)) * math.sqrt(a + b))
+        assert math.log1p(told.high) - math.log1p(told.low) == pytest.approx(2 * critical * math.sqrt(a + b))
+        assert told.margin == (told.high - told.low) / 2.0
+    worse = gain(base, [110.0, 110.2, 110.1], HIGHER)
+    assert worse is not None
+    assert worse.word is GainWord.LOSS
+    still = gain([60.0] * 3, [60.0] * 2, HIGHER)
+    least = 1e-8 * np.array([1 / 3, 1 / 2])
+    assert still is not None
+    assert math.log1p(still.high) == pytest.approx(
+        stats.t.ppf(0.975, least.sum() ** 2 / (least**2 @ [1 / 2, 1])) * math.sqrt(least.sum())
+    )
+    assert gain([0.0, 1.0], [1.0, 1.0], HIGHER) is None
+    assert gain([1.0, 1.0], [0.0, 1.0], HIGHER) is None

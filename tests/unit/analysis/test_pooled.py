@@ -112,3 +112,68 @@ def test_whatever_is_read_the_answer_is_a_number_with_a_margin_or_none(readings:
     for gain in pooled.gains.values() if pooled else ():
         assert math.isfinite(gain.fraction)
         assert gain.low < gain.fraction < gain.high or gain.high > 1e12
+
+
+def _uneven(settings: list[int], times: np.ndarray, sign: float, seed: int) -> list[Reading]:
+    """Readings whose noise is as large every time, so that none is an outlier."""
+    rng = np.random.default_rng(seed)
+    noise = rng.choice([-1.0, 1.0], len(settings)) * rng.uniform(0.0045, 0.005, len(settings))
+    logs = np.array([0.0, 0.03, 0.01, -0.02])[settings] + noise + 2e-6 * times
+    return [
+        Reading(s, float(t), float(300.0 * math.exp(sign * v))) for s, t, v in zip(settings, times, logs, strict=True)
+    ]
+
+
+@pytest.mark.parametrize("direction", list(Direction))
+@pytest.mark.parametrize("tied", [False, True])
+def test_gains_and_drift_are_those_of_least_squares_on_levels_and_time(direction: Direction, tied: bool) -> None:
+    """Worked out again with a design matrix; `tied` where one setting was measured late, so that drift ties the gains."""
+    settings = [0, 1, 2, 0, 1, 3, 2, 0, 1, 3, 2, 0, 3, 2, 1, 0, 3, 2]
+    times = np.cumsum(np.random.default_rng(3).uniform(50.0, 90.0, len(settings)))
+    if tied:
+        settings, times = [*settings, 3, 0, 3, 3, 3, 1, 0, 3], np.append(times, times[-1] + 60.0 * np.arange(1, 9))
+    readings = _uneven(settings, times, 1.0 if direction is UP else -1.0, 4)
+    y = np.log([r.score for r in readings]) * (1.0 if direction is UP else -1.0)
+    design = np.column_stack([*(np.array(settings) == k for k in range(4)), times]).astype(float)
+    solved, left, *_ = np.linalg.lstsq(design, y, rcond=None)
+    degrees = len(y) - 5
+    variance = float(left[0]) / degrees
+    contrasts = np.array([[-1, 1, 0, 0, 0], [-1, 0, 1, 0, 0], [-1, 0, 0, 1, 0]], dtype=float)
+    inverse = np.linalg.inv(design.T @ design)
+    covariance = variance * contrasts @ inverse @ contrasts.T
+    errors = np.sqrt(np.diag(covariance))
+    pooled = told(readings, direction)
+    assert (pooled.outliers, pooled.degrees) == (0, degrees)
+    assert pooled.variation == pytest.approx(math.sqrt(variance), rel=1e-6)
+    alone = pooled_gains(readings, direction, together=False)
+    assert alone is not None
+    assert alone.critical == pytest.approx(stats.t.ppf(0.975, degrees))
+    if tied:
+        assert pooled.critical == pytest.approx(stats.t.ppf(1 - 0.025 / 3, degrees))
+    else:
+        counts = np.bincount(settings)
+        b = np.sqrt(variance / counts[0] / np.diag(covariance))
+        assert pooled.critical == pytest.approx(dunnett_t(tuple(np.sort(np.round(b, 3)).tolist()), degrees))
+    power = stats.t.ppf(0.8, degrees)
+    for at, (difference, error) in enumerate(zip(contrasts @ solved, errors, strict=True), start=1):
+        gain = pooled.gains[at]
+        assert np.log1p([gain.fraction, gain.low, gain.high, gain.visible]) == pytest.approx(
+            [
+                difference,
+                *(difference + side * pooled.critical * error for side in (-1, 1)),
+                (pooled.critical + power) * error,
+            ],
+            rel=1e-6,
+        )
+        assert (gain.n, gain.n_baseline) == (settings.count(at), settings.count(0))
+        assert alone.gains[at].margin < gain.margin
+    half = stats.t.ppf(0.975, degrees) * math.sqrt(variance * inverse[4, 4])
+    assert pooled.drift is not None
+    hourly = [math.log1p(v) / 3600.0 for v in (pooled.drift.per_hour, pooled.drift.low, pooled.drift.high)]
+    assert hourly == pytest.approx([solved[4], solved[4] - half, solved[4] + half], rel=1e-5)
+
+
+def test_as_few_readings_as_three_beyond_the_columns_are_enough() -> None:
+    readings = [Reading(s, 60.0 * i, 100.0 + 0.1 * ((i * 7) % 3)) for i, s in enumerate([0, 1, 0, 1, 0, 1])]
+    assert told(readings).degrees == 3
+    assert pooled_gains(readings[:5], UP) is None

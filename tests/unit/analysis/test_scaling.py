@@ -144,3 +144,84 @@ def test_two_changes_that_help_each_other_are_told_from_two_that_do_not() -> Non
 def test_in_proportion_is_one_where_the_score_rises_as_the_setting_does() -> None:
     assert in_proportion(4400, 110, 4000, 100, UP) == pytest.approx(1.0)
     assert in_proportion(4400, 100 / 1.05, 4000, 100, Direction.LOWER) == pytest.approx(1.05 / 1.1)
+
+
+def test_what_two_changes_bring_together_has_the_interval_of_welch_and_satterthwaite() -> None:
+    """By the plain formula, with sides of differing size and spread, for both directions, and for figures that never vary."""
+    rng = np.random.default_rng(8)
+    sides = [(100 * np.exp(rng.normal(level, cv, n))).tolist() for level, cv, n in _FOUR]
+    logs = [np.log(side) for side in sides]
+    sem2 = np.array([stats.sem(side) ** 2 for side in logs])
+    estimate = float(np.dot([1, -1, -1, 1], [side.mean() for side in logs]))
+    degrees = sem2.sum() ** 2 / np.sum(sem2**2 / (np.array([n for _, _, n in _FOUR]) - 1))
+    low, high = stats.t.interval(0.95, degrees, estimate, math.sqrt(sem2.sum()))
+    told = interaction(*sides, UP)
+    assert told is not None
+    assert (told.fraction, told.low, told.high) == pytest.approx(
+        (math.expm1(estimate), math.expm1(low), math.expm1(high))
+    )
+    turned = interaction(*([1 / s for s in side] for side in sides), Direction.LOWER)
+    assert turned is not None
+    assert (turned.low, turned.high) == pytest.approx((told.low, told.high))
+    still = interaction([5.0, 5.0], [5.0] * 3, [5.0] * 2, [5.0] * 4, UP)
+    assert still is not None
+    least = 1e-8 * np.array([1 / 2, 1 / 3, 1 / 2, 1 / 4])
+    half = stats.t.ppf(0.975, least.sum() ** 2 / np.sum(least**2 / [1, 2, 1, 3])) * math.sqrt(least.sum())
+    assert (still.low, still.high) == pytest.approx((math.expm1(-half), math.expm1(half)))
+
+
+_FOUR = ((0.13, 0.004, 6), (0.05, 0.002, 3), (0.04, 0.006, 4), (0.0, 0.001, 2))
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_knee_lies_where_a_bent_line_fits_best_and_its_range_is_all_that_fit_nearly_as_well(seed: int) -> None:
+    """By least squares at every place by itself, with its range by F at 95 %."""
+    points = sweep(law(0.9, 0.3, 4500.0 + 60.0 * seed), 0.003, seed)
+    x, y = np.log([v for v, _ in points]), np.array([np.log(s).mean() for _, s in points])
+    places = np.linspace(x[1], x[-2], 48)
+
+    def bent(at: float) -> tuple[float, np.ndarray]:
+        columns = np.stack([np.ones_like(x), x, np.maximum(x - at, 0.0)], axis=1)
+        solved, left, *_ = np.linalg.lstsq(columns, y, rcond=None)
+        return float(left[0]), solved
+
+    rss = np.array([bent(at)[0] for at in places])
+    best = int(np.argmin(rss))
+    near = places[rss <= rss[best] * (1 + stats.t.ppf(0.975, len(x) - 4) ** 2 / (len(x) - 4))]
+    half = (places[1] - places[0]) / 2
+    knee = read_curve(points, UP).knee
+    assert knee is not None
+    assert np.log([knee.at, knee.low, knee.high]) == pytest.approx([places[best], near.min() - half, near.max() + half])
+    _, before, change = bent(places[best])[1]
+    assert (knee.before, knee.after) == pytest.approx((before, before + change))
+
+
+@pytest.mark.parametrize("share", [0.1, 0.35, 0.55])
+def test_the_part_that_does_not_scale_is_the_one_that_fits_best(share: float) -> None:
+    """Amdahl's law without noise, settings and scores in any unit and any order, for scores and for times."""
+    points = [(v, [250.0 / (share + (1 - share) * 4000.0 / v)]) for v in VALUES]
+    told = read_curve(points[::-1], UP)
+    assert told.shape is CurveShape.PART
+    assert told.fixed_share == pytest.approx(share, abs=0.0051)
+    times = read_curve([(v, [1 / s for s in scores]) for v, scores in points], Direction.LOWER)
+    assert times.fixed_share == told.fixed_share
+    assert times.last_third is not None
+    assert told.last_third is not None
+    assert told.last_third.settings == 5
+    assert times.last_third.slope == pytest.approx(told.last_third.slope)
+
+
+@pytest.mark.parametrize(
+    ("after", "shape"), [(0.0, CurveShape.NEARLY_FLAT), (0.25, CurveShape.NEARLY_FLAT), (0.5, CurveShape.KNEE)]
+)
+def test_what_lies_above_a_bend_names_the_curve_by_its_slope(after: float, shape: CurveShape) -> None:
+    assert read_curve(sweep(law(0.95, after, 4600.0), 0.0005), UP).shape is shape
+
+
+@pytest.mark.parametrize("knee", [4300.0, 4900.0])
+def test_a_bend_near_an_end_is_read_by_what_lies_beyond_it(knee: float) -> None:
+    """By halves the upper one would have the bend in it, or the lower one."""
+    reading = read_curve(sweep(law(0.95, 0.05, knee), 0.0003), UP)
+    assert reading.shape is CurveShape.NEARLY_FLAT
+    assert reading.knee is not None
+    assert reading.knee.at == pytest.approx(knee, rel=0.01)

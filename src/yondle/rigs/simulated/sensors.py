@@ -29,9 +29,9 @@ class _Kind:
 
 def _kind(
     id_: str, name: str, unit: str, quantity: Quantity, subsystem: Subsystem, truth: Callable[[World], float],
-    digits: int = 1, follows: str = "", about: str = "", of: str = "",
+    digits: int = 1, follows: str = "", about: str = "", of: str = "", limit: str = "",
 ) -> _Kind:  # fmt: skip
-    return _Kind(Channel(id_, name, unit, quantity, subsystem, digits, follows, about, of), truth)
+    return _Kind(Channel(id_, name, unit, quantity, subsystem, digits, follows, about, of, limit=limit), truth)
 
 
 def _rpm(world: World) -> float:
@@ -92,8 +92,9 @@ KINDS: dict[str, _Kind] = {
         _kind("wall_power", say("Wall power"), "W", Quantity.POWER, _W, _wall_w, 0),
         _kind("in_use", say("In use"), "%", Quantity.USE, _P, _in_use, 0),
         _kind("power_limited", say("Power limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0,
-              "power_limit", of="package_power"),
-        _kind("heat_limited", say("Heat limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0),
+              "power_limit", of="package_power", limit=say("power limit")),
+        _kind("heat_limited", say("Heat limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0,
+              limit=say("heat limit")),
         _kind("core_errors", say("Core errors corrected"), "", Quantity.ERRORS, _P,
               lambda w: float(w.state.core_corrected), 0),
         _kind("memory_rate_effective", say("Memory rate"), "MT/s", Quantity.CLOCK, _M,
@@ -107,7 +108,8 @@ KINDS: dict[str, _Kind] = {
         _kind("graphics_power", say("Graphics power"), "W", Quantity.POWER, _G, lambda w: w.graphics_draw.power_w),
         _kind("graphics_in_use", say("Graphics in use"), "%", Quantity.USE, _G, _pixels_in_use, 0),
         _kind("graphics_power_limited", say("Graphics power limit reached"), "", Quantity.FLAG, _G,
-              lambda w: float(w.graphics_draw.power_limited), 0, "graphics_power_limit", of="graphics_power"),
+              lambda w: float(w.graphics_draw.power_limited), 0, "graphics_power_limit", of="graphics_power",
+              limit=say("graphics power limit")),
         _kind("link_lanes", say("Link lanes as reported"), "", Quantity.OTHER, _G, _lanes_reported, 0, "",
               say("what was agreed on; a splitter behind it may use fewer")),
     )

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from yondle.analysis.crossing import Crossing, Lead, crossing, leads
 from yondle.analysis.margins import spread
 from yondle.analysis.scaling import FEWEST_FOR_SHAPE
-from yondle.language.saying import in_sentence, say
+from yondle.language.saying import in_sentence, say, together
 from yondle.model.knobs import Knob
 from yondle.model.quantities import signed_percent
 from yondle.model.verdicts import Verdict
@@ -170,7 +170,7 @@ def _words(first: MachineLine, other: MachineLine, told: tuple[Lead, ...], meet:
     if not sure:
         return say("No sign that {first} and {other} differ.", first=first.name, other=other.name)
     ahead, behind = (first, other) if sure[0].ahead > 0 else (other, first)
-    spans = say(" and ").join(
+    spans = together(
         say(
             "from {from_} to {to}",
             from_=knob.bare(knob.nearest(s.low)),

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from yondle.analysis.hold import Run
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
-from yondle.language.saying import in_sentence, say
+from yondle.language.saying import in_sentence, say, together
 from yondle.model.knobs import Knob
 from yondle.model.plan_runs import PlanRun
 from yondle.model.quantities import chance, count, duration
@@ -156,7 +156,7 @@ def found_words(book: Snapshot, part: Edge, knob: Knob, found: Found) -> str:
 
 
 def _loads_words(book: Snapshot, part: Edge) -> str:
-    return say(" and ").join(book.declaration.workload(load).name for load in part.loads)
+    return together(book.declaration.workload(load).name for load in part.loads)
 
 
 def _coming_words(book: Snapshot, stretch: Stretch) -> str:

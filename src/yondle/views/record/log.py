@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
-from yondle.language.saying import later, named, say
+from yondle.language.saying import later, named, say, together
 from yondle.model.measured import NOTHING_MEASURED, PER_SECOND, PER_WORKER
 from yondle.model.quantities import THIN, duration, moment, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -80,7 +80,7 @@ class Filter:
     @property
     def sentence(self) -> str:
         """Read the filter aloud."""
-        kinds = say(" and ").join(_PLURALS[k] for k in Kind if k in self.kinds) or say("everything")
+        kinds = together(_PLURALS[k] for k in Kind if k in self.kinds) or say("everything")
         parts = [say("Shows {kinds}", kinds=kinds)]
         if self.benchmark:
             parts.append(say("of {benchmark}", benchmark=self.benchmark))

@@ -66,7 +66,7 @@ def _flag(declaration: RigDeclaration, channel: Channel, setting: Setting, figur
         if (mean := _mean(figures, c)) is not None and (asked := setting.setup.get(c.follows))
     ]
     held = min((mean / asked for mean, asked in clocks), default=None)
-    return Flag(in_sentence(channel.name.removesuffix(say(" reached"))), share, held)
+    return Flag(channel.as_limit, share, held)
 
 
 def _use(declaration: RigDeclaration, figures: tuple[Figure, ...], part: Subsystem) -> float | None:

@@ -94,7 +94,7 @@ def _limited(
             other = found.bound in PARTS.values() and found.bound is not PARTS.get(knob.subsystem)
             small = knob.proportional and max(abs(cell.low), abs(cell.high)) < DOES_NOT
             if found.bound is Bound.LIMIT or (other and small):
-                cell = replace(cell, words=say("limited by {part}", part=found.words.removeprefix("a ")))
+                cell = replace(cell, words=say("limited by {part}", part=found.words))
         cells.append(cell)
     return tuple(cells)
 

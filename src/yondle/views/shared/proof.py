@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yondle.analysis.exposure import runs_of
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, Standard, most_per_hour
-from yondle.language.saying import say
+from yondle.language.saying import say, together
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
 from yondle.model.quantities import chance, count, duration
@@ -69,7 +69,7 @@ def finding_words(book: Snapshot, found: Finding) -> str:
     declaration = book.declaration
     knob = next((k for k in declaration.knobs if k.id == found.knob), None)
     names = {w.id: w.name for w in declaration.workloads}
-    loads = say(" and ").join(names.get(load, load) for load in found.loads)
+    loads = together(names.get(load, load) for load in found.loads)
 
     def text(value: float) -> str:
         return knob.text(value) if knob is not None else f"{value:g}"

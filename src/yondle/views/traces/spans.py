@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yondle.analysis.traces import Below, SpanFigures, below, difference, hottest, span_figures, time_on, within
-from yondle.language.saying import in_sentence, say
+from yondle.language.saying import capital, in_sentence, say
 from yondle.model.pacing import pacing
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import Channel, Quantity
@@ -162,11 +162,10 @@ def _held_back(trace: Trace, low: float, high: float) -> str:
         if channel.quantity is Quantity.FLAG and channel.id in trace.columns:
             up, whole = time_on(times, trace.columns[channel.id][span].astype(np.float64), loaded)
             if up > 0.0 and whole > 0.0:
-                name = channel.name.removesuffix(say(" reached"))
                 parts.append(
                     say(
                         "{name} reached for {lasted}, {share}\u202f% of the load.",
-                        name=name,
+                        name=capital(channel.as_limit),
                         lasted=duration(up),
                         share=number(100.0 * up / whole, 1),
                     )

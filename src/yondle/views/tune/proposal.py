@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.language.saying import say
+from yondle.language.saying import say, together
 from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.steps import Check, StageKind
@@ -42,7 +42,7 @@ def proposal_view(book: Snapshot, check: Check, held: Holding | None) -> Proposa
         return None
     declaration = book.declaration
     named = [(declaration.knob(c.knob), c) for c in proposal.changes]
-    title = say(" and ").join(knob.name for knob, _ in named)
+    title = together(knob.name for knob, _ in named)
     change = "\n".join(f"{knob.bare(c.old)} → {knob.text(c.new)}" for knob, c in named)
     here = book.position
     about = say("All else as in step {number}.", number=here.step.number) if here else say("All else at stock.")
