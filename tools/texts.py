@@ -32,8 +32,8 @@ from yondle.language.saying import CATALOGUES, CONDITION, DOMAIN
 
 SOURCE = Path(__file__).parent.parent / "src" / "yondle"
 MANUAL = Path(__file__).parent / "manpage.py"
-APART = frozenset({"language/saying.py", "rigs/linux/helper.py"})
-"""Where `say` is made, and the helper: it runs as root by itself, and answers in English."""
+APART = "rigs/linux/helper.py"
+"""The helper: it runs as root by itself, and answers in English."""
 SAYING = frozenset({"say", "named", "later"})
 NEVER_SHOWN = frozenset({"Trigger", "Risk"})
 """Enumerations whose words no user meets."""
