@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from yondle.analysis.group import GroupGain, Member, group_gain
 from yondle.analysis.margins import gain, spread
@@ -80,3 +81,35 @@ def test_a_count_that_was_ever_nothing_has_no_ratio_and_a_range_from_nothing_on(
     assert (told.n, told.mean, told.low) == (4, 15.0, 0.0)
     assert told.high > 15.0
     assert ranged(told.mean, told.low, told.high, "frames") == "15 (0 to 60)\u202fframes"
+
+
+def test_both_margins_of_a_group_are_those_of_their_formulas() -> None:
+    """Sides of differing size; worked out again with SciPy, and a count of resampled means."""
+    rng = np.random.default_rng(9)
+    sizes = [(3, 4), (5, 2), (4, 6)]
+    sides = [
+        (np.exp(rng.normal(0.05 * i, 0.01, n)), np.exp(rng.normal(0.0, 0.02, m))) for i, (n, m) in enumerate(sizes)
+    ]
+    told = group_gain([Member(a.tolist(), b.tolist(), Direction.HIGHER) for a, b in sides])
+    assert told is not None
+    assert told.drawn is not None
+    gains = np.array([np.log(a).mean() - np.log(b).mean() for a, b in sides])
+    each = np.array([stats.sem(np.log(side)) ** 2 for pair in sides for side in pair])
+    free = np.array([n - 1 for pair in sizes for n in pair])
+    degrees, error = each.sum() ** 2 / np.sum(each**2 / free), math.sqrt(each.sum()) / 3
+    critical = stats.t.ppf(0.975, degrees)
+    these = told.these
+    assert (these.n, these.n_baseline) == (3, 2)
+    assert np.log1p([these.fraction, these.low, these.high, these.visible]) == pytest.approx(
+        [gains.mean(), gains.mean() - critical * error, gains.mean() + critical * error,
+         (critical + stats.t.ppf(0.8, degrees)) * error]
+    )  # fmt: skip
+    redrawn = np.array([
+        np.mean([np.mean(rng.choice(np.log(sides[b][0]), sizes[b][0])) - np.mean(rng.choice(np.log(sides[b][1]), sizes[b][1]))
+                 for b in rng.integers(0, 3, 3)])
+        for _ in range(4000)
+    ])  # fmt: skip
+    half = math.log1p(told.drawn.high) - gains.mean()
+    assert half / stats.t.ppf(0.975, 2) == pytest.approx(redrawn.std() * math.sqrt(3 / 2), rel=0.05)
+    assert math.log1p(told.drawn.low) == pytest.approx(gains.mean() - half)
+    assert math.log1p(told.drawn.visible) / half == pytest.approx(1 + stats.norm.ppf(0.8) / stats.t.ppf(0.975, 2))

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.integrate import quad
 from scipy.stats import chi2, poisson
 from tests.unit.analysis.knobs import CLOCK, VOLTAGE
 
-from yondle.analysis.hold import Posterior, Run, Scale, believed
-from yondle.analysis.stability import PER_HOUR, Standard, most_per_hour, seconds_to_prove
+from yondle.analysis.hold import Believed, Posterior, Run, Scale, believed
+from yondle.analysis.stability import PER_HOUR, Standard, least_per_hour, most_per_hour, seconds_to_prove
+from yondle.model.knobs import Knob, Risk
 from yondle.planning.edge_search import Aim, Chooser, Prices
 
 NOTCHES = 40
@@ -51,16 +54,72 @@ def test_the_chance_to_last_falls_with_every_notch_and_every_second() -> None:
     assert believed.chance([22.0], 60.0)[0] > believed.chance([22.0], 3600.0)[0]
 
 
-def test_the_posterior_agrees_with_bayes_by_hand() -> None:
-    """One survived and one failed run against the likelihood written out, on the prior's own grid."""
-    believed, blank = posterior((18, 300, False), (22, 90, True)), posterior()
-    edge, width = blank.edge, blank.width
-    rate = [np.exp((n - edge) / width) / 3600 + blank.floor_per_h / 3600 for n in (18, 22)]
-    likelihood = np.exp(-rate[0] * 300) * rate[1] * np.exp(-rate[1] * 90)
-    likelihood[(blank.dead_beyond < 18) | (blank.dead_beyond < 22)] = 0.0
-    weights = blank.weights * likelihood
-    mean = float((weights / weights.sum()) @ edge)
-    assert float(believed.weights @ believed.edge) == pytest.approx(mean, abs=1e-5)
+def _rates(notch: float, edge: np.ndarray, width: np.ndarray) -> np.ndarray:
+    return np.exp(np.minimum((notch - edge) / width, 40.0)) / 3600
+
+
+def test_the_posterior_is_bayes_rule_on_a_grid_of_edges_widths_ends_and_lags() -> None:
+    """All of it once more by hand, lags integrated numerically: held, failed late, cool and at once, and what is expected."""
+    floor = 0.002 / 3600
+    axes = np.linspace(-6, 46, 209), WIDTHS, np.array([2.0, 5.0, 11.0]), np.array([0.0, 3.0])
+    edge, width, instant, lag = (axis.ravel() for axis in np.meshgrid(*axes, indexing="ij"))
+    dead = edge + width * lag + instant
+    log = -0.5 * (np.log(width / (0.33 * WIDTHS[-1])) / 0.8) ** 2
+
+    def lived(notch: float, seconds: float, warmth: float) -> np.ndarray:
+        soaked = [
+            quad(lambda t, g=g: math.exp(-g * (1 - warmth) * math.exp(-t / 500)), 0, seconds)[0] for g in (0.0, 3.0)
+        ]
+        return _rates(notch, edge, width) * np.where(lag > 0, soaked[1], soaked[0]) + floor * seconds
+
+    for notch, seconds, warmth in ((18, 300, 1.0), (20, 500, 0.0), (20, 100, 0.6)):
+        log -= np.where(notch > dead, 40.0, lived(notch, seconds, warmth))
+    for notch, seconds, warmth in ((24, 90, 1.0), (23, 240, 0.2)):
+        now = lag * (1 - warmth) * math.exp(-seconds / 500)
+        hazard = _rates(notch, edge, width) * np.exp(-now) + floor
+        log += np.where(notch > dead, -40.0, np.log(hazard) - lived(notch, seconds, warmth))
+    log += np.where(dead < 30, 0.0, np.log(-np.expm1(-lived(30, 1.0, 1.0))))
+    log += -2.5 * np.log1p(((edge - 21.0) / 3.0) ** 2 / 4) - 0.5 * ((np.log(width) - 0.1) / 0.7) ** 2
+    weight = np.exp(log - log.max()) / np.exp(log - log.max()).sum()
+
+    told = posterior((18, 300, False))
+    told.held_often(20, np.array([500.0, 100.0]), np.array([0.0, 0.6]))
+    told.failed(24, 90)
+    told.take(23, 240, 1, 0.2)
+    told.take(30, 0.3, 1)
+    told.expect(Believed(21.0, 3.0, 0.1, 0.7))
+    middle = told.middle()
+    mean, logs = weight @ edge, weight @ np.log(width)
+    assert (middle.edge, middle.edge_spread) == pytest.approx((mean, math.sqrt(weight @ (edge - mean) ** 2)), abs=1e-5)
+    assert (middle.log_width, middle.log_width_spread) == pytest.approx(
+        (logs, math.sqrt(weight @ (np.log(width) - logs) ** 2)), abs=1e-5
+    )
+    lasting = np.where(dead < 22.0, 0.0, np.exp(-lived(22.0, 900.0, 1.0)))
+    assert told.chance([22.0], 900.0)[0] == pytest.approx(weight @ lasting, abs=1e-5)
+    reached = np.cumsum(weight[np.argsort(edge, kind="stable")])
+    ends = np.sort(edge)[[np.argmax(reached >= share) for share in (0.05, 0.95)]]
+    assert told.edge_range(0.9) == pytest.approx(tuple(ends))
+    for per_hour in (6.0, 1 / 8):
+        acceptable = [
+            max(n for n in range(-1, 41) if n < 0 or (n <= d and math.exp((n - e) / w) + 0.002 <= per_hour))
+            for e, w, d in zip(edge, width, dead, strict=True)
+        ]
+        wanted = np.bincount(np.array(acceptable) + 1, weight, 42)
+        assert told.answers(per_hour) == pytest.approx(wanted, abs=1e-5)
+    assert (told.tests, posterior().tests) == (2, 0)
+
+
+def test_a_pruned_posterior_has_a_point_for_every_answer_it_still_gives() -> None:
+    told = posterior((38, 3600, False), (39, 7200, False))
+    assert told.answers(6.0).shape == (NOTCHES + 2,)
+    assert told.answers(6.0).sum() == pytest.approx(1.0)
+    assert told.answers(6.0).argmax() == NOTCHES + 1, "the edge may lie beyond the range: the riskiest is fine"
+    nothing = posterior(*((float(n), 0.5, True) for n in range(3)))
+    assert nothing.answers(1 / 8)[0] > 0.3, "even the safest fails"
+    times = np.array([0.0, 60.0, 3600.0])
+    lasting = told.survival(39.0, times, 0.4)
+    assert lasting.shape == (3, len(told.weights))
+    assert lasting[0] == pytest.approx(1.0)
 
 
 def test_a_record_that_contradicts_itself_has_an_answer() -> None:
@@ -132,10 +191,41 @@ def test_a_range_on_one_side_of_all_that_is_believed_still_has_an_answer(least: 
     assert choose.recommended([believed_near_20]) == (most if most == 5 else least)
 
 
-def test_values_and_notches_count_towards_the_risky_end() -> None:
-    scale = Scale(CLOCK)
-    assert scale.notch(CLOCK.low) == 0
-    assert scale.value(CLOCK.notches) == CLOCK.high
+@pytest.mark.parametrize(("knob", "risky"), [(CLOCK, CLOCK.high), (VOLTAGE, VOLTAGE.low)])
+def test_values_and_notches_count_towards_the_risky_end(knob: Knob, risky: float) -> None:
+    scale = Scale(knob)
+    assert (scale.stride, scale.notches) == (1, knob.notches)
+    assert scale.notch(knob.high + knob.low - risky) == pytest.approx(0.0)
+    assert (scale.value(knob.notches), scale.place(knob.notches + 9.0)) == (pytest.approx(risky), risky)
+    assert scale.notch(scale.value(3)) == pytest.approx(3.0)
+    assert scale.place(3.0) == pytest.approx(scale.value(3))
+    assert scale.place(-2.0) == pytest.approx(scale.value(0))
+
+
+def test_a_knob_of_very_many_values_is_taken_in_strides() -> None:
+    fine = replace(VOLTAGE, step=VOLTAGE.step / 100)
+    scale = Scale(fine)
+    assert scale.stride == math.ceil(fine.notches / 500)
+    assert scale.notches == fine.notches // scale.stride
+    assert scale.value(3) == pytest.approx(fine.high - 3 * scale.stride * fine.step)
+    assert scale.notch(scale.value(7)) == pytest.approx(7.0)
+    assert scale.place(2.5) == pytest.approx(fine.high - 2.5 * scale.stride * fine.step)
+    assert scale.widths()[-1] == pytest.approx(max(2.4, 0.0135 * fine.high / (fine.step * scale.stride)))
+    assert scale.widths()[:2] == pytest.approx([0.12, 0.12 * (scale.widths()[-1] / 0.12) ** (1 / 9)])
+    with pytest.raises(ValueError, match="no edge"):
+        Scale(replace(CLOCK, risk=Risk.NONE))
+
+
+def test_limits_of_a_rate_are_those_of_a_poisson_count() -> None:
+    for failures, seconds in ((1, 1800.0), (4, 9000.0)):
+        hours = seconds / 3600
+        assert poisson.cdf(failures, most_per_hour(failures, seconds) * hours) == pytest.approx(0.05)
+        assert poisson.sf(failures - 1, least_per_hour(failures, seconds) * hours) == pytest.approx(0.05)
+        needed = seconds_to_prove(Standard.SESSION, failures)
+        assert poisson.cdf(failures, needed / 3600) == pytest.approx(0.05)
+    assert least_per_hour(0, 3600.0) == 0.0
+    assert most_per_hour(0, 0.5) == pytest.approx(2.9957 * 7200, rel=1e-3)
+    assert least_per_hour(1, 0.0) == pytest.approx(chi2.ppf(0.05, 2) / 2 * 3600)
 
 
 exposures = st.lists(

@@ -322,9 +322,7 @@ def test_what_was_run_adds_up_loads_and_counts_what_was_left_out() -> None:
     assert "3 in the processor and 1 in the memory" in judged(errors).reason
 
 
-@pytest.mark.parametrize(
-    ("seconds", "when"), [(0.4, "in the first moment"), (0.5, "after 0.5 s"), (2.0, "after 2 s")]
-)
+@pytest.mark.parametrize(("seconds", "when"), [(0.4, "in the first moment"), (0.5, "after 0.5 s"), (2.0, "after 2 s")])
 def test_a_load_that_fails_at_once_failed_in_its_first_moment(seconds: float, when: str) -> None:
     result = PassResult(False, None, seconds, Failure.PROGRAM_CRASHED.value)
     told = pass_failed(HERON, PassRecord(1, "mixed load", "mixed_load", 0, False, 0.0, result))

@@ -8,7 +8,7 @@ from statistics import NormalDist
 import numpy as np
 import pytest
 
-from yondle.analysis.regression import fit
+from yondle.analysis.regression import fit, huber
 
 NORRIS = (
     "0.2 0.1 337.4 338.8 118.2 118.1 884.6 888.0 10.1 9.2 226.5 228.1 666.3 668.5 996.3 998.5 448.6 449.1 777.0 778.9 "
@@ -107,3 +107,31 @@ def test_readings_that_never_vary_are_as_exact_as_they_are_said_to_be_and_no_mor
 def test_what_cannot_be_fitted_is_refused(columns: list[list[float]]) -> None:
     with pytest.raises(ValueError, match="column"):
         fit(np.array(columns), np.arange(float(len(columns))))
+
+
+@pytest.mark.parametrize("wild", [1, 3])
+def test_a_robust_fit_solves_hubers_equations_and_has_his_covariance(wild: int) -> None:
+    """Σψ(r/s)·x = 0 at the scale of the residuals themselves, and K²·Σψ²/(n - p)/m²·(XᵀX)⁻¹."""
+    rng = np.random.default_rng(wild)
+    x = rng.uniform(0.0, 10.0, 31)
+    y = 3.0 - 0.7 * x + rng.normal(0.0, 0.1, 31)
+    y[:wild] += np.array([4.0, -3.0, 6.0])[:wild]
+    design = np.stack([np.ones(31), x], axis=1)
+    told = fit(design, y)
+    residuals = y - design @ told.coefficients
+    assert told.residuals == pytest.approx(residuals, abs=1e-12)
+    scale = 1.4826 * np.median(np.abs(residuals)) * math.sqrt(31 / 29)
+    psi = np.clip(residuals / scale, -2.0, 2.0)
+    assert design.T @ psi == pytest.approx([0.0, 0.0], abs=1e-6)
+    inside = np.mean(np.abs(residuals) <= 2.0 * scale)
+    correction = 1 + 2 / 31 * (1 - inside) / inside
+    variance = (correction / inside) ** 2 * scale**2 * np.sum(psi**2) / 29
+    assert told.covariance == pytest.approx(variance * np.linalg.inv(design.T @ design), rel=1e-6)
+    assert told.contrast(np.array([1.0, 5.0])) == (
+        pytest.approx(told.coefficients @ [1.0, 5.0]),
+        pytest.approx(math.sqrt(np.array([1.0, 5.0]) @ told.covariance @ [1.0, 5.0])),
+    )
+    settled = huber(y, lambda v: design @ np.linalg.lstsq(design, v, rcond=None)[0], 2)
+    assert settled.outside == round(31 * (1 - inside)) >= wild
+    assert settled.scale == pytest.approx(scale, rel=1e-6)
+    assert settled.fitted == pytest.approx(design @ told.coefficients)
