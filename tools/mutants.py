@@ -119,7 +119,7 @@ def _copy(wanted: argparse.Namespace) -> None:
     with (TREE / "pyproject.toml").open("a") as file:
         file.write("\n[tool.mutmut]\n")
         file.writelines(f"{key} = {json.dumps(value)}\n" for key, value in settings.items())
-        file.write("timeout_multiplier = 5.0\ntimeout_constant = 20.0\n")
+        file.write("timeout_multiplier = 4.0\ntimeout_constant = 6.0\n")
 
 
 def _mutmut(*names: str, jobs: int = 1) -> None:

@@ -111,7 +111,7 @@ class Bench:
 
     def _breached(self, breach: Breach) -> Outcome:
         channel = self.declaration.channel(breach.channel)
-        limit = quantity(breach.most, channel.unit, 3 if channel.digits == 3 else 0)
+        limit = quantity(breach.most, channel.unit, channel.digits)
         if breach.value is None:
             reason = say(
                 "{channel} gave no reading any more; the test was stopped because its ceiling is {limit}.",

@@ -67,11 +67,9 @@ class BlockGatherer:
 
     def flush(self) -> SampleBlock | None:
         """Give what has been gathered and start a new block."""
-        if not self._times or not self._channels:
-            return None
-        block = SampleBlock(self._channels, tuple(self._times), tuple(self._rows))
+        times, rows = self._times, self._rows
         self._times, self._rows = [], []
-        return block
+        return SampleBlock(self._channels, tuple(times), tuple(rows)) if times and self._channels else None
 
 
 class PassSummary:
