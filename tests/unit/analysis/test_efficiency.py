@@ -84,6 +84,11 @@ def test_what_none_beats_is_what_welchs_test_over_every_pair_says(seed: int) -> 
         (Metric("time", "min", Direction.LOWER), "run", 60.0 * 200.0 * 50.0),
         (Metric("latency", "ns", Direction.LOWER), "", None),
         (Metric("points", "points", Direction.HIGHER), "", None),
+        (Metric("work", "ops/s", Direction.HIGHER), "op", 200.0 / 50.0),
+        (Metric("work", "ps/s", Direction.HIGHER), "ps", 200.0 / 50.0),
+        (Metric("work", "GFs/s", Direction.HIGHER), "GFs", 200.0 / 50.0),
+        (Metric("work", "mesh/s", Direction.HIGHER), "mesh", 200.0 / 50.0),
+        (Metric("work", "cells/step/min", Direction.HIGHER), "cells/step", 60.0 * 200.0 / 50.0),
         (Metric("odd", "/s", Direction.HIGHER), "", None),
         (Metric("odd", "GB/op", Direction.HIGHER), "", None),
     ],
@@ -92,3 +97,4 @@ def test_energy_is_power_times_the_time_of_one_unit_of_work(metric: Metric, work
     assert work_unit(metric) == work
     assert joules_per_unit(50.0, 200.0, metric) == (pytest.approx(joules) if joules else None)
     assert joules_per_unit(0.0, 200.0, metric) is None
+    assert (joules_per_unit(0.5, 200.0, metric) is None) == (joules is None)

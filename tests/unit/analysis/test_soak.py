@@ -13,6 +13,7 @@ from yondle.analysis.hold import Posterior
 from yondle.analysis.soak import SOAK_S, cooled, soaked_seconds, warmed
 from yondle.model.knobs import Setup
 from yondle.model.steps import Attempt, PassRecord, Step, StepKind, StepRecord
+from yondle.model.verdicts import Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
 
 
@@ -36,8 +37,14 @@ def test_a_pass_begins_as_warm_as_the_load_before_it_left_the_machine() -> None:
         return PassRecord(ordinal, "load", "mixed_load", 1, False, started_s, PassResult(True, None, 300.0))
 
     step = Step(1, StepKind.BASELINE, None, Setup.of({"core_clock": 4200.0}), ())
+    fell = PassRecord(1, "load", "mixed_load", 1, False, 2600.0, None)
     early = Attempt(1, 1, "", 0.0, "boot", passes=(passed(1, 0.0), passed(2, 300.0)))
     after_a_restart = Attempt(2, 1, "", 0.0, "another boot", passes=(passed(1, 10.0), passed(2, 2310.0)))
+    crashed = Attempt(
+        3, 1, "", 0.0, "boot", Outcome(Verdict.DOWN, "", Failure.FROZE, "", 200.0), passes=(fell, passed(2, 5000.0))
+    )
+    warm = warmths([StepRecord(step, (crashed, after_a_restart, early))])
+    assert warm[3, 2] == pytest.approx(cooled(warmed(warm[3, 1], 200.0), 2200.0)), "it was loaded until it fell"
     warm = warmths([StepRecord(step, (after_a_restart, early))])
     assert warm[1, 1] == 0.0
     assert warm[1, 2] == pytest.approx(warmed(0.0, 300.0))
