@@ -259,3 +259,60 @@ def test_for_a_voltage_the_risk_lies_downward() -> None:
     low, high = believed(VOLTAGE, seen).chance([scale.notch(v) for v in (1.19, 1.26)], 180)
     assert low < 0.2
     assert high > 0.9
+
+
+@pytest.mark.parametrize(("at", "warmth"), [(None, 1.0), (19, 0.2)])
+def test_the_next_test_is_the_one_that_lowers_the_expected_loss_most_for_its_price(
+    at: int | None, warmth: float
+) -> None:
+    """Every notch with every length by itself, over the grid points one at a time."""
+    lengths, bounds = (
+        (30.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0),
+        [0.0, 1, 4, 12, 30, 60, 120, 300, 600, 1200, 1800, 3600],
+    )
+    told = posterior((18, 900, False), (24, 20, True))
+    weights, prices = told.weights, Prices(50.0, 20.0, 700.0)
+    chosen = Chooser(DAILY, prices, 3, 30, warmth)
+    picked = chosen.next_test([told], 0.0, at)
+    right = told.arranged(DAILY.per_hour)
+    weights = told.weights
+    said = np.arange(3, 31)
+    loss = np.maximum(right[:, None] - said, 0) + (1 / 0.08 - 1) * np.maximum(said - right[:, None], 0)
+
+    def least(share: np.ndarray) -> tuple[float, int]:
+        expected = (weights * share) @ loss
+        return float(expected.min()), int(said[expected.argmin()])
+
+    now = least(np.ones_like(weights))[0]
+    worth: dict[tuple[int, float], tuple[float, float, int, int]] = {}
+    for notch in range(3, 31):
+        lasting = np.vstack([np.ones_like(weights), told.survival(notch, np.array(bounds[1:]), warmth)])
+        alive = lasting @ weights
+        for length in lengths:
+            last = bounds.index(length)
+            fell = [least(lasting[i] - lasting[i + 1])[0] for i in range(last)]
+            held, if_held = least(lasting[last])
+            running = np.trapezoid(alive[: last + 1], bounds[: last + 1])
+            price = (20.0 if notch == at else 50.0) + running + (1 - alive[last]) * 700.0
+            gain = 3600.0 * (now - sum(fell) - held) / price
+            worth[notch, length] = gain, float(alive[last]), if_held, least(1 - lasting[last])[1]
+    best = max(worth, key=lambda key: worth[key][0])
+    longest = max(length for length in lengths if worth[best[0], length][0] >= 0.95 * worth[best][0])
+    assert picked is not None
+    assert (picked.load, picked.notch, picked.seconds) == (0, best[0], longest)
+    gain, chance, held, failed = worth[best[0], longest]
+    assert (picked.gain_per_hour, picked.chance) == (pytest.approx(gain, rel=1e-3), pytest.approx(chance, rel=1e-4))
+    assert (picked.if_held, picked.if_failed) == (held, failed)
+    assert chosen.recommended([told]) == least(np.ones_like(weights))[1]
+    assert chosen.next_test([told], worth[best][0] * 1.01, at) is None
+
+
+def test_under_two_loads_the_lower_answer_counts_and_both_have_to_meet_the_aim() -> None:
+    one, other = posterior((18, 3000, False), (24, 20, True)), posterior((15, 3000, False), (22, 300, True))
+    spreads = [each.answers(DAILY.per_hour) for each in (one, other)]
+    joint = np.outer(*spreads)
+    lower = np.minimum.outer(np.arange(-1, NOTCHES + 1), np.arange(-1, NOTCHES + 1))
+    meets = [joint[lower >= notch].sum() for notch in range(NOTCHES + 1)]
+    assert chooser().chances_right([one, other]) == pytest.approx(meets, abs=1e-9)
+    expected = [np.sum(joint * np.where(lower >= n, lower - n, 11.5 * (n - lower))) for n in range(NOTCHES + 1)]
+    assert chooser().recommended([one, other]) == int(np.argmin(expected))

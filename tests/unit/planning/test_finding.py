@@ -12,6 +12,10 @@ import pytest
 from yondle.analysis.hold import Run
 from yondle.app.machine.machines import choose_rig, make_machine
 from yondle.model.rigs import RigDeclaration
+from yondle.model.verdicts import Verdict
+from yondle.planning.climb import Tried, Try
+from yondle.planning.edge_plans import EdgeLine, Proof, load_check, prove, typical_run
+from yondle.planning.edge_search import NextTest
 from yondle.planning.finding import Edge, EdgeSearch, lasting_s
 
 LOADS = ("mixed_load", "memory_check", "stacking")
@@ -88,3 +92,99 @@ def test_what_fails_by_its_own_record_is_not_recommended_although_more_than_that
     assert (found.value, found.contradicted_from) == (4275.0, 4300.0)
     test = search.next_test()
     assert test is None or "Mixed load" in search.why(test, declaration)
+
+
+def test_what_could_not_be_reached_bounds_the_search_and_each_refusal_takes_twice_as_much_off(
+    declaration: RigDeclaration,
+) -> None:
+    knob = declaration.knob("core_clock")
+    search = EdgeSearch(Edge(knob.id, ("mixed_load",), to=knob.at(50)), declaration)
+
+    def most() -> int:
+        return search._most
+
+    assert most() == 50
+    search.learn([Run("mixed_load", knob.at(30), 600.0), Run("memory_check", knob.at(40), 600.0)])
+    search.stay_below(knob.at(48), None)
+    assert (most(), search.held_back_from) == (47, knob.at(48))
+    search.stay_below(knob.at(47), None)
+    assert (most(), search.held_back_from) == (45, knob.at(47))
+    search.stay_below(knob.at(49), None)
+    assert (most(), search.held_back_from) == (45, knob.at(47)), "what was known stays"
+    search.stay_below(knob.at(36), None)
+    assert most() == 30, "but never below what held"
+    search.stay_below(knob.at(44), knob.at(25) + 1.0)
+    assert most() == 25, "unless it is known that no more was reached"
+    told = search.found()
+    assert (told.runs, told.recalled, told.failures, told.loaded_s) == (1, 0, 0, 600.0)
+    search.take(knob.at(20), Tried(Verdict.HELD_BACK, declaration.stock, 1, 1, reached=knob.at(12)))
+    assert (most(), search.found().held_back) == (12, 1)
+    search.take(knob.at(10), Tried(Verdict.HELD, declaration.stock, 1, 1, (Run("mixed_load", knob.at(10), 60.0, 1),)))
+    assert (search.found().held_back, search.found().failures) == (1, 1)
+
+
+@pytest.mark.parametrize(
+    ("held", "failed", "chance", "words"),
+    [
+        (3, 2, 0.5, "if it holds, 3 notches more can be recommended; if it fails, 2 notches fewer (50 % to hold)"),
+        (1, 0, 0.9, "if it holds, 1 notch more can be recommended (90 % to hold)"),
+        (0, 1, 0.05, "if it fails, 1 notch fewer can be recommended (5 % to hold)"),
+        (0, 0, 0.7, "either end narrows where the edge lies (70 % to hold)"),
+        (3, 2, 0.049, "it will fail, and how soon tells how steep the edge is"),
+    ],
+)
+def test_why_a_test_comes_next_is_told_by_what_it_would_change(
+    declaration: RigDeclaration, held: int, failed: int, chance: float, words: str
+) -> None:
+    search = EdgeSearch(Edge("core_clock", ("stacking", "mixed_load")), declaration)
+    now = search.knob.notch_of(search.found().value)
+    test = NextTest(1, 40, 600.0, 1.0, chance, now + held, now - failed)
+    value = search.knob.text(search.knob.at(40)).replace("\u202f", " ")
+    assert search.why(test, declaration).replace("\u202f", " ") == f"10 min of Mixed load at {value}: {words}"
+
+
+def test_edges_along_a_second_knob_are_searched_from_the_ends_inward(declaration: RigDeclaration) -> None:
+    voltage = declaration.knob("core_voltage")
+    values = tuple(voltage.at(voltage.notch_of(voltage.stock) + n) for n in (4, 0, 1, 3, 2, 0, 999))
+    line = EdgeLine(Edge("core_clock", ("mixed_load",), along="core_voltage", at=values), declaration)
+    assert [round((v - voltage.stock) / voltage.step) for v in line.values] == [0, 4, 2, 1, 3]
+    first = line.begin(line.values[0])
+    first.learn([Run("mixed_load", first.knob.at(20), 3600.0), Run("mixed_load", first.knob.at(24), 20.0, 1)])
+    second = line.begin(line.values[1])
+    assert (
+        second.believed()["mixed_load"].edge_spread
+        < EdgeSearch(line.part, declaration).believed()["mixed_load"].edge_spread
+    )
+    with pytest.raises(ValueError, match="second knob"):
+        EdgeLine(Edge("core_clock", ("mixed_load",)), declaration)
+
+
+def test_a_proof_loads_each_for_its_share_an_hour_at_a_time_and_ends_with_a_failure(
+    declaration: RigDeclaration,
+) -> None:
+    undone: list[str] = []
+    start = Tried(Verdict.HELD, declaration.stock, 1, 1)
+    climb = prove(Proof(("stacking", "mixed_load", "memory_check"), 7.5), declaration, start, undone)
+    first = next(climb)
+    assert isinstance(first, Try)
+    assert (first.values, first.why.replace("\u202f", " ")) == ({}, "proof: 2 h 30 min of Stacking")
+    assert first.check is not None
+    (stage,) = first.check.stages
+    assert (stage.workloads, stage.rounds, stage.pass_s) == (("stacking",), 3, 3000.0)
+    climb.send(start)
+    with pytest.raises(StopIteration):
+        climb.send(Tried(Verdict.DOWN, declaration.stock, 1, 2))
+    assert [words.replace("\u202f", " ") for words in undone] == ["2 h 30 min of Memory check, after a failure"]
+
+
+@pytest.mark.parametrize(("notch", "fails"), [(30, False), (46, True)])
+def test_a_dry_run_takes_the_edge_to_lie_halfway_to_the_risky_end(
+    declaration: RigDeclaration, notch: int, fails: bool
+) -> None:
+    knob = declaration.knob("core_clock")
+    start, edge = knob.at(20), (20 + knob.notches) / 2
+    test = Try({knob.id: knob.at(notch)}, "", load_check(declaration, "mixed_load", 600.0), 1, knob.id)
+    lasts = 3600.0 * math.exp((edge - notch) / 0.6)
+    run = typical_run(knob, start, test)
+    assert (run.load, run.value, run.failures, run.down) == ("mixed_load", knob.at(notch), int(fails), fails)
+    assert run.seconds == pytest.approx(min(lasts, 600.0))
