@@ -17,7 +17,7 @@ from yondle.language.saying import say
 
 
 def add_report_command(app: typer.Typer, console: Console) -> None:
-    """Add the command."""
+    """Add `report`, which writes a report as a page, a document or text."""
 
     @app.command()
     def report(

@@ -20,7 +20,7 @@ from yondle.views.traces.traces import Trace, end_words, latest_run, trace_of
 
 
 def add_trace_command(app: typer.Typer, console: Console) -> None:
-    """Add the command."""
+    """Add `trace`, which sums the readings of a test up, or writes all of them."""
 
     @app.command()
     def trace(

@@ -31,7 +31,7 @@ _MARKS = {
 
 
 def add_watch_command(app: typer.Typer, console: Console) -> None:
-    """Add the commands."""
+    """Add `watch`, which follows a logbook another program writes."""
 
     @app.command(name="watch")
     def watch_(

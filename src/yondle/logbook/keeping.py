@@ -105,7 +105,7 @@ class Keeping(KeptReader):
             )
 
     def drop_profile(self, name: str) -> None:
-        """Drop a profile."""
+        """Drop a profile; steps that were made from it stay."""
         with self._changing() as connection:
             connection.execute(schema.profile.delete().where(schema.profile.c.name == name))
 

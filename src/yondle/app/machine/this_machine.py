@@ -146,7 +146,7 @@ def add_command(keeping: Keeping, text: str, source: str, taken: tuple[str, ...]
 
 
 def read_command(file: Path) -> str:
-    """Read the file of a command."""
+    """Read the file of a command; raises KnownError for one that is missing, too large or no text."""
     return read_text(file, DOCUMENT)
 
 

@@ -68,7 +68,7 @@ class LogModel(QAbstractTableModel):
         self.endResetModel()
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        """Sort by a column."""
+        """Sort by what stands behind a column, not by its words."""
         self._by, self._falling = column, order is Qt.SortOrder.DescendingOrder
         self.beginResetModel()
         self.rows = self._sorted(self.rows)

@@ -56,7 +56,7 @@ ANY_BENCHMARK, ANY_VERDICT = say("any benchmark"), say("any verdict")
 
 
 class LogbookPlace(ChartPlace):
-    """The Logbook place."""
+    """Everything that happened, found by words, kinds and days, in this logbook and in others beside it."""
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         self.table = LogTable(theme)

@@ -20,7 +20,7 @@ def mark_path(verdict: Verdict) -> QPainterPath:
 
 
 def paint_mark(painter: QPainter, centre: QPointF, radius: float, verdict: Verdict, colour: QColor) -> None:
-    """Paint a mark."""
+    """Paint the mark of a verdict, its radius in pixels of the painter."""
     placed = QTransform().translate(centre.x(), centre.y()).scale(radius, radius)
     painter.fillPath(placed.map(mark_path(verdict)), colour)
 

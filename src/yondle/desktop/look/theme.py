@@ -60,7 +60,7 @@ def mixed(a: QColor, b: QColor, share: float) -> QColor:
 
 
 def faded(colour: QColor, opacity: float) -> QColor:
-    """Give a colour with an opacity."""
+    """Give a copy of a colour with an opacity from 0 to 1; the colour itself stays as it is."""
     copy = QColor(colour)
     copy.setAlphaF(opacity)
     return copy

@@ -27,7 +27,7 @@ PARTS = (
 
 
 class SpanPanel(Side):
-    """The panel."""
+    """Beside a trace: lowest, mean and highest of every channel between its rulers, of one test or of two held together."""
 
     def __init__(self) -> None:
         super().__init__(_WIDTH, say("Figures of the span"))

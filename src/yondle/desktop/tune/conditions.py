@@ -46,7 +46,7 @@ class ConditionsPresenter:
         self._desk = desk
 
     def ask(self) -> None:
-        """Ask it."""
+        """Show the card with what the rig asks for and what was told before; nothing is kept until it is told."""
         desk = self._desk
         told = desk.now.kept.of(Conditions).root
         rows = [(name, told.get(name, "")) for name in dict.fromkeys((*desk.now.declaration.asks, *told))]

@@ -73,7 +73,7 @@ class Bank:
         self._ailing = list(range(len(sources)))
 
     def read(self) -> list[float | None]:
-        """Read all."""
+        """Read every source once, scaled; None where one can't be read now, which is tried by itself the next time."""
         values: list[float | None] = [None] * len(self._sources)
         try:
             sound = [float(os.pread(handle, _SHORT, 0)) / scale for handle, scale in self._open]
