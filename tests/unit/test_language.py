@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import ast
 import copy
 import json
 import os
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from tests.conftest import quick_rig
-from tools.texts import compiled, path_of, placeholders, read, renewed, texts
+from tools.texts import SOURCE, compiled, path_of, placeholders, read, renewed, texts
 
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook
@@ -147,3 +149,28 @@ def test_help_and_errors_of_the_command_line_are_german() -> None:
     assert "Einem Test zusehen, den ein anderes Yondle ausführt" in told
     assert "Optionen:" in told
     assert "Es gibt kein Logbuch" in in_german(*run, "status", "/nowhere/book.yondle")
+
+
+def _at_import(body: list[ast.stmt]) -> Iterator[ast.Call]:
+    """Give the calls that are made while a module is read: all but those inside functions."""
+    waiting: list[ast.AST] = list(body)
+    while waiting:
+        node = waiting.pop()
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda):
+            outside = getattr(node, "decorator_list", [])
+            waiting += [*outside, *node.args.defaults, *filter(None, node.args.kw_defaults)]
+            continue
+        if isinstance(node, ast.Call):
+            yield node
+        waiting += ast.iter_child_nodes(node)
+
+
+def test_no_sentence_is_looked_up_before_it_is_shown() -> None:
+    """A table of words holds them as `later`; a language chosen after a module was read would be missed otherwise."""
+    early = [
+        f"{path.relative_to(SOURCE)}:{call.lineno}"
+        for path in sorted(SOURCE.rglob("*.py"))
+        for call in _at_import(ast.parse(path.read_text("utf-8")).body)
+        if isinstance(call.func, ast.Name) and call.func.id in ("say", "named", "count")
+    ]
+    assert not early

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from yondle.language.saying import say
+from yondle.language.saying import later
 
 CONFIDENCE = 0.95
 HOUR_S = 3600.0
@@ -26,9 +26,9 @@ PER_HOUR = {Standard.QUICK: 6.0, Standard.SESSION: 1.0, Standard.DAILY: 1.0 / 8.
 """Failures an hour that a standard allows: one in ten minutes, in an hour, in eight hours."""
 
 STANDARD_WORDS = {
-    Standard.QUICK: say("less than once in 10 min"),
-    Standard.SESSION: say("less than once an hour"),
-    Standard.DAILY: say("less than once in 8 h"),
+    Standard.QUICK: later("less than once in 10 min"),
+    Standard.SESSION: later("less than once an hour"),
+    Standard.DAILY: later("less than once in 8 h"),
 }
 
 

@@ -51,7 +51,7 @@ Csv = Annotated[Path, typer.Argument(help="A CSV file.")]
 Yes = Annotated[bool, typer.Option("--yes", help="Allow the command it runs without being asked.")]
 
 
-AGAIN = say("Remembered for the next table with the same heading.")
+AGAIN = "Remembered for the next table with the same heading."
 
 
 def add_bench_commands(app: typer.Typer, console: Console) -> None:

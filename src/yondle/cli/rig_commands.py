@@ -21,9 +21,6 @@ from yondle.model.errors import KnownError
 from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
 
-_READY, _NOT_READY = say("ready"), say("NOT READY")
-_STATE_WIDTH = max(len(_READY), len(_NOT_READY))
-
 
 def add_rig_commands(app: typer.Typer, console: Console) -> None:
     """Add these commands."""
@@ -36,9 +33,10 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
             if as_json:
                 print_json({"ready": all(i.ready for i in items), "items": [asdict(i) for i in items]})
                 return
+            no, yes = say("NOT READY"), say("ready")
             for item in items:
-                state = _READY if item.ready else _NOT_READY
-                console.print(f"{state:{_STATE_WIDTH}}  {item.name}: {item.words}.")
+                state = yes if item.ready else no
+                console.print(f"{state:{max(len(no), len(yes))}}  {item.name}: {item.words}.")
                 if not item.ready:
                     console.print(f"           {item.remedy}")
             for name in session.snapshot.not_told:

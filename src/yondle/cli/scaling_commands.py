@@ -202,7 +202,9 @@ def _show_curves(view: ScalingView, console: Console, as_json: bool) -> None:
     console.print(view.sentence)
     if not view.curves:
         return
-    console.print(say("{held}. Shown: {measure_words}.", held=view.held, measure_words=MEASURE_WORDS[view.measure]))
+    console.print(
+        say("{held}. Shown: {measure_words}.", held=view.held, measure_words=named(MEASURE_WORDS[view.measure]))
+    )
     values = sorted({p.value for c in view.curves for p in c.points})
     head = (view.knob.name, *(c.benchmark.name for c in view.curves))
     print_table(

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from yondle.language.saying import say
+from yondle.language.saying import later
 from yondle.model.quantities import quantity
 
 Values = Mapping[str, float]
@@ -33,26 +33,26 @@ class Derived:
 
 
 DERIVED: tuple[Derived, ...] = (
-    Derived("core_clock", say("Core clock"), "MHz", 0, ("core_ratio", "bus_clock"), say("bus clock × core ratio"),
+    Derived("core_clock", later("Core clock"), "MHz", 0, ("core_ratio", "bus_clock"), later("bus clock × core ratio"),
             lambda v: v["bus_clock"] * v["core_ratio"]),
-    Derived("memory_rate", say("Memory rate"), "MT/s", 0, ("memory_ratio", "bus_clock"), say("2 × bus clock × memory ratio"),
+    Derived("memory_rate", later("Memory rate"), "MT/s", 0, ("memory_ratio", "bus_clock"), later("2 × bus clock × memory ratio"),
             lambda v: 2.0 * v["bus_clock"] * v["memory_ratio"]),
-    Derived("memory_clock", say("Memory clock"), "MHz", 0, ("memory_rate",), say("memory rate ÷ 2"),
+    Derived("memory_clock", later("Memory clock"), "MHz", 0, ("memory_rate",), later("memory rate ÷ 2"),
             lambda v: v["memory_rate"] / 2.0),
-    Derived("memory_to_bus", say("Memory to bus"), ": 1", 2, ("memory_rate", "bus_clock"), say("memory clock ÷ bus clock"),
+    Derived("memory_to_bus", later("Memory to bus"), ": 1", 2, ("memory_rate", "bus_clock"), later("memory clock ÷ bus clock"),
             lambda v: v["memory_rate"] / 2.0 / v["bus_clock"]),
-    Derived("peak_bandwidth", say("Peak bandwidth"), "GB/s", 1, ("memory_rate", "memory_channels"),
-            say("memory rate × 8 B × channels"), lambda v: v["memory_rate"] * 8e-3 * v["memory_channels"]),
-    Derived("first_word_latency", say("First word"), "ns", 2, ("cas", "memory_rate"), say("2000 × CAS ÷ memory rate"),
+    Derived("peak_bandwidth", later("Peak bandwidth"), "GB/s", 1, ("memory_rate", "memory_channels"),
+            later("memory rate × 8 B × channels"), lambda v: v["memory_rate"] * 8e-3 * v["memory_channels"]),
+    Derived("first_word_latency", later("First word"), "ns", 2, ("cas", "memory_rate"), later("2000 × CAS ÷ memory rate"),
             lambda v: 2000.0 * v["cas"] / v["memory_rate"]),
-    Derived("row_cycle", say("Row cycle"), "ns", 1, ("tras", "trp", "memory_rate"), say("2000 × (tRAS + tRP) ÷ memory rate"),
+    Derived("row_cycle", later("Row cycle"), "ns", 1, ("tras", "trp", "memory_rate"), later("2000 × (tRAS + tRP) ÷ memory rate"),
             lambda v: 2000.0 * (v["tras"] + v["trp"]) / v["memory_rate"]),
-    Derived("refresh_cycle", say("Refresh cycle"), "ns", 0, ("trfc", "memory_rate"), say("2000 × tRFC ÷ memory rate"),
+    Derived("refresh_cycle", later("Refresh cycle"), "ns", 0, ("trfc", "memory_rate"), later("2000 × tRFC ÷ memory rate"),
             lambda v: 2000.0 * v["trfc"] / v["memory_rate"]),
-    Derived("refresh_share", say("Time for refresh"), "%", 1, ("refresh_interval", "trfc"), say("tRFC ÷ tREFI"),
+    Derived("refresh_share", later("Time for refresh"), "%", 1, ("refresh_interval", "trfc"), later("tRFC ÷ tREFI"),
             lambda v: 100.0 * v["trfc"] / v["refresh_interval"]),
-    Derived("graphics_bandwidth", say("Memory bandwidth"), "GB/s", 0, ("graphics_memory_clock", "graphics_bytes_per_clock"),
-            say("graphics memory clock × bytes per clock"),
+    Derived("graphics_bandwidth", later("Memory bandwidth"), "GB/s", 0, ("graphics_memory_clock", "graphics_bytes_per_clock"),
+            later("graphics memory clock × bytes per clock"),
             lambda v: v["graphics_memory_clock"] * 1e-3 * v["graphics_bytes_per_clock"]),
 )  # fmt: skip
 

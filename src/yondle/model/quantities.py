@@ -5,19 +5,19 @@ from __future__ import annotations
 import math
 from datetime import datetime
 
-from yondle.language.saying import Counted, made_words, say, with_mark
+from yondle.language.saying import Counted, later, made_words, named, say, with_mark
 
 MOST_DIGITS = 15
 """No double has more decimals that mean anything."""
 THIN = "\u202f"
 MINUS = "\u2212"
 _MONTHS = (
-    say("January"), say("February"), say("March"), say("April"), say("May"), say("June"),
-    say("July"), say("August"), say("September"), say("October"), say("November"), say("December"),
+    later("January"), later("February"), later("March"), later("April"), later("May"), later("June"),
+    later("July"), later("August"), later("September"), later("October"), later("November"), later("December"),
 )  # fmt: skip
 _SHORT_MONTHS = (
-    say("Jan"), say("Feb"), say("Mar"), say("Apr"), say("May"), say("Jun"),
-    say("Jul"), say("Aug"), say("Sep"), say("Oct"), say("Nov"), say("Dec"),
+    later("Jan"), later("Feb"), later("Mar"), later("Apr"), later("May"), later("Jun"),
+    later("Jul"), later("Aug"), later("Sep"), later("Oct"), later("Nov"), later("Dec"),
 )  # fmt: skip
 
 
@@ -100,10 +100,10 @@ def chance(probability: float) -> str:
 @made_words
 def date(day: datetime) -> str:
     """Write a date with its month in words, '18 October 2026'."""
-    return say("{day} {month} {year}", day=day.day, month=_MONTHS[day.month - 1], year=day.year)
+    return say("{day} {month} {year}", day=day.day, month=named(_MONTHS[day.month - 1]), year=day.year)
 
 
 @made_words
 def moment(at: datetime) -> str:
     """Write a moment shortly, '18 Oct 01:12:03'."""
-    return say("{day} {month} {time}", day=f"{at:%d}", month=_SHORT_MONTHS[at.month - 1], time=f"{at:%H:%M:%S}")
+    return say("{day} {month} {time}", day=f"{at:%d}", month=named(_SHORT_MONTHS[at.month - 1]), time=f"{at:%H:%M:%S}")

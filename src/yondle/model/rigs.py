@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
 from typing import TypeVar
 
@@ -185,7 +185,7 @@ class RigDeclaration:
     def derived_of(self) -> tuple[Derived, ...]:
         """The derived quantities this rig can have."""
         found = self.derived(self.stock)
-        return tuple(each for each in DERIVED if each.id in found)
+        return tuple(replace(d, name=named(d.name), formula=named(d.formula)) for d in DERIVED if d.id in found)
 
     def _meant(self, setup: Setup) -> dict[str, float]:
         """Knob values as quantities: a switch between '1' and '2' modules means its name, not its place in the list."""

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from yondle.analysis.edges import expected
 from yondle.analysis.hold import Believed, Run, Scale
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import chance, count, duration
 from yondle.model.rigs import RigDeclaration
@@ -90,7 +90,7 @@ def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
             break
         why = say(
             "recommended: {standard_words} with {sure_there} probability",
-            standard_words=STANDARD_WORDS[part.standard],
+            standard_words=named(STANDARD_WORDS[part.standard]),
             sure_there=chance(found.sure_there),
         )
         if found.left_at != found.value:

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure
 
@@ -30,11 +30,11 @@ _CANNOT_RUN = (126, 127)
 """What a shell ends with where a command isn't there or may not be run."""
 
 _OF_SIGNAL = {
-    "SIGSEGV": say("segmentation fault"),
-    "SIGILL": say("illegal instruction"),
-    "SIGBUS": say("bus error"),
-    "SIGFPE": say("arithmetic fault"),
-    "SIGABRT": say("it gave up by itself"),
+    "SIGSEGV": later("segmentation fault"),
+    "SIGILL": later("illegal instruction"),
+    "SIGBUS": later("bus error"),
+    "SIGFPE": later("arithmetic fault"),
+    "SIGABRT": later("it gave up by itself"),
 }
 
 
@@ -137,7 +137,7 @@ class Child:
             )
         else:
             sent = say("ended by a signal") if name in OF_THE_SETTING else say("ended from outside")
-            words = _OF_SIGNAL.get(name, sent)
+            words = named(_OF_SIGNAL[name]) if name in _OF_SIGNAL else sent
         return f"{words} ({name})"
 
     @property

@@ -13,7 +13,7 @@ from yondle.model.knobs import Subsystem
 from yondle.model.measured import NOTHING_MEASURED, Measured
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult, Workload
-from yondle.workloads.catalogue import BUILT_IN, FRAMES, MEMORY_CHECK, MIXED, USUAL, WIDE
+from yondle.workloads.catalogue import BUILT_IN, FRAMES, MEMORY_CHECK, MIXED, USUAL, WIDE, said
 from yondle.workloads.children import Child, is_stopped, living_in_group, waited_s
 from yondle.workloads.commands import CommandRun, OwnCommand
 
@@ -190,7 +190,7 @@ class ChildHost:
         self._own = {command.workload.id: command for command in own}
         self.settings = settings or WorkloadSettings()
         self.workloads: tuple[Workload, ...] = (
-            *(built_in.workload for built_in in BUILT_IN),
+            *(said(built_in.workload) for built_in in BUILT_IN),
             *(command.workload for command in own),
         )
         self.usual = (*USUAL, *self._own)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yondle.app.books.reading import read_book
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.logbook.reading import OpenAttempt
 from yondle.logbook.records import reading
 from yondle.model.acts import Act
@@ -18,18 +18,18 @@ from yondle.model.verdicts import Verdict
 from yondle.views.shared.steps import failure_words, step_title
 
 _ACTS = {
-    Act.STEP_OPENED: say("opening the step"),
-    Act.APPLY_OPENED: say("setting values"),
-    Act.APPLIED: say("reading back"),
-    Act.SETTLE_OPENED: say("cooling down"),
-    Act.SETTLED: say("cooled down"),
-    Act.ENTRY_OPENED: say("waiting for values entered by hand"),
-    Act.ENTERED: say("values were entered"),
-    Act.RESTART_OPENED: say("restarting"),
-    Act.RESTARTED: say("started again"),
-    Act.PASS_ENDED: say("between passes"),
-    Act.VERDICT_GIVEN: say("judging"),
-    Act.PUT_BACK_OPENED: say("putting back"),
+    Act.STEP_OPENED: later("opening the step"),
+    Act.APPLY_OPENED: later("setting values"),
+    Act.APPLIED: later("reading back"),
+    Act.SETTLE_OPENED: later("cooling down"),
+    Act.SETTLED: later("cooled down"),
+    Act.ENTRY_OPENED: later("waiting for values entered by hand"),
+    Act.ENTERED: later("values were entered"),
+    Act.RESTART_OPENED: later("restarting"),
+    Act.RESTARTED: later("started again"),
+    Act.PASS_ENDED: later("between passes"),
+    Act.VERDICT_GIVEN: later("judging"),
+    Act.PUT_BACK_OPENED: later("putting back"),
 }
 _LATEST = 5
 
@@ -88,7 +88,7 @@ def watch(path: Path) -> Watched:
 def _doing(declaration: RigDeclaration, open_: OpenAttempt) -> str:
     if open_.last_act is Act.PASS_OPENED:
         return declaration.workload(str(open_.last_detail["workload"])).name
-    return _ACTS.get(open_.last_act, say("under way"))
+    return named(_ACTS.get(open_.last_act, later("under way")))
 
 
 def _passes(record: StepRecord, open_: OpenAttempt) -> str:

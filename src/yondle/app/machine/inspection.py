@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from yondle.app.machine.machines import THIS, Machine, RigChoice, make_machine
-from yondle.language.saying import say
+from yondle.language.saying import named, say
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Reading
 
@@ -61,8 +61,11 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
     from yondle.rigs.linux.privilege import find_way
 
     families = tuple(
-        FamilyView(f.family.name, f.there, f.readable, _where(f.where), f.family.good_for, f.family.if_missing)
-        for f in look(Tree())
+        FamilyView(
+            named(f.name), there.there, there.readable, _where(there.where), named(f.good_for), named(f.if_missing)
+        )
+        for there in look(Tree())
+        for f in (there.family,)
     )
     way = find_way()
     return Inspection(rig.declaration, readings, families, way.by, way.missing, tuple(find()))

@@ -7,27 +7,27 @@ from dataclasses import dataclass
 from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
 from yondle.formats.documents import ReportQuestion, ReportSections
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 from yondle.model.errors import KnownError
 from yondle.model.parts import Part
 from yondle.views.shared.snapshot import Snapshot
 
 LONGEST_QUESTION = 500
 HEADINGS = {
-    Part.QUESTION: say("The question"),
-    Part.MACHINE: say("Machine and conditions"),
-    Part.PATH: say("What was changed, in order"),
-    Part.BASELINE: say("Baseline and noise"),
-    Part.SCALING: say("How scores scale"),
-    Part.GAINS: say("What it brought"),
-    Part.PROOF: say("How long it held"),
-    Part.ADDED: say("Figures from elsewhere"),
-    Part.NOISE: say("Within noise"),
-    Part.FAILURES: say("Failures"),
-    Part.LIMITS: say("Limits"),
-    Part.PROFILES: say("Recommended settings"),
-    Part.CAVEATS: say("Caveats and notes"),
-    Part.AGAIN: say("How to do it again"),
+    Part.QUESTION: later("The question"),
+    Part.MACHINE: later("Machine and conditions"),
+    Part.PATH: later("What was changed, in order"),
+    Part.BASELINE: later("Baseline and noise"),
+    Part.SCALING: later("How scores scale"),
+    Part.GAINS: later("What it brought"),
+    Part.PROOF: later("How long it held"),
+    Part.ADDED: later("Figures from elsewhere"),
+    Part.NOISE: later("Within noise"),
+    Part.FAILURES: later("Failures"),
+    Part.LIMITS: later("Limits"),
+    Part.PROFILES: later("Recommended settings"),
+    Part.CAVEATS: later("Caveats and notes"),
+    Part.AGAIN: later("How to do it again"),
 }
 
 

@@ -74,7 +74,7 @@ def report_in_pieces(
     gatherer = _Gatherer(book, views or ViewCache(lambda: book))
     made = []
     for part in parts or sections_chosen(book):
-        made.append(Section(part, HEADINGS[part], gatherer.blocks(part)))
+        made.append(Section(part, named(HEADINGS[part]), gatherer.blocks(part)))
         yield
     info = book.declaration.info
     kind = say("simulated rig, ") if info.simulated else ""

@@ -12,14 +12,7 @@ from html import escape
 from yondle.language.saying import say
 from yondle.model.events import AttemptClosed, Record, StepOpened
 
-_INHIBIT = (
-    "systemd-inhibit",
-    "--what=sleep:idle",
-    "--who=Yondle",
-    f"--why={say('A setting is on trial')}",
-    "--mode=block",
-    "cat",
-)
+_INHIBIT = "systemd-inhibit"
 """Holds as long as what it runs does: `cat` ends when its input is closed, so also when Yondle dies."""
 _END_WITHIN_S = 5.0
 LONG_S = 60.0
@@ -52,11 +45,12 @@ class KeepsAwake:
             self._holding = None
 
     def _hold(self) -> None:
-        program = shutil.which(_INHIBIT[0])
+        program = shutil.which(_INHIBIT)
         if program is not None and self._holding is None:
-            self._holding = subprocess.Popen(
-                (program, *_INHIBIT[1:]), stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-            )
+            why = say("A setting is on trial")
+            command = (program, "--what=sleep:idle", "--who=Yondle", f"--why={why}", "--mode=block", "cat")
+            quiet = subprocess.DEVNULL
+            self._holding = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=quiet, stderr=quiet)
 
 
 def notify(title: str, words: str) -> bool:

@@ -17,7 +17,7 @@ from yondle.desktop.look.basics import label
 from yondle.desktop.look.theme import MARGIN, Theme, font
 from yondle.desktop.look.turns import Turns
 from yondle.formats.whole_files import write_whole, written_whole
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ T = TypeVar("T")
 PRINTED_FINER = 4
 """A printed chart has so many dots for each on the screen."""
 _CAPTION_SHARE = 0.014
-KINDS = say("Drawing (*.svg);;Picture (*.png);;Figures (*.csv)")
+KINDS = later("Drawing (*.svg);;Picture (*.png);;Figures (*.csv)")
 
 
 class ShownChart(Protocol):
@@ -210,7 +210,7 @@ class ChartPlace(QWidget):
             self._change(lambda: self.print_on(printer))
 
     def _ask_to_save(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, say("Save the chart"), f"{self._name.lower()}.svg", KINDS)
+        name, _ = QFileDialog.getSaveFileName(self, say("Save the chart"), f"{self._name.lower()}.svg", named(KINDS))
         if not name:
             return
         self._change(lambda: self.save(Path(name)))

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 from yondle.desktop.look.basics import Choice, Eliding, button, label
 from yondle.desktop.look.keys import SWEEP
 from yondle.desktop.look.theme import Theme
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Books
@@ -22,13 +22,8 @@ if TYPE_CHECKING:
     from yondle.desktop.compare.machines_chart import MachinesChart
 
 ALONG, COSTS = range(2)
-PAGES = (say("Along a knob"), say("What it costs"))
+PAGES = (later("Along a knob"), later("What it costs"))
 LEAST_HEIGHT = 210
-NOTHING_ALONG = say(
-    "No knob is measured at two values with all else the same: sweep one in Tune ({sweep}), then its "
-    "curves stand here, with those of every machine whose column is ticked.",
-    sweep=SWEEP,
-)
 
 
 class CompareCharts(QWidget):
@@ -50,7 +45,7 @@ class CompareCharts(QWidget):
         self.cost_view: CostView | None = None
         self._charts: dict[int, MachinesChart | CostChart] = {}
         self.setMinimumHeight(LEAST_HEIGHT)
-        self._tabs = [button(name, "flat") for name in PAGES]
+        self._tabs = [button(named(name), "flat") for name in PAGES]
         for i, tab in enumerate(self._tabs):
             tab.setCheckable(True)
             tab.clicked.connect(lambda _=False, i=i: self.show_page(i))
@@ -146,7 +141,7 @@ class CompareCharts(QWidget):
                     )
                 )
             there = self.along_view is not None and bool(self.along_view.lines)
-            self._put(there, self.along_view.sentence if self.along_view is not None else NOTHING_ALONG)
+            self._put(there, self.along_view.sentence if self.along_view is not None else _nothing_along())
         self._tell()
 
     def _put(self, there: bool, else_: str) -> None:
@@ -204,3 +199,11 @@ class CompareCharts(QWidget):
             ),
             "\n".join(told),
         ]
+
+
+def _nothing_along() -> str:
+    return say(
+        "No knob is measured at two values with all else the same: sweep one in Tune ({sweep}), then its "
+        "curves stand here, with those of every machine whose column is ticked.",
+        sweep=SWEEP,
+    )

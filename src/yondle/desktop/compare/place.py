@@ -20,20 +20,20 @@ from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Theme
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.views.compare.compare import CompareView, best_first, compare
 from yondle.views.compare.efficiency import battery_of
 from yondle.views.kept import ViewCache
 
 _SIDE_WIDTH = 300
-LEGEND = say(
+LEGEND = later(
     "dot and line: gain with its 95 % range, all columns of a row together; grey: within noise · "
     "№: the places its passes leave open"
 )
 _LIST_HEIGHT = 200
 _TABLE_SHARE = 0.56
-NOTHING = say(
+NOTHING = later(
     "Nothing is measured yet.\nRun the baseline in Tune first; then steps, profiles and other "
     "logbooks stand side by side here."
 )
@@ -43,7 +43,7 @@ class ComparePlace(ChartPlace):
     """The Compare place for one logbook."""
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
-        super().__init__(theme, book, say("Compare"), NOTHING, self._shown)
+        super().__init__(theme, book, say("Compare"), named(NOTHING), self._shown)
         self._views = views
         self._shelf = Shelf(lambda: book.now)
         self._addresses: tuple[str, ...] = ()
@@ -230,7 +230,7 @@ class ComparePlace(ChartPlace):
         head.setSpacing(8)
         head.addWidget(self.against)
         head.addWidget(self.best_button)
-        head.addWidget(Eliding(LEGEND, "small", right=True), 1)
+        head.addWidget(Eliding(named(LEGEND), "small", right=True), 1)
         self._split = split = QSplitter(Qt.Orientation.Vertical)
         split.setChildrenCollapsible(False)
         split.addWidget(self.table)

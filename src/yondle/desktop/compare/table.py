@@ -13,7 +13,7 @@ from yondle.analysis.margins import Gain, GainWord
 from yondle.desktop.look.basics import children, tip, top_items
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import BODY_PX, SMALL_PX, Theme, font
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.quantities import THIN, count
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
@@ -180,7 +180,7 @@ class CompareTable(QTreeWidget):
         self._widths()
 
 
-_SPREAD = say("geometric mean of {}, with half its 95\u202f% range")
+_SPREAD = later("geometric mean of {}, with half its 95\u202f% range")
 
 
 def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
@@ -191,7 +191,9 @@ def _row_item(row: Row, view: CompareView) -> QTreeWidgetItem:
         item.setToolTip(0, tip(row.caveat))
     for i, cell in enumerate(row.cells):
         if cell is not None:
-            spread = f"{score_words(cell, row.benchmark)}: {_SPREAD.format(count(cell.spread.n, 'pass', 'passes'))}"
+            spread = (
+                f"{score_words(cell, row.benchmark)}: {named(_SPREAD).format(count(cell.spread.n, 'pass', 'passes'))}"
+            )
             together = (
                 say(
                     "\nThe range holds for all columns of the row together. {how_gained}",

@@ -29,7 +29,7 @@ from yondle.desktop.logbook.log_table import COLUMNS, LogTable
 from yondle.desktop.logbook.row_panel import RowPanel
 from yondle.desktop.look.basics import Choice, Eliding, button, label
 from yondle.desktop.look.theme import Theme
-from yondle.language.saying import named, say
+from yondle.language.saying import later, named, say
 from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
 from yondle.views.kept import ViewCache
@@ -38,21 +38,25 @@ from yondle.views.shared.snapshot import Snapshot
 
 _SEARCH_AFTER_MS = 120
 T = TypeVar("T")
-NOTHING = say(
+NOTHING = later(
     "Nothing is written yet.\nMeasure the baseline in Tune: every test, pass and note stands here from then on."
 )
-NO_MATCH = say("Nothing in the logbook is like this. Take a word out of the search, or widen the filter.")
+NO_MATCH = later("Nothing in the logbook is like this. Take a word out of the search, or widen the filter.")
 _KINDS: tuple[tuple[str, frozenset[Kind]], ...] = (
-    (say("everything"), frozenset()),
-    (say("tests"), frozenset({Kind.TEST})),
-    (say("passes"), frozenset({Kind.PASS})),
-    (say("incidents"), frozenset({Kind.INCIDENT})),
-    (say("notes and caveats"), frozenset({Kind.NOTE, Kind.CAVEAT})),
-    (say("figures from elsewhere"), frozenset({Kind.FIGURE})),
-    (say("files"), frozenset({Kind.FILE})),
+    (later("everything"), frozenset()),
+    (later("tests"), frozenset({Kind.TEST})),
+    (later("passes"), frozenset({Kind.PASS})),
+    (later("incidents"), frozenset({Kind.INCIDENT})),
+    (later("notes and caveats"), frozenset({Kind.NOTE, Kind.CAVEAT})),
+    (later("figures from elsewhere"), frozenset({Kind.FIGURE})),
+    (later("files"), frozenset({Kind.FILE})),
 )
-_COUNTED = ((say("whether they count or not"), None), (say("that count"), True), (say("left out of figures"), False))
-ANY_BENCHMARK, ANY_VERDICT = say("any benchmark"), say("any verdict")
+_COUNTED = (
+    (later("whether they count or not"), None),
+    (later("that count"), True),
+    (later("left out of figures"), False),
+)
+ANY_BENCHMARK, ANY_VERDICT = later("any benchmark"), later("any verdict")
 
 
 class LogbookPlace(ChartPlace):
@@ -60,7 +64,7 @@ class LogbookPlace(ChartPlace):
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         self.table = LogTable(theme)
-        super().__init__(theme, book, say("Logbook"), NOTHING, lambda: self.table)
+        super().__init__(theme, book, say("Logbook"), named(NOTHING), lambda: self.table)
         self._rows_of = LogRows()
         self._others: list[Snapshot] = []
         self._all: list[LogRow] = []
@@ -76,17 +80,17 @@ class LogbookPlace(ChartPlace):
         self._later.setInterval(_SEARCH_AFTER_MS)
         self._later.timeout.connect(self._filter)
         self.search.textChanged.connect(lambda: self._later.start())
-        self.kinds = Choice([words for words, _ in _KINDS], say("What is shown"))
+        self.kinds = Choice([named(words) for words, _ in _KINDS], say("What is shown"))
         self.kinds.setMinimumContentsLength(18)
-        self.benchmark = Choice([ANY_BENCHMARK], say("Of which benchmark"))
+        self.benchmark = Choice([named(ANY_BENCHMARK)], say("Of which benchmark"))
         self.benchmark.setMinimumContentsLength(14)
-        self.verdict = Choice([ANY_VERDICT, *(named(v) for v in Verdict)], say("With which verdict"))
-        self.counted = Choice([words for words, _ in _COUNTED], say("Whether they count"))
+        self.verdict = Choice([named(ANY_VERDICT), *(named(v) for v in Verdict)], say("With which verdict"))
+        self.counted = Choice([named(words) for words, _ in _COUNTED], say("Whether they count"))
         self.counted.setMinimumContentsLength(20)
         for box in (self.kinds, self.benchmark, self.verdict, self.counted):
             box.activated.connect(self._filter)
         self.sentence = Eliding("", "small")
-        self._none = label(NO_MATCH, "muted", wrap=True)
+        self._none = label(named(NO_MATCH), "muted", wrap=True)
         self._none.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.table.chosen.connect(self.show_row)
         self.table.opened.connect(lambda row: self._go_to_step())
@@ -123,8 +127,8 @@ class LogbookPlace(ChartPlace):
         if [self.benchmark.itemText(i) for i in range(1, self.benchmark.count())] != names:
             before = self.benchmark.currentText()
             self.benchmark.clear()
-            self.benchmark.addItems([ANY_BENCHMARK, *names])
-            self.benchmark.setCurrentText(before if before in names else ANY_BENCHMARK)
+            self.benchmark.addItems([named(ANY_BENCHMARK), *names])
+            self.benchmark.setCurrentText(before if before in names else named(ANY_BENCHMARK))
         self.table.show_column(1, len(books) > 1)
         self._filter()
         self.show_whole(bool(self._all))
@@ -140,8 +144,8 @@ class LogbookPlace(ChartPlace):
         return Filter(
             self.search.text(),
             _KINDS[self.kinds.currentIndex()][1],
-            "" if benchmark == ANY_BENCHMARK else benchmark,
-            None if verdict == ANY_VERDICT else tuple(Verdict)[self.verdict.currentIndex() - 1],
+            "" if benchmark == named(ANY_BENCHMARK) else benchmark,
+            None if verdict == named(ANY_VERDICT) else tuple(Verdict)[self.verdict.currentIndex() - 1],
             _COUNTED[self.counted.currentIndex()][1],
         )
 

@@ -25,18 +25,13 @@ if TYPE_CHECKING:
     from yondle.desktop.map.map_chart import MapChart
 
 _SIDE_WIDTH = 330
-NOTHING = say(
-    "No two knobs vary together yet.\nA map takes two values of each with all else the same: sweep one "
-    "knob at two values of another, or search an edge over a second knob ({edge} in Tune).",
-    edge=EDGE,
-)
 
 
 class MapPlace(ChartPlace):
     """The Map place for one logbook."""
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
-        super().__init__(theme, book, say("Map"), NOTHING, lambda: self.chart)
+        super().__init__(theme, book, say("Map"), _nothing(), lambda: self.chart)
         self._views = views
         self._pairs: tuple[tuple[Knob, Knob], ...] = ()
         self._pair, self._swapped, self._benchmark = 0, False, 0
@@ -201,3 +196,11 @@ class MapPlace(ChartPlace):
         side.box.addWidget(self.propose_button)
         side.box.addStretch(1)
         self.put_together(head, self._chart_box, side)
+
+
+def _nothing() -> str:
+    return say(
+        "No two knobs vary together yet.\nA map takes two values of each with all else the same: sweep one "
+        "knob at two values of another, or search an edge over a second knob ({edge} in Tune).",
+        edge=EDGE,
+    )

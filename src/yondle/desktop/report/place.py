@@ -26,7 +26,7 @@ from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import button, label
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Redrawn, Theme
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.parts import Part
 from yondle.views.kept import ViewCache
 
@@ -39,8 +39,8 @@ _PAGE_MARGIN = 22
 _LATER_MS = 400
 _ROW_PX = 21
 _PART = Qt.ItemDataRole.UserRole
-FILES = say("Web page (*.html);;PDF (*.pdf);;Markdown (*.md)")
-NOTHING = say(
+FILES = later("Web page (*.html);;PDF (*.pdf);;Markdown (*.md)")
+NOTHING = later(
     "There is nothing to report yet.\nMeasure the baseline in Tune; the report grows with every step from then on."
 )
 
@@ -86,7 +86,7 @@ class ReportPlace(Redrawn, ChartPlace):
     """The Report place for one logbook."""
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
-        super().__init__(theme, book, say("Report"), NOTHING, lambda: None)
+        super().__init__(theme, book, say("Report"), named(NOTHING), lambda: None)
         self._views = views
         self._report: Report | None = None
         self.page = Page()
@@ -179,7 +179,7 @@ class ReportPlace(Redrawn, ChartPlace):
         self.parts.blockSignals(True)
         self.parts.clear()
         for part in (*chosen, *(p for p in Part if p not in chosen)):
-            item = QListWidgetItem(HEADINGS[part])
+            item = QListWidgetItem(named(HEADINGS[part]))
             item.setData(_PART, str(part))
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if part in chosen else Qt.CheckState.Unchecked)
@@ -201,7 +201,7 @@ class ReportPlace(Redrawn, ChartPlace):
             self._keep_sections()
 
     def _ask_to_save(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, say("Write the report"), "report.html", FILES)
+        name, _ = QFileDialog.getSaveFileName(self, say("Write the report"), "report.html", named(FILES))
         if name:
             self._done.setText("")
             self._change(lambda: self.save(Path(name)))

@@ -14,7 +14,7 @@ from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
 from yondle.desktop.look.theme import Theme, faded
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.quantities import count, digits_for, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
@@ -22,7 +22,12 @@ from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, unit_of
 
 _STILL = 0.55
-_BENDS = {CurveShape.PEAK: say("peak"), CurveShape.NEARLY_FLAT: say("plateau from"), CurveShape.CAPPED: say("cap from")}
+_KNEE = later("knee")
+_BENDS = {
+    CurveShape.PEAK: later("peak"),
+    CurveShape.NEARLY_FLAT: later("plateau from"),
+    CurveShape.CAPPED: later("cap from"),
+}
 """What the place where a curve bends is called, where it is more than a knee."""
 
 
@@ -138,7 +143,7 @@ class CurvesChart(PlaceChart):
         )
         band.setZValue(-9)
         self.addItem(band, ignoreBounds=True)
-        bend = _BENDS.get(chosen.reading.shape, say("knee")) if chosen.reading is not None else say("knee")
+        bend = named(_BENDS.get(chosen.reading.shape, _KNEE) if chosen.reading is not None else _KNEE)
         self.rule(knee.at, 90, f"{bend} {view.knob.text(view.knob.nearest(knee.at))}", c.in_play)
 
     def _draw_proportion(self, view: ScalingView, chosen: Curve) -> float | None:

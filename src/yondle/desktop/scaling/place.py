@@ -24,7 +24,7 @@ from yondle.desktop.look.keys import SWEEP
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.scaling.sensitivity_table import SensitivityTable
-from yondle.language.saying import capital, named, say
+from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, digits_for, number
@@ -44,23 +44,18 @@ if TYPE_CHECKING:
 
 _SIDE_WIDTH = 330
 _MOST_TABLE = 190
-NOTHING = say(
-    "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob "
-    "in Tune ({sweep}), or test another value of one.",
-    sweep=SWEEP,
-)
 PARAGRAPH = "\n\n"
 MANY = 12
 """With more curves than this they stand in small charts by group, unless the tuner says otherwise."""
-HOW = say("Mean of the passes (of their logarithms, for scores); ± is half the 95\u202f% range by Student's t")
-TABLE_HEAD = say("What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range")
+HOW = later("Mean of the passes (of their logarithms, for scores); ± is half the 95\u202f% range by Student's t")
+TABLE_HEAD = later("What each benchmark answers to · score % for each +1 % of setting · the line is the 95 % range")
 
 
 class ScalingPlace(ChartPlace):
     """The Scaling place for one logbook; what it shows is worked out again when it is shown and steps have changed."""
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
-        super().__init__(theme, book, say("Scaling"), NOTHING, self._shown_one)
+        super().__init__(theme, book, say("Scaling"), _nothing(), self._shown_one)
         self._views = views
         self._knobs: tuple[Knob, ...] = ()
         self._measures: tuple[Measure, ...] = ()
@@ -190,7 +185,7 @@ class ScalingPlace(ChartPlace):
         curve = next((c for c in view.curves if c.benchmark.id == self._benchmark), view.curves[0])
         self._benchmark = curve.benchmark.id
         self._show_chart(view)
-        upward = MEASURE_WORDS[view.measure]
+        upward = named(MEASURE_WORDS[view.measure])
         if view.measure is Measure.VALUE:
             metric = curve.benchmark.metric
             turned = say(" (lower is better, so the axis is inverted)") if metric.direction is Direction.LOWER else ""
@@ -278,7 +273,7 @@ class ScalingPlace(ChartPlace):
         self._steps.setText(say("step {steps}", steps=", ".join(map(str, steps))))
         self._names.setText("\n".join(curve.benchmark.name for curve, _ in points))
         counted = "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points)
-        self._figures.setToolTip(tip(counted + HOW))
+        self._figures.setToolTip(tip(counted + named(HOW)))
         self._figures.setText("\n".join(_figure_words(view.measure, curve, point) for curve, point in points))
         told = limits(self._book.now, self._views.settings, self._views.sensitivities, steps[-1])
         lines = {each.benchmark.id: _limit_words(each) for each in told}
@@ -331,7 +326,7 @@ class ScalingPlace(ChartPlace):
         self._table_box.setWidgetResizable(True)
         self._table_box.setWidget(self.table)
         self._table_box.setAccessibleName(say("What each benchmark answers to"))
-        self.put_together(head, self._chart_box, self._side(), label(TABLE_HEAD, "heading"), self._table_box)
+        self.put_together(head, self._chart_box, self._side(), label(named(TABLE_HEAD), "heading"), self._table_box)
 
     def _side(self) -> QWidget:
         side = Side(_SIDE_WIDTH, say("What it says"))
@@ -387,3 +382,11 @@ def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
 def _limit_words(limited: LimitedBenchmark) -> str:
     signs = f": {'; '.join(limited.finding.signs)}" if limited.finding.signs else ""
     return f"{limited.benchmark.name} · {limited.finding.words}{signs}"
+
+
+def _nothing() -> str:
+    return say(
+        "Nothing to compare yet.\nA curve takes two values of one knob with all else the same: sweep a knob "
+        "in Tune ({sweep}), or test another value of one.",
+        sweep=SWEEP,
+    )

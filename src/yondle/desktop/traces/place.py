@@ -14,7 +14,7 @@ from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, button, label
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.traces.span_panel import SpanPanel
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 from yondle.views.kept import ViewCache
@@ -26,20 +26,20 @@ if TYPE_CHECKING:
     from yondle.desktop.traces.traces_chart import TracesChart
 
 _FOLLOW_MS, _TELL_MS = 2000, 120
-NOTHING = say(
+NOTHING = later(
     "No test has been run yet.\nMeasure the baseline in Tune: what the sensors say is kept from its first second on."
 )
-UNREAD = say("This test left no readings: it ended before any sensor was read.")
-NO_SECOND = say("Nothing beside it")
-WHOLE = say("Whole test")
-ALONE, OVERLAY, DIFFERENCE = say("One"), say("Overlay"), say("Difference")
+UNREAD = later("This test left no readings: it ended before any sensor was read.")
+NO_SECOND = later("Nothing beside it")
+WHOLE = later("Whole test")
+ALONE, OVERLAY, DIFFERENCE = later("One"), later("Overlay"), later("Difference")
 
 
 class TracesPlace(ChartPlace):
     """The Traces place for one logbook."""
 
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
-        super().__init__(theme, book, say("Traces"), NOTHING, lambda: self.chart)
+        super().__init__(theme, book, say("Traces"), named(NOTHING), lambda: self.chart)
         self._runs: tuple[TracedRun, ...] = ()
         self._stale = False
         self._wanted: int | None = None
@@ -70,7 +70,7 @@ class TracesPlace(ChartPlace):
         self.passes.setMinimumContentsLength(16)
         self.passes.activated.connect(self.choose_pass)
         self._ways = {
-            name: button(name, "flat", say("{name} of the two tests", name=name))
+            name: button(named(name), "flat", say("{name} of the two tests", name=named(name)))
             for name in (ALONE, OVERLAY, DIFFERENCE)
         }
         for name, made in self._ways.items():
@@ -79,7 +79,7 @@ class TracesPlace(ChartPlace):
         self.sensors = button(say("Sensors …"), "flat", say("Choose the sensors shown"))
         self.sensors.clicked.connect(self._offer_sensors)
         self._words = Eliding("", "small")
-        self._unread = label(UNREAD, "muted", wrap=True)
+        self._unread = label(named(UNREAD), "muted", wrap=True)
         self.panel = SpanPanel()
         self._lay_out()
         for name, text, keys, do in (
@@ -103,7 +103,7 @@ class TracesPlace(ChartPlace):
         self.first.clear()
         self.first.addItems([run.words for run in self._runs])
         self.second.clear()
-        self.second.addItems([NO_SECOND, *(run.words for run in self._runs)])
+        self.second.addItems([named(NO_SECOND), *(run.words for run in self._runs)])
         if not self._runs:
             self.show_whole(False)
             return
@@ -278,7 +278,7 @@ class TracesPlace(ChartPlace):
         at = self.passes.currentIndex() if same else 0
         self._passes = self._first.passes
         self.passes.clear()
-        self.passes.addItems([WHOLE, *(p.words for p in self._passes)])
+        self.passes.addItems([named(WHOLE), *(p.words for p in self._passes)])
         self.passes.setCurrentIndex(at)
         attempts = [run.attempt for run in self._runs]
         self.first.setCurrentIndex(attempts.index(attempt))

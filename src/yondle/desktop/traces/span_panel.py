@@ -7,22 +7,22 @@ from PySide6.QtWidgets import QGridLayout, QLabel
 
 from yondle.desktop.look.basics import label
 from yondle.desktop.look.side import Side
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.views.traces.spans import SpanView
 
 _WIDTH = 340
-HOW = say(
+HOW = later(
     "Lowest and highest reading of the span, and the mean over its time. A clock is below what was asked "
     "under 99.5\u202f% of it; only time under load counts."
 )
-ALONE = ("", say("lowest"), say("mean"), say("highest"))
-BESIDE = ("", "A", "B", say("A less B"))
+ALONE = ("", later("lowest"), later("mean"), later("highest"))
+BESIDE = ("", "A", "B", later("A less B"))
 PARTS = (
-    say("Before it failed"),
-    say("What held it back"),
-    say("Hottest sensor"),
-    say("Voltage set and measured"),
-    say("Inside this pass"),
+    later("Before it failed"),
+    later("What held it back"),
+    later("Hottest sensor"),
+    later("Voltage set and measured"),
+    later("Inside this pass"),
 )
 
 
@@ -32,7 +32,7 @@ class SpanPanel(Side):
     def __init__(self) -> None:
         super().__init__(_WIDTH, say("Figures of the span"))
         self._title = label("", "strong")
-        self._title.setToolTip(HOW)
+        self._title.setToolTip(named(HOW))
         self.box.addWidget(self._title)
         self._heads, self._columns = [label("", "small") for _ in ALONE], [label("") for _ in ALONE]
         table = QGridLayout()
@@ -60,7 +60,7 @@ class SpanPanel(Side):
         """Show figures: of a `chosen` span or the whole test, alone or `beside` another's; `inside` tells one pass in full."""
         self._title.setText((say("Chosen span · ") if chosen else "") + view.title)
         for head, words in zip(self._heads, BESIDE if beside else ALONE, strict=True):
-            head.setText(words)
+            head.setText(named(words) if words else "")
         lines = [
             (row.name, row.mean, row.other, row.apart) if beside else (row.name, row.lowest, row.mean, row.highest)
             for row in view.rows

@@ -8,41 +8,41 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
 from yondle.desktop.look.keys import EDGE, SWEEP
-from yondle.language.saying import say
+from yondle.language.saying import later, named
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.snapshot import Snapshot
 
 ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
-    ("test", say("Test this step"), ("Return", "Enter")),
-    ("baseline", say("Run the baseline: measure stock"), ("Ctrl+B",)),
-    ("again", say("Test the selected step once more, to be sure"), ("O",)),
-    ("drop", say("Drop the proposal"), ("Esc",)),
-    ("joint", say("Make it a joint step"), ("J",)),
-    ("stop", say("Stop the test and go back"), ("Esc",)),
-    ("pause", say("Pause before the next pass, or go on"), ("P",)),
-    ("halt", say("Emergency stop: stock at once"), ("Shift+Esc",)),
-    ("go_back", say("Go back to the selected step"), ("G",)),
-    ("note", say("Write a note at the selected step"), ("N",)),
-    ("keep", say("Keep the selected step as a profile"), ("K",)),
-    ("profiles", say("Show the profiles"), ("Ctrl+Shift+P",)),
-    ("stock", say("Put everything at stock"), ("Ctrl+0",)),
-    ("limits", say("Set your own limits on the knob in play"), ("L",)),
-    ("sensors", say("Set the readings above which a test stops"), ()),
-    ("sweep", say("Sweep or climb the knob in play"), (SWEEP,)),
-    ("edge", say("Find the edge of the knob in play"), (EDGE,)),
-    ("plan", say("Run a plan file …"), ()),
-    ("conditions", say("Tell the conditions of this rig"), ()),
-    ("benchmarks", say("Choose the benchmarks to run"), ("Ctrl+M",)),
-    ("result", say("Type in a figure measured at the selected step"), ("R",)),
-    ("table", say("Read another program's table at the selected step …"), ()),
-    ("find", say("Filter the knobs"), ("Ctrl+F",)),
-    ("next_benchmark", say("Chart the next benchmark"), ("Alt+Right",)),
-    ("last_benchmark", say("Chart the benchmark before"), ("Alt+Left",)),
-    ("to_rulers", say("Go to the rulers"), ("Alt+1",)),
-    ("to_trail", say("Go to the trail"), ("Alt+2",)),
-    ("copy_table", say("Copy the chart's figures as a table"), ("Ctrl+Shift+C",)),
-    ("copy_picture", say("Copy the chart as a picture"), ("Ctrl+C",)),
-    ("dismiss", say("Take the cards away"), ("Ctrl+Backspace",)),
+    ("test", later("Test this step"), ("Return", "Enter")),
+    ("baseline", later("Run the baseline: measure stock"), ("Ctrl+B",)),
+    ("again", later("Test the selected step once more, to be sure"), ("O",)),
+    ("drop", later("Drop the proposal"), ("Esc",)),
+    ("joint", later("Make it a joint step"), ("J",)),
+    ("stop", later("Stop the test and go back"), ("Esc",)),
+    ("pause", later("Pause before the next pass, or go on"), ("P",)),
+    ("halt", later("Emergency stop: stock at once"), ("Shift+Esc",)),
+    ("go_back", later("Go back to the selected step"), ("G",)),
+    ("note", later("Write a note at the selected step"), ("N",)),
+    ("keep", later("Keep the selected step as a profile"), ("K",)),
+    ("profiles", later("Show the profiles"), ("Ctrl+Shift+P",)),
+    ("stock", later("Put everything at stock"), ("Ctrl+0",)),
+    ("limits", later("Set your own limits on the knob in play"), ("L",)),
+    ("sensors", later("Set the readings above which a test stops"), ()),
+    ("sweep", later("Sweep or climb the knob in play"), (SWEEP,)),
+    ("edge", later("Find the edge of the knob in play"), (EDGE,)),
+    ("plan", later("Run a plan file …"), ()),
+    ("conditions", later("Tell the conditions of this rig"), ()),
+    ("benchmarks", later("Choose the benchmarks to run"), ("Ctrl+M",)),
+    ("result", later("Type in a figure measured at the selected step"), ("R",)),
+    ("table", later("Read another program's table at the selected step …"), ()),
+    ("find", later("Filter the knobs"), ("Ctrl+F",)),
+    ("next_benchmark", later("Chart the next benchmark"), ("Alt+Right",)),
+    ("last_benchmark", later("Chart the benchmark before"), ("Alt+Left",)),
+    ("to_rulers", later("Go to the rulers"), ("Alt+1",)),
+    ("to_trail", later("Go to the trail"), ("Alt+2",)),
+    ("copy_table", later("Copy the chart's figures as a table"), ("Ctrl+Shift+C",)),
+    ("copy_picture", later("Copy the chart as a picture"), ("Ctrl+C",)),
+    ("dismiss", later("Take the cards away"), ("Ctrl+Backspace",)),
 )
 
 
@@ -50,7 +50,7 @@ def make_actions(place: QWidget, handlers: dict[str, Callable[[], object]]) -> d
     """Make every action on its place, each with its handler."""
     made = {}
     for name, text, keys in ACTIONS:
-        action = QAction(text, place)
+        action = QAction(named(text), place)
         action.setShortcuts([QKeySequence(key) for key in keys])
         action.triggered.connect(lambda _=False, do=handlers[name]: do())
         place.addAction(action)

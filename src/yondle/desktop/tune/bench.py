@@ -17,7 +17,7 @@ from yondle.app.session.results import ImportFrames, ImportScores, MeasuredWith,
 from yondle.desktop.look.cards import CardAction
 from yondle.desktop.tune.bench_forms import BenchmarksCard, ResultCard, TableCard, TableChoice, TypedFigure
 from yondle.desktop.tune.desk import Desk
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from yondle.app.machine.this_machine import Asked
 
 T = TypeVar("T")
-TABLES = say("Tables (*.csv *.txt);;All files (*)")
+TABLES = later("Tables (*.csv *.txt);;All files (*)")
 
 
 class BenchPresenter(QObject):
@@ -88,7 +88,7 @@ class BenchPresenter(QObject):
         """Ask for a table of another program, then how it is to be read."""
         if step is None:
             return
-        name, _ = QFileDialog.getOpenFileName(self._desk.window, say("Read a table"), "", TABLES)
+        name, _ = QFileDialog.getOpenFileName(self._desk.window, say("Read a table"), "", named(TABLES))
         if name:
             self.show_table(step, Path(name))
 

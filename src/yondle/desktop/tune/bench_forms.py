@@ -11,10 +11,10 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QLineEdit
 from yondle.desktop.look.basics import Choice, button, label, tip
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
-from yondle.language.saying import named, say
+from yondle.language.saying import later, named, say
 from yondle.model.workloads import Direction, Workload
 
-SCORES, FRAMES = say("several figures"), say("frame times")
+SCORES, FRAMES = later("several figures"), later("frame times")
 FRAME_UNITS = ("ms", "s", "us")
 
 
@@ -120,7 +120,7 @@ class TableCard(Card):
             say("Nothing is guessed: say what it holds and in which unit."),
             [],
         )
-        self.kind = Choice([SCORES, FRAMES], say("What it holds"))
+        self.kind = Choice([named(SCORES), named(FRAMES)], say("What it holds"))
         self.names, self.figures = Choice(list(columns), say("Names")), Choice(list(columns), say("Figures"))
         self.figures.setCurrentIndex(min(1, len(columns) - 1))
         self.benchmark, self.unit = QLineEdit(), QLineEdit()
@@ -160,13 +160,13 @@ class TableCard(Card):
         self._show_rows()
 
     def _show_rows(self) -> None:
-        frames = self.kind.currentText() == FRAMES
+        frames = self.kind.currentIndex() == 1
         for shown, field, when in self._rows:
             for widget in (shown, field):
                 widget.setVisible(when is None or when is frames)
 
     def _tell(self) -> None:
-        frames = self.kind.currentText() == FRAMES
+        frames = self.kind.currentIndex() == 1
         told_of = (self.names.currentText(), self.figures.currentText())
         left = tuple(c for c in self._columns if c not in told_of) if self.others_left.isChecked() else ()
         self.told.emit(

@@ -17,7 +17,7 @@ from yondle.desktop.look.cards import Card, CardAction
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.tune.fields import FIELD_WIDTH, value_box
-from yondle.language.saying import capital, in_sentence, named, say
+from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import CRASH_PRICE_S, Style
@@ -27,7 +27,7 @@ from yondle.views.edge.edge import EdgeView
 
 _PLOT_HEIGHT = 128
 _LONGEST_S = 3600.0
-_HERE = say("nothing else")
+_HERE = later("nothing else")
 _USUAL_AT = 5
 
 
@@ -74,7 +74,7 @@ class EdgeCard(Card):
         self.room.setSuffix(say(" notches"))
         self.room.setMinimumWidth(FIELD_WIDTH)
         self.room.setAccessibleName(say("Room below what is recommended"))
-        self.along = Choice([_HERE, *(k.name for k, _ in others)], say("Over a second knob"))
+        self.along = Choice([named(_HERE), *(k.name for k, _ in others)], say("Over a second knob"))
         self.at = QLineEdit()
         self.at.setAccessibleName(say("Values of the second knob"))
         self.at.setProperty("role", "tight")
@@ -159,7 +159,7 @@ class EdgeCard(Card):
         words = say(
             "{standard}: fails {standard_words}. {style}: a crash counts {crash_price_s:.0f} min beyond its restart.",
             standard=capital(named(standard)),
-            standard_words=STANDARD_WORDS[standard],
+            standard_words=named(STANDARD_WORDS[standard]),
             style=capital(named(style)),
             crash_price_s=CRASH_PRICE_S[style] / 60,
         )

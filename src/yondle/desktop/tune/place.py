@@ -43,7 +43,7 @@ from yondle.desktop.tune.rulers import GROUPED_FROM
 from yondle.desktop.tune.strips import strips_of
 from yondle.desktop.tune.words import next_words, tell_resumed, tell_trouble, tell_verdict
 from yondle.formats.documents import UnfoldedGroups
-from yondle.language.saying import capital, say
+from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
@@ -57,7 +57,7 @@ if TYPE_CHECKING:
     from yondle.desktop.tune.score_chart import ScoreChart
 
 _PAINTED_MS = 60
-_NOTHING_MEASURED = say("Nothing measured yet.\nEvery later gain is told against the baseline.")
+_NOTHING_MEASURED = later("Nothing measured yet.\nEvery later gain is told against the baseline.")
 _TESTS = (RunBaseline, TryProposal, TryAgain, GoOnWaiting, DropWaiting, RunEvening)
 """Orders whose verdict is told when they end."""
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
@@ -255,13 +255,13 @@ class TunePlace(QWidget):
             self.chart_panel.show_nothing(say("This rig has no knob to chart against."))
             return
         if self.chart is None:
-            self.chart_panel.show_nothing(say("Drawing …") if self.book.now.steps else _NOTHING_MEASURED)
+            self.chart_panel.show_nothing(say("Drawing …") if self.book.now.steps else named(_NOTHING_MEASURED))
             return
         view = self._chart_view()
         if view is not None and view.points:
             self.chart_panel.show_view(view)
         else:
-            self.chart_panel.show_nothing(_NOTHING_MEASURED)
+            self.chart_panel.show_nothing(named(_NOTHING_MEASURED))
 
     def _chart_view(self) -> ChartView | None:
         return self.views.chart(self._knob(), self._benchmark)

@@ -15,7 +15,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.edge import EdgePresenter
 from yondle.desktop.tune.fields import value_box
-from yondle.language.saying import capital, in_sentence, named, say
+from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.plan_runs import GOES_ON
@@ -26,8 +26,9 @@ from yondle.views.shared.snapshot import STEP_PASSES
 from yondle.views.tune.proposal import dry_words
 from yondle.views.tune.summary import latest_attempt, summary_words
 
-UNTIL_IT_FAILS, IN_ROUNDS = say("until it fails"), say("in rounds")
-PLAN_FILES = say("Plans (*.toml);;All files (*)")
+UNTIL_IT_FAILS, IN_ROUNDS = later("until it fails"), later("in rounds")
+_ORDERS: tuple[str, ...] = (*SweepOrder, IN_ROUNDS, UNTIL_IT_FAILS)
+PLAN_FILES = later("Plans (*.toml);;All files (*)")
 
 
 class SweepCard(Card):
@@ -58,7 +59,7 @@ class SweepCard(Card):
         self.passes.setRange(2, 200)
         self.passes.setValue(passes)
         self.passes.setAccessibleName(say("Passes"))
-        self.order = Choice([*(named(order) for order in SweepOrder), IN_ROUNDS, UNTIL_IT_FAILS], say("Order"))
+        self.order = Choice([*map(named, _ORDERS)], say("Order"))
         grid = QGridLayout()
         grid.setVerticalSpacing(4)
         fields = (
@@ -83,21 +84,24 @@ class SweepCard(Card):
         self.body.addWidget(leave)
         for box in (self.low, self.high, self.by, self.passes):
             box.valueChanged.connect(lambda _: self.changed.emit())
-        self.order.currentTextChanged.connect(self._turn)
+        self.order.currentIndexChanged.connect(self._turn)
 
     @property
     def until_it_fails(self) -> bool:
         """Tell whether it climbs from where the rig is until it fails."""
-        return self.order.currentText() == UNTIL_IT_FAILS
+        return self._order is UNTIL_IT_FAILS
 
     def values(self) -> tuple[float, float, float, int, SweepOrder | None]:
         """Give from, to, by, passes and order; a climb, and a sweep in rounds, have none."""
-        chosen = self.order.currentText()
-        order = tuple(SweepOrder)[self.order.currentIndex()] if chosen not in (UNTIL_IT_FAILS, IN_ROUNDS) else None
+        order = self._order if isinstance(self._order, SweepOrder) else None
         return self.low.value(), self.high.value(), self.by.value(), self.passes.value(), order
 
-    def _turn(self, order: str) -> None:
-        self.low.setEnabled(order != UNTIL_IT_FAILS)
+    @property
+    def _order(self) -> str:
+        return _ORDERS[self.order.currentIndex()]
+
+    def _turn(self) -> None:
+        self.low.setEnabled(not self.until_it_fails)
         self.changed.emit()
 
     def tell(self, words: str, can_run: bool) -> None:
@@ -153,7 +157,7 @@ class PlansPresenter:
 
     def ask_file(self) -> None:
         """Let the tuner choose a plan file, and say what it would do before anything moves."""
-        name, _ = QFileDialog.getOpenFileName(self._desk.window, say("Choose a plan"), "", PLAN_FILES)
+        name, _ = QFileDialog.getOpenFileName(self._desk.window, say("Choose a plan"), "", named(PLAN_FILES))
         if name:
             self._desk.attempt(lambda: self.show(Path(name)))
 

@@ -24,10 +24,10 @@ from yondle.desktop.look.basics import Choice, button, label
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
-from yondle.language.saying import named, say
+from yondle.language.saying import later, named, say
 from yondle.model.profiles import Profile, Purpose
 
-PROFILE_FILES = say("Profiles (*.toml);;All files (*)")
+PROFILE_FILES = later("Profiles (*.toml);;All files (*)")
 
 
 class ProfileCard(Card):
@@ -154,11 +154,13 @@ class ProfilesPresenter:
 
     def _write(self, kept: Profile) -> None:
         suggested = f"{kept.name}.toml"
-        name, _ = QFileDialog.getSaveFileName(self._desk.window, say("Write the profile"), suggested, PROFILE_FILES)
+        name, _ = QFileDialog.getSaveFileName(
+            self._desk.window, say("Write the profile"), suggested, named(PROFILE_FILES)
+        )
         if name:
             self._desk.attempt(lambda: write_profile(self._desk.now, kept, Path(name), replaces=True))
 
     def _ask_file(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self._desk.window, say("Read a profile"), "", PROFILE_FILES)
+        name, _ = QFileDialog.getOpenFileName(self._desk.window, say("Read a profile"), "", named(PROFILE_FILES))
         if name:
             self._desk.ask(ImportProfile(Path(name)), lambda _: self.show())

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from yondle.language.saying import say
+from yondle.language.saying import later
 from yondle.rigs.linux.files import Tree
 
 
@@ -38,103 +38,103 @@ class FoundFamily:
 _CPU = "sys/devices/system/cpu"
 FAMILIES = (
     Family(
-        say("core clocks"),
+        later("core clocks"),
         (f"{_CPU}/cpufreq/policy*/scaling_max_freq",),
-        say("clocks under load, their ceiling, governor and energy preference"),
-        say("a virtual machine hides them; on a real one the kernel's frequency driver isn't loaded"),
+        later("clocks under load, their ceiling, governor and energy preference"),
+        later("a virtual machine hides them; on a real one the kernel's frequency driver isn't loaded"),
     ),
     Family(
-        say("boost"),
+        later("boost"),
         (f"{_CPU}/cpufreq/boost", f"{_CPU}/intel_pstate/no_turbo"),
-        say("clocks above the nominal one, on or off"),
-        say("the frequency driver doesn't offer it"),
+        later("clocks above the nominal one, on or off"),
+        later("the frequency driver doesn't offer it"),
     ),
     Family(
-        say("processors online"),
+        later("processors online"),
         (f"{_CPU}/cpu*/online",),
-        say("using fewer processors; else the number of workers does"),
-        say("the kernel was built without taking processors off line"),
+        later("using fewer processors; else the number of workers does"),
+        later("the kernel was built without taking processors off line"),
     ),
     Family(
-        say("threads per core"),
+        later("threads per core"),
         (f"{_CPU}/smt/control",),
-        say("a second thread per core, on or off"),
-        say("this processor has none"),
+        later("a second thread per core, on or off"),
+        later("this processor has none"),
     ),
     Family(
-        say("power limits and energy"),
+        later("power limits and energy"),
         ("sys/class/powercap/*:*/energy_uj",),
-        say("power drawn by the processor, its limits, score per watt"),
-        say(
+        later("power drawn by the processor, its limits, score per watt"),
+        later(
             "the driver isn't loaded (try: modprobe intel_rapl_msr), or a virtual machine hides it; a meter at "
             "the wall does too"
         ),
     ),
     Family(
-        say("power modes"),
+        later("power modes"),
         ("sys/firmware/acpi/platform_profile",),
-        say("the maker's named modes"),
-        say("mostly laptops have them"),
+        later("the maker's named modes"),
+        later("mostly laptops have them"),
     ),
     Family(
-        say("temperatures, fans, voltages"),
+        later("temperatures, fans, voltages"),
         ("sys/class/hwmon/hwmon*/name",),
-        say("heat, fan levels, voltages under load; without temperatures no ceiling guards a test"),
-        say("no sensor driver is loaded, or a virtual machine hides them"),
+        later("heat, fan levels, voltages under load; without temperatures no ceiling guards a test"),
+        later("no sensor driver is loaded, or a virtual machine hides them"),
     ),
     Family(
-        say("graphics cards"),
+        later("graphics cards"),
         ("sys/class/drm/card[0-9]",),
-        say("graphics clocks, power, use, link width"),
-        say("there is none, or its driver isn't loaded"),
+        later("graphics clocks, power, use, link width"),
+        later("there is none, or its driver isn't loaded"),
     ),
     Family(
-        say("clock and voltage table of a graphics card"),
+        later("clock and voltage table of a graphics card"),
         ("sys/class/drm/card[0-9]/device/pp_od_clk_voltage",),
-        say("graphics clock, memory clock and voltage"),
-        say("the driver offers it for some cards only, and only with overdriving allowed at the start of the kernel"),
+        later("graphics clock, memory clock and voltage"),
+        later("the driver offers it for some cards only, and only with overdriving allowed at the start of the kernel"),
     ),
     Family(
-        say("large pages"),
+        later("large pages"),
         ("sys/kernel/mm/transparent_hugepage/enabled",),
-        say("memory in pages of 2 MiB: what latency and bandwidth answer to"),
-        say("the kernel was built without them"),
+        later("memory in pages of 2 MiB: what latency and bandwidth answer to"),
+        later("the kernel was built without them"),
     ),
     Family(
-        say("throttle counters"),
+        later("throttle counters"),
         (f"{_CPU}/cpu*/thermal_throttle",),
-        say("knowing that heat took clock away, even between two readings"),
-        say("this processor or virtual machine doesn't count it"),
+        later("knowing that heat took clock away, even between two readings"),
+        later("this processor or virtual machine doesn't count it"),
     ),
     Family(
-        say("memory error counters"),
+        later("memory error counters"),
         ("sys/devices/system/edac/mc/mc*",),
-        say("errors that memory corrected: the first sign of a setting too sharp"),
-        say("memory without error correction can't count; only the memory check sees its errors"),
+        later("errors that memory corrected: the first sign of a setting too sharp"),
+        later("memory without error correction can't count; only the memory check sees its errors"),
     ),
     Family(
-        say("kernel log"),
+        later("kernel log"),
         ("dev/kmsg",),
-        say("hardware errors as evidence for a verdict"),
-        say("only root, or who is let, may read it: sysctl kernel.dmesg_restrict=0"),
+        later("hardware errors as evidence for a verdict"),
+        later("only root, or who is let, may read it: sysctl kernel.dmesg_restrict=0"),
     ),
     Family(
-        say("crash records"),
+        later("crash records"),
         ("sys/fs/pstore",),
-        say("what the kernel died of, over a restart"),
-        say("the firmware keeps none; the boot's identity still tells that it went down"),
+        later("what the kernel died of, over a restart"),
+        later("the firmware keeps none; the boot's identity still tells that it went down"),
     ),
     Family(
-        say("board and firmware"),
+        later("board and firmware"),
         ("sys/class/dmi/id/board_name",),
-        say("naming the conditions a result holds for"),
-        say("tell them yourself: yondle condition"),
+        later("naming the conditions a result holds for"),
+        later("tell them yourself: yondle condition"),
     ),
     Family(
-        say("power source"),
+        later("power source"),
         ("sys/class/power_supply/*/type",),
-        say("on battery or on mains"),
-        say("a desktop has none"),
+        later("on battery or on mains"),
+        later("a desktop has none"),
     ),
 )
 

@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.knobs import Knob, Risk, Subsystem
 from yondle.rigs.linux.helper import Interface
 
@@ -31,29 +31,29 @@ class _About:
 
 _P, _G = Subsystem.PROCESSOR, Subsystem.GRAPHICS
 _ABOUT: Mapping[str, _About] = {
-    "core_clock_most": _About(say("Highest core clock"), "MHz", _P, Risk.UP, True),
-    "core_clock_least": _About(say("Lowest core clock"), "MHz", _P),
-    "governor": _About(say("Governor"), "", _P, about=say("how the kernel chooses the clock"), governs=True),
+    "core_clock_most": _About(later("Highest core clock"), "MHz", _P, Risk.UP, True),
+    "core_clock_least": _About(later("Lowest core clock"), "MHz", _P),
+    "governor": _About(later("Governor"), "", _P, about=later("how the kernel chooses the clock"), governs=True),
     "energy_preference": _About(
-        say("Energy preference"), "", _P, about=say("what the processor itself leans to"), governs=True
+        later("Energy preference"), "", _P, about=later("what the processor itself leans to"), governs=True
     ),
-    "boost": _About(say("Boost"), "", _P, about=say("clocks above the nominal one"), governs=True),
-    "turbo": _About(say("Boost"), "", _P, about=say("clocks above the nominal one"), governs=True),
-    "threads_per_core": _About(say("Second thread per core"), "", _P),
-    "most_performance": _About(say("Highest performance"), "%", _P, proportional=True, coarsest=5.0, governs=True),
-    "processors_on_line": _About(say("Processors online"), "", _P, proportional=True, coarsest=1.0),
-    "power_limit_long": _About(say("Power limit, lasting"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
-    "power_limit_short": _About(say("Power limit, short"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
-    "power_mode": _About(say("Power mode"), "", Subsystem.WHOLE, governs=True),
-    "fan": _About(say("Fan"), "%", Subsystem.COOLING, Risk.DOWN, coarsest=5.0, governs=True),
-    "graphics_level": _About(say("Graphics performance level"), "", _G, governs=True),
-    "graphics_power_limit": _About(say("Graphics power limit"), "W", _G, Risk.UP, coarsest=5.0, governs=True),
-    "graphics_clock": _About(say("Graphics clock"), "MHz", _G, Risk.UP, True, 25.0),
-    "graphics_memory_clock": _About(say("Graphics memory clock"), "MHz", _G, Risk.UP, True, 25.0),
-    "graphics_voltage_offset": _About(say("Graphics voltage offset"), "mV", _G, Risk.DOWN, coarsest=5.0),
-    "graphics_clock_most": _About(say("Highest graphics clock"), "MHz", _G, Risk.UP, True, 50.0),
+    "boost": _About(later("Boost"), "", _P, about=later("clocks above the nominal one"), governs=True),
+    "turbo": _About(later("Boost"), "", _P, about=later("clocks above the nominal one"), governs=True),
+    "threads_per_core": _About(later("Second thread per core"), "", _P),
+    "most_performance": _About(later("Highest performance"), "%", _P, proportional=True, coarsest=5.0, governs=True),
+    "processors_on_line": _About(later("Processors online"), "", _P, proportional=True, coarsest=1.0),
+    "power_limit_long": _About(later("Power limit, lasting"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
+    "power_limit_short": _About(later("Power limit, short"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
+    "power_mode": _About(later("Power mode"), "", Subsystem.WHOLE, governs=True),
+    "fan": _About(later("Fan"), "%", Subsystem.COOLING, Risk.DOWN, coarsest=5.0, governs=True),
+    "graphics_level": _About(later("Graphics performance level"), "", _G, governs=True),
+    "graphics_power_limit": _About(later("Graphics power limit"), "W", _G, Risk.UP, coarsest=5.0, governs=True),
+    "graphics_clock": _About(later("Graphics clock"), "MHz", _G, Risk.UP, True, 25.0),
+    "graphics_memory_clock": _About(later("Graphics memory clock"), "MHz", _G, Risk.UP, True, 25.0),
+    "graphics_voltage_offset": _About(later("Graphics voltage offset"), "mV", _G, Risk.DOWN, coarsest=5.0),
+    "graphics_clock_most": _About(later("Highest graphics clock"), "MHz", _G, Risk.UP, True, 50.0),
     "large_pages": _About(
-        say("Large pages"), "", Subsystem.MEMORY, about=say("memory in pages of 2 MiB instead of 4 KiB")
+        later("Large pages"), "", Subsystem.MEMORY, about=later("memory in pages of 2 MiB instead of 4 KiB")
     ),
 }
 
@@ -64,11 +64,11 @@ def knob_of(interface: Interface) -> Knob | None:
     now = interface.value()
     if about is None or now is None:
         return None
-    name = f"{about.name} {tail}".strip()
+    name = f"{named(about.name)} {tail}".strip()
     if interface.choices:
         return Knob(
             interface.knob, name, "", about.subsystem, interface.low, interface.high, 1.0, now,
-            choices=interface.choices, risk=about.risk, about=about.about, governs=about.governs,
+            choices=interface.choices, risk=about.risk, about=named(about.about), governs=about.governs,
         )  # fmt: skip
     low, high = math.ceil(interface.low), math.floor(interface.high)
     step = _step(low, high, now, about.coarsest)
@@ -76,7 +76,7 @@ def knob_of(interface: Interface) -> Knob | None:
         return None
     return Knob(
         interface.knob, name, about.unit, about.subsystem, low, high, step, now,
-        risk=about.risk, proportional=about.proportional, about=about.about, governs=about.governs,
+        risk=about.risk, proportional=about.proportional, about=named(about.about), governs=about.governs,
     )  # fmt: skip
 
 

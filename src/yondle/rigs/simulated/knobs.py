@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk, Subsystem
 from yondle.rigs.simulated.parts import KnobPart
@@ -25,44 +25,46 @@ class _Kind:
 
 
 KINDS: dict[str, _Kind] = {
-    "core_clock": _Kind(say("Core clock"), "MHz", _P, Risk.UP, True),
-    "bus_clock": _Kind(say("Bus clock"), "MHz", _P, Risk.UP, True, say("Core and memory clock hang on it.")),
-    "core_ratio": _Kind(say("Core ratio"), "×", _P, Risk.UP, True, say("Core clock is bus clock times this.")),
-    "core_voltage": _Kind(say("Core voltage"), "V", _P, Risk.DOWN),
-    "load_line": _Kind(say("Load line"), "", _P, about=say("How far the core voltage drops under load.")),
+    "core_clock": _Kind(later("Core clock"), "MHz", _P, Risk.UP, True),
+    "bus_clock": _Kind(later("Bus clock"), "MHz", _P, Risk.UP, True, later("Core and memory clock hang on it.")),
+    "core_ratio": _Kind(later("Core ratio"), "×", _P, Risk.UP, True, later("Core clock is bus clock times this.")),
+    "core_voltage": _Kind(later("Core voltage"), "V", _P, Risk.DOWN),
+    "load_line": _Kind(later("Load line"), "", _P, about=later("How far the core voltage drops under load.")),
     "vector_offset": _Kind(
-        say("Vector clock offset"), "MHz", _P, Risk.DOWN, about=say("Taken off in wide-vector loads.")
+        later("Vector clock offset"), "MHz", _P, Risk.DOWN, about=later("Taken off in wide-vector loads.")
     ),
-    "power_limit": _Kind(say("Power limit"), "W", _P, governs=True),
+    "power_limit": _Kind(later("Power limit"), "W", _P, governs=True),
     "heat_limit": _Kind(
-        say("Heat limit"), "°C", _P, about=say("The processor slows itself down to stay below it."), governs=True
+        later("Heat limit"), "°C", _P, about=later("The processor slows itself down to stay below it."), governs=True
     ),
-    "cores_in_use": _Kind(say("Cores in use"), "", _P, proportional=True),
-    "threads_per_core": _Kind(say("Threads per core"), "", _P),
-    "power_mode": _Kind(say("Power mode"), "", _P, governs=True),
-    "memory_rate": _Kind(say("Memory rate"), "MT/s", _M, Risk.UP, True),
-    "memory_ratio": _Kind(say("Memory ratio"), "×", _M, Risk.UP, True, say("Memory clock is bus clock times this.")),
+    "cores_in_use": _Kind(later("Cores in use"), "", _P, proportional=True),
+    "threads_per_core": _Kind(later("Threads per core"), "", _P),
+    "power_mode": _Kind(later("Power mode"), "", _P, governs=True),
+    "memory_rate": _Kind(later("Memory rate"), "MT/s", _M, Risk.UP, True),
+    "memory_ratio": _Kind(
+        later("Memory ratio"), "×", _M, Risk.UP, True, later("Memory clock is bus clock times this.")
+    ),
     "controller_ratio": _Kind(
-        say("Controller ratio"), "", _M, Risk.NONE, about=say("Memory controller to memory clock.")
+        later("Controller ratio"), "", _M, Risk.NONE, about=later("Memory controller to memory clock.")
     ),
-    "cas": _Kind(say("CAS latency"), "", _M, Risk.DOWN),
-    "trcd": _Kind("tRCD", "", _M, Risk.DOWN, about=say("Row to column delay in clocks.")),
-    "trp": _Kind("tRP", "", _M, Risk.DOWN, about=say("Row precharge in clocks.")),
-    "tras": _Kind("tRAS", "", _M, Risk.DOWN, about=say("Row active time in clocks.")),
-    "trfc": _Kind("tRFC", "", _M, Risk.DOWN, about=say("Refresh cycle time in clocks.")),
+    "cas": _Kind(later("CAS latency"), "", _M, Risk.DOWN),
+    "trcd": _Kind("tRCD", "", _M, Risk.DOWN, about=later("Row to column delay in clocks.")),
+    "trp": _Kind("tRP", "", _M, Risk.DOWN, about=later("Row precharge in clocks.")),
+    "tras": _Kind("tRAS", "", _M, Risk.DOWN, about=later("Row active time in clocks.")),
+    "trfc": _Kind("tRFC", "", _M, Risk.DOWN, about=later("Refresh cycle time in clocks.")),
     "refresh_interval": _Kind(
-        "tREFI", "", _M, Risk.UP, about=say("Clocks between refreshes; warm memory needs fewer.")
+        "tREFI", "", _M, Risk.UP, about=later("Clocks between refreshes; warm memory needs fewer.")
     ),
-    "command_rate": _Kind(say("Command rate"), "", _M),
-    "memory_voltage": _Kind(say("Memory voltage"), "V", _M, Risk.DOWN),
-    "controller_voltage": _Kind(say("Controller voltage"), "V", _M, Risk.DOWN),
-    "memory_channels": _Kind(say("Memory channels"), "", _M, proportional=True, about=say("Modules fitted.")),
-    "graphics_clock": _Kind(say("Graphics clock"), "MHz", _G, Risk.UP, True),
-    "graphics_memory_clock": _Kind(say("Graphics memory clock"), "MHz", _G, Risk.UP, True),
-    "graphics_power_limit": _Kind(say("Graphics power limit"), "W", _G, governs=True),
-    "link_width": _Kind(say("Link width"), "", _G, about=say("Lanes between graphics and processor.")),
-    "fan_level": _Kind(say("Fan level"), "%", _C, governs=True),
-    "graphics_fan": _Kind(say("Graphics fan"), "%", _C, governs=True),
+    "command_rate": _Kind(later("Command rate"), "", _M),
+    "memory_voltage": _Kind(later("Memory voltage"), "V", _M, Risk.DOWN),
+    "controller_voltage": _Kind(later("Controller voltage"), "V", _M, Risk.DOWN),
+    "memory_channels": _Kind(later("Memory channels"), "", _M, proportional=True, about=later("Modules fitted.")),
+    "graphics_clock": _Kind(later("Graphics clock"), "MHz", _G, Risk.UP, True),
+    "graphics_memory_clock": _Kind(later("Graphics memory clock"), "MHz", _G, Risk.UP, True),
+    "graphics_power_limit": _Kind(later("Graphics power limit"), "W", _G, governs=True),
+    "link_width": _Kind(later("Link width"), "", _G, about=later("Lanes between graphics and processor.")),
+    "fan_level": _Kind(later("Fan level"), "%", _C, governs=True),
+    "graphics_fan": _Kind(later("Graphics fan"), "%", _C, governs=True),
 }
 
 
@@ -102,7 +104,7 @@ _MAY_BE_CHOICES = frozenset(
 def _knob(name: str, kind: _Kind, part: KnobPart) -> Knob:
     return Knob(
         id=name,
-        name=kind.name,
+        name=named(kind.name),
         unit=kind.unit,
         subsystem=kind.subsystem,
         low=part.low,
@@ -116,7 +118,7 @@ def _knob(name: str, kind: _Kind, part: KnobPart) -> Knob:
         choices=part.choices,
         role=part.role or "",
         readable=part.readable,
-        about=kind.about,
+        about=named(kind.about),
         governs=kind.governs,
     )
 

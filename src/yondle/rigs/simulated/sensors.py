@@ -6,10 +6,10 @@ Some mislead by nature: a reading that only repeats what was asked is no measure
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from random import Random
 
-from yondle.language.saying import say
+from yondle.language.saying import later, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.simulated.parts import SensorPart
@@ -76,42 +76,42 @@ def _core_c(core: int) -> Callable[[World], float]:
 KINDS: dict[str, _Kind] = {
     kind.channel.id: kind
     for kind in (
-        _kind("processor_temperature", say("Processor"), "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
-        _kind("hottest_core", say("Hottest core"), "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
-        _kind("core_clock_effective", say("Core clock"), "MHz", Quantity.CLOCK, _P, lambda w: w.draw.clock_ghz * 1000.0,
+        _kind("processor_temperature", later("Processor"), "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
+        _kind("hottest_core", later("Hottest core"), "°C", Quantity.TEMPERATURE, _P, lambda w: w.state.die_c),
+        _kind("core_clock_effective", later("Core clock"), "MHz", Quantity.CLOCK, _P, lambda w: w.draw.clock_ghz * 1000.0,
               0, "core_clock"),
-        _kind("package_power", say("Package power"), "W", Quantity.POWER, _P, lambda w: w.draw.power_w, 1),
-        _kind("core_voltage_measured", say("Core voltage"), "V", Quantity.VOLTAGE, _P, lambda w: w.draw.voltage_v, 3,
+        _kind("package_power", later("Package power"), "W", Quantity.POWER, _P, lambda w: w.draw.power_w, 1),
+        _kind("core_voltage_measured", later("Core voltage"), "V", Quantity.VOLTAGE, _P, lambda w: w.draw.voltage_v, 3,
               "core_voltage"),
-        _kind("core_voltage_asked", say("Core voltage as asked"), "V", Quantity.OTHER, _P,
-              lambda w: w.settings.core_voltage_v, 3, "", say("repeats the setting; not a measurement")),
-        _kind("fan_speed", say("Fan"), "rpm", Quantity.FAN, _C, _rpm, 0),
-        _kind("cooler_temperature", say("Cooler"), "°C", Quantity.TEMPERATURE, _C, lambda w: w.state.cooler_c),
-        _kind("board_temperature", say("Board"), "°C", Quantity.TEMPERATURE, _W, _board_c, 0),
-        _kind("room_temperature", say("Room"), "°C", Quantity.TEMPERATURE, _W, lambda w: w.heat.room_c(w.state.t_s)),
-        _kind("wall_power", say("Wall power"), "W", Quantity.POWER, _W, _wall_w, 0),
-        _kind("in_use", say("In use"), "%", Quantity.USE, _P, _in_use, 0),
-        _kind("power_limited", say("Power limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0,
-              "power_limit", of="package_power", limit=say("power limit")),
-        _kind("heat_limited", say("Heat limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0,
-              limit=say("heat limit")),
-        _kind("core_errors", say("Core errors corrected"), "", Quantity.ERRORS, _P,
+        _kind("core_voltage_asked", later("Core voltage as asked"), "V", Quantity.OTHER, _P,
+              lambda w: w.settings.core_voltage_v, 3, "", later("repeats the setting; not a measurement")),
+        _kind("fan_speed", later("Fan"), "rpm", Quantity.FAN, _C, _rpm, 0),
+        _kind("cooler_temperature", later("Cooler"), "°C", Quantity.TEMPERATURE, _C, lambda w: w.state.cooler_c),
+        _kind("board_temperature", later("Board"), "°C", Quantity.TEMPERATURE, _W, _board_c, 0),
+        _kind("room_temperature", later("Room"), "°C", Quantity.TEMPERATURE, _W, lambda w: w.heat.room_c(w.state.t_s)),
+        _kind("wall_power", later("Wall power"), "W", Quantity.POWER, _W, _wall_w, 0),
+        _kind("in_use", later("In use"), "%", Quantity.USE, _P, _in_use, 0),
+        _kind("power_limited", later("Power limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.power_limited), 0,
+              "power_limit", of="package_power", limit=later("power limit")),
+        _kind("heat_limited", later("Heat limit reached"), "", Quantity.FLAG, _P, lambda w: float(w.draw.heat_limited), 0,
+              limit=later("heat limit")),
+        _kind("core_errors", later("Core errors corrected"), "", Quantity.ERRORS, _P,
               lambda w: float(w.state.core_corrected), 0),
-        _kind("memory_rate_effective", say("Memory rate"), "MT/s", Quantity.CLOCK, _M,
+        _kind("memory_rate_effective", later("Memory rate"), "MT/s", Quantity.CLOCK, _M,
               lambda w: w.settings.memory_rate_mt_s, 0, "memory_rate"),
-        _kind("memory_temperature", say("Memory"), "°C", Quantity.TEMPERATURE, _M, lambda w: w.state.memory_c),
-        _kind("memory_errors", say("Memory errors corrected"), "", Quantity.ERRORS, _M,
+        _kind("memory_temperature", later("Memory"), "°C", Quantity.TEMPERATURE, _M, lambda w: w.state.memory_c),
+        _kind("memory_errors", later("Memory errors corrected"), "", Quantity.ERRORS, _M,
               lambda w: float(w.state.memory_corrected), 0),
-        _kind("graphics_clock_effective", say("Graphics clock"), "MHz", Quantity.CLOCK, _G,
+        _kind("graphics_clock_effective", later("Graphics clock"), "MHz", Quantity.CLOCK, _G,
               lambda w: w.graphics_draw.clock_mhz, 0, "graphics_clock"),
-        _kind("graphics_temperature", say("Graphics"), "°C", Quantity.TEMPERATURE, _G, lambda w: w.state.graphics_c),
-        _kind("graphics_power", say("Graphics power"), "W", Quantity.POWER, _G, lambda w: w.graphics_draw.power_w),
-        _kind("graphics_in_use", say("Graphics in use"), "%", Quantity.USE, _G, _pixels_in_use, 0),
-        _kind("graphics_power_limited", say("Graphics power limit reached"), "", Quantity.FLAG, _G,
+        _kind("graphics_temperature", later("Graphics"), "°C", Quantity.TEMPERATURE, _G, lambda w: w.state.graphics_c),
+        _kind("graphics_power", later("Graphics power"), "W", Quantity.POWER, _G, lambda w: w.graphics_draw.power_w),
+        _kind("graphics_in_use", later("Graphics in use"), "%", Quantity.USE, _G, _pixels_in_use, 0),
+        _kind("graphics_power_limited", later("Graphics power limit reached"), "", Quantity.FLAG, _G,
               lambda w: float(w.graphics_draw.power_limited), 0, "graphics_power_limit", of="graphics_power",
-              limit=say("graphics power limit")),
-        _kind("link_lanes", say("Link lanes as reported"), "", Quantity.OTHER, _G, _lanes_reported, 0, "",
-              say("what was agreed on; a splitter behind it may use fewer")),
+              limit=later("graphics power limit")),
+        _kind("link_lanes", later("Link lanes as reported"), "", Quantity.OTHER, _G, _lanes_reported, 0, "",
+              later("what was agreed on; a splitter behind it may use fewer")),
     )
 }  # fmt: skip
 
@@ -122,12 +122,18 @@ EACH_CORE = "each_core"
 
 def seen_by(parts: Mapping[str, SensorPart], cores: int) -> list[tuple[_Kind, SensorPart]]:
     """List the sensors of a rig file in its order, those of each core at the end; raises KeyError for one there isn't."""
-    found = [(KINDS[name], part) for name, part in parts.items() if name != EACH_CORE]
+    found = [(_said(KINDS[name]), part) for name, part in parts.items() if name != EACH_CORE]
     for core in range(cores if EACH_CORE in parts else 0):
         name = say("Core {core}", core=core)
         channel = Channel(f"core_temperature_{core}", name, "°C", Quantity.TEMPERATURE, _P, core=core)
         found.append((_Kind(channel, _core_c(core)), parts[EACH_CORE]))
     return found
+
+
+def _said(kind: _Kind) -> _Kind:
+    """Put the words of a channel into the reader's language."""
+    of = kind.channel
+    return replace(kind, channel=replace(of, name=named(of.name), about=named(of.about), limit=named(of.limit)))
 
 
 WHOLE = 100.0

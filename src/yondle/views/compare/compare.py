@@ -11,7 +11,7 @@ from yondle.analysis.group import GroupGain, Member, group_gain
 from yondle.analysis.margins import Gain, GainWord, Spread, gain, spread
 from yondle.analysis.ranking import Rank, ranks
 from yondle.analysis.scaling import at_cap
-from yondle.language.saying import named, say
+from yondle.language.saying import later, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, digits_for, number, ranged, signed_percent
@@ -87,9 +87,12 @@ def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, fl
         row = _row(benchmark, columns, against)
         if any(cell is not None for cell in row.cells):
             groups.setdefault(group_name(benchmark), []).append(row)
+    order = [named(each) for each in (*_PARTS, TYPED_IN)]
     made = tuple(
         RowGroup(name, tuple(rows), _means(rows, columns, against))
-        for name, rows in sorted(groups.items(), key=lambda item: _ORDER.get(item[0], len(_ORDER)))
+        for name, rows in sorted(
+            groups.items(), key=lambda item: order.index(item[0]) if item[0] in order else len(order)
+        )
     )
     means = _means([row for group in made for row in group.rows], columns, against)
     sentence = _sentence(columns, against, made, means)
@@ -97,14 +100,13 @@ def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, fl
     return CompareView(columns, against, made, means, sentence, _caveats(columns), dearer)
 
 
-TYPED_IN, POWER = say("typed in"), "power"
+TYPED_IN, POWER = later("typed in"), "power"
 _PARTS = (Subsystem.PROCESSOR, Subsystem.MEMORY, Subsystem.GRAPHICS, Subsystem.STORAGE, Subsystem.WHOLE)
-_ORDER = {**{named(part): place for place, part in enumerate(_PARTS)}, TYPED_IN: len(_PARTS)}
 
 
 def group_name(benchmark: Workload) -> str:
     """Name the group a benchmark stands in: the part of the machine it is for, or that it was typed in."""
-    return TYPED_IN if benchmark.by_hand else named(benchmark.subsystem)
+    return named(TYPED_IN if benchmark.by_hand else benchmark.subsystem)
 
 
 def cell_words(cell: ComparedCell | None, benchmark: Workload, against: bool) -> str:

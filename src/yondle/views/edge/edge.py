@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from yondle.analysis.hold import Run
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
-from yondle.language.saying import in_sentence, say, together
+from yondle.language.saying import in_sentence, named, say, together
 from yondle.model.knobs import Knob
 from yondle.model.plan_runs import PlanRun
 from yondle.model.quantities import chance, count, duration
@@ -106,7 +106,7 @@ def _view_of(book: Snapshot, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeVie
         words = say(
             "Each value is expected to fail {standard_words} of {loads} with the probability beside it, "
             "estimated under the model.",
-            standard_words=STANDARD_WORDS[part.standard],
+            standard_words=named(STANDARD_WORDS[part.standard]),
             loads=_loads_words(book, part),
         )
     return EdgeView(
@@ -139,7 +139,7 @@ def found_words(book: Snapshot, part: Edge, knob: Knob, found: Found) -> str:
     words = say(
         "{found}: expected to fail {standard_words} of {loads} with {sure} probability, estimated under the model.",
         found=knob.text(found.value),
-        standard_words=STANDARD_WORDS[part.standard],
+        standard_words=named(STANDARD_WORDS[part.standard]),
         loads=loads,
         sure=sure,
     )

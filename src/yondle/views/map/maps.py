@@ -11,7 +11,7 @@ import numpy as np
 from yondle.analysis.margins import Gain, gain
 from yondle.analysis.scaling import Interaction, interaction
 from yondle.analysis.surface import Surface, fit_surface
-from yondle.language.saying import capital, in_sentence, say
+from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
 from yondle.model.verdicts import Verdict
@@ -199,7 +199,7 @@ def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoin
     )
 
 
-_LEFT_OVER = say(
+_LEFT_OVER = later(
     "What both bring together over what each brings alone, multiplied; its range by Welch's t on the "
     "logarithms of the passes at all four corners."
 )
@@ -220,5 +220,5 @@ def table_rows(view: MapView) -> tuple[tuple[str, str, str], ...]:
     gains = ((across, table.first), (up, table.second), (say("both"), table.both))
     return (
         *((name, gain_words(told), how_gained(told)) for name, told in gains),
-        (say("left over"), f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}", _LEFT_OVER),
+        (say("left over"), f"{signed_percent(over.fraction)} ± {number(100 * half, 1)}", named(_LEFT_OVER)),
     )

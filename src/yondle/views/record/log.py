@@ -31,13 +31,13 @@ class Kind(StrEnum):
 
 
 _PLURALS = {
-    Kind.TEST: say("tests"),
-    Kind.PASS: say("passes"),
-    Kind.INCIDENT: say("incidents"),
-    Kind.NOTE: say("notes"),
-    Kind.CAVEAT: say("caveats"),
-    Kind.FIGURE: say("figures"),
-    Kind.FILE: say("files"),
+    Kind.TEST: later("tests"),
+    Kind.PASS: later("passes"),
+    Kind.INCIDENT: later("incidents"),
+    Kind.NOTE: later("notes"),
+    Kind.CAVEAT: later("caveats"),
+    Kind.FIGURE: later("figures"),
+    Kind.FILE: later("files"),
 }
 
 
@@ -80,7 +80,7 @@ class Filter:
     @property
     def sentence(self) -> str:
         """Read the filter aloud."""
-        kinds = together(_PLURALS[k] for k in Kind if k in self.kinds) or say("everything")
+        kinds = together(named(_PLURALS[k]) for k in Kind if k in self.kinds) or say("everything")
         parts = [say("Shows {kinds}", kinds=kinds)]
         if self.benchmark:
             parts.append(say("of {benchmark}", benchmark=self.benchmark))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yondle.analysis.exposure import runs_of
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, Standard, most_per_hour
-from yondle.language.saying import say, together
+from yondle.language.saying import named, say, together
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
 from yondle.model.quantities import chance, count, duration
@@ -60,7 +60,7 @@ def proof_words(proof: LoadProof) -> str:
 
 def recommended_words(found: Finding) -> str:
     """Write how sure it is that the value a search left a step at meets its standard."""
-    standard = STANDARD_WORDS[Standard(found.standard)]
+    standard = named(STANDARD_WORDS[Standard(found.standard)])
     return say("fails {standard} with {sure}", standard=standard, sure=chance(found.sure_there))
 
 
@@ -78,7 +78,7 @@ def finding_words(book: Snapshot, found: Finding) -> str:
         "{knob} {value}: expected to fail {standard} of {loads} with {sure} probability, estimated under the model.",
         knob=knob.name if knob is not None else found.knob,
         value=text(found.left_at),
-        standard=STANDARD_WORDS[Standard(found.standard)],
+        standard=named(STANDARD_WORDS[Standard(found.standard)]),
         loads=loads,
         sure=chance(found.sure_there),
     )

@@ -10,7 +10,7 @@ import numpy as np
 from yondle.analysis.efficiency import power_channel
 from yondle.analysis.margins import FEWEST_PASSES, spread, turned_logs
 from yondle.analysis.student import t_quantile
-from yondle.language.saying import say
+from yondle.language.saying import later
 from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import ROOM, Channel, Quantity
@@ -31,13 +31,13 @@ class Measure(StrEnum):
 
 
 MEASURE_WORDS = {
-    Measure.GAIN: say("gain over the baseline, %"),
+    Measure.GAIN: later("gain over the baseline, %"),
     Measure.VALUE: "value",
-    Measure.PER_WATT: say("gain in score per watt over the baseline, %"),
-    Measure.PER_DEGREE: say("gain in score per degree above the room over the baseline, %"),
-    Measure.POWER: say("mean power in the passes, W"),
-    Measure.TEMPERATURE: say("hottest sensor in the passes, °C"),
-    Measure.PROPORTION: say("share of a score in proportion to the knob, %"),
+    Measure.PER_WATT: later("gain in score per watt over the baseline, %"),
+    Measure.PER_DEGREE: later("gain in score per degree above the room over the baseline, %"),
+    Measure.POWER: later("mean power in the passes, W"),
+    Measure.TEMPERATURE: later("hottest sensor in the passes, °C"),
+    Measure.PROPORTION: later("share of a score in proportion to the knob, %"),
 }
 AGAINST_BASELINE = (Measure.GAIN, Measure.PER_WATT, Measure.PER_DEGREE)
 _ON_LOGS = (*AGAINST_BASELINE, Measure.VALUE, Measure.PROPORTION)

@@ -42,10 +42,10 @@ class Pattern:
 
 
 PATTERNS = (
-    Pattern(say("all ones"), 0xFFFF_FFFF_FFFF_FFFF, 0),
-    Pattern(say("alternating bits"), 0x5555_5555_5555_5555, 0),
-    Pattern(say("random words"), 0x9E37_79B9_7F4A_7C15, int(RANDOM)),
-    Pattern(say("own address"), 0, int(ADDRESS)),
+    Pattern(later("all ones"), 0xFFFF_FFFF_FFFF_FFFF, 0),
+    Pattern(later("alternating bits"), 0x5555_5555_5555_5555, 0),
+    Pattern(later("random words"), 0x9E37_79B9_7F4A_7C15, int(RANDOM)),
+    Pattern(later("own address"), 0, int(ADDRESS)),
 )
 
 
@@ -179,7 +179,7 @@ class Work:
             held=f"{held:016x}",
             numbers=numbers,
         )
-        return f"{words}, {pattern.name}, {named(phase.name)}"
+        return f"{words}, {named(pattern.name)}, {named(phase.name)}"
 
     def _next(self) -> None:
         self._at += 1
