@@ -76,8 +76,8 @@ def unbeaten(trades: Sequence[Trade], direction: Direction) -> list[bool]:
     """Tell which settings none beats on score, power and noise together (Pareto).
 
     One beats another where it is surely better in one of the three, by Welch's 95 % interval on logs, and in none worse by
-    more than LITTLE on the mean; a cost that wasn't read on both sides counts for nothing. Held against each are the
-    settings of the plain front, that none is ahead of in all means.
+    more than LITTLE on the mean; a cost that wasn't read on both sides counts for nothing, and one without a score beats
+    none. Held against each are the settings of the plain front, that none is ahead of in all means.
     """
     if not trades:
         return []
@@ -86,7 +86,11 @@ def unbeaten(trades: Sequence[Trade], direction: Direction) -> list[bool]:
         *(_logs([-turned_logs(list(side), Direction.HIGHER) for side in costs]) for costs in _costs(trades)),
     ]
     means = np.stack([np.nan_to_num(side.mean, nan=-np.inf) for side in sides], axis=1)
-    front = [i for i, own in enumerate(means) if not np.any(np.all(means >= own, axis=1) & np.any(means > own, axis=1))]
+    front = [
+        i
+        for i, own in enumerate(means)
+        if math.isfinite(own[0]) and not np.any(np.all(means >= own, axis=1) & np.any(means > own, axis=1))
+    ]
     gaps = [side.mean[None, front] - side.mean[:, None] for side in sides]
     better = np.any([_sure(side, front, gap) for side, gap in zip(sides, gaps, strict=True)], axis=0)
     worse = np.any([gap < -LITTLE for gap in gaps], axis=0)

@@ -98,3 +98,21 @@ def test_energy_is_power_times_the_time_of_one_unit_of_work(metric: Metric, work
     assert joules_per_unit(50.0, 200.0, metric) == (pytest.approx(joules) if joules else None)
     assert joules_per_unit(0.0, 200.0, metric) is None
     assert (joules_per_unit(0.5, 200.0, metric) is None) == (joules is None)
+
+
+def test_settings_whose_power_differs_by_less_than_one_per_cent_are_one_point_and_times_are_turned() -> None:
+    watts = [40.0, 45.0, 50.0, 55.0, 60.0, 65.0, 70.0, 75.0, 80.0]
+    settings = _settings(watts, 58.0)
+    split = [Trade([s], [w * 1.0045], []) for t, w in zip(settings, watts, strict=True) for s in t.scores[:1]]
+    whole, halved = power_knee(settings, Direction.HIGHER), power_knee([*settings, *split], Direction.HIGHER)
+    assert whole is not None
+    assert halved is not None
+    assert halved.at == pytest.approx(whole.at, rel=0.02)
+    turned = power_knee([Trade([1.0 / s for s in t.scores], t.watts, []) for t in settings], Direction.LOWER)
+    assert turned is not None
+    assert (turned.at, turned.before) == (pytest.approx(whole.at), pytest.approx(whole.before))
+
+
+def test_a_setting_without_passes_beats_none_and_is_beaten_by_none() -> None:
+    good, poor = Trade([10.0, 10.1], [50.0, 50.1], []), Trade([5.0, 5.1], [60.0, 60.1], [])
+    assert unbeaten([poor, Trade([], [40.0, 40.1], []), good], Direction.HIGHER) == [False, True, True]

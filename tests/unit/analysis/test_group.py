@@ -74,7 +74,12 @@ def test_two_benchmarks_have_a_mean_and_say_nothing_of_others() -> None:
 def test_a_count_that_was_ever_nothing_has_no_ratio_and_a_range_from_nothing_on() -> None:
     """Frames dropped: 0 is a figure, not a pass to leave out."""
     zeros = Member([0.0, 3.0], [12.0, 15.0], Direction.LOWER)
-    assert group_gain([zeros]) is None
+    before = Member([4.0, 3.0], [0.0, 15.0], Direction.LOWER)
+    usable = Member([4.0, 3.0], [12.0, 15.0], Direction.LOWER)
+    assert group_gain([zeros, before]) is None
+    left = group_gain([zeros, usable, before])
+    assert left is not None
+    assert left.benchmarks == 1
     assert gain([0.0, 3.0], [12.0, 15.0], Direction.LOWER) is None
     told = spread([0.0, 3.0, 0.0, 57.0])
     assert told is not None
@@ -109,7 +114,11 @@ def test_both_margins_of_a_group_are_those_of_their_formulas() -> None:
                  for b in rng.integers(0, 3, 3)])
         for _ in range(4000)
     ])  # fmt: skip
+    within = sum(np.var(np.log(side)) / len(side) for pair in sides for side in pair)
+    by_hand = math.sqrt((np.sum((gains - gains.mean()) ** 2) + (2 - 1 / 3) * within) / 9)
     half = math.log1p(told.drawn.high) - gains.mean()
+    assert half == pytest.approx(stats.t.ppf(0.975, 2) * by_hand * math.sqrt(3 / 2))
+    assert (told.drawn.n, told.drawn.n_baseline) == (3, 2)
     assert half / stats.t.ppf(0.975, 2) == pytest.approx(redrawn.std() * math.sqrt(3 / 2), rel=0.05)
     assert math.log1p(told.drawn.low) == pytest.approx(gains.mean() - half)
     assert math.log1p(told.drawn.visible) / half == pytest.approx(1 + stats.norm.ppf(0.8) / stats.t.ppf(0.975, 2))

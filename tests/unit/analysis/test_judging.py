@@ -399,3 +399,49 @@ def test_a_code_of_the_board_outweighs_what_merely_went_along() -> None:
     (code, (part, meaning)), *_ = HERON.codes.items()
     subsystem, signs = _pointed((Change("graphics_clock", 2100.0, 2400.0),), (_fell("frames_check"),), code=code)
     assert (subsystem, signs[0]) == (str(part), f"the board shows {code}: {meaning}")
+
+
+def test_a_machine_that_says_it_throttled_is_held_back_with_how_often_and_in_which_load() -> None:
+    passes = (a_pass(counted_of_throttles=9.0), a_pass("sharpening", "mixed load", counted_of_throttles=21.0), a_pass())
+    change = Change("core_clock", 4200.0, 4300.0)
+    told = judge(THROTTLES, Trial(HERON.stock.with_values({"core_clock": 4300.0}), (change,), passes))
+    assert told.reason == "Throttled 21 times in Sharpening."
+    assert (told.failure, told.stage, told.seen) == (
+        Failure.CLOCK_NOT_HELD,
+        "mixed load",
+        {"channel": "throttles", "times": 21.0},
+    )
+    at_stock = judge(THROTTLES, Trial(HERON.stock, (), passes[:1], baseline=True))
+    assert at_stock.reason == "Held, limited (Throttled 9 times in Stacking): 1 score pass of 1 benchmark."
+    clock = a_pass(counted_of_throttles=9.0, mean_of_core_clock_effective=4000.0)
+    both = judge(THROTTLES, Trial(HERON.stock, (), (clock,), baseline=True))
+    assert both.reason.startswith("Held, limited by what no sensor tells: "), "the clock says more than a count"
+
+
+def test_what_is_not_in_force_is_told_as_asked_and_as_measured() -> None:
+    passes = [a_pass(), a_pass("sharpening", "mixed load", measured_of_core_clock=4100.0)]
+    told = judged(passes)
+    assert told.reason.replace("\u202f", " ") == "Core clock 4 200 MHz was asked, 4 100 MHz was measured in Sharpening."
+    assert (told.failure, told.stage) == (Failure.NOT_IN_FORCE, "mixed load")
+    unfinished = PassRecord(1, SCORE_STAGE, "stacking", 0, False, 0.0, None)
+    assert judged([unfinished, a_pass()]).verdict is Verdict.HELD
+    acting = a_pass("frames", "frames load", mean_of_graphics_power_limited=0.9, mean_of_graphics_power=74.8)
+    limit = judged([a_pass(), acting], Change("graphics_power_limit", 60.0, 90.0))
+    assert limit.reason.replace("\u202f", " ") == "Graphics power limit 90 W reads back, but the limit acts at 75 W."
+    assert limit.stage == "frames load"
+
+
+def test_a_fall_is_told_by_how_much_and_over_how_many_passes() -> None:
+    passes = rounds(0.03, Random(1))
+    fallen = sag(HERON, passes)
+    assert fallen is not None
+    assert (fallen.passes, fallen.fall) == (15, pytest.approx(0.03, abs=0.012))
+    told = judged(list(passes))
+    assert told.stage == SCORE_STAGE
+    assert f"scores fell by {100 * fallen.fall:.1f} % over 15 passes, often" in told.reason
+    assert sag(HERON, rounds(0.03, Random(1), noise=1e-9)[:9]) == sag(HERON, rounds(0.03, Random(2), noise=1e-9)[:9])
+    assert sag(HERON, rounds(0.05, Random(1), noise=1e-9)[:6]) is None, "too few to tell"
+    level = sag(HERON, rounds(0.0201, Random(1), noise=1e-7))
+    assert level is not None
+    assert level.fall == pytest.approx(0.0201, rel=0.02)
+    assert sag(HERON, rounds(0.0098, Random(1), noise=1e-7)) is None, "not worth a word"
