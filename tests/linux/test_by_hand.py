@@ -243,7 +243,7 @@ def test_what_is_not_ready_is_told_with_what_to_do_and_recorded(book: Path) -> N
     session.do(TellConditions({"power source": "battery"}))
     session.do(TellConditions({"cooler": "Tarn 140"}))
     assert session.snapshot.not_told == ("room temperature in °C", "sample of each part")
-    missing = not_ready(session.do(CheckReady()))
+    missing = not_ready(session.do(CheckReady()).items)
     assert any(words.startswith("power source: battery") for words in missing)
     record = session.do(RunBaseline(2, missing))
     kept = record.attempts[0].conditions
