@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yondle.app.demo import RunEvening
 from yondle.app.plans.plans import StartPlan
@@ -19,6 +20,9 @@ from yondle.app.session.remarks import DiscardPass, WriteNote
 from yondle.app.session.requests import SetPace
 from yondle.app.session.returning import DropWaiting, ReturnToStock
 from yondle.app.session.testing import RunBaseline, TryProposal
+
+if TYPE_CHECKING:
+    from yondle.desktop.shell.window import MainWindow
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("YONDLE_LANGUAGE", "en")
@@ -38,12 +42,13 @@ class Camera:
 
         self.folder = folder
         self.home = home
-        self.app = QApplication.instance() or QApplication([])
+        found = QApplication.instance()
+        self.app = found if isinstance(found, QApplication) else QApplication([])
         speak(self.app)
         self.theme = Theme(self.app, "paper")
 
     @contextmanager
-    def window(self, size: tuple[int, int] = SIZE) -> Iterator[object]:
+    def window(self, size: tuple[int, int] = SIZE) -> Iterator[MainWindow]:
         """Give a window, and close it when done."""
         from yondle.desktop.shell.window import MainWindow
 
@@ -68,12 +73,12 @@ class Camera:
             time.sleep(0.005)
         self.app.processEvents()
 
-    def open(self, window: object, path: Path, pace: float | None = 20.0) -> None:
+    def open(self, window: MainWindow, path: Path, pace: float | None = 20.0) -> None:
         """Open a logbook and wait for its place."""
         window.open_logbook(path, pace)
         self.until(lambda: window.tune is not None and window.tune.complete)
 
-    def take(self, window: object, name: str) -> None:
+    def take(self, window: MainWindow, name: str) -> None:
         """Take a picture, once everything that was put up has found its place."""
         place = window.places.currentWidget() if window.places is not None else None
         self.until(lambda: getattr(place, "complete", True))
@@ -183,7 +188,7 @@ def comparing(camera: Camera) -> None:
         camera.take(window, "compare")
 
 
-def recording(camera: Camera, window: object) -> None:
+def recording(camera: Camera, window: MainWindow) -> None:
     """What sensors said in a test that was held back, everything in one table, and the report."""
     book = window.book
     window.go_to(4)
@@ -209,7 +214,7 @@ def recording(camera: Camera, window: object) -> None:
     camera.take(window, "report")
 
 
-def entering(camera: Camera, window: object) -> None:
+def entering(camera: Camera, window: MainWindow) -> None:
     """Memory knobs, what is said before one is tested, what is to be entered by hand, and a sweep."""
     tune = window.tune
     tune.rulers.unfold(["memory"])
@@ -229,8 +234,10 @@ def entering(camera: Camera, window: object) -> None:
     tune.side.cards.clear()
 
 
-def searching(camera: Camera, window: object) -> None:
+def searching(camera: Camera, window: MainWindow) -> None:
     """An edge asked for, searched and found, with room made for the clock."""
+    from yondle.desktop.tune.edge_cards import EdgeCard
+
     tune, book = window.tune, window.book
     tune.side.cards.clear()
     tune.trail.choose(6)
@@ -244,6 +251,7 @@ def searching(camera: Camera, window: object) -> None:
     tune._enter("core_clock")
     tune.actions_by_name["edge"].trigger()
     question = tune.side.cards.get("edge question")
+    assert isinstance(question, EdgeCard)
     camera.until(question.run_button.isEnabled)
     question.run_button.click()
     camera.until(lambda: window.bridge.busy)
@@ -252,7 +260,7 @@ def searching(camera: Camera, window: object) -> None:
     camera.take(window, "tune-edge")
 
 
-def running(camera: Camera, window: object) -> None:
+def running(camera: Camera, window: MainWindow) -> None:
     """A test under way."""
     window.tune._propose("core_clock", 4725)
     window.book.ask(SetPace(200.0))

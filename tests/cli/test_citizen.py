@@ -109,7 +109,7 @@ def test_the_machine_is_kept_awake_while_a_test_runs_and_no_longer(
     tool.chmod(0o755)
     monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
     awake = KeepsAwake()
-    opened, closed = (object.__new__(kind) for kind in (StepOpened, AttemptClosed))
+    opened, closed = StepOpened.__new__(StepOpened), AttemptClosed.__new__(AttemptClosed)
     awake.take(opened)
     awake.take(opened)
     holding = awake._holding

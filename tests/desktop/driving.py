@@ -29,6 +29,12 @@ def words(widget: QWidget) -> str:
     return "\n".join(labels + [button.text() for button in widget.findChildren(QPushButton) if button.isVisible()])
 
 
+def window_of(widget: QWidget) -> MainWindow:
+    window = widget.window()
+    assert isinstance(window, MainWindow)
+    return window
+
+
 def settle(qtbot: QtBot, window: MainWindow) -> None:
     qtbot.waitUntil(lambda: not window.bridge.busy and not tune_of(window).progress.running, timeout=30_000)
 

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import button_of, visit, words
+from tests.desktop.driving import button_of, visit, window_of, words
 
 from yondle.app.books.columns import Offer
 from yondle.app.machine.machines import RigChoice
@@ -167,9 +167,9 @@ def test_what_is_shown_is_printed_on_white_whatever_the_scheme(
     compare_place: ComparePlace, tmp_path: Path, theme: object
 ) -> None:
     theme.force("night")  # type: ignore[attr-defined]
-    for name, place in (("table", compare_place), ("curves", compare_place.window().places.place("Scaling"))):
+    for name, place in (("table", compare_place), ("curves", window_of(compare_place).places.place("Scaling"))):
         if name == "curves":
-            compare_place.window().go_to(1)
+            window_of(compare_place).go_to(1)
         printer = QPrinter(QPrinter.PrinterMode.HighResolution)
         printer.setOutputFormat(QPrinter.OutputFormat.PdfFormat)
         printer.setOutputFileName(str(tmp_path / f"{name}.pdf"))

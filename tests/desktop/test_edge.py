@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import button_of, settle, tune_of, words
+from tests.desktop.driving import button_of, settle, tune_of, window_of, words
 
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook
@@ -52,7 +52,7 @@ def test_the_edge_is_searched_found_and_told_with_its_probability(qtbot: QtBot, 
     seen: list[str] = []
     tune.plans.edge._moved.connect(lambda view: seen.append(view.coming))
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     told = tune.side.cards.get("edge")
     assert isinstance(told, SearchCard)
     assert told.title == "The edge of core clock is found"
@@ -73,7 +73,7 @@ def test_what_is_recommended_is_kept_as_a_profile_from_the_card(qtbot: QtBot, tu
     card.room.setValue(2)
     qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert "With 2 notches of room" in words(tune.side)
     ended = tune.side.cards.get("edge")
     assert isinstance(ended, SearchCard)
@@ -101,7 +101,7 @@ def test_a_line_of_edges_is_asked_for_told_and_leaves_the_rig_where_it_was(qtbot
     qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
     before = tune.book.now.in_force
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     told = tune.side.cards.get("edge")
     assert isinstance(told, SearchCard)
     assert told.title == "2 edges of core clock, over core voltage"
@@ -114,13 +114,13 @@ def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) ->
     qtbot.mouseClick(asked(qtbot, tune).run_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: isinstance(tune.side.cards.get("edge"), SearchCard), timeout=20_000)
     tune.plans.pause()
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert "A search is not finished" in words(tune.side)
     assert "Next: " in words(tune.side)
     assert tune.side.cards.get("edge") is None
     tested = len(tune.book.now.steps)
     tune.plans.go_on()
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert len(tune.book.now.steps) > tested
     assert isinstance(tune.side.cards.get("edge"), SearchCard)
 

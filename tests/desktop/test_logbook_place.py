@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import visit, words
+from tests.desktop.driving import visit, window_of, words
 
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook, open_logbook
@@ -92,7 +92,7 @@ def test_a_pass_is_discarded_with_a_reason_struck_through_left_out_and_counted_a
     assert cell.data(Qt.ItemDataRole.FontRole).strikeOut()
     assert place.panel.discard_button.text() == "Count it again"
     assert place.undo_button.text() == "Undo: discard"
-    window = place.window()
+    window = window_of(place)
     window.go_to(0)
     window.tune.trail.choose(2)
     shown = window.tune.side.inspector.view
@@ -141,7 +141,7 @@ def test_notes_are_edited_files_kept_and_nothing_in_them_is_markup(
 
 
 def test_a_row_leads_to_its_step_and_its_trace(qtbot: QtBot, place: LogbookPlace) -> None:
-    window = place.window()
+    window = window_of(place)
     place.panel.note.setFocus()
     qtbot.keyClicks(place.panel.note, "two")
     qtbot.keyClick(place.panel.note, Qt.Key.Key_Return)
@@ -168,7 +168,7 @@ def test_a_figure_is_typed_in_from_its_step_and_stands_in_the_table(place: Logbo
     step = next(row for row in place.table.model_.rows if row.step == 2)
     place.table.choose(step)
     place.panel.figure_button.click()
-    window = place.window()
+    window = window_of(place)
     assert window.tune.isVisible()
     card = window.tune.findChild(ResultCard)
     assert card is not None

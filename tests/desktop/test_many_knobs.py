@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from pytestqt.qtbot import QtBot
-from tests.desktop.driving import ruler, settle, tune_of, words
+from tests.desktop.driving import ruler, settle, tune_of, window_of, words
 
 from yondle.app.session.limits import TellConditions
 from yondle.desktop.shell.window import MainWindow
@@ -72,7 +72,7 @@ def test_the_filter_finds_knobs_in_folded_groups_and_escape_clears_it(qtbot: QtB
 
 
 def test_own_limits_are_set_on_the_ruler_by_key_and_by_dragging(qtbot: QtBot, tune: TunePlace) -> None:
-    on = ruler(tune.window(), "core_voltage")
+    on = ruler(window_of(tune), "core_voltage")
     on.setFocus()
     press(qtbot, tune, Qt.Key.Key_L)
     card = tune.rulers.question
@@ -107,7 +107,7 @@ def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtb
     assert "Entered by hand in firmware setup" in words(tune.side)
     assert "13.79\u202fns" in [value for _, value in tune.rulers.ruler("cas").view.derived]  # type: ignore[union-attr]
     tune.actions_by_name["test"].trigger()
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     card = tune.side.cards.get("entry")
     assert isinstance(card, EntryCard)
     assert "5\u202f800\u202fMT/s" in words(card)
@@ -117,7 +117,7 @@ def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtb
     seen: list[int | None] = []
     tune.settled.connect(lambda: seen.append(tune.progress.step))
     qtbot.mouseClick(card.go_on_button, Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert 3 in seen, "it is shown running again"
     assert tune.book.now.in_force["memory_rate"] == 5800.0
     assert tune.side.cards.get("entry") is None
@@ -127,12 +127,12 @@ def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtb
 def test_what_is_not_ready_is_said_before_a_baseline_and_can_be_gone_on_with(qtbot: QtBot, tune: TunePlace) -> None:
     tune.book.ask(TellConditions({"power source": "battery"}))
     press(qtbot, tune, Qt.Key.Key_B, Qt.KeyboardModifier.ControlModifier)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     card = tune.side.cards.get("ready")
     assert card is not None
     assert "Power source: battery" in card.text
     qtbot.mouseClick(card.buttons[1], Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     latest = tune.book.now.steps[-1].attempts[-1]
     assert "power source: battery" in str(latest.conditions["not ready, started anyway"])
 
@@ -150,7 +150,7 @@ def test_a_sweep_says_what_it_takes_and_runs_to_its_end(qtbot: QtBot, tune: Tune
     assert not card.run_button.isEnabled()
     card.low.setValue(35)
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert "The plan is done" in words(tune.side)
     tried = [r.step.setup["fan_level"] for r in tune.book.now.steps[2:]]
     assert tried == [35.0, 45.0]
@@ -163,7 +163,7 @@ def test_a_sweep_says_what_it_takes_and_runs_to_its_end(qtbot: QtBot, tune: Tune
     for box, value in ((card.high, 50), (card.by, 10), (card.passes, 2)):
         box.setValue(value)
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert tune.book.now.in_force["fan_level"] == 50.0
 
 
@@ -178,7 +178,7 @@ def test_a_sweep_in_rounds_comes_back_to_its_start_and_is_read_as_a_whole(qtbot:
     assert card.low.isEnabled()
     start = tune.book.now.in_force
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert tune.book.now.in_force == start
     assert any(r.step.parent == 2 and not r.step.changes for r in tune.book.now.steps)
     assert "In rounds: 4\u202f400\u202fMHz brought most" in words(tune.chart_panel)
@@ -213,7 +213,7 @@ steps = [{ memory_rate = 5800 }, { fan_level = 45 }, { core_voltage = 1.40 }]
 
     tune._bridge.records.connect(pause)
     qtbot.mouseClick(card.buttons[0], Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert tune.book.now.in_force["memory_rate"] == 5800.0, "the owner enters it while a plan runs"
     assert "A plan is not finished" in words(tune.side)
     tune = tune_of(open_book(measured))
@@ -221,7 +221,7 @@ steps = [{ memory_rate = 5800 }, { fan_level = 45 }, { core_voltage = 1.40 }]
     assert card is not None
     assert "two steps: 1 move made" in card.text
     qtbot.mouseClick(card.buttons[0], Qt.MouseButton.LeftButton)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert tune.book.now.in_force["fan_level"] == 45.0
     assert "The plan is done" in words(tune.side)
 
@@ -236,24 +236,24 @@ def test_a_step_that_held_is_kept_by_name_and_put_in_force_again(qtbot: QtBot, t
     qtbot.mouseClick(card.keep_button, Qt.MouseButton.LeftButton)
     assert "Hush · quiet · in force" in words(tune.side)
     tune.actions_by_name["stock"].trigger()
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert tune.book.now.in_force == tune.book.now.declaration.stock
     tune.actions_by_name["profiles"].trigger()
     assert "On battery use 'Hush'." in words(tune.side)
     tune.profiles.use("Hush")
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert tune.book.now.in_force["core_clock"] == 4300.0
 
 
 def test_a_failure_names_what_it_points_to_and_is_tested_once_more(qtbot: QtBot, tune: TunePlace) -> None:
     tune._propose("core_clock", 4700)
     tune.actions_by_name["test"].trigger()
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     failed = tune.book.now.steps[-1]
     assert failed.verdict in (Verdict.DOWN, Verdict.WRONG)
     assert "Points to the processor" in words(tune.side)
     press(qtbot, tune, Qt.Key.Key_O)
-    settle(qtbot, tune.window())
+    settle(qtbot, window_of(tune))
     assert len(tune.book.now.steps[-1].attempts) == 2
     assert tune.side.inspector.view is not None
     assert ("Tested", "2 times, held 0") in tune.side.inspector.view.rows, tune.side.inspector.view

@@ -11,7 +11,7 @@ from PySide6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
-from tests.desktop.driving import visit, words
+from tests.desktop.driving import visit, window_of, words
 
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook
@@ -183,7 +183,7 @@ def test_a_failure_tells_what_moved_before_it_and_nothing_read_is_said(place: Tr
 
 
 def test_a_test_under_way_is_followed_and_its_end_is_told(qtbot: QtBot, place: TracesPlace) -> None:
-    window = place.window()
+    window = window_of(place)
     book = window.book
     book.ask(SetPace(60.0))
     window.go_to(0)

@@ -43,6 +43,7 @@ from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.shell.window import MainWindow
 from yondle.desktop.tune.place import TunePlace
+from yondle.desktop.tune.trail import TrailModel
 from yondle.engine.states import State
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, Record, StateChanged, StepOpened
@@ -361,7 +362,9 @@ class Walk:
             must(re.search(rf"step {truth.step}\b", heading) is not None, f"the panel says '{heading}'")
             off = "the load is off" in side.running.left.text()
             must(off == (truth.state == State.PAUSED.name), f"the panel says '{side.running.left.text()}'")
-        rows = tune.trail.model().rows
+        trail = tune.trail.model()
+        assert isinstance(trail, TrailModel)
+        rows = trail.rows
         shown = [row.number for row in rows] if rows is not None else []
         must(set(shown) == {r.step.number for r in now.steps}, "the trail shows other steps than there are")
         running = [row.number for row in rows if row.running] if rows is not None else []

@@ -28,6 +28,8 @@ from yondle.workloads.host import ChildHost
 class DirectLine:
     """Sets values without a helper, as far as the stand-in goes."""
 
+    ended = ""
+
     def __init__(self, root: Path) -> None:
         self._interfaces = find(root)
 

@@ -159,9 +159,9 @@ def test_each_document_of_two_logbooks_is_merged_by_its_own_rule(tmp_path: Path)
     merge(paths[0], paths[1], tmp_path / "both.yondle")
     both = open_logbook(tmp_path / "both.yondle")
     now, kept = both.snapshot, both.snapshot.kept
-    names = {w.id: w.name for w in now.declaration.workloads if w.by_hand}
-    assert sorted(names.values()) == ["Harbour", "Keep", "Keep!", "Sky tour"]
-    told = sorted((names[a.workload], a.score) for r in now.steps for a in r.added)
+    by_hand = {w.id: w.name for w in now.declaration.workloads if w.by_hand}
+    assert sorted(by_hand.values()) == ["Harbour", "Keep", "Keep!", "Sky tour"]
+    told = sorted((by_hand[a.workload], a.score) for r in now.steps for a in r.added)
     assert told == [("Harbour", 61.0), ("Keep", 61.0), ("Keep!", 62.0), ("Sky tour", 60.0), ("Sky tour", 60.0)]
     assert kept.of(OwnLimits).root == {"processor_temperature": 80.0}, "the first one's where both have one"
     assert set(kept.of(OwnRanges).root) == {"fan_level", "core_clock"}

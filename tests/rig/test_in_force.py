@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from tests.conftest import quick_rig
@@ -38,7 +39,7 @@ by = 100
 class Elsewhere(ChangedRig):
     """A machine whose knobs another program moves, and whose answers may be missing."""
 
-    def __init__(self, rig: object, **how: object) -> None:
+    def __init__(self, rig: object, **how: Any) -> None:
         super().__init__(rig, **how)
         self.moved: dict[str, float] = {}
         self.unread: set[str] = set()

@@ -20,6 +20,7 @@ from yondle.model.errors import KnownError
 from yondle.model.events import EntryOpened, RestartOpened
 from yondle.model.steps import StartAnswer, StepRecord
 from yondle.model.verdicts import Failure, Verdict
+from yondle.rigs.simulated.rig import SimulatedRig
 
 MakeSession = Callable[..., Session]
 
@@ -253,6 +254,7 @@ def test_a_dial_is_set_by_hand_without_a_restart_and_stays_where_it_is_when_the_
     assert asked
     assert all("fan_level" not in values for values in asked), "nobody is asked to set what is set"
     assert session.snapshot.in_force["fan_level"] == 80.0
+    assert isinstance(session.machine.rig, SimulatedRig)
     assert session.machine.rig.world.state.values["fan_level"] == 80.0, "nobody turned it"
 
 

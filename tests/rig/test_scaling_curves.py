@@ -181,6 +181,6 @@ def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytes
     assert run(["target", str(swept_book), "stacking", "219.5", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     session = open_logbook(swept_book)
-    own = target(session.snapshot, settings_of(session.snapshot), session.declaration.workload("stacking"), 219.5)
+    aim = target(session.snapshot, settings_of(session.snapshot), session.declaration.workload("stacking"), 219.5)
     session.close()
-    assert (told["sentence"], told["missing"]) == (own.sentence, own.missing)
+    assert (told["sentence"], told["missing"]) == (aim.sentence, aim.missing)

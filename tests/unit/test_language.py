@@ -8,7 +8,7 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import pytest
@@ -24,8 +24,8 @@ from yondle.model.quantities import count
 OTHERS = languages()[1:]
 
 
-def both(told: str | tuple[str, ...]) -> tuple[str, ...]:
-    return (told,) if isinstance(told, str) else told
+def both(told: str | Sequence[str] | None) -> tuple[str, ...]:
+    return (told,) if isinstance(told, str) else tuple(told)
 
 
 @pytest.mark.parametrize("language", OTHERS)

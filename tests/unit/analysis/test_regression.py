@@ -55,7 +55,7 @@ def test_nearly_dependent_columns_agree_with_the_certified_values_of_longley() -
 
 def test_a_polynomial_agrees_with_the_certified_values_of_wampler() -> None:
     x = np.arange(21.0)
-    told = fit(np.vander(x, 6, increasing=True), sum(x**k for k in range(6)), bend=math.inf)
+    told = fit(np.vander(x, 6, increasing=True), np.polyval(np.ones(6), x), bend=math.inf)
     assert told.coefficients == pytest.approx(np.ones(6), rel=1e-7)
 
 
@@ -75,7 +75,7 @@ def test_a_mean_agrees_with_the_certified_values_of_numacc(
 def test_group_means_agree_with_the_certified_values_of_smls01() -> None:
     centres = (1.4, 1.3, 1.5, 1.3, 1.5, 1.3, 1.5, 1.3, 1.5)
     values = np.array([v for c in centres for v in (c, *([c - 0.1, c + 0.1] * 10))])
-    told = fit(np.kron(np.eye(9), np.ones((21, 1))), values, bend=math.inf)
+    told = fit(np.kron(np.eye(9), np.ones((21, 1))).astype(float), values, bend=math.inf)
     within = float(told.residuals @ told.residuals)
     between = float(np.sum((values - values.mean()) ** 2)) - within
     assert told.degrees == 180

@@ -155,12 +155,14 @@ def test_what_two_changes_bring_together_has_the_interval_of_welch_and_satterthw
     estimate = float(np.dot([1, -1, -1, 1], [side.mean() for side in logs]))
     degrees = sem2.sum() ** 2 / np.sum(sem2**2 / (np.array([n for _, _, n in _FOUR]) - 1))
     low, high = stats.t.interval(0.95, degrees, estimate, math.sqrt(sem2.sum()))
-    told = interaction(*sides, UP)
+    both, first, second, neither = sides
+    told = interaction(both, first, second, neither, UP)
     assert told is not None
     assert (told.fraction, told.low, told.high) == pytest.approx(
         (math.expm1(estimate), math.expm1(low), math.expm1(high))
     )
-    turned = interaction(*([1 / s for s in side] for side in sides), Direction.LOWER)
+    both, first, second, neither = ([1 / s for s in side] for side in sides)
+    turned = interaction(both, first, second, neither, Direction.LOWER)
     assert turned is not None
     assert (turned.low, turned.high) == pytest.approx((told.low, told.high))
     still = interaction([5.0, 5.0], [5.0] * 3, [5.0] * 2, [5.0] * 4, UP)
