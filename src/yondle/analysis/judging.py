@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from yondle.analysis.limiting import FLAGGED_SHARE
@@ -12,7 +12,7 @@ from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
-from yondle.model.steps import SCORE_STAGE, PassRecord, StepRecord
+from yondle.model.steps import SCORE_STAGE, Check, PassRecord, StepRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Direction
 
@@ -160,6 +160,33 @@ def limited(declaration: RigDeclaration, setup: Setup, passes: list[PassRecord])
     return Limited(tuple(shortfalls(declaration, setup, passes)), throttled)
 
 
+def limit_acted(declaration: RigDeclaration, setup: Setup, record: PassRecord) -> bool:
+    """Tell whether a limit acted in a pass: a flag says so, a clock wasn't held, or the machine counted that it throttled."""
+    flags = (_mean(record, c) or 0.0 for c in declaration.channels if c.quantity is Quantity.FLAG)
+    if any(share >= FLAGGED_SHARE for share in flags):
+        return True
+    found = limited(declaration, setup, [record])
+    return bool(found.short) or found.throttled
+
+
+def limited_benchmarks(declaration: RigDeclaration, records: Iterable[StepRecord]) -> tuple[str, ...]:
+    """Name the benchmarks in which a limit acted in a scored pass of some steps, in the rig's order."""
+    found = {
+        record.workload
+        for step in records
+        for attempt in step.attempts
+        for record in attempt.passes
+        if record.counts and limit_acted(declaration, step.step.setup, record)
+    }
+    return tuple(work.id for work in declaration.benchmarks if work.id in found)
+
+
+def started_at(check: Check, passes: Iterable[PassRecord]) -> tuple[float, ...]:
+    """List what the channel that a check settles on read when each scored round began."""
+    found = (p.result.measured.start.get(check.settle_channel) for p in passes if p.counts and p.result is not None)
+    return tuple(value for value in found if value is not None)
+
+
 def limited_at(declaration: RigDeclaration, record: StepRecord) -> Limited:
     """Give what limited the machine in the latest attempt of a step that ran through."""
     ran = next((a for a in reversed(record.attempts) if a.outcome and a.outcome.verdict in RAN_THROUGH), None)
@@ -193,14 +220,9 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
             say("Ran through, but errors had to be corrected: {counted}.", counted=counted),
             seen={channel.id: n for channel, n in errors.items()},
         )
-    fallen = sag(declaration, trial.passes)
-    if fallen is not None:
-        reason = say(
-            "Ran through, but scores fell by {fall} % over {passes} passes, often the last warning before a crash.",
-            fall=number(100 * fallen.fall, 1),
-            passes=fallen.passes,
-        )
-        return failed(Failure.SCORE_SAGGED, reason, SCORE_STAGE)
+    trend = _trend(declaration, trial)
+    if trend is not None:
+        return trend
     ran = what_was_run(declaration, passes)
     if trial.baseline and not any(p.counts for p in passes):
         reason = say("Ran through, but no pass gave a figure that counts, so nothing can be compared: {ran}.", ran=ran)
@@ -217,6 +239,27 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
         how = clause(throttled.reason)
         return Outcome(Verdict.HELD, say("Held, limited ({how}): {what_was_run}.", how=how, what_was_run=ran))
     return Outcome(Verdict.HELD, say("Held: {what_was_run}.", what_was_run=ran))
+
+
+def _trend(declaration: RigDeclaration, trial: Trial) -> Outcome | None:
+    """Say how scores moved over the rounds: falls of every test, rises of a baseline, with which everything is compared."""
+    fallen = sag(declaration, trial.passes)
+    if fallen is not None:
+        reason = say(
+            "Ran through, but scores fell by {fall} % over {passes} passes, often the last warning before a crash.",
+            fall=number(100 * fallen.fall, 1),
+            passes=fallen.passes,
+        )
+        return failed(Failure.SCORE_SAGGED, reason, SCORE_STAGE)
+    risen = sag(declaration, trial.passes, rising=True) if trial.baseline else None
+    if risen is None:
+        return None
+    reason = say(
+        "Ran through, but scores rose by {rise} % over {passes} passes: steps after it would look better than they are.",
+        rise=number(-100 * risen.fall, 1),
+        passes=risen.passes,
+    )
+    return failed(Failure.SCORE_ROSE, reason, SCORE_STAGE)
 
 
 def limit_words(declaration: RigDeclaration, short: list[ClockShortfall]) -> str:
@@ -324,10 +367,11 @@ def errors_by_channel(declaration: RigDeclaration, passes: tuple[PassRecord, ...
     return {channel: total for channel, total in sums.items() if total > 0}
 
 
-def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> Sag | None:
+def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...], rising: bool = False) -> Sag | None:
     """Tell whether scores fell from pass to pass: one common slope of log score over the round, one-sided t at 1 %.
 
-    Each benchmark has its own level (analysis of covariance); falls under 1 % in all are not worth a word.
+    Each benchmark has its own level (analysis of covariance); falls under 1 % in all are not worth a word. With `rising` it
+    tells whether they rose, and the fall is below 0.
     """
     from scipy.special import stdtrit
 
@@ -350,7 +394,8 @@ def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...]) -> Sag | No
     slope = sum(a * b for a, b in zip(x, y, strict=True)) / spread_x
     left = sum((b - slope * a) ** 2 for a, b in zip(x, y, strict=True)) / free
     fall = 1.0 - math.exp(slope * (max(x) - min(x)))
-    if fall < SMALLEST_SAG or slope > -float(stdtrit(free, 0.99)) * math.sqrt(left / spread_x):
+    turn = -1.0 if rising else 1.0
+    if turn * fall < SMALLEST_SAG or turn * slope > -float(stdtrit(free, 0.99)) * math.sqrt(left / spread_x):
         return None
     return Sag(fall, len(x))
 

@@ -24,8 +24,11 @@ CAP_SHARE = 0.995
 """Setting means within half a per cent of a known cap count as sitting at it."""
 CAPPED_BELOW, NEARLY_FLAT_BELOW = 0.1, 0.33
 """Upper limits of the slope of the upper half under which a curve is capped, or nearly flat."""
-BUNCHED_SHARE = 0.4
-"""Passes bunch at a cap when they spread by less than this share of what they spread by below it."""
+BUNCHED_SHARE, BUNCHED_AT_MOST = 0.4, 0.002
+"""Passes bunch at a cap when they spread by less than this share of what they spread by below it, and by less than this.
+
+The share alone isn't enough: where a limiter acts below, passes spread more there than where the machine is left alone.
+"""
 FEWEST_FOR_SHAPE, FEWEST_FOR_KNEE = 4, 6
 _KNEE_RISK = 0.01
 _KNEE_PLACES = 48
@@ -226,7 +229,7 @@ def _bunched(points: Points, direction: Direction, x: Array, middle: int) -> boo
         if value > 0.0 and len(logs) > 1:
             spreads[int(math.log(value) >= x[middle])].append(float(np.std(logs, ddof=1)))
     lower, upper = (float(np.median(side)) if side else math.nan for side in spreads)
-    return upper < BUNCHED_SHARE * lower
+    return upper < min(BUNCHED_SHARE * lower, BUNCHED_AT_MOST)
 
 
 def _line_rss(x: Array, y: Array) -> float:

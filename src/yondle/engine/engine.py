@@ -40,7 +40,7 @@ from yondle.model.rigs import KnobReply
 from yondle.model.sensors import Limit
 from yondle.model.steps import Check, PassRecord, StartAnswer, Step, StepKind, verdict_of
 from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, START_FAILURES, Failure, Outcome, Verdict
-from yondle.planning.ladder import RunPass, Settle, ladder
+from yondle.planning.ladder import Answer, RunPass, Settle, ladder
 
 logger = logging.getLogger(__name__)
 
@@ -202,8 +202,8 @@ class Engine:
 
     def _climb(self, order: Order, passes: list[PassRecord], answer: StartAnswer | None) -> Outcome:
         self._apply(order, answer)
-        climb = ladder(order.check, self._declaration)
-        done: PassRecord | None = None
+        climb = ladder(order.check, self._declaration, order.step.setup)
+        done: Answer = None
         while True:
             try:
                 instruction = climb.send(done)
@@ -212,11 +212,11 @@ class Engine:
             self._passes.pause_if_asked()
             match instruction:
                 case Settle():
-                    done = None
-                    self._passes.settle(instruction)
+                    done = self._passes.settle(instruction)
                 case RunPass():
-                    done = self._passes.run(instruction, order.step.setup, len(passes) + 1)
-                    passes.append(done)
+                    record = self._passes.run(instruction, order.step.setup, len(passes) + 1)
+                    passes.append(record)
+                    done = record
         last = passes[-1] if passes else None
         if last is not None and last.result is not None and not last.result.ok:
             return pass_failed(self._declaration, last)

@@ -17,7 +17,7 @@ from yondle.model.knobs import Setup
 from yondle.model.measured import Measured
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.sensors import OTHERS_USE, STOLEN
+from yondle.model.sensors import OTHERS_USE, STOLEN, Reading
 from yondle.model.steps import PassRecord
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult
@@ -26,6 +26,8 @@ from yondle.planning.ladder import RunPass, Settle
 MOVED_PERCENT = 5.0
 """A clock reference that moves by more within a pass, without the machine saying that it throttles, is a disturbance."""
 
+LEVEL_S, LEVEL_K = 15.0, 0.5
+"""A reading that came down by less in that time has come to rest."""
 LONGEST_NAP_S = 0.5
 """The two clocks that tell a suspension differ by less than this when there was none."""
 
@@ -37,28 +39,32 @@ class Passes:
         """`not_in_force` reads back and says what of a setup is no longer in force; nothing when all of it is."""
         self._bench = bench
         self._not_in_force = not_in_force
+        self._settled: dict[str, float] = {}
 
-    def settle(self, order: Settle) -> None:
-        """Idle until a sensor has come below its value, or for as long as allowed."""
+    def settle(self, order: Settle) -> float | None:
+        """Idle until a sensor has come below its value, or falls no further, but not for ever; gives what it read last."""
         bench = self._bench
         index = next((i for i, c in enumerate(bench.declaration.channels) if c.id == order.channel), None)
-        if index is None:
-            bench.fire(Trigger.SETTLE)
-            bench.emit(SettleOpened(bench.attempt, order.channel, order.below))
-            bench.emit(Settled(bench.attempt, 0.0, False))
-            return
-        value = bench.sample()[index]
-        if value is not None and value <= order.below:
-            return
+        value = bench.sample()[index] if index is not None else None
+        if order.below is None or value is None or value > order.below:
+            value = self._wait(order, index, value)
+        self._settled = {order.channel: value} if value is not None else {}
+        return value
+
+    def _wait(self, order: Settle, index: int | None, value: float | None) -> float | None:
+        bench = self._bench
         bench.fire(Trigger.SETTLE)
         bench.emit(SettleOpened(bench.attempt, order.channel, order.below))
         began = bench.clock.now()
-        reached = False
-        while not reached and bench.clock.now() - began < order.at_most_s:
+        seen = [(began, value)]
+        there = False
+        while index is not None and not there and bench.clock.now() - began < order.at_most_s:
             value = bench.watch(None)[index]
-            reached = value is not None and value <= order.below
+            seen.append((bench.clock.now(), value))
+            there = _level(seen) if order.below is None else value is not None and value <= order.below
         bench.flush()
-        bench.emit(Settled(bench.attempt, bench.clock.now() - began, reached))
+        bench.emit(Settled(bench.attempt, bench.clock.now() - began, there))
+        return value
 
     def pause_if_asked(self) -> None:
         """Wait with the load off while a pause is asked for."""
@@ -138,7 +144,8 @@ class Passes:
         bench = self._bench
         bench.flush()
         bench.ordinal = None
-        whole = replace(result, measured=summary.measured().joined(result.measured))
+        whole = replace(result, measured=replace(summary.measured().joined(result.measured), start=self._settled))
+        self._settled = {}
         disturbed = gone or _disturbance(bench.declaration, whole.measured, slept_s)
         ended = replace(record, result=whole, disturbed=disturbed)
         bench.emit(PassEnded(bench.attempt, ended))
@@ -176,3 +183,14 @@ def _disturbance(declaration: RigDeclaration, measured: Measured, slept_s: float
 def _mean(declaration: RigDeclaration, measured: Measured, role: str) -> float:
     channel = declaration.playing(role)
     return measured.mean.get(channel.id, 0.0) if channel is not None else 0.0
+
+
+def _level(seen: list[tuple[float, Reading]]) -> bool:
+    """Tell whether a reading falls no further, by the means of the first and the last third of the latest LEVEL_S."""
+    now = seen[-1][0]
+    if now - seen[0][0] < LEVEL_S:
+        return False
+    values = [(t, v) for t, v in seen if v is not None and now - t <= LEVEL_S]
+    first = [v for t, v in values if now - t > LEVEL_S * 2.0 / 3.0]
+    last = [v for t, v in values if now - t < LEVEL_S / 3.0]
+    return bool(first and last) and sum(first) / len(first) - sum(last) / len(last) < LEVEL_K

@@ -122,4 +122,4 @@ class PassSummary:
             now, before = self._last[i] if i < len(self._last) else None, self._before.get(i)
             if now is not None and before is not None and now > before:
                 (errors if channel.quantity is Quantity.ERRORS else counted)[channel.id] = now - before
-        return Measured(mean, most, least, errors, counted)
+        return Measured(mean, most, least, errors=errors, counted=counted)

@@ -153,7 +153,7 @@ def _check(kept: dict[str, Any]) -> Check:
         Stage(**{**stage, "kind": StageKind(stage["kind"]), "workloads": tuple(stage["workloads"])})
         for stage in kept["stages"]
     )
-    return Check(**{**kept, "stages": stages})
+    return Check(**{**kept, "stages": stages, "preload": tuple(kept.get("preload", ()))})
 
 
 def _pass(row: sa.Row[Any]) -> PassRecord:

@@ -89,11 +89,11 @@ class Restarted:
 
 @dataclass(frozen=True, slots=True)
 class SettleOpened:
-    """Act to come: the machine idles until a sensor has come below a value."""
+    """Act to come: the machine idles until a sensor has come below a value, or falls no further where that is None."""
 
     attempt: int
     channel: str
-    below: float
+    below: float | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,14 +19,15 @@ class Measured:
     """Readings of one pass by the ids of channels, and what its workload told.
 
     `mean` is over the samples of the pass (of a flag the share of the time it was set), `most` and `least` its extremes where
-    they tell something; `errors` and `counted` how often a counter of errors or of events went up in it. `settings` are the
-    values of knobs as the workload found them in effect, `parts` sub-scores by name, `told` everything else by the
-    workload's own names.
+    they tell something, `start` what it read when the pass began where the machine had settled before; `errors` and
+    `counted` how often a counter of errors or of events went up in it. `settings` are the values of knobs as the workload
+    found them in effect, `parts` sub-scores by name, `told` everything else by the workload's own names.
     """
 
     mean: Mapping[str, float] = field(default_factory=lambda: _NOTHING)
     most: Mapping[str, float] = field(default_factory=lambda: _NOTHING)
     least: Mapping[str, float] = field(default_factory=lambda: _NOTHING)
+    start: Mapping[str, float] = field(default_factory=lambda: _NOTHING)
     errors: Mapping[str, float] = field(default_factory=lambda: _NOTHING)
     counted: Mapping[str, float] = field(default_factory=lambda: _NOTHING)
     settings: Mapping[str, float] = field(default_factory=lambda: _NOTHING)
@@ -53,8 +54,9 @@ class Measured:
         return dict(self._facts())
 
     def _facts(self) -> Iterator[tuple[str, str | float]]:
-        for id_ in dict.fromkeys((*self.mean, *self.most, *self.least)):
-            for word, readings in (("mean", self.mean), ("most", self.most), ("least", self.least)):
+        by_channel = {"mean": self.mean, "most": self.most, "least": self.least, "start": self.start}
+        for id_ in dict.fromkeys(id_ for readings in by_channel.values() for id_ in readings):
+            for word, readings in by_channel.items():
                 if id_ in readings:
                     yield f"{word} {id_}", readings[id_]
         for word in ("errors", "counted", "measured", "part"):
@@ -79,7 +81,7 @@ class Measured:
 
 
 _KINDS = {
-    "mean": "mean", "most": "most", "least": "least", "errors": "errors", "counted": "counted",
+    "mean": "mean", "most": "most", "least": "least", "start": "start", "errors": "errors", "counted": "counted",
     "measured": "settings", "part": "parts",
 }  # fmt: skip
 """The first word of a fact, and where it belongs."""

@@ -60,7 +60,10 @@ class RigDeclaration:
     """The highest value of a knob that this tuner stands for."""
     sample_interval_s: float
     settle_channel: str = ""
-    settle_below: float = 0.0
+    settle_below: float | None = None
+    """What rounds start below; None where the baseline is to find it."""
+    limiter_window_s: float | None = None
+    """Over how long the slowest power limiter takes its mean; None where nothing tells."""
     hard_load: str = ""
     hard_load_s: float = 0.0
     loads_for: dict[Subsystem, tuple[str, float]] = field(default_factory=dict)

@@ -84,12 +84,22 @@ class Stage:
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """The check ladder of one attempt, from quick to hard, and the temperature every round starts below."""
+    """The check ladder of one attempt, from quick to hard, and the state every scored pass starts in.
+
+    A round starts with the channel between `settle_above` and `settle_below`, where the first scored one found itself after a
+    rest when they are None. Benchmarks in which a limit acts are run for
+    `preload_s` right before each of their scored passes, so that what a limiter still had to give is used up: those of
+    `preload` from the start, others once a limit is seen to act in them; with `probe` the warm-up lasts as long, to see it.
+    """
 
     stages: tuple[Stage, ...]
     settle_channel: str = ""
-    settle_below: float = 0.0
+    settle_below: float | None = None
     settle_at_most_s: float = 600.0
+    settle_above: float | None = None
+    preload: tuple[str, ...] = ()
+    preload_s: float = 0.0
+    probe: bool = False
 
     @property
     def scores(self) -> bool:

@@ -34,6 +34,7 @@ class Failure(StrEnum):
     CLOCK_NOT_HELD = "clock not held"
     CEILING = "stopped at a ceiling"
     SCORE_SAGGED = "score sagged"
+    SCORE_ROSE = "score rose"
     SENSOR_LOST = "sensor lost"
     STOPPED = "stopped by the tuner"
     INTERRUPTED = "interrupted"
@@ -54,6 +55,7 @@ VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
     Failure.CLOCK_NOT_HELD: Verdict.HELD_BACK,
     Failure.CEILING: Verdict.HELD_BACK,
     Failure.SCORE_SAGGED: Verdict.UNPROVEN,
+    Failure.SCORE_ROSE: Verdict.UNPROVEN,
     Failure.SENSOR_LOST: Verdict.UNPROVEN,
     Failure.STOPPED: Verdict.UNPROVEN,
     Failure.INTERRUPTED: Verdict.UNPROVEN,
@@ -64,6 +66,9 @@ SAYS_NOTHING = frozenset({Failure.NOT_RUN, Failure.SENSOR_LOST, Failure.STOPPED,
 
 START_FAILURES = frozenset({Failure.NEVER_STARTED, Failure.STOPPED_IN_START})
 """Failures after which the firmware needs a reset, so that its settings are at stock, too."""
+
+TRENDS = frozenset({Failure.SCORE_SAGGED, Failure.SCORE_ROSE})
+"""Ends of a test whose figures weren't level over its rounds."""
 
 MACHINE_FAILURES = START_FAILURES | {Failure.FROZE, Failure.RESTARTED}
 """Failures that take the whole machine down and lose live settings."""

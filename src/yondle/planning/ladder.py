@@ -2,23 +2,38 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from yondle.analysis.judging import limit_acted
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import LONG, SCORE_STAGE, Check, PassRecord, Stage, StageKind
 
 MOST_REPEATS = 3
 """How often one attempt repeats disturbed passes before it goes on with what it has."""
+BAND_K = 2.0
+"""A round starts at most so much cooler than it has to; less is as much as the readings of many sensors jump."""
+IMPATIENT_S = 60.0
+"""Once it didn't get as cool as it should, rounds wait so long and go on."""
+MOST_WARMING, LOOK_EVERY, LEAST_RISE_K = 40, 3, 1.0
+"""Passes that only warm, in one attempt at most; they end sooner where so many bring less than this many kelvin."""
+PRELOAD_WINDOWS = 2.0
+"""So many windows of load leave a seventh of what a limiter had saved up."""
+USUAL_WINDOW_S, LONGEST_PRELOAD_S = 28.0, 120.0
+"""The window of a limiter that isn't told, the longest in wide use; some tell windows of many minutes, which nobody waits for."""
 
 
 @dataclass(frozen=True, slots=True)
 class Settle:
-    """Idle until the check's start temperature is reached."""
+    """Idle until a sensor is below a value, or falls no further where that is None, but not for ever.
+
+    The sensor's last reading is the answer.
+    """
 
     channel: str
-    below: float
+    below: float | None
     at_most_s: float
 
 
@@ -36,27 +51,118 @@ class RunPass:
 
 
 Instruction = Settle | RunPass
+Answer = PassRecord | float | None
+"""The record of a pass, or what the sensor read after settling."""
 
 
-def ladder(check: Check, declaration: RigDeclaration) -> Generator[Instruction, PassRecord | None, None]:
-    """Yield what to do; receives the record of each pass, and ends at the first one that failed."""
-    total = sum(_passes(stage) for stage in check.stages)
-    number = repeats = 0
+def ladder(check: Check, declaration: RigDeclaration, setup: Setup) -> Generator[Instruction, Answer, None]:
+    """Yield what to do; receives the record of each pass, and ends at the first one that failed.
+
+    Every scored pass is to start in the same state (docs/decisions/0036-the-same-state-before-every-pass.md): a machine that
+    is too cool is warmed with passes that don't count, the order of benchmarks is balanced over the rounds, and a benchmark in
+    which a limit acts runs for a while before it counts.
+    """
+    state = _State(check, declaration, setup)
     for stage in check.stages:
         for round_ in range(stage.warm_up_rounds + stage.rounds):
-            if check.settle_channel:
-                yield Settle(check.settle_channel, check.settle_below, check.settle_at_most_s)
-            for name in stage.workloads:
-                number += 1
-                seconds = stage.pass_s or declaration.workload(name).pass_s
-                warm_up = round_ < stage.warm_up_rounds
-                order = RunPass(stage.name, name, round_, warm_up, seconds, number, total)
-                record = yield order
-                while record is not None and record.disturbed and repeats < MOST_REPEATS and not warm_up:
-                    repeats += 1
-                    record = yield order
-                if record is not None and record.result is not None and not record.result.ok:
+            warm_up = round_ < stage.warm_up_rounds
+            scored = stage.kind is StageKind.SCORE and not warm_up
+            at = yield from state.settle(scored)
+            while scored and state.too_cool(at):
+                for _ in range(LOOK_EVERY):
+                    yield from state.warm(stage, stage.workloads[state.warmed % len(stage.workloads)], round_)
+                at = yield from state.settle(scored)
+            for name in balanced(stage.workloads, round_ - stage.warm_up_rounds) if scored else stage.workloads:
+                if scored or (check.probe and stage.kind is StageKind.SCORE):
+                    yield from state.preload(stage, name, round_, not scored)
+                yield from state.run(stage, name, round_, warm_up)
+                if state.over:
                     return
+
+
+class _State:
+    """What is known, while a ladder is climbed, of the state that passes start in, and how far it has come."""
+
+    def __init__(self, check: Check, declaration: RigDeclaration, setup: Setup) -> None:
+        self._check, self._declaration, self._setup = check, declaration, setup
+        self._limited = set(check.preload)
+        self._total = sum(_passes(stage) for stage in check.stages)
+        self._number = self._repeats = 0
+        self._above, self._below = check.settle_above, check.settle_below
+        self._patience = check.settle_at_most_s
+        self._last: float | None = None
+        self.warmed = 0
+        self.over = False
+
+    def settle(self, scored: bool) -> Generator[Instruction, Answer, float | None]:
+        """Settle, and give the reading it came to; the first scored round sets the band for the others where there is none."""
+        if not self._check.settle_channel or self.over:
+            return None
+        at = yield Settle(self._check.settle_channel, self._below, self._patience)
+        if not isinstance(at, float | int):
+            return None
+        if self._below is None and scored:
+            self._above, self._below = band_around(at)
+        elif self._below is not None and at > self._below:
+            self._patience = min(self._patience, IMPATIENT_S)
+        return at
+
+    def too_cool(self, at: float | None) -> bool:
+        """Tell whether to warm once more: cooler than asked for, and not as warm as it gets."""
+        above = self._above
+        if at is None or above is None or at >= above or self.warmed >= MOST_WARMING:
+            return False
+        rises = self._last is None or at > self._last + LEAST_RISE_K
+        self._last = at
+        return rises
+
+    def warm(self, stage: Stage, name: str, round_: int) -> Generator[Instruction, Answer, None]:
+        """Run a pass that only warms."""
+        self.warmed += 1
+        yield from self._run(stage, name, round_, True)
+
+    def preload(
+        self, stage: Stage, name: str, round_: int, probing: bool = False
+    ) -> Generator[Instruction, Answer, None]:
+        """Use up what a limiter still has to give, where one acts in a benchmark, or to see whether one does."""
+        seconds = 0.0
+        while (probing or name in self._limited) and seconds < self._check.preload_s and not self.over:
+            yield from self._run(stage, name, round_, True)
+            seconds += _pass_s(stage, name, self._declaration)
+
+    def run(self, stage: Stage, name: str, round_: int, warm_up: bool) -> Generator[Instruction, Answer, None]:
+        """Run a pass of the check, again where something disturbed it."""
+        self._number += 1
+        record = yield from self._run(stage, name, round_, warm_up)
+        while record is not None and record.disturbed and self._repeats < MOST_REPEATS and not warm_up:
+            self._repeats += 1
+            record = yield from self._run(stage, name, round_, warm_up)
+
+    def _run(
+        self, stage: Stage, name: str, round_: int, warm_up: bool
+    ) -> Generator[Instruction, Answer, PassRecord | None]:
+        if self.over:
+            return None
+        seconds = _pass_s(stage, name, self._declaration)
+        record = yield RunPass(stage.name, name, round_, warm_up, seconds, self._number, self._total)
+        if not isinstance(record, PassRecord) or record.result is None:
+            return None
+        self.over = not record.result.ok
+        if limit_acted(self._declaration, self._setup, record):
+            self._limited.add(name)
+        return record
+
+
+def balanced(names: tuple[str, ...], round_: int) -> tuple[str, ...]:
+    """Order benchmarks for a round so that over the rounds each stands in every place, and after every other, equally often.
+
+    A Williams square (1949, Austral. J. Sci. Res. A 2), its rows by turns with their mirror images where the number is odd.
+    """
+    n = len(names)
+    zigzag = [(place + 1) // 2 if place % 2 else -(place // 2) for place in range(n)]
+    turn, mirrored = divmod(round_, 2) if n % 2 else (round_, 0)
+    order = [names[(at + turn) % n] for at in zigzag]
+    return tuple(order[::-1] if mirrored else order)
 
 
 def check_seconds(check: Check, declaration: RigDeclaration) -> float:
@@ -69,7 +175,11 @@ def loads_of(check: Check, declaration: RigDeclaration) -> dict[str, float]:
     seconds: dict[str, float] = {}
     for stage in check.stages:
         for name in stage.workloads:
-            each = (stage.pass_s or declaration.workload(name).pass_s) * (stage.rounds + stage.warm_up_rounds)
+            pass_s, times = _pass_s(stage, name, declaration), stage.rounds + stage.warm_up_rounds
+            if stage.kind is StageKind.SCORE:
+                before = (stage.rounds if name in check.preload else 0) + (stage.warm_up_rounds if check.probe else 0)
+                times += before * math.ceil(check.preload_s / pass_s)
+            each = pass_s * times
             seconds[name] = seconds.get(name, 0.0) + each
     return seconds
 
@@ -91,14 +201,40 @@ def quick_check(
         work = declaration.workload(workload)
         name = work.id if not work.scored else f"{LONG}{work.id}"
         stages.append(Stage(name, StageKind.LOAD, (work.id,), 1, 0, seconds))
-    return Check(tuple(stages), declaration.settle_channel, declaration.settle_below)
+    return _from_one_state(tuple(stages), declaration)
 
 
 def score_check(declaration: RigDeclaration, passes: int) -> Check:
     """Make a check that is score passes with one warm-up and no more."""
     chosen = tuple(w.id for w in declaration.benchmarks if not w.by_hand)
     stage = Stage(SCORE_STAGE, StageKind.SCORE, chosen, passes, 1)
-    return Check((stage,), declaration.settle_channel, declaration.settle_below)
+    return _from_one_state((stage,), declaration)
+
+
+def band_around(reading: float) -> tuple[float, float]:
+    """Give the band of start temperatures around a reading."""
+    return reading - BAND_K / 2.0, reading + BAND_K / 2.0
+
+
+def knowing(check: Check, limited: tuple[str, ...] | None, start: float | None = None) -> Check:
+    """Let a check know the benchmarks in which a limit acts, None where that is to be seen first, and where baselines started."""
+    known = replace(check, preload=limited or (), probe=limited is None or len(limited) > 0)
+    if known.settle_below is not None or start is None:
+        return known
+    above, below = band_around(start)
+    return replace(known, settle_above=above, settle_below=below)
+
+
+def _from_one_state(stages: tuple[Stage, ...], declaration: RigDeclaration) -> Check:
+    window_s = USUAL_WINDOW_S if declaration.limiter_window_s is None else declaration.limiter_window_s
+    channel, below = declaration.settle_channel, declaration.settle_below
+    above = below - BAND_K if channel and below is not None else None
+    preload_s = min(PRELOAD_WINDOWS * window_s, LONGEST_PRELOAD_S)
+    return Check(stages, channel, below, settle_above=above, preload_s=preload_s)
+
+
+def _pass_s(stage: Stage, name: str, declaration: RigDeclaration) -> float:
+    return stage.pass_s or declaration.workload(name).pass_s
 
 
 def _passes(stage: Stage) -> int:

@@ -15,7 +15,7 @@ READINGS = st.dictionaries(IDS, st.floats(-1e9, 1e9), max_size=4)
 TOLD = st.dictionaries(IDS, st.one_of(st.text(max_size=5), st.floats(-1e9, 1e9)), max_size=4)
 
 
-@given(st.builds(Measured, *[READINGS] * 7, TOLD))
+@given(st.builds(Measured, *[READINGS] * 8, TOLD))
 def test_what_is_written_flat_reads_back_the_same(measured: Measured) -> None:
     assert Measured.of(json.loads(json.dumps(measured.facts()))) == measured
 

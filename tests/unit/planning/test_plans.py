@@ -2,20 +2,39 @@
 
 from __future__ import annotations
 
+import math
+from collections import Counter
 from collections.abc import Callable
+from dataclasses import replace
+from itertools import pairwise, takewhile
 
 import pytest
 from tests.conftest import quick_rig
 
 from yondle.app.demo import evening
 from yondle.model.errors import KnownError
+from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import PassRecord
+from yondle.model.steps import Check, PassRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PassResult
 from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb
 from yondle.planning.edge_plans import Proof
-from yondle.planning.ladder import MOST_REPEATS, RunPass, Settle, check_seconds, ladder, quick_check
+from yondle.planning.ladder import (
+    BAND_K,
+    IMPATIENT_S,
+    LOOK_EVERY,
+    MOST_REPEATS,
+    MOST_WARMING,
+    PRELOAD_WINDOWS,
+    RunPass,
+    Settle,
+    balanced,
+    check_seconds,
+    knowing,
+    ladder,
+    quick_check,
+)
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import Ladder, Plan, Steps, Sweep, SweepOrder, dry_run, moves, sweep_values
 from yondle.rigs.simulated.rig import declaration_of
@@ -25,26 +44,37 @@ HERON: RigDeclaration = declaration_of(parse_rig_file(quick_rig(), "heron"))
 Answer = Callable[[RunPass], PassRecord]
 
 
-def played(answer: Answer, passes: int = 2) -> list[Settle | RunPass]:
-    steps = ladder(quick_check(HERON, passes), HERON)
+def played(
+    answer: Answer,
+    passes: int = 2,
+    check: Check | None = None,
+    reading: Callable[[list[Settle | RunPass]], float] = lambda _: 37.0,
+) -> list[Settle | RunPass]:
+    """What a ladder asks for, told the results of passes, and what the machine has come to when it has settled."""
+    steps = ladder(check or quick_check(HERON, passes), HERON, HERON.stock)
     seen: list[Settle | RunPass] = []
-    reply: PassRecord | None = None
+    reply: PassRecord | float | None = None
     while True:
         try:
             order = steps.send(reply)
         except StopIteration:
             return seen
         seen.append(order)
-        reply = answer(order) if isinstance(order, RunPass) else None
+        reply = answer(order) if isinstance(order, RunPass) else reading(seen)
 
 
-def record(order: RunPass, ok: bool = True, disturbed: str = "") -> PassRecord:
-    result = PassResult(ok, 1.0 if ok else None, order.seconds)
+def passes_of(orders: list[Settle | RunPass]) -> list[RunPass]:
+    return [o for o in orders if isinstance(o, RunPass)]
+
+
+def record(order: RunPass, ok: bool = True, disturbed: str = "", limited: float = 0.0) -> PassRecord:
+    measured = Measured(mean={"power_limited": limited})
+    result = PassResult(ok, 1.0 if ok else None, order.seconds, measured=measured)
     return PassRecord(order.number, order.stage, order.workload, order.round, order.warm_up, 0.0, result, disturbed)
 
 
 def test_the_ladder_goes_from_a_warm_up_over_score_passes_to_the_hard_load() -> None:
-    orders = [o for o in played(record) if isinstance(o, RunPass)]
+    orders = passes_of(played(record))
     assert [o.warm_up for o in orders] == [True] * 5 + [False] * 11
     assert orders[-1].workload == "mixed_load"
     assert [o.number for o in orders] == list(range(1, 17))
@@ -54,17 +84,97 @@ def test_the_ladder_goes_from_a_warm_up_over_score_passes_to_the_hard_load() -> 
 
 def test_every_round_settles_first() -> None:
     orders = played(record)
-    rounds = [i for i, o in enumerate(orders) if isinstance(o, RunPass) and o.workload in ("stacking", "mixed_load")]
-    assert all(isinstance(orders[i - 1], Settle) for i in rounds)
+    rounds = [i for i, o in enumerate(orders) if isinstance(o, RunPass) and o.number in (1, 6, 11, 16)]
+    assert [i for i, o in enumerate(orders) if isinstance(o, Settle)] == [i - 1 for i in rounds]
+
+
+@pytest.mark.parametrize("many", range(1, 8))
+def test_over_the_rounds_every_benchmark_stands_everywhere_and_after_every_other_equally_often(many: int) -> None:
+    names = tuple("abcdefg"[:many])
+    rounds = many if many % 2 == 0 else 2 * many
+    orders = [balanced(names, round_) for round_ in range(rounds)]
+    assert all(sorted(order) == list(names) for order in orders)
+    places = Counter((name, place) for order in orders for place, name in enumerate(order))
+    after = Counter(pair for order in orders for pair in pairwise(order))
+    assert len(places) == many**2
+    assert len(set(places.values())) == 1
+    assert len(after) == many * (many - 1)
+    assert len(set(after.values())) <= 1
+    orders_run = [[o.workload for o in passes_of(played(record)) if o.round == r and not o.warm_up] for r in (1, 2)]
+    assert orders_run[0] != orders_run[1][:5]
+
+
+def test_a_machine_that_is_too_cool_is_warmed_as_far_as_it_warms() -> None:
+    def warming(seen: list[Settle | RunPass]) -> float:
+        return min(25.0 + 0.8 * len(passes_of(seen)), 37.0)
+
+    orders = played(record, reading=warming)
+    warmed = [o for o in passes_of(orders) if o.warm_up and o.round == 1]
+    assert warmed
+    assert len(warmed) % LOOK_EVERY == 0
+    first = next(i for i, o in enumerate(orders) if isinstance(o, RunPass) and not o.warm_up)
+    assert warming(orders[:first]) >= HERON.settle_below - BAND_K
+    assert len({o.workload for o in warmed}) > 1
+    cold = [o for o in passes_of(played(record, reading=lambda _: 25.0)) if o.warm_up and o.round]
+    assert len(cold) == LOOK_EVERY, "it was tried, and it brings nothing"
+    slow = [o for o in passes_of(played(record, 60, reading=lambda seen: -999.0 + 2.0 * len(seen))) if o.warm_up]
+    assert MOST_WARMING < len(slow) < MOST_WARMING + LOOK_EVERY + 5, "not for ever"
+
+
+def test_what_is_too_warm_is_waited_for_once_and_then_only_a_little() -> None:
+    waits = [o.at_most_s for o in played(record, 4, reading=lambda _: 55.0) if isinstance(o, Settle)]
+    assert waits[0] == quick_check(HERON, 4).settle_at_most_s
+    assert set(waits[1:]) == {IMPATIENT_S}
+
+
+def test_without_a_band_the_first_scored_round_sets_it() -> None:
+    check = replace(quick_check(HERON, 3), settle_below=None, settle_above=None)
+    temperatures = iter((22.0, 31.0, 31.5, 34.0, 31.2, 31.0, 31.0))
+    settles = [o for o in played(record, check=check, reading=lambda _: next(temperatures)) if isinstance(o, Settle)]
+    assert [s.below for s in settles] == [None, None, 32.0, 32.0, 32.0]
+    known = knowing(check, (), 40.0)
+    assert (known.settle_above, known.settle_below) == (39.0, 41.0)
+    assert knowing(quick_check(HERON, 3), (), 40.0).settle_below == HERON.settle_below
+
+
+def test_what_a_limit_acts_in_runs_for_windows_of_the_limiter_before_it_counts() -> None:
+    """Whether it was known before, shows in the warm-up, or only in a pass that counts."""
+
+    def limits(order: RunPass) -> PassRecord:
+        return record(order, limited=0.9 if order.workload == "sharpening" else 0.0)
+
+    window = PRELOAD_WINDOWS * HERON.limiter_window_s
+    for check in (
+        quick_check(HERON, 3),
+        knowing(quick_check(HERON, 3), ("sharpening",)),
+        knowing(quick_check(HERON, 3), None),
+    ):
+        orders = passes_of(played(limits, check=check))
+        counted = [i for i, o in enumerate(orders) if not o.warm_up and o.workload == "sharpening"]
+        assert len(counted) == 3
+        for i in counted:
+            before = list(takewhile(lambda o: o.warm_up and o.workload == "sharpening", reversed(orders[:i])))
+            assert window <= sum(o.seconds for o in before) < window + orders[i].seconds
+        others = [o for o in orders if o.warm_up and o.workload == "stacking"]
+        assert len(others) == (1 if not check.probe else 1 + math.ceil(window / others[0].seconds))
+        if check.preload:
+            assert sum(o.seconds for o in orders) == pytest.approx(check_seconds(check, HERON))
+    first_seen = passes_of(played(lambda o: record(o, limited=0.9 if o.round > 1 else 0.0)))
+    assert sum(o.warm_up for o in first_seen if o.round == 1) == 0
 
 
 def test_the_ladder_ends_at_the_first_failure() -> None:
-    orders = played(lambda o: record(o, ok=o.workload != "sharpening"))
-    assert [o.workload for o in orders if isinstance(o, RunPass)] == ["stacking", "sharpening"]
+    orders = passes_of(played(lambda o: record(o, ok=o.workload != "sharpening")))
+    assert [o.workload for o in orders] == ["stacking", "sharpening"]
+    preloading = knowing(quick_check(HERON, 3), ("sharpening",))
+    orders = passes_of(played(lambda o: record(o, ok=not o.round or not o.warm_up), check=preloading))
+    assert [o.workload for o in orders].count("sharpening") <= 1 + math.ceil(preloading.preload_s / 6.0) + 1
+    assert orders[-1].warm_up
+    assert orders[-1].workload == "sharpening"
 
 
 def test_disturbed_passes_are_repeated_but_not_for_ever() -> None:
-    orders = [o for o in played(lambda o: record(o, disturbed="busy")) if isinstance(o, RunPass)]
+    orders = passes_of(played(lambda o: record(o, disturbed="busy")))
     assert len(orders) == 16 + MOST_REPEATS
     assert not any(o.warm_up for o in orders if orders.count(o) > 1)
 

@@ -72,7 +72,12 @@ class Progress:
                     self.doing = record.words
             case SettleOpened():
                 channel = self.declaration.channel(record.channel)
-                self.doing = say("cooling down to {below:g} {unit}", below=record.below, unit=channel.unit)
+                to = record.below
+                self.doing = (
+                    say("cooling down")
+                    if to is None
+                    else say("cooling down to {below:g} {unit}", below=to, unit=channel.unit)
+                )
             case PassOpened():
                 self.number, self.of = record.number, record.of
                 name = self.declaration.workload(record.workload).name

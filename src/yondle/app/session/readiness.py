@@ -86,7 +86,7 @@ def _background(session: Session) -> ReadyItem | None:
 
 def _temperature(session: Session) -> ReadyItem | None:
     declaration = session.declaration
-    if not declaration.settle_channel:
+    if not declaration.settle_channel or declaration.settle_below is None:
         return None
     channel = declaration.channel(declaration.settle_channel)
     now = _reading(session, channel.id)

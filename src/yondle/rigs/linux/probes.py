@@ -7,7 +7,7 @@ ABI/testing/sysfs-devices-system-cpu (thermal_throttle), driver-api/edac, driver
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from yondle.language.saying import later, named, say
@@ -287,3 +287,28 @@ def _named_apart(probes: list[Probe]) -> list[Probe]:
             probe = replace(probe, channel=channel)
         apart.append(probe)
     return apart
+
+
+def hottest(probes: Sequence[Probe]) -> str:
+    """Name the channel that tells how warm the processor is as a whole: of those that aren't a core's, the hottest now."""
+    warmth = [
+        (reading, probe.channel.id)
+        for probe in probes
+        if probe.channel.quantity is Quantity.TEMPERATURE
+        and probe.channel.subsystem is _P
+        and probe.channel.core is None
+        and (reading := probe.read()) is not None
+    ]
+    return max(warmth)[1] if warmth else ""
+
+
+def limiter_window_s(tree: Tree) -> float | None:
+    """Give the longest window over which a package's power is limited; None where the kernel tells of none."""
+    windows = [
+        micro
+        for zone in tree.found("sys/class/powercap/*:*")
+        if zone.name.count(":") == 1
+        for file in zone.glob("constraint_*_time_window_us")
+        if (micro := tree.number(file)) is not None and micro > 0.0
+    ]
+    return max(windows) / 1e6 if windows else None

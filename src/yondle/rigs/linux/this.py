@@ -21,7 +21,7 @@ from yondle.rigs.linux.files import Bank, Tree
 from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.knobs import knob_of
 from yondle.rigs.linux.privilege import RootSetter
-from yondle.rigs.linux.probes import Probe, find_probes
+from yondle.rigs.linux.probes import Probe, find_probes, hottest, limiter_window_s
 from yondle.rigs.linux.proc import CpuTimes, Proc
 from yondle.rigs.linux.use import UseMeter
 
@@ -120,6 +120,8 @@ class ThisRig:
             chosen=host.usual,
             asks=(later("cooler"), later("room temperature in °C"), later("sample of each part")),
             lends=True,
+            settle_channel=hottest(self.probes),
+            limiter_window_s=limiter_window_s(self._tree),
         )
 
     def boot_id(self) -> str:

@@ -61,6 +61,7 @@ def declaration_of(rig: RigFile) -> RigDeclaration:
         sample_interval_s=check.sample_interval_s,
         settle_channel="processor_temperature" if "processor_temperature" in rig.sensors else "",
         settle_below=check.settle_below_c,
+        limiter_window_s=max(part.power_window_s for part in (rig.chip, rig.graphics) if part is not None),
         hard_load=check.hard_load,
         hard_load_s=check.hard_load_s,
         loads_for=loads_for,

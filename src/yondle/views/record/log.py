@@ -263,8 +263,11 @@ def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> 
     result, measured = made.result, made.result.measured
     channels = {c.id: c for c in declaration.read_ever}
     told = [(named(later("lasted")), duration(result.duration_s))]
-    kinds = ((say("mean"), measured.mean), (say("highest"), measured.most), (say("lowest"), measured.least))
-    for id_ in dict.fromkeys((*measured.mean, *measured.most, *measured.least)):
+    kinds = (
+        (say("mean"), measured.mean), (say("highest"), measured.most), (say("lowest"), measured.least),
+        (say("at the start"), measured.start),
+    )  # fmt: skip
+    for id_ in dict.fromkeys(id_ for _, readings in kinds for id_ in readings):
         read = channels.get(id_)
         if read is not None and read.core is not None:
             continue

@@ -6,8 +6,10 @@ from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from statistics import median
 from typing import TYPE_CHECKING, Any, Protocol
 
+from yondle.analysis.judging import limited_benchmarks, started_at
 from yondle.formats.documents import Conditions, Documents
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -19,7 +21,7 @@ from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
 from yondle.model.standing import Looked, Resumed, Verified, Waiting
 from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_put_in_force
-from yondle.planning.ladder import quick_check
+from yondle.planning.ladder import knowing, quick_check
 
 if TYPE_CHECKING:
     import numpy as np
@@ -140,7 +142,21 @@ class Snapshot:
 
     def check(self, passes: int = STEP_PASSES) -> Check:
         """Give the check ladder that a test of the proposal would run."""
-        return quick_check(self.declaration, passes, self.proposed)
+        check = quick_check(self.declaration, passes, self.proposed)
+        return knowing(check, self.limited_benchmarks, self.start_reading)
+
+    @property
+    def start_reading(self) -> float | None:
+        """What the channel that rounds settle on read in the middle one of the baseline's rounds; None without any."""
+        attempts = self.baseline_step.attempts if self.baseline_step is not None else ()
+        starts = [t for a in attempts if a.check is not None for t in started_at(a.check, a.passes)]
+        return median(starts) if starts else None
+
+    @property
+    def limited_benchmarks(self) -> tuple[str, ...]:
+        """The benchmarks in which a limit acted at stock or at the settings in force."""
+        records = [r for r in (self.baseline_step, self.position) if r is not None]
+        return limited_benchmarks(self.declaration, records)
 
     def can_test_again(self, number: int) -> bool:
         """Tell whether a step may be tested once more from where the rig is."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yondle.analysis.judging import RAN_THROUGH
 from yondle.language.saying import say, together
 from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
@@ -76,9 +77,13 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
         else:
             name = declaration.workload(stage.workloads[0]).name
             rows.append((say("Then"), say("{pass_s} of {name}", pass_s=duration(stage.pass_s or 0.0), name=name)))
-    if check.settle_channel:
+    if check.settle_channel and check.settle_below is not None:
         channel = declaration.channel(check.settle_channel)
-        rows.append((say("Start below"), quantity(check.settle_below, channel.unit)))
+        below = quantity(check.settle_below, channel.unit)
+        if check.settle_above is None:
+            rows.append((say("Start below"), below))
+        else:
+            rows.append((say("Start at"), say("{above:g} to {below}", above=check.settle_above, below=below)))
     limits = []
     for limit in declaration.limits:
         channel = declaration.channel(limit.channel)
@@ -117,14 +122,20 @@ def typical_words(seen: DryRun) -> str:
 
 
 def expected_seconds(book: Snapshot, check: Check) -> float:
-    """Estimate how long a check takes: as long as the latest one that ran through with as many passes, else its load."""
+    """Estimate how long a check takes: as long as the latest one like it that ran through, else its load."""
     alone = check_seconds(check, book.declaration)
     for record in reversed(book.steps[-LOOKED_BACK:]):
         for attempt in reversed(record.attempts):
-            done = [p for p in attempt.passes if p.result is not None]
-            loaded = sum(p.result.duration_s for p in done if p.result is not None)
-            if done and abs(loaded - alone) < 0.02 * alone and done[-1].result is not None:
-                return done[-1].started_s + done[-1].result.duration_s - attempt.started_s
+            asked, last = attempt.check, attempt.passes[-1] if attempt.passes else None
+            if asked is None or (asked.stages, asked.preload, asked.probe) != (
+                check.stages,
+                check.preload,
+                check.probe,
+            ):
+                continue
+            ran_through = attempt.outcome is not None and attempt.outcome.verdict in RAN_THROUGH
+            if ran_through and last is not None and last.result is not None:
+                return last.started_s + last.result.duration_s - attempt.started_s
     return alone
 
 

@@ -6,6 +6,7 @@ import statistics
 from dataclasses import dataclass
 
 from yondle.analysis.efficiency import power_channel, score_per_watt
+from yondle.analysis.judging import started_at
 from yondle.analysis.margins import spread
 from yondle.language.saying import listed, say
 from yondle.model.knobs import Subsystem
@@ -21,6 +22,8 @@ from yondle.views.shared.proof import proof_words, proofs, recommended_words
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import step_title
 
+START_TOLERANCE_K = 1.0
+"""Readings of rounds this near their band lie in it."""
 APART_SHOWN = 0.02
 """Workers that are less apart than this are alike."""
 
@@ -101,10 +104,36 @@ def _history_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
     if len(told) > 1:
         held = sum(o.verdict is Verdict.HELD for o in told)
         rows.append((say("Tested"), say("{n} times, held {held}", n=len(told), held=held)))
+    off = _started_off(declaration, record)
+    if off:
+        rows.append((say("Rounds started"), off))
     if record.step.unknown:
         names = listed([declaration.knob(knob).name for knob in record.step.unknown])
         rows.append((say("Not known then"), names))
     return tuple(rows)
+
+
+def _started_off(declaration: RigDeclaration, record: StepRecord) -> str:
+    """Say how warm the latest rounds began where that isn't how warm they were to begin."""
+    attempt = next((a for a in reversed(record.attempts) if a.check is not None and a.passes), None)
+    if attempt is None or attempt.check is None or attempt.check.settle_above is None:
+        return ""
+    starts = started_at(attempt.check, attempt.passes)
+    above, below = attempt.check.settle_above, attempt.check.settle_below
+    if (
+        not starts
+        or below is None
+        or (min(starts) > above - START_TOLERANCE_K and max(starts) < below + START_TOLERANCE_K)
+    ):
+        return ""
+    channel = declaration.channel(attempt.check.settle_channel)
+    return say(
+        "at {low:g} to {high}, not at {above:g} to {below}: figures differ by more than their margins tell",
+        low=round(min(starts), 1),
+        high=quantity(max(starts), channel.unit, 1),
+        above=above,
+        below=quantity(below, channel.unit),
+    )
 
 
 def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
