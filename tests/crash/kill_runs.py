@@ -205,8 +205,8 @@ def last_look(book: Path, report: Report) -> None:
                     report.wrong.append(f"{words}: {outcome.reason} {acts}")
                 if outcome.verdict is Verdict.HELD:
                     check = attempt.check or quick_check(session.declaration, 2, record.step.setup)
-                    wanted = sum((s.rounds + s.warm_up_rounds) * len(s.workloads) for s in check.stages)
-                    done = [p for p in attempt.passes if p.result is not None and p.result.ok]
+                    wanted = sum(s.rounds * len(s.workloads) for s in check.stages)
+                    done = [p for p in attempt.passes if p.result is not None and p.result.ok and not p.warm_up]
                     if len(done) != wanted:
                         report.wrong.append(f"attempt {attempt.id} 'held' with {len(done)} of {wanted} passes")
             kinds = [a.outcome.verdict for a in record.attempts if a.outcome]
