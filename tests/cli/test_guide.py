@@ -33,7 +33,7 @@ def test_every_step_of_the_guide_does_what_it_says(
         assert run(arguments) == 0, line
         said[line] = capsys.readouterr().out
     assert len(commands) > 15
-    assert "no sign" in said["yondle scaling night.yondle core_clock"].lower()
+    assert "answer to core clock" in " ".join(said["yondle scaling night.yondle core_clock"].split())
     assert "capped" in said["yondle scaling night.yondle core_clock"]
     seen = said["yondle map night.yondle core_clock power_limit"].replace("\u202f", " ")
     rows = [line.split("  ")[0] for line in seen.splitlines()]

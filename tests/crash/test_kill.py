@@ -94,7 +94,7 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Prepared:
     folder = tmp_path_factory.mktemp("prepared")
     rig = folder / "rig.toml"
     text = quick_rig(settle_below_c="24.0", hard_load_s="20.0")
-    for workload in ("sharpening", "star_match", "preview"):
+    for workload in ("sharpening", "star_match", "preview", "frames"):
         text = re.sub(rf"\[workloads\.{workload}\].*?(?=\n\[)", "", text, flags=re.DOTALL)
     rig.write_text(re.sub(r"program_crashes = .*", "program_crashes = 0.0", text))
     path = folder / "book.yondle"

@@ -172,7 +172,7 @@ def test_a_sweep_in_rounds_comes_back_to_its_start_and_is_read_as_a_whole(qtbot:
     tune.actions_by_name["sweep"].trigger()
     card = tune.side.cards.get("sweep")
     assert isinstance(card, SweepCard)
-    for box, value in ((card.low, 4100), (card.high, 4400), (card.by, 150), (card.passes, 3)):
+    for box, value in ((card.low, 4200), (card.high, 4500), (card.by, 150), (card.passes, 3)):
         box.setValue(value)
     card.order.setCurrentText("in rounds")
     assert card.low.isEnabled()
@@ -181,7 +181,7 @@ def test_a_sweep_in_rounds_comes_back_to_its_start_and_is_read_as_a_whole(qtbot:
     settle(qtbot, window_of(tune))
     assert tune.book.now.in_force == start
     assert any(r.step.parent == 2 and not r.step.changes for r in tune.book.now.steps)
-    assert "In rounds: 4\u202f400\u202fMHz brought most" in words(tune.chart_panel)
+    assert "In rounds: 4\u202f500\u202fMHz brought most" in words(tune.chart_panel)
 
 
 def test_a_plan_file_is_shown_before_it_runs_and_pauses_after_the_step(

@@ -93,12 +93,15 @@ def test_what_is_exported_makes_the_same_logbook_again(book: Path, tmp_path: Pat
 def test_passes_as_csv_hold_every_pass_and_no_formula(book: Path) -> None:
     session = open_logbook(book)
     rows = list(csv.DictReader(io.StringIO(passes_csv(session.snapshot))))
-    passes = [p for r in session.snapshot.steps for a in r.attempts for p in a.passes]
+    passes = [p for r in session.snapshot.steps for a in r.attempts for p in a.all_passes]
+    compared = [(r, a, p) for r in session.snapshot.steps for a in r.attempts for p in a.compared]
     scores = [p.result.score for p in passes if p.result is not None and p.result.score is not None]
     figures = [a for r in session.snapshot.steps for a in r.added]
     session.close()
     assert figures
     assert len(rows) == len(passes) + len(figures), "figures from elsewhere stand there, too"
+    told = {(row["test"], row["pass"]): row["settings"] for row in rows}
+    assert {told[str(a.id), str(p.ordinal)] for _, a, p in compared} == {"everything at stock"}
     assert [r["pass"] for r in rows[len(passes) :]] == [f"figure/{a.id}" for a in figures]
     scores += [a.score for a in figures]
     assert [float(r["score"]) for r in rows if r["score"]] == scores

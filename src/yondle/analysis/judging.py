@@ -12,8 +12,8 @@ from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Channel, Quantity
-from yondle.model.steps import SCORE_STAGE, Check, PassRecord, StepRecord
-from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
+from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Check, PassRecord, StepRecord
+from yondle.model.verdicts import SAYS_NOTHING, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Direction
 
 CLOCK_HELD_SHARE = 0.995
@@ -57,7 +57,8 @@ RAN_THROUGH = (Verdict.HELD, Verdict.HELD_BACK)
 class Trial:
     """What an attempt tried and ran: the setup, what the step changed, and its passes.
 
-    `baseline` tells that it measured stock as it is, `home` what limited the machine at the settings it started from.
+    `baseline` tells that it measured stock as it is, `home` what limited the machine at the settings it started from, `levels`
+    whether figures have to be level over its rounds: those of a baseline measured in between tell what drifts.
     """
 
     setup: Setup
@@ -65,6 +66,7 @@ class Trial:
     passes: tuple[PassRecord, ...]
     baseline: bool = False
     home: Limited = UNLIMITED
+    levels: bool = True
 
     def governed(self, declaration: RigDeclaration) -> bool:
         """Tell whether stock was measured as it is, or the step changed a limit, a mode or the cooling."""
@@ -181,6 +183,17 @@ def limited_benchmarks(declaration: RigDeclaration, records: Iterable[StepRecord
     return tuple(work.id for work in declaration.benchmarks if work.id in found)
 
 
+def of_the_start(outcome: Outcome) -> Outcome:
+    """Turn a failure of the settings a step starts from into what it says of the step: nothing, and what to do first."""
+    if outcome.stage != COMPARED_STAGE or outcome.failure is None or outcome.failure in SAYS_NOTHING:
+        return outcome
+    reason = say(
+        "The settings it starts from failed when they were measured again ({how}). Test those again first.",
+        how=clause(outcome.reason),
+    )
+    return failed(Failure.START_FAILED, reason, outcome.stage, outcome.time_to_failure_s)
+
+
 def started_at(check: Check, passes: Iterable[PassRecord]) -> tuple[float, ...]:
     """List what the channel that a check settles on read when each scored round began."""
     found = (p.result.measured.start.get(check.settle_channel) for p in passes if p.counts and p.result is not None)
@@ -220,7 +233,7 @@ def judge(declaration: RigDeclaration, trial: Trial) -> Outcome:
             say("Ran through, but errors had to be corrected: {counted}.", counted=counted),
             seen={channel.id: n for channel, n in errors.items()},
         )
-    trend = _trend(declaration, trial)
+    trend = _trend(declaration, trial) if trial.levels else None
     if trend is not None:
         return trend
     ran = what_was_run(declaration, passes)

@@ -12,7 +12,7 @@ import logging
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
-from yondle.analysis.judging import UNLIMITED, Limited, Trial, down_outcome, failed, judge, pass_failed
+from yondle.analysis.judging import UNLIMITED, Limited, Trial, down_outcome, failed, judge, of_the_start, pass_failed
 from yondle.analysis.pointing import point
 from yondle.engine.bench import Bench, TestEnded
 from yondle.engine.passes import Passes
@@ -38,9 +38,9 @@ from yondle.model.events import (
 from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import KnobReply
 from yondle.model.sensors import Limit
-from yondle.model.steps import Check, PassRecord, StartAnswer, Step, StepKind, verdict_of
+from yondle.model.steps import COMPARED_STAGE, Check, PassRecord, StartAnswer, Step, StepKind, verdict_of
 from yondle.model.verdicts import MACHINE_FAILURES, SAYS_NOTHING, START_FAILURES, Failure, Outcome, Verdict
-from yondle.planning.ladder import Answer, RunPass, Settle, ladder
+from yondle.planning.ladder import Answer, RunPass, Settle, TakeUp, ladder
 
 logger = logging.getLogger(__name__)
 
@@ -63,6 +63,8 @@ class Order:
     before: tuple[Outcome, ...] = ()
     own_conditions: tuple[tuple[str, str | float], ...] = ()
     at_home: Limited = UNLIMITED
+    returns: bool = False
+    """Whether the rig goes home afterwards, however it ended."""
 
 
 class Engine:
@@ -202,8 +204,9 @@ class Engine:
 
     def _climb(self, order: Order, passes: list[PassRecord], answer: StartAnswer | None) -> Outcome:
         self._apply(order, answer)
-        climb = ladder(order.check, self._declaration, order.step.setup)
+        climb = ladder(order.check, self._declaration, order.step.setup, order.home)
         done: Answer = None
+        setup = order.step.setup
         while True:
             try:
                 instruction = climb.send(done)
@@ -214,16 +217,42 @@ class Engine:
                 case Settle():
                     done = self._passes.settle(instruction)
                 case RunPass():
-                    record = self._passes.run(instruction, order.step.setup, len(passes) + 1)
+                    record = self._passes.run(instruction, setup, len(passes) + 1)
                     passes.append(record)
                     done = record
+                case TakeUp():
+                    setup = order.home if instruction.home else order.step.setup
+                    self._take_up(order, setup, instruction.home)
+                    done = None
         last = passes[-1] if passes else None
         if last is not None and last.result is not None and not last.result.ok:
             return pass_failed(self._declaration, last)
         baseline = order.step.kind is StepKind.BASELINE
+        own = tuple(made for made in passes if made.stage != COMPARED_STAGE)
         return judge(
-            self._declaration, Trial(order.step.setup, order.step.changes, tuple(passes), baseline, order.at_home)
+            self._declaration,
+            Trial(order.step.setup, order.step.changes, own, baseline, order.at_home, not order.returns),
         )
+
+    def _take_up(self, order: Order, setup: Setup, home: bool) -> None:
+        """Set values in the middle of a test, live; what goes wrong with those it starts from is no fault of the step's."""
+        self._fire(Trigger.APPLY)
+        self._emit(ApplyOpened(order.attempt, setup))
+        try:
+            replies = self._setter.reach(setup, putting_back=False)
+            read_back = self._setter.read()
+            self._emit(Applied(order.attempt, replies, read_back))
+            self._must_be_taken(replies, read_back)
+            self._must_be_in_force(setup, replies, read_back)
+        except TestEnded as ended:
+            if home:
+                ended.outcome = replace(ended.outcome, stage=COMPARED_STAGE)
+            raise
+        except MachineDownError as down:
+            stage = COMPARED_STAGE if home else "setting"
+            raise TestEnded(
+                down_outcome(down.failure, down.code, say("when the values were set"), stage, 0.0)
+            ) from down
 
     def _apply(self, order: Order, answer: StartAnswer | None) -> None:
         if self._bench.state is State.OPENING:
@@ -312,7 +341,8 @@ class Engine:
             return outcome
         named = zip(self._declaration.channels, self._bench.last_row, strict=False)
         last = {channel.id: value for channel, value in named if value is not None}
-        trial = Trial(order.step.setup, order.step.changes, tuple(passes))
+        own = tuple(made for made in passes if made.stage != COMPARED_STAGE)
+        trial = Trial(order.step.setup, order.step.changes, own)
         return replace(outcome, last=last, pointer=point(self._declaration, trial, outcome))
 
     # -- the end -----------------------------------------------------------------------------------------------------
@@ -323,8 +353,9 @@ class Engine:
         self._fire(Trigger.END)
         try:
             self._bench.flush()
-            self._emit(VerdictGiven(order.attempt, order.step.number, outcome))
-            stays = _stays(order, outcome)
+            told = of_the_start(outcome)
+            self._emit(VerdictGiven(order.attempt, order.step.number, told))
+            stays = _stays(order, told)
             target = self._declaration.stock if halted else order.step.setup if stays else order.home
             if outcome.failure in START_FAILURES:
                 self._setter.firmware_was_reset()
@@ -345,7 +376,7 @@ class Engine:
             self._emit(AttemptClosed(order.attempt, number, rests_at, verified, position, self._bench.wall()))
         finally:
             self._fire(Trigger.REST)
-        return outcome
+        return told
 
     def _restore(self, targets: tuple[Setup, ...]) -> tuple[Setup, bool]:
         """Apply the first target that the machine takes and survives; returns what reads back and whether it is it.
@@ -415,6 +446,8 @@ def _stays(order: Order, outcome: Outcome) -> bool:
 
     A baseline is stock itself, which stays in force even when it is held back.
     """
+    if order.returns:
+        return False
     if outcome.verdict is Verdict.HELD:
         return verdict_of((*order.before, outcome)) is Verdict.HELD
     return order.step.kind is StepKind.BASELINE and outcome.verdict is Verdict.HELD_BACK

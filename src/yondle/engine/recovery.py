@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yondle.analysis.judging import failed
+from yondle.analysis.judging import failed, of_the_start
 from yondle.language.saying import later, listed, say
 from yondle.model.acts import Act
 from yondle.model.quantities import duration
@@ -35,7 +35,7 @@ def judge_unclosed(
         return failed(Failure.INTERRUPTED, reason, stage, after_s)
     kept = say(" It kept a record of the crash: {signs}.", signs=listed(signs, "; ")) if signs else ""
     reason = say("The machine went down {where} and has restarted since.{kept}", where=where, kept=kept)
-    return failed(Failure.RESTARTED, reason, stage, after_s)
+    return of_the_start(failed(Failure.RESTARTED, reason, stage, after_s))
 
 
 def _where(

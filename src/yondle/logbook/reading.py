@@ -134,7 +134,11 @@ def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
     _must_be_a_moment(row.started_at)
     conditions = {k: said_again(v) if isinstance(v, str) else v for k, v in told(row.conditions).items()}
     check = _check(plain(row.check)) if row.check else None
-    return Attempt(row.id, row.step, row.started_at, row.started_s, row.boot_id, outcome, passes, check, conditions)
+    home = Setup.of(numbers(row.home))
+    made = Attempt(
+        row.id, row.step, row.started_at, row.started_s, row.boot_id, outcome, (), check, conditions, (), home
+    )
+    return made.with_passes(passes)
 
 
 def _signs(kept: str | None) -> tuple[str, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from yondle.model.knobs import Change, Setup
@@ -58,11 +58,14 @@ class StageKind(StrEnum):
     """What a stage of the check ladder does."""
 
     SCORE = "score passes"
+    COMPARED = "compared with"
     LOAD = "load"
 
 
 SCORE_STAGE = StageKind.SCORE.value
 """What the stage of scored passes is called in every record; the figures of longer loads don't enter gains."""
+COMPARED_STAGE = StageKind.COMPARED.value
+"""What that of scored passes of the setup a step starts from is called, with which its own take turns."""
 LONG, FOR_EDGE = "long ", "edge "
 """Before the id of a workload: the stage of a long run of a benchmark, and that of a search for an edge.
 
@@ -90,6 +93,7 @@ class Check:
     rest when they are None. Benchmarks in which a limit acts are run for
     `preload_s` right before each of their scored passes, so that what a limiter still had to give is used up: those of
     `preload` from the start, others once a limit is seen to act in them; with `probe` the warm-up lasts as long, to see it.
+    What `alternates` is run in turns with the setup it starts from, one round of either, in the order A B B A.
     """
 
     stages: tuple[Stage, ...]
@@ -100,6 +104,7 @@ class Check:
     preload: tuple[str, ...] = ()
     preload_s: float = 0.0
     probe: bool = False
+    alternates: bool = False
 
     @property
     def scores(self) -> bool:
@@ -128,12 +133,16 @@ class PassRecord:
     def counts(self) -> bool:
         """Tell whether the pass enters figures."""
         done = self.result is not None and self.result.ok and self.result.score is not None
-        return done and self.stage == SCORE_STAGE and not self.warm_up and not self.disturbed and not self.discarded
+        scored = done and self.stage in (SCORE_STAGE, COMPARED_STAGE)
+        return scored and not self.warm_up and not self.disturbed and not self.discarded
 
 
 @dataclass(frozen=True, slots=True)
 class Attempt:
-    """One test of a step from opening to put-back; `outcome` is None while it runs."""
+    """One test of a step from opening to put-back; `outcome` is None while it runs.
+
+    `passes` are those at the step's settings, `compared` those at the settings it started from, which are its `home`.
+    """
 
     id: int
     step: int
@@ -144,6 +153,22 @@ class Attempt:
     passes: tuple[PassRecord, ...] = ()
     check: Check | None = None
     conditions: dict[str, str | float] = field(default_factory=dict)
+    compared: tuple[PassRecord, ...] = ()
+    home: Setup | None = None
+
+    @property
+    def all_passes(self) -> tuple[PassRecord, ...]:
+        """All its passes in the order they were made."""
+        return (
+            tuple(sorted((*self.passes, *self.compared), key=lambda made: made.ordinal))
+            if self.compared
+            else self.passes
+        )
+
+    def with_passes(self, passes: Sequence[PassRecord]) -> Attempt:
+        """Give it with other passes, each where it belongs."""
+        own = tuple(p for p in passes if p.stage != COMPARED_STAGE)
+        return replace(self, passes=own, compared=tuple(p for p in passes if p.stage == COMPARED_STAGE))
 
     @property
     def tested(self) -> bool:

@@ -36,6 +36,7 @@ class Failure(StrEnum):
     SCORE_SAGGED = "score sagged"
     SCORE_ROSE = "score rose"
     SENSOR_LOST = "sensor lost"
+    START_FAILED = "what it starts from failed"
     STOPPED = "stopped by the tuner"
     INTERRUPTED = "interrupted"
 
@@ -57,11 +58,14 @@ VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
     Failure.SCORE_SAGGED: Verdict.UNPROVEN,
     Failure.SCORE_ROSE: Verdict.UNPROVEN,
     Failure.SENSOR_LOST: Verdict.UNPROVEN,
+    Failure.START_FAILED: Verdict.UNPROVEN,
     Failure.STOPPED: Verdict.UNPROVEN,
     Failure.INTERRUPTED: Verdict.UNPROVEN,
 }
 
-SAYS_NOTHING = frozenset({Failure.NOT_RUN, Failure.SENSOR_LOST, Failure.STOPPED, Failure.INTERRUPTED})
+SAYS_NOTHING = frozenset(
+    {Failure.NOT_RUN, Failure.SENSOR_LOST, Failure.START_FAILED, Failure.STOPPED, Failure.INTERRUPTED}
+)
 """Ends of a test that tell nothing about the setting."""
 
 START_FAILURES = frozenset({Failure.NEVER_STARTED, Failure.STOPPED_IN_START})

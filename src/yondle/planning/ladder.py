@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Generator
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
 
 from yondle.analysis.judging import limit_acted
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Setup, When
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import LONG, SCORE_STAGE, Check, PassRecord, Stage, StageKind
+from yondle.model.sensors import Quantity
+from yondle.model.steps import COMPARED_STAGE, LONG, SCORE_STAGE, Check, PassRecord, Stage, StageKind
 
+STEP_PASSES, PASSES_IN_TURNS = 5, 3
+"""Score passes of every benchmark at a step, and at one that is run in turns with what it starts from, unless asked otherwise."""
+BRACKET_EVERY = 4
+"""After so many steps run in turns the baseline is measured again: what drifts over an evening shows in nothing else."""
 MOST_REPEATS = 3
 """How often one attempt repeats disturbed passes before it goes on with what it has."""
 BAND_K = 2.0
@@ -22,7 +26,10 @@ MOST_WARMING, LOOK_EVERY, LEAST_RISE_K = 40, 3, 1.0
 PRELOAD_WINDOWS = 2.0
 """So many windows of load leave a seventh of what a limiter had saved up."""
 USUAL_WINDOW_S, LONGEST_PRELOAD_S = 28.0, 120.0
-"""The window of a limiter that isn't told, the longest in wide use; some tell windows of many minutes, which nobody waits for."""
+"""The window of a limiter that isn't told, the longest in wide use; some tell windows of many minutes, which nobody waits for.
+
+A machine that tells neither a window nor when a limit acts gives no reason to wait for one.
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,49 +57,90 @@ class RunPass:
     of: int
 
 
-Instruction = Settle | RunPass
+@dataclass(frozen=True, slots=True)
+class TakeUp:
+    """Set the values of the step, or those it starts from, for the passes to come."""
+
+    home: bool
+
+
+Instruction = Settle | RunPass | TakeUp
 Answer = PassRecord | float | None
 """The record of a pass, or what the sensor read after settling."""
 
 
-def ladder(check: Check, declaration: RigDeclaration, setup: Setup) -> Generator[Instruction, Answer, None]:
+def ladder(
+    check: Check, declaration: RigDeclaration, setup: Setup, home: Setup | None = None
+) -> Generator[Instruction, Answer, None]:
     """Yield what to do; receives the record of each pass, and ends at the first one that failed.
 
     Every scored pass is to start in the same state (docs/decisions/0036-the-same-state-before-every-pass.md): a machine that
     is too cool is warmed with passes that don't count, the order of benchmarks is balanced over the rounds, and a benchmark in
     which a limit acts runs for a while before it counts.
     """
-    state = _State(check, declaration, setup)
+    state = _State(check, declaration, setup, home or setup)
     for stage in check.stages:
-        for round_ in range(stage.warm_up_rounds + stage.rounds):
-            warm_up = round_ < stage.warm_up_rounds
-            scored = stage.kind is StageKind.SCORE and not warm_up
-            at = yield from state.settle(scored)
-            while scored and state.too_cool(at):
-                for _ in range(LOOK_EVERY):
-                    yield from state.warm(stage, stage.workloads[state.warmed % len(stage.workloads)], round_)
-                at = yield from state.settle(scored)
-            for name in balanced(stage.workloads, round_ - stage.warm_up_rounds) if scored else stage.workloads:
-                if scored or (check.probe and stage.kind is StageKind.SCORE):
-                    yield from state.preload(stage, name, round_, not scored)
-                yield from state.run(stage, name, round_, warm_up)
-                if state.over:
-                    return
+        for at_home, round_ in _rounds(stage, check):
+            yield from state.take_up(at_home)
+            yield from _round(state, stage, round_)
+            if state.over:
+                return
+
+
+def _rounds(stage: Stage, check: Check) -> Iterator[tuple[bool, int]]:
+    """Give the rounds of a stage, those that warm up among them, each with whether it is run at the settings of home.
+
+    In turns: half of the step's own, all of home's, the other half, so that what drifts falls on both alike (A B B A). The
+    first passes after a change aren't those of its settings yet, so every visit warms up first; that is why home's two visits
+    are made one, and why it is in the middle: the load that follows is the step's.
+    """
+    warm_ups, scored = range(stage.warm_up_rounds), range(stage.warm_up_rounds, stage.warm_up_rounds + stage.rounds)
+    visits = [(False, scored)]
+    if check.alternates and stage.kind is StageKind.SCORE:
+        half = (stage.rounds + 1) // 2
+        visits = [(False, scored[:half]), (True, scored), (False, scored[half:])]
+    for at_home, rounds in visits:
+        yield from ((at_home, round_) for round_ in (*warm_ups, *rounds))
+
+
+def _round(state: _State, stage: Stage, round_: int) -> Generator[Instruction, Answer, None]:
+    """Run every workload of a stage once, from the state it is to start in."""
+    warm_up = round_ < stage.warm_up_rounds
+    scored = stage.kind is StageKind.SCORE and not warm_up
+    at = yield from state.settle(scored)
+    while scored and state.too_cool(at):
+        for _ in range(LOOK_EVERY):
+            yield from state.warm(stage, stage.workloads[state.warmed % len(stage.workloads)], round_)
+        at = yield from state.settle(scored)
+    for name in balanced(stage.workloads, round_ - stage.warm_up_rounds) if scored else stage.workloads:
+        if scored or (state.probes and stage.kind is StageKind.SCORE):
+            yield from state.preload(stage, name, round_, not scored)
+        yield from state.run(stage, name, round_, warm_up)
+        if state.over:
+            return
 
 
 class _State:
     """What is known, while a ladder is climbed, of the state that passes start in, and how far it has come."""
 
-    def __init__(self, check: Check, declaration: RigDeclaration, setup: Setup) -> None:
-        self._check, self._declaration, self._setup = check, declaration, setup
+    def __init__(self, check: Check, declaration: RigDeclaration, setup: Setup, home: Setup) -> None:
+        self._check, self._declaration, self._setups = check, declaration, (setup, home)
         self._limited = set(check.preload)
-        self._total = sum(_passes(stage) for stage in check.stages)
+        self._total = passes_of(check)
         self._number = self._repeats = 0
         self._above, self._below = check.settle_above, check.settle_below
         self._patience = check.settle_at_most_s
         self._last: float | None = None
+        self._home = False
         self.warmed = 0
         self.over = False
+        self.probes = check.probe
+
+    def take_up(self, home: bool) -> Generator[Instruction, Answer, None]:
+        """Have the values of the step, or those it starts from, set where they aren't."""
+        if home is not self._home and not self.over:
+            self._home = home
+            yield TakeUp(home)
 
     def settle(self, scored: bool) -> Generator[Instruction, Answer, float | None]:
         """Settle, and give the reading it came to; the first scored round sets the band for the others where there is none."""
@@ -125,10 +173,8 @@ class _State:
         self, stage: Stage, name: str, round_: int, probing: bool = False
     ) -> Generator[Instruction, Answer, None]:
         """Use up what a limiter still has to give, where one acts in a benchmark, or to see whether one does."""
-        seconds = 0.0
-        while (probing or name in self._limited) and seconds < self._check.preload_s and not self.over:
-            yield from self._run(stage, name, round_, True)
-            seconds += _pass_s(stage, name, self._declaration)
+        if (probing or name in self._limited) and self._check.preload_s > 0.0:
+            yield from self._run(stage, name, round_, True, self._check.preload_s)
 
     def run(self, stage: Stage, name: str, round_: int, warm_up: bool) -> Generator[Instruction, Answer, None]:
         """Run a pass of the check, again where something disturbed it."""
@@ -139,16 +185,17 @@ class _State:
             record = yield from self._run(stage, name, round_, warm_up)
 
     def _run(
-        self, stage: Stage, name: str, round_: int, warm_up: bool
+        self, stage: Stage, name: str, round_: int, warm_up: bool, seconds: float = 0.0
     ) -> Generator[Instruction, Answer, PassRecord | None]:
         if self.over:
             return None
-        seconds = _pass_s(stage, name, self._declaration)
-        record = yield RunPass(stage.name, name, round_, warm_up, seconds, self._number, self._total)
+        seconds = seconds or _pass_s(stage, name, self._declaration)
+        called = COMPARED_STAGE if self._home else stage.name
+        record = yield RunPass(called, name, round_, warm_up, seconds, self._number, self._total)
         if not isinstance(record, PassRecord) or record.result is None:
             return None
         self.over = not record.result.ok
-        if limit_acted(self._declaration, self._setup, record):
+        if limit_acted(self._declaration, self._setups[self._home], record):
             self._limited.add(name)
         return record
 
@@ -175,11 +222,12 @@ def loads_of(check: Check, declaration: RigDeclaration) -> dict[str, float]:
     seconds: dict[str, float] = {}
     for stage in check.stages:
         for name in stage.workloads:
-            pass_s, times = _pass_s(stage, name, declaration), stage.rounds + stage.warm_up_rounds
+            rounds = list(_rounds(stage, check))
+            each = _pass_s(stage, name, declaration) * len(rounds)
             if stage.kind is StageKind.SCORE:
-                before = (stage.rounds if name in check.preload else 0) + (stage.warm_up_rounds if check.probe else 0)
-                times += before * math.ceil(check.preload_s / pass_s)
-            each = pass_s * times
+                warm_ups = sum(round_ < stage.warm_up_rounds for _, round_ in rounds)
+                before = (len(rounds) - warm_ups) * (name in check.preload) + warm_ups * check.probe
+                each += before * check.preload_s
             seconds[name] = seconds.get(name, 0.0) + each
     return seconds
 
@@ -225,8 +273,26 @@ def knowing(check: Check, limited: tuple[str, ...] | None, start: float | None =
     return replace(known, settle_above=above, settle_below=below)
 
 
+def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, setup: Setup) -> Check:
+    """Make the check of a step that starts from a setup; with no number of passes it has the usual one."""
+    check = in_turns(quick_check(declaration, passes or STEP_PASSES, setup), declaration, home, setup)
+    if passes is not None or not check.alternates:
+        return check
+    return in_turns(quick_check(declaration, PASSES_IN_TURNS, setup), declaration, home, setup)
+
+
+def in_turns(check: Check, declaration: RigDeclaration, home: Setup, setup: Setup) -> Check:
+    """Have a check run in turns with the setup it starts from, where all that differs can be set live."""
+    changed = [declaration.knob(change.knob) for change in home.changes_to(setup)]
+    live = bool(changed) and all(knob.when is When.LIVE for knob in changed)
+    return replace(check, alternates=live and check.scores)
+
+
 def _from_one_state(stages: tuple[Stage, ...], declaration: RigDeclaration) -> Check:
-    window_s = USUAL_WINDOW_S if declaration.limiter_window_s is None else declaration.limiter_window_s
+    window_s = declaration.limiter_window_s
+    if window_s is None:
+        tells = any(c.quantity in (Quantity.FLAG, Quantity.COUNT) for c in declaration.channels)
+        window_s = USUAL_WINDOW_S if tells else 0.0
     channel, below = declaration.settle_channel, declaration.settle_below
     above = below - BAND_K if channel and below is not None else None
     preload_s = min(PRELOAD_WINDOWS * window_s, LONGEST_PRELOAD_S)
@@ -237,5 +303,6 @@ def _pass_s(stage: Stage, name: str, declaration: RigDeclaration) -> float:
     return stage.pass_s or declaration.workload(name).pass_s
 
 
-def _passes(stage: Stage) -> int:
-    return (stage.rounds + stage.warm_up_rounds) * len(stage.workloads)
+def passes_of(check: Check) -> int:
+    """Count the passes of a check, without those that only warm or use up what a limiter saved."""
+    return sum(len(stage.workloads) * len(list(_rounds(stage, check))) for stage in check.stages)

@@ -15,7 +15,7 @@ from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
 from yondle.planning.edge_plans import Proof, find_edge, prove, typical_run
 from yondle.planning.finding import Edge
-from yondle.planning.ladder import check_seconds, quick_check, score_check
+from yondle.planning.ladder import check_seconds, score_check, step_check
 
 SETTLE_SHARE = 0.35
 """How much longer a check takes for its cool-downs than its passes alone, as seen on the shipped rigs."""
@@ -157,7 +157,7 @@ class _Played:
                 return self._search(move, self._seen[origin], origin)
             case Try():
                 setup = (here if move.origin is None else self._seen[move.origin]).with_values(move.values)
-                check = move.check or quick_check(self._declaration, self._plan.passes, setup)
+                check = move.check or step_check(self._declaration, self._plan.passes, here, setup)
                 self.tests += 1
                 self.seconds += check_seconds(check, self._declaration) * (1.0 + SETTLE_SHARE)
             case GoBack():

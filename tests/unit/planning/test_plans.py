@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
@@ -13,9 +12,10 @@ from tests.conftest import quick_rig
 
 from yondle.app.demo import evening
 from yondle.model.errors import KnownError
+from yondle.model.knobs import When
 from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Check, PassRecord
+from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Check, PassRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import PassResult
 from yondle.planning.climb import Again, GoBack, Move, Tried, Try, climb
@@ -29,11 +29,13 @@ from yondle.planning.ladder import (
     PRELOAD_WINDOWS,
     RunPass,
     Settle,
+    TakeUp,
     balanced,
     check_seconds,
     knowing,
     ladder,
     quick_check,
+    step_check,
 )
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import Ladder, Plan, Steps, Sweep, SweepOrder, dry_run, moves, sweep_values
@@ -48,11 +50,11 @@ def played(
     answer: Answer,
     passes: int = 2,
     check: Check | None = None,
-    reading: Callable[[list[Settle | RunPass]], float] = lambda _: 37.0,
-) -> list[Settle | RunPass]:
+    reading: Callable[[list[Settle | RunPass | TakeUp]], float] = lambda _: 37.0,
+) -> list[Settle | RunPass | TakeUp]:
     """What a ladder asks for, told the results of passes, and what the machine has come to when it has settled."""
     steps = ladder(check or quick_check(HERON, passes), HERON, HERON.stock)
-    seen: list[Settle | RunPass] = []
+    seen: list[Settle | RunPass | TakeUp] = []
     reply: PassRecord | float | None = None
     while True:
         try:
@@ -60,10 +62,10 @@ def played(
         except StopIteration:
             return seen
         seen.append(order)
-        reply = answer(order) if isinstance(order, RunPass) else reading(seen)
+        reply = answer(order) if isinstance(order, RunPass) else reading(seen) if isinstance(order, Settle) else None
 
 
-def passes_of(orders: list[Settle | RunPass]) -> list[RunPass]:
+def passes_of(orders: list[Settle | RunPass | TakeUp]) -> list[RunPass]:
     return [o for o in orders if isinstance(o, RunPass)]
 
 
@@ -105,7 +107,7 @@ def test_over_the_rounds_every_benchmark_stands_everywhere_and_after_every_other
 
 
 def test_a_machine_that_is_too_cool_is_warmed_as_far_as_it_warms() -> None:
-    def warming(seen: list[Settle | RunPass]) -> float:
+    def warming(seen: list[Settle | RunPass | TakeUp]) -> float:
         return min(25.0 + 0.8 * len(passes_of(seen)), 37.0)
 
     orders = played(record, reading=warming)
@@ -154,13 +156,40 @@ def test_what_a_limit_acts_in_runs_for_windows_of_the_limiter_before_it_counts()
         assert len(counted) == 3
         for i in counted:
             before = list(takewhile(lambda o: o.warm_up and o.workload == "sharpening", reversed(orders[:i])))
-            assert window <= sum(o.seconds for o in before) < window + orders[i].seconds
+            assert sum(o.seconds for o in before) == window
         others = [o for o in orders if o.warm_up and o.workload == "stacking"]
-        assert len(others) == (1 if not check.probe else 1 + math.ceil(window / others[0].seconds))
+        assert len(others) == (2 if check.probe else 1)
         if check.preload:
             assert sum(o.seconds for o in orders) == pytest.approx(check_seconds(check, HERON))
     first_seen = passes_of(played(lambda o: record(o, limited=0.9 if o.round > 1 else 0.0)))
     assert sum(o.warm_up for o in first_seen if o.round == 1) == 0
+
+
+def test_a_step_takes_turns_with_what_it_starts_from_and_ends_at_its_own_values() -> None:
+    setup = HERON.stock.with_values({"core_clock": 4300.0})
+    check = step_check(HERON, None, HERON.stock, setup)
+    orders = played(record, check=check)
+    at: list[str] = []
+    home = False
+    for order in orders:
+        home = order.home if isinstance(order, TakeUp) else home
+        if isinstance(order, RunPass):
+            assert home == (order.stage == COMPARED_STAGE)
+            if not order.warm_up and order.workload == "stacking":
+                at.append("A" if home else "B")
+    assert "".join(at) == "BBAAAB"
+    warm_ups = [o.stage for o in passes_of(orders) if o.warm_up and o.workload == "stacking"]
+    assert warm_ups == [SCORE_STAGE, COMPARED_STAGE, SCORE_STAGE], "what was changed is warmed up first"
+    assert passes_of(orders)[-1].workload == "mixed_load"
+    assert not home
+    assert {o.of for o in passes_of(orders)} == {len(passes_of(orders))}
+    assert sum(o.seconds for o in passes_of(orders)) == check_seconds(check, HERON)
+    assert not step_check(HERON, None, HERON.stock, HERON.stock).alternates
+    restarting = next(k for k in HERON.knobs if k.when is not When.LIVE)
+    asked = step_check(
+        HERON, None, HERON.stock, setup.with_values({restarting.id: HERON.stock[restarting.id] + restarting.step})
+    )
+    assert (asked.alternates, asked.stages[0].rounds) == (False, 5)
 
 
 def test_the_ladder_ends_at_the_first_failure() -> None:
@@ -168,7 +197,7 @@ def test_the_ladder_ends_at_the_first_failure() -> None:
     assert [o.workload for o in orders] == ["stacking", "sharpening"]
     preloading = knowing(quick_check(HERON, 3), ("sharpening",))
     orders = passes_of(played(lambda o: record(o, ok=not o.round or not o.warm_up), check=preloading))
-    assert [o.workload for o in orders].count("sharpening") <= 1 + math.ceil(preloading.preload_s / 6.0) + 1
+    assert [o.workload for o in orders].count("sharpening") == 3
     assert orders[-1].warm_up
     assert orders[-1].workload == "sharpening"
 

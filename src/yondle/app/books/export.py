@@ -19,6 +19,7 @@ from yondle.logbook.merging import merged
 from yondle.logbook.records import reading
 from yondle.logbook.store import damaged
 from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
 from yondle.views.record.log import Kind, LogRow, LogRows, book_title, place_of
 from yondle.views.shared.measured import changed_words
 from yondle.views.shared.snapshot import Snapshot
@@ -60,7 +61,7 @@ def passes_csv(book: Snapshot) -> str:
     head = ["date", "step", "settings", "test", "pass", "benchmark", "score", "unit", say("left out"), *names]
     made = [head]
     for row in passes:
-        setup = changed_words(book.declaration, book.step(row.step).step.setup) or say("everything at stock")
+        setup = changed_words(book.declaration, _setup_of(book, row)) or say("everything at stock")
         unit = next((w.metric.unit for w in book.declaration.workloads if w.name == row.benchmark), "")
         score = "" if row.value is None else repr(row.value)
         own = facts[row.attempt, row.item]
@@ -137,9 +138,18 @@ def _text(values: Values) -> str:
 def _facts(book: Snapshot, row: LogRow) -> dict[str, Any]:
     if row.kind is Kind.FIGURE:
         return next(a.measured.facts() for a in book.step(row.step).added if a.id == row.item)
-    found = (p for a in book.step(row.step).attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item)
+    found = (
+        p for a in book.step(row.step).attempts if a.id == row.attempt for p in a.all_passes if p.ordinal == row.item
+    )
     made = next(found)
     return made.result.measured.facts() if made.result is not None else {}
+
+
+def _setup_of(book: Snapshot, row: LogRow) -> Setup:
+    """Give the settings a pass was made at: those of its step, or those the step started from, with which it took turns."""
+    record = book.step(row.step)
+    compared = (a.home for a in record.attempts if a.id == row.attempt for p in a.compared if p.ordinal == row.item)
+    return next((home for home in compared if home is not None), record.step.setup)
 
 
 def _defused(cell: str) -> str:

@@ -15,6 +15,7 @@ from yondle.model.quantities import count, duration, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
+from yondle.planning.ladder import passes_of
 from yondle.views.shared.steps import failure_words, step_title
 
 _ACTS = {
@@ -95,8 +96,8 @@ def _passes(record: StepRecord, open_: OpenAttempt) -> str:
     made = next((a for a in record.attempts if a.id == open_.attempt.id), None)
     if made is None or made.check is None:
         return ""
-    of = sum(len(s.workloads) * (s.rounds + s.warm_up_rounds) for s in made.check.stages)
-    return say("{passes} of about {of}", passes=count(len(made.passes), "pass", "passes"), of=of)
+    of = passes_of(made.check)
+    return say("{passes} of about {of}", passes=count(len(made.all_passes), "pass", "passes"), of=of)
 
 
 def _lasted(open_: OpenAttempt) -> str:

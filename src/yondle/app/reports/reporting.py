@@ -426,7 +426,7 @@ class _Gatherer:
 
     def _caveats(self) -> list[Block]:
         blocks: list[Block] = []
-        left_out = sum(bool(p.discarded) for a in self._attempts for p in a.passes)
+        left_out = sum(bool(p.discarded) for a in self._attempts for p in a.all_passes)
         if left_out:
             blocks.append(
                 Words(
@@ -438,7 +438,7 @@ class _Gatherer:
             )
             rows = [
                 (Cell(str(r.step.number)), Cell(self._declaration.workload(p.workload).name, struck=True), Cell(p.discarded))
-                for r in self._book.steps for a in r.attempts for p in a.passes if p.discarded
+                for r in self._book.steps for a in r.attempts for p in a.all_passes if p.discarded
             ]  # fmt: skip
             blocks.append(Table((say("step"), say("pass"), say("reason")), tuple(rows), frozenset({0})))
         notes = [(r, n) for r in self._book.steps for n in r.notes]

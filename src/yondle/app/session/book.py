@@ -38,10 +38,10 @@ class Book:
         """Read a step anew of which one attempt has changed; the passes of the others are those at hand."""
         with self._reads:
             before = self._records.get(number)
-            known = {a.id: a.passes for a in before.attempts} if before is not None else {}
+            known = {a.id: a.all_passes for a in before.attempts} if before is not None else {}
             read = fitted(self._logbook.step(number, attempt), self._declaration)
             if all(a.id in known for a in read.attempts if a.id != attempt):
-                attempts = (a if a.id == attempt else replace(a, passes=known[a.id]) for a in read.attempts)
+                attempts = (a if a.id == attempt else a.with_passes(known[a.id]) for a in read.attempts)
                 self._records[number] = _shared(replace(read, attempts=tuple(attempts)), before)
                 self._note()
                 return
@@ -141,6 +141,6 @@ def _shared(read: StepRecord, before: StepRecord | None) -> StepRecord:
 
 
 def _with_pass(attempt: Attempt, read: PassRecord) -> Attempt:
-    before = [p for p in attempt.passes if p.ordinal < read.ordinal]
-    after = [p for p in attempt.passes if p.ordinal > read.ordinal]
-    return replace(attempt, passes=(*before, read, *after))
+    before = [p for p in attempt.all_passes if p.ordinal < read.ordinal]
+    after = [p for p in attempt.all_passes if p.ordinal > read.ordinal]
+    return attempt.with_passes((*before, read, *after))

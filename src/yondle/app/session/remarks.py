@@ -91,7 +91,7 @@ class DiscardPass(_Remark[str]):
     def do(self, session: Session) -> str:
         """Give the reason it had before."""
         attempts = session.book.step(self.step).attempts
-        found = [p for a in attempts if a.id == self.attempt for p in a.passes if p.ordinal == self.ordinal]
+        found = [p for a in attempts if a.id == self.attempt for p in a.all_passes if p.ordinal == self.ordinal]
         if not found:
             raise KnownError(
                 say(

@@ -17,9 +17,8 @@ from yondle.model.knobs import Setup
 from yondle.model.proposals import must_be_allowed
 from yondle.model.quantities import duration
 from yondle.model.steps import ASKED_BECAUSE, Check, Step, StepKind, StepRecord, may_be_put_in_force
-from yondle.model.verdicts import TRENDS
-from yondle.planning.ladder import knowing, quick_check
-from yondle.views.shared.snapshot import STEP_PASSES
+from yondle.model.verdicts import TRENDS, Failure
+from yondle.planning.ladder import knowing, quick_check, step_check
 
 BASELINE_PASSES = 5
 MOST_BASELINES = 3
@@ -79,7 +78,7 @@ class TryProposal(_Test):
         if proposal is None:
             raise nothing_proposed()
         setup = here.in_force.with_values({change.knob: change.new for change in proposal.changes})
-        check = quick_check(session.declaration, _checked_passes(self.passes or STEP_PASSES), setup)
+        check = _of_a_step(session, self.passes, here.in_force, setup)
         step = session.book.step_from(here.position, here.in_force, setup, proposal.joint)
         record = _tested(session, step, check, here.in_force)
         session.proposal = None
@@ -119,7 +118,7 @@ class TryFrom(_Test):
         setup = home.step.setup.with_values(dict(self.values))
         joint = len(home.step.setup.changes_to(setup)) > 1
         step = session.book.step_from(self.origin, home.step.setup, setup, joint)
-        asked = check or quick_check(session.declaration, STEP_PASSES, setup)
+        asked = check or _of_a_step(session, None, home.step.setup, setup)
         return _tested(session, step, asked, home.step.setup, self.origin, said)
 
 
@@ -150,8 +149,8 @@ class TryAgain(_Test):
         for change in record.step.changes:
             must_be_allowed(session.declaration, session.declaration.settable(change.knob), change.new)
         session.proposal = None
-        check = quick_check(session.declaration, _checked_passes(self.passes or STEP_PASSES), record.step.setup)
         home = session.book.step(parent).step.setup if parent is not None else session.declaration.stock
+        check = _of_a_step(session, self.passes, home, record.step.setup)
         return _tested(session, record.step, check, home, parent)
 
 
@@ -163,8 +162,13 @@ def _tested(
     home_step: int | None = None,
     said: tuple[tuple[str, str], ...] = (),
 ) -> StepRecord:
-    """Run a test, with what the tuner said about it and what limited the machine where it starts."""
+    """Run a test, with what the tuner said about it and what limited the machine where it starts; the baseline first if due."""
     at = home_step if home_step is not None else session.rests.position
+    due, baseline = session.snapshot.bracket_due(check), session.book.baseline
+    if due is not None and baseline is not None and session.rests.in_force == home:
+        stopped = _bracketed(session, baseline, due, home, at)
+        if stopped:
+            return session.book.step(baseline.step.number)
     own = {**session.own.conditions, **dict(said)}
     set_back = _set_back_s(session)
     if set_back > 0:
@@ -187,6 +191,22 @@ def _tested(
     session.waits.order = order
     session.engine.test(order)
     return session.book.step(step.number)
+
+
+def _bracketed(session: Session, baseline: StepRecord, check: Check, home: Setup, at: int | None) -> bool:
+    """Measure the baseline once more and go back; tells whether the test it comes before can't follow."""
+    why = ((ASKED_BECAUSE, later("it is due, to tell what drifts")),)
+    outcomes = session.book.outcomes(baseline.step.number)
+    order = Order(session.logbook.next_attempt(), baseline.step, check, home, at, outcomes, why, returns=True)
+    session.waits.order = order
+    outcome = session.engine.test(order)
+    return outcome is None or outcome.failure is Failure.STOPPED or session.rests.in_force != home
+
+
+def _of_a_step(session: Session, passes: int | None, home: Setup, setup: Setup) -> Check:
+    """The check of a step: in turns with what it starts from where that can be, with so many passes of its own."""
+    asked = None if passes is None else _checked_passes(passes)
+    return step_check(session.declaration, asked, home, setup)
 
 
 def _set_back_s(session: Session) -> float:

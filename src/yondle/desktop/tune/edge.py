@@ -17,7 +17,7 @@ from yondle.model.knobs import Knob, Risk
 from yondle.model.plan_runs import GOES_ON, Ended
 from yondle.planning.plan_files import edge_text, parse_plan
 from yondle.views.edge.edge import EdgeView, edge_view
-from yondle.views.shared.snapshot import STEP_PASSES
+from yondle.views.shared.snapshot import PLAN_PASSES
 from yondle.views.tune.proposal import typical_words
 
 if TYPE_CHECKING:
@@ -158,7 +158,7 @@ class EdgePresenter(QObject):
             self._plans.begin(self._asked, say("the search"), self.after_move)
 
     def _text(self, card: EdgeCard) -> str:
-        return edge_text(self._desk.now.declaration, card.part(), STEP_PASSES)
+        return edge_text(self._desk.now.declaration, card.part(), PLAN_PASSES)
 
     def _show(self, view: EdgeView) -> None:
         self._latest = view

@@ -48,7 +48,7 @@ def plan_views(book: Snapshot, runs: Sequence[PlanRun]) -> list[PlanView]:
 def _view(book: Snapshot, run: PlanRun) -> PlanView:
     ids = {move.attempt for move in run.moves}
     made = [a for record in book.steps for a in record.attempts if a.id in ids and a.tested]
-    loaded_s = sum(p.result.duration_s for a in made for p in a.passes if p.result is not None)
+    loaded_s = sum(p.result.duration_s for a in made for p in a.all_passes if p.result is not None)
     found = run.found if run.found is not None else findings_of(book, run)
     end = _end_words(run)
     title = say("{when}  {name}: {end}.", when=moment(datetime.fromisoformat(run.started_at)), name=_name(run), end=end)

@@ -116,7 +116,7 @@ def told_of(book: Snapshot, record: StepRecord, knob: str) -> Tried:
     """Give what became of a step's latest attempt, with what its runs say about a knob."""
     latest = record.attempts[-1]
     ran = runs_of([replace(record, attempts=(latest,))], knob, warmths(book.steps))
-    took_s = sum(p.result.duration_s for p in latest.passes if p.result is not None)
+    took_s = sum(p.result.duration_s for p in latest.all_passes if p.result is not None)
     reached = reached_by(book.declaration, latest, knob)
     return replace(tried_now(book, record), ran=tuple(ran), took_s=took_s, reached=reached)
 

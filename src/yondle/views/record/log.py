@@ -11,7 +11,7 @@ from yondle.language.saying import later, named, say, together
 from yondle.model.measured import NOTHING_MEASURED, PER_SECOND, PER_WORKER
 from yondle.model.quantities import THIN, duration, moment, number, quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
+from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.snapshot import Snapshot
@@ -207,7 +207,7 @@ def _attempt_rows(
             book, record, Kind.INCIDENT, attempt.started_at, failure_words(declaration, outcome), words or title, verdict, word,
             value=after, attempt=attempt.id, more=title,
         )  # fmt: skip
-    for made in attempt.passes:
+    for made in attempt.all_passes:
         yield _pass_row(book, record, attempt, made, names, stage_words(declaration, made.stage))
 
 
@@ -246,7 +246,7 @@ def _left_out(made: PassRecord) -> str:
         return say("warm-up")
     if made.disturbed:
         return say("disturbed: {disturbed}", disturbed=made.disturbed)
-    if made.stage != SCORE_STAGE:
+    if made.stage not in (SCORE_STAGE, COMPARED_STAGE):
         return say("load")
     return "" if made.counts else say("no score")
 
@@ -257,7 +257,9 @@ def _short(value: str | float) -> str:
 
 def pass_facts(declaration: RigDeclaration, record: StepRecord, row: LogRow) -> tuple[tuple[str, str], ...]:
     """List everything recorded with a pass, sensors by their names; each core's own are left to Traces, long rows are counted."""
-    made = next((p for a in record.attempts if a.id == row.attempt for p in a.passes if p.ordinal == row.item), None)
+    made = next(
+        (p for a in record.attempts if a.id == row.attempt for p in a.all_passes if p.ordinal == row.item), None
+    )
     if made is None or made.result is None:
         return ()
     result, measured = made.result, made.result.measured

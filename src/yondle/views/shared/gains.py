@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 
 from yondle.analysis.group import GroupGain, Member, group_gain
-from yondle.analysis.margins import Gain, GainWord, gain, spread
+from yondle.analysis.margins import Gain, GainWord, spread
 from yondle.analysis.scaling import at_cap
 from yondle.language.saying import say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, number, signed_percent
 from yondle.model.steps import StepRecord
-from yondle.model.workloads import Direction, Workload
+from yondle.model.workloads import Workload
+from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.snapshot import Snapshot
 
 FINE_MARGIN_PERCENT = 0.2
@@ -28,18 +29,17 @@ def benchmark_of(book: Snapshot, workload_id: str = "") -> Workload:
 def gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gain | None:
     """Give the gain of a step over the latest baseline in one benchmark; None without figures on both sides."""
     base = book.baseline_step
-    if base is None or record.step.number == base.step.number:
+    if base is None or not record.scores(benchmark.id) or 0.0 in record.scores(benchmark.id):
         return None
-    return gain(record.scores(benchmark.id), base.scores(benchmark.id), benchmark.metric.direction)
+    return levels_of(book, benchmark).gain(record.step.setup, base.step.setup)
 
 
 def lows_gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gain | None:
     """Give the gain in the mean rate of the slowest 1 % of frames; None for a benchmark that draws none."""
     base = book.baseline_step
-    if base is None or record.step.number == base.step.number:
+    if base is None or not record.parts_of(benchmark.id, LOW):
         return None
-    lows, before = record.parts_of(benchmark.id, LOW), base.parts_of(benchmark.id, LOW)
-    return gain(lows, before, Direction.HIGHER)
+    return levels_of(book, benchmark, LOW).gain(record.step.setup, base.step.setup)
 
 
 def mean_gain(book: Snapshot, record: StepRecord) -> GroupGain | None:
@@ -132,8 +132,8 @@ def how_gained(value: Gain | None) -> str:
         )
     low, high = (signed_percent(v) for v in (value.low, value.high))
     words = say(
-        "Ratio of the geometric means of {n} passes here and {n_baseline} compared with; 95\u202f% range "
-        "{low} to {high} by Welch's t on logarithms. Warm-up, disturbed and discarded passes are left out.",
+        "From {n} passes here and {n_baseline} compared with, and from how tests of the same settings differ in this "
+        "logbook; 95\u202f% range {low} to {high}. Warm-up, disturbed and discarded passes are left out.",
         n=value.n,
         n_baseline=value.n_baseline,
         low=low,

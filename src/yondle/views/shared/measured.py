@@ -10,7 +10,7 @@ from yondle.language.saying import CONDITION, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Attempt, StepRecord
+from yondle.model.steps import Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.snapshot import Snapshot
@@ -66,24 +66,27 @@ class Group:
 def settings_of(book: Snapshot) -> Settings:
     """Gather the steps by their setup, in the order they were first tested."""
     gathered: dict[Setup, list[StepRecord]] = {}
+    compared: dict[Setup, list[PassRecord]] = {}
     for record in book.steps:
         if record.attempts:
             gathered.setdefault(record.step.setup, []).append(record)
-    return tuple(setting_of(setup, records) for setup, records in gathered.items())
+        for attempt in record.attempts:
+            if attempt.home is not None and attempt.compared:
+                compared.setdefault(attempt.home, []).extend(attempt.compared)
+    return tuple(setting_of(setup, records, compared.get(setup, ())) for setup, records in gathered.items())
 
 
-def setting_of(setup: Setup, records: list[StepRecord]) -> Setting:
-    """Gather what steps of one setup have measured."""
+def setting_of(setup: Setup, records: list[StepRecord], compared: Sequence[PassRecord] = ()) -> Setting:
+    """Gather what steps of one setup have measured, and what was `compared` with it by others that took turns with it."""
     attempts = [attempt for record in records for attempt in record.attempts]
     figures: dict[str, list[Figure]] = {}
     zeros: dict[str, list[Figure]] = {}
-    for attempt in attempts:
-        for made in attempt.passes:
-            result = made.result
-            if made.counts and result is not None and result.score is not None and result.score >= 0.0:
-                (figures if result.score else zeros).setdefault(made.workload, []).append(
-                    Figure(result.score, made.started_s, result.measured)
-                )
+    for made in (*(p for attempt in attempts for p in attempt.passes), *compared):
+        result = made.result
+        if made.counts and result is not None and result.score is not None and result.score >= 0.0:
+            (figures if result.score else zeros).setdefault(made.workload, []).append(
+                Figure(result.score, made.started_s, result.measured)
+            )
     for record in records:
         for added in (a for a in record.added if not a.discarded):
             (figures if added.score else zeros).setdefault(added.workload, []).append(

@@ -21,16 +21,25 @@ from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
 from yondle.model.standing import Looked, Resumed, Verified, Waiting
 from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_put_in_force
-from yondle.planning.ladder import knowing, quick_check
+from yondle.planning.ladder import (
+    BRACKET_EVERY,
+    PASSES_IN_TURNS,
+    STEP_PASSES,
+    in_turns,
+    knowing,
+    quick_check,
+    score_check,
+    step_check,
+)  # fmt: skip
 
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
 NOTHING_KEPT = Documents({}, lambda detail: KnownError(detail, ""))
+PLAN_PASSES = PASSES_IN_TURNS
+"""Score passes of every benchmark at a step of a plan that says nothing else."""
 NOT_LOOKED = Looked(0.0, {}, "")
-STEP_PASSES = 5
-"""Score passes of every benchmark at a step, unless the tuner says otherwise."""
 
 
 class Reader(Protocol):
@@ -140,10 +149,30 @@ class Snapshot:
         """Give the steps with exactly these settings, oldest first."""
         return [r for r in self.steps if r.step.setup == setup]
 
-    def check(self, passes: int = STEP_PASSES) -> Check:
+    def check(self, passes: int | None = None) -> Check:
         """Give the check ladder that a test of the proposal would run."""
-        check = quick_check(self.declaration, passes, self.proposed)
+        if self.proposal is None:
+            return knowing(quick_check(self.declaration, passes or STEP_PASSES), None)
+        check = step_check(self.declaration, passes, self.in_force, self.proposed)
         return knowing(check, self.limited_benchmarks, self.start_reading)
+
+    def bracket_due(self, check: Check) -> Check | None:
+        """Give the check of the baseline that is due before a test, where one is and the baseline can be set live."""
+        base = self.baseline_step
+        if base is None or not check.alternates or self.since_baseline < BRACKET_EVERY:
+            return None
+        if not in_turns(check, self.declaration, base.step.setup, self.in_force).alternates:
+            return None
+        return knowing(score_check(self.declaration, PASSES_IN_TURNS), self.limited_benchmarks, self.start_reading)
+
+    @property
+    def since_baseline(self) -> int:
+        """How many tests with figures were made since the baseline was measured last; none without a baseline."""
+        if self.baseline_step is None:
+            return 0
+        measured = max((a.id for a in self.baseline_step.attempts), default=0)
+        late = (a for r in self.steps[-2 * BRACKET_EVERY :] for a in r.attempts if a.id > measured)
+        return sum(any(p.counts for p in a.passes) for a in late)
 
     @property
     def start_reading(self) -> float | None:

@@ -16,7 +16,7 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup, Subsystem
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import NATURES, ROOM, Channel, Quantity, quantity_in
-from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, StepRecord
+from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Outcome, Verdict
 from yondle.views.shared.lines import Line, lines_of
 from yondle.views.shared.snapshot import Snapshot
@@ -49,7 +49,7 @@ class PassSpan:
     @property
     def words(self) -> str:
         """Name it: the benchmark and which time it ran."""
-        if self.record.stage != SCORE_STAGE:
+        if self.record.stage not in (SCORE_STAGE, COMPARED_STAGE):
             return self.name
         return say("{name}, warm-up", name=self.name) if self.record.warm_up else f"{self.name} {self.record.round}"
 
@@ -188,7 +188,7 @@ def _run(declaration: RigDeclaration, record: StepRecord, attempt: Attempt, ordi
 def _read(book: Snapshot, record: StepRecord, attempt: Attempt, run: TracedRun) -> Trace:
     declaration, setup = book.declaration, record.step.setup
     times, columns = book.reader.trace_arrays(attempt.id)
-    passes = tuple(_span(declaration, made, attempt.started_s) for made in attempt.passes)
+    passes = tuple(_span(declaration, made, attempt.started_s) for made in attempt.all_passes)
     known = {name for name, values in columns.items() if np.isfinite(values).any()}
     panels = _panels(declaration, setup, known)
     if any(each.frames for each in passes):
@@ -233,9 +233,9 @@ def _span(declaration: RigDeclaration, made: PassRecord, began_s: float) -> Pass
 def _ended(attempt: Attempt, times: NDArray[np.float64]) -> float:
     """Give the moment the verdict fell: into the last pass where it failed there, else at the last reading."""
     outcome, last = attempt.outcome, float(times[-1]) if len(times) else 0.0
-    if outcome is None or not attempt.passes:
+    if outcome is None or not attempt.all_passes:
         return last
-    begun = attempt.passes[-1]
+    begun = attempt.all_passes[-1]
     if outcome.failure is not None and VERDICT_OF_FAILURE[outcome.failure] in _FALLEN:
         after = begun.result.duration_s if begun.result is not None else outcome.time_to_failure_s or 0.0
         return begun.started_s - attempt.started_s + after

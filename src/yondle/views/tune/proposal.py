@@ -20,6 +20,8 @@ LOOKED_BACK = 30
 NEARLY_SURE = 0.99
 """A chance is never told as certainty."""
 
+STALE_TESTS = 8
+"""After so many tests without it the baseline is worth its time again, though that takes a restart."""
 NEAR_NOTCHES, NEAR_SHARE = 2, 0.94
 """So near to a limit is worth a word: notches of a knob, and the share of a sensor's limit that was reached."""
 
@@ -63,6 +65,8 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
             say("about {expected_seconds}", expected_seconds=duration(round(expected_seconds(book, check), -1))),
         )
     ]
+    if book.bracket_due(check) is not None:
+        rows.append((say("Before"), say("the baseline once more, which is due")))
     for stage in check.stages:
         if stage.kind is StageKind.SCORE:
             rows.append(
@@ -74,6 +78,8 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
                 )
             )
             rows.append((say("Benchmarks"), str(len(stage.workloads))))
+            if check.alternates:
+                rows.append((say("In turns"), say("with as many where it starts from, A B B A")))
         else:
             name = declaration.workload(stage.workloads[0]).name
             rows.append((say("Then"), say("{pass_s} of {name}", pass_s=duration(stage.pass_s or 0.0), name=name)))
@@ -123,14 +129,20 @@ def typical_words(seen: DryRun) -> str:
 
 def expected_seconds(book: Snapshot, check: Check) -> float:
     """Estimate how long a check takes: as long as the latest one like it that ran through, else its load."""
+    due = book.bracket_due(check)
+    return _expected_alone(book, check) + (_expected_alone(book, due) if due is not None else 0.0)
+
+
+def _expected_alone(book: Snapshot, check: Check) -> float:
     alone = check_seconds(check, book.declaration)
     for record in reversed(book.steps[-LOOKED_BACK:]):
         for attempt in reversed(record.attempts):
-            asked, last = attempt.check, attempt.passes[-1] if attempt.passes else None
-            if asked is None or (asked.stages, asked.preload, asked.probe) != (
+            asked, last = attempt.check, attempt.all_passes[-1] if attempt.passes else None
+            if asked is None or (asked.stages, asked.preload, asked.probe, asked.alternates) != (
                 check.stages,
                 check.preload,
                 check.probe,
+                check.alternates,
             ):
                 continue
             ran_through = attempt.outcome is not None and attempt.outcome.verdict in RAN_THROUGH
@@ -161,6 +173,13 @@ def _warnings(book: Snapshot) -> tuple[str, ...]:
             if own and notches <= NEAR_NOTCHES and abs(change.old - limit) > abs(change.new - limit):
                 away = count(notches, "notch", "notches") + say(" from") if notches else say("At")
                 found.append(say("{away} your own limit of {limit}.", away=away, limit=knob.text(limit)))
+    if book.proposal and book.since_baseline >= STALE_TESTS:
+        found.append(
+            say(
+                "The baseline was last measured {tests} ago: what has drifted since widens every margin.",
+                tests=count(book.since_baseline, "test"),
+            )
+        )
     tested = max((a for r in book.steps for a in r.attempts), key=lambda a: a.id, default=None)
     measured = [p.result.measured for p in tested.passes if p.result is not None] if tested else []
     for guarded in declaration.limits:

@@ -29,7 +29,7 @@ def summary_words(book: Snapshot, since: int) -> str:
     told = ", ".join(f"{ends[word]} {named(word)}" for word in (*Verdict, Failure.ERRORS_CORRECTED) if ends[word])
     first = min(a.started_s for _, a in made)
     last = max(
-        (p.started_s + (p.result.duration_s if p.result else 0.0) for _, a in made for p in a.passes), default=first
+        (p.started_s + (p.result.duration_s if p.result else 0.0) for _, a in made for p in a.all_passes), default=first
     )
     lasted, tests = duration(last - first), count(len(tested), "test")
     words = say("{tests} in {last}: {told}.", tests=tests, last=lasted, told=told) if tested else ""
