@@ -28,9 +28,10 @@ lint: setup
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-cache
 
-# What measures this machine, or waits for it, has it to itself; everything else shares two processors.
+# What measures this machine, or waits for it, has it to itself; everything else shares two processors, and keeps its logbooks
+# in memory where there is a folder for that: every record is made to reach the disk, and a slow disk would be most of the time.
 test: lint
-	$(PY) -m pytest -n 2 --dist loadfile --ignore=tests/linux
+	PYTEST_DEBUG_TEMPROOT=$(firstword $(wildcard /dev/shm) /tmp) $(PY) -m pytest -n 2 --dist loadfile --ignore=tests/linux
 	$(PY) -m pytest tests/linux
 
 texts: setup
