@@ -66,7 +66,7 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
         )
     ]
     if book.bracket_due(check) is not None:
-        rows.append((say("Before"), say("the baseline once more, which is due")))
+        rows.append((say("Before"), say("baseline, due again")))
     for stage in check.stages:
         if stage.kind is StageKind.SCORE:
             rows.append(
@@ -78,8 +78,8 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
                 )
             )
             rows.append((say("Benchmarks"), str(len(stage.workloads))))
-            if check.alternates:
-                rows.append((say("In turns"), say("with as many where it starts from, A B B A")))
+            if check.alternates and book.position is not None:
+                rows.append((say("In turns"), say("A B B A with step {number}", number=book.position.step.number)))
         else:
             name = declaration.workload(stage.workloads[0]).name
             rows.append((say("Then"), say("{pass_s} of {name}", pass_s=duration(stage.pass_s or 0.0), name=name)))
