@@ -7,6 +7,7 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -14,6 +15,7 @@ from tests.linux import trees
 
 from yondle.model.errors import KnownError
 from yondle.model.sensors import Quantity, Reading
+from yondle.planning.ladder import LONGEST_PRELOAD_S, quick_check
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import KernelLog, crash_records
 from yondle.rigs.linux.files import Tree
@@ -80,6 +82,23 @@ def test_ids_of_sensors_and_knobs_are_the_same_in_every_language(tmp_path: Path)
         env={**os.environ, "YONDLE_LANGUAGE": "de"}, capture_output=True, text=True, check=True,
     )  # fmt: skip
     assert said.stdout.split() == list(probes(tmp_path))
+
+
+def test_rounds_settle_on_the_package_and_wait_for_the_longest_window_the_kernel_tells(tmp_path: Path) -> None:
+    root = trees.desktop(tmp_path)
+    assert rig(root).declaration.settle_channel == "coretemp_package_id_0"
+    assert rig(root).declaration.settle_below is None
+    assert rig(root).declaration.limiter_window_s is None
+    zone = root / "sys/class/powercap/package-rapl:0"
+    (zone / "constraint_0_time_window_us").write_text("27983872\n")
+    (zone / "constraint_1_time_window_us").write_text("2440\n")
+    assert rig(root).declaration.limiter_window_s == 27.983872
+    check = quick_check(rig(root).declaration, 3)
+    assert check.preload_s == 2 * 27.983872
+    (zone / "constraint_0_time_window_us").write_text("448000000\n")
+    assert quick_check(rig(root).declaration, 3).preload_s == LONGEST_PRELOAD_S
+    bare = replace(rig(root).declaration, channels=(), limiter_window_s=None)
+    assert quick_check(bare, 3).preload_s == 0.0
 
 
 def test_a_desktops_knobs_are_offered_with_what_was_found_as_stock_and_put_back_exactly(tmp_path: Path) -> None:

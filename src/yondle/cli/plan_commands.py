@@ -24,11 +24,11 @@ from yondle.model.steps import StepRecord
 from yondle.planning.climb import GoBack, Move, Recall, Try
 from yondle.planning.edge_search import Style
 from yondle.planning.finding import Edge
+from yondle.planning.ladder import usual_passes
 from yondle.planning.plan_files import MOST_ROOM, edge_text, parse_plan, read_plan
 from yondle.planning.plans import DryRun
 from yondle.views.edge.edge import EdgeView, edge_view
 from yondle.views.edge.plan_runs import plan_views
-from yondle.views.shared.snapshot import PLAN_PASSES
 from yondle.views.tune.proposal import dry_words
 from yondle.views.tune.summary import latest_attempt, summary_words
 
@@ -147,7 +147,7 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             places = tuple(other.parsed(value) for value in at or ()) if other is not None else ()
             over = other.id if other is not None else None
             part = Edge(searched.id, loads, standard, style, limit, hours, room, over, places)
-            text = edge_text(declaration, part, PLAN_PASSES)
+            text = edge_text(declaration, part, usual_passes(searched))
             parse_plan(text, say("the search"), declaration)
             _carry_on(session, console, as_json, lambda after: session.do(StartPlan(text, say("the search"), after)))
 

@@ -78,6 +78,7 @@ class Engine:
         self._setter = Setter(self._bench, hands)
         self._passes = Passes(self._bench, self._not_in_force)
         self._declaration = rig.declaration
+        self._at_home = False
 
     @property
     def state(self) -> State:
@@ -171,7 +172,7 @@ class Engine:
     # -- the climb ---------------------------------------------------------------------------------------------------
 
     def _begin(self, order: Order) -> None:
-        self._bench.attempt, self._bench.ordinal = order.attempt, None
+        self._bench.attempt, self._bench.ordinal, self._at_home = order.attempt, None, False
         self._bench.guard.begin(self._bench.clock.now())
 
     def _carry_out(self, order: Order, announce: Callable[[], None], answer: StartAnswer | None) -> Outcome | None:
@@ -186,7 +187,8 @@ class Engine:
             self._fire(Trigger.WAIT)
             return None
         except MachineDownError as down:
-            stage = passes[-1].stage if passes else "setting"
+            own = (made.stage for made in reversed(passes) if made.stage != COMPARED_STAGE)
+            stage = COMPARED_STAGE if self._at_home else next(own, "setting")
             outcome = down_outcome(down.failure, down.code, later("between passes"), stage, None)
         except BaseException:
             self._end_in_trouble(order.home)
@@ -236,6 +238,7 @@ class Engine:
 
     def _take_up(self, order: Order, setup: Setup, home: bool) -> None:
         """Set values in the middle of a test, live; what goes wrong with those it starts from is no fault of the step's."""
+        self._at_home = home
         self._fire(Trigger.APPLY)
         self._emit(ApplyOpened(order.attempt, setup))
         try:

@@ -9,6 +9,7 @@ from yondle.language.saying import later, listed, say
 from yondle.model.acts import Act
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import COMPARED_STAGE
 from yondle.model.verdicts import Failure, Outcome
 
 
@@ -20,13 +21,15 @@ def judge_unclosed(
     detail: dict[str, Any],
     last_sample_s: float | None,
     signs: tuple[str, ...] = (),
+    at_home: bool = False,
 ) -> Outcome:
     """Judge an unclosed attempt: another boot means the machine went down at that act, the same one an interruption.
 
     `last_act` and `detail` are the journal's last entry of the attempt, `last_sample_s` the time of its last sample,
-    `signs` what the machine kept of a crash.
+    `signs` what the machine kept of a crash, `at_home` that the values it started from were in force.
     """
     where, stage, after_s = _where(declaration, last_act, detail, last_sample_s)
+    stage = COMPARED_STAGE if at_home else stage
     if boot_now == boot_then:
         reason = say(
             "Yondle was interrupted {where}; the machine stayed up, so this says nothing about the setting.",

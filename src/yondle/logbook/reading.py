@@ -44,6 +44,7 @@ class OpenAttempt:
     """An attempt that was never closed: what the program was about when it ended without a word.
 
     `boot_id` is the boot it was last known to run under, which is not the one it was opened under if it restarted since.
+    `at_home` tells that it was at the settings it started from, with which its own took turns.
     """
 
     attempt: Attempt
@@ -54,6 +55,7 @@ class OpenAttempt:
     last_detail: dict[str, Any]
     last_sample_s: float | None
     boot_id: str
+    at_home: bool
 
 
 def steps(connection: sa.Connection, number: int | None, passes_of: int | None = None) -> Iterator[StepRecord]:
@@ -228,18 +230,26 @@ def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
         .where(schema.journal.c.attempt == row.id, schema.journal.c.act.in_(Act.RESTARTED.names))
         .order_by(schema.journal.c.id.desc())
     ).first()
+    applied = connection.execute(
+        sa.select(schema.journal)
+        .where(schema.journal.c.attempt == row.id, schema.journal.c.act.in_(Act.APPLY_OPENED.names))
+        .order_by(schema.journal.c.id.desc())
+    ).first()
+    attempt, home = _attempt(row, ()), Setup.of(numbers(row.home))
+    alternates = attempt.check is not None and attempt.check.alternates
     sampled = connection.execute(
         sa.select(sa.func.max(schema.sample_block.c.to_s)).where(schema.sample_block.c.attempt == row.id)
     ).scalar_one()
     return OpenAttempt(
-        attempt=_attempt(row, ()),
+        attempt=attempt,
         step=_step(step_row),
-        home=Setup.of(numbers(row.home)),
+        home=home,
         home_step=row.home_step,
         last_act=Act(last.act) if last else Act.STEP_OPENED,
         last_detail=_detail(last),
         last_sample_s=sampled,
         boot_id=str(_detail(restarted)["boot_id"]) if restarted else row.boot_id,
+        at_home=alternates and applied is not None and Setup.of(_detail(applied)) == home,
     )
 
 

@@ -6,7 +6,7 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
 
 from yondle.analysis.judging import limit_acted
-from yondle.model.knobs import Setup, When
+from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
 from yondle.model.steps import COMPARED_STAGE, LONG, SCORE_STAGE, Check, PassRecord, Stage, StageKind
@@ -112,9 +112,11 @@ def _round(state: _State, stage: Stage, round_: int) -> Generator[Instruction, A
         for _ in range(LOOK_EVERY):
             yield from state.warm(stage, stage.workloads[state.warmed % len(stage.workloads)], round_)
         at = yield from state.settle(scored)
+    probing = state.probes and stage.kind is StageKind.SCORE
+    state.probes = state.probes and not probing
     for name in balanced(stage.workloads, round_ - stage.warm_up_rounds) if scored else stage.workloads:
-        if scored or (state.probes and stage.kind is StageKind.SCORE):
-            yield from state.preload(stage, name, round_, not scored)
+        if scored or probing:
+            yield from state.preload(stage, name, round_, probing)
         yield from state.run(stage, name, round_, warm_up)
         if state.over:
             return
@@ -169,9 +171,7 @@ class _State:
         self.warmed += 1
         yield from self._run(stage, name, round_, True)
 
-    def preload(
-        self, stage: Stage, name: str, round_: int, probing: bool = False
-    ) -> Generator[Instruction, Answer, None]:
+    def preload(self, stage: Stage, name: str, round_: int, probing: bool) -> Generator[Instruction, Answer, None]:
         """Use up what a limiter still has to give, where one acts in a benchmark, or to see whether one does."""
         if (probing or name in self._limited) and self._check.preload_s > 0.0:
             yield from self._run(stage, name, round_, True, self._check.preload_s)
@@ -214,22 +214,28 @@ def balanced(names: tuple[str, ...], round_: int) -> tuple[str, ...]:
 
 def check_seconds(check: Check, declaration: RigDeclaration) -> float:
     """Estimate how long the ladder takes when nothing fails, without the time to cool down."""
-    return sum(loads_of(check, declaration).values())
+    return sum(seconds for _, _, seconds in _loads(check, declaration))
 
 
 def loads_of(check: Check, declaration: RigDeclaration) -> dict[str, float]:
-    """Give the seconds of every workload that a check runs."""
+    """Give the seconds of every workload that a check runs at the step's own settings."""
     seconds: dict[str, float] = {}
-    for stage in check.stages:
-        for name in stage.workloads:
-            rounds = list(_rounds(stage, check))
-            each = _pass_s(stage, name, declaration) * len(rounds)
-            if stage.kind is StageKind.SCORE:
-                warm_ups = sum(round_ < stage.warm_up_rounds for _, round_ in rounds)
-                before = (len(rounds) - warm_ups) * (name in check.preload) + warm_ups * check.probe
-                each += before * check.preload_s
+    for at_home, name, each in _loads(check, declaration):
+        if not at_home:
             seconds[name] = seconds.get(name, 0.0) + each
     return seconds
+
+
+def _loads(check: Check, declaration: RigDeclaration) -> Iterator[tuple[bool, str, float]]:
+    """Give every pass of a check with what is run before it: whether at home's settings, the workload, and the seconds."""
+    for stage in check.stages:
+        probes = check.probe and stage.kind is StageKind.SCORE
+        for at_home, round_ in _rounds(stage, check):
+            scored = stage.kind is StageKind.SCORE and round_ >= stage.warm_up_rounds
+            for name in stage.workloads:
+                before = probes or (scored and name in check.preload)
+                yield at_home, name, _pass_s(stage, name, declaration) + before * check.preload_s
+            probes = False
 
 
 def quick_check(
@@ -273,19 +279,27 @@ def knowing(check: Check, limited: tuple[str, ...] | None, start: float | None =
     return replace(known, settle_above=above, settle_below=below)
 
 
+def usual_passes(knob: Knob) -> int:
+    """Give the score passes of a step over a knob unless asked otherwise: one that takes turns has its start's beside its own."""
+    return PASSES_IN_TURNS if knob.when is When.LIVE else STEP_PASSES
+
+
 def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, setup: Setup) -> Check:
     """Make the check of a step that starts from a setup; with no number of passes it has the usual one."""
-    check = in_turns(quick_check(declaration, passes or STEP_PASSES, setup), declaration, home, setup)
-    if passes is not None or not check.alternates:
-        return check
-    return in_turns(quick_check(declaration, PASSES_IN_TURNS, setup), declaration, home, setup)
-
-
-def in_turns(check: Check, declaration: RigDeclaration, home: Setup, setup: Setup) -> Check:
-    """Have a check run in turns with the setup it starts from, where all that differs can be set live."""
-    changed = [declaration.knob(change.knob) for change in home.changes_to(setup)]
-    live = bool(changed) and all(knob.when is When.LIVE for knob in changed)
+    live = set_live(declaration, home, setup)
+    check = quick_check(declaration, passes or (PASSES_IN_TURNS if live else STEP_PASSES), setup)
     return replace(check, alternates=live and check.scores)
+
+
+def set_live(declaration: RigDeclaration, home: Setup, setup: Setup) -> bool:
+    """Tell whether two setups differ, and only in what can be set live."""
+    changed = [declaration.knob(change.knob) for change in home.changes_to(setup)]
+    return bool(changed) and all(knob.when is When.LIVE for knob in changed)
+
+
+def bracket_check(declaration: RigDeclaration) -> Check:
+    """Make the check by which the baseline is measured again between steps."""
+    return score_check(declaration, PASSES_IN_TURNS)
 
 
 def _from_one_state(stages: tuple[Stage, ...], declaration: RigDeclaration) -> Check:

@@ -11,11 +11,12 @@ from yondle.language.saying import say
 from yondle.model.knobs import Knob, Setup, When
 from yondle.model.quantities import count
 from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
 from yondle.planning.edge_plans import Proof, find_edge, prove, typical_run
 from yondle.planning.finding import Edge
-from yondle.planning.ladder import check_seconds, score_check, step_check
+from yondle.planning.ladder import BRACKET_EVERY, bracket_check, check_seconds, score_check, set_live, step_check
 
 SETTLE_SHARE = 0.35
 """How much longer a check takes for its cool-downs than its passes alone, as seen on the shipped rigs."""
@@ -146,6 +147,7 @@ class _Played:
         self.now = Tried(Verdict.HELD, in_force, 0, 0)
         self.tests = self.restarts = self.entries = 0
         self.seconds = 0.0
+        self._since_baseline = 0
         self._plan, self._declaration, self._start = plan, declaration, in_force
         self._seen = [in_force]
 
@@ -156,10 +158,12 @@ class _Played:
             case Try(origin=int(origin)) if move.of:
                 return self._search(move, self._seen[origin], origin)
             case Try():
-                setup = (here if move.origin is None else self._seen[move.origin]).with_values(move.values)
-                check = move.check or step_check(self._declaration, self._plan.passes, here, setup)
+                home = here if move.origin is None else self._seen[move.origin]
+                setup = home.with_values(move.values)
+                check = move.check or step_check(self._declaration, self._plan.passes, home, setup)
                 self.tests += 1
-                self.seconds += check_seconds(check, self._declaration) * (1.0 + SETTLE_SHARE)
+                self._price(check)
+                self._bracket(check, home)
             case GoBack():
                 setup = self._seen[move.step]
             case Again() | Recall():
@@ -169,6 +173,17 @@ class _Played:
         number = len(self._seen) - 1
         self.now = Tried(Verdict.HELD, setup, move.step if isinstance(move, GoBack) else number, number)
         return self.now
+
+    def _price(self, check: Check) -> None:
+        self.seconds += check_seconds(check, self._declaration) * (1.0 + SETTLE_SHARE)
+
+    def _bracket(self, check: Check, home: Setup) -> None:
+        """Price the baseline before every so many tests in turns, where it can be set live."""
+        due = check.alternates and set_live(self._declaration, self._declaration.stock, home)
+        if due and self._since_baseline >= BRACKET_EVERY:
+            self._price(bracket_check(self._declaration))
+            self._since_baseline = 0
+        self._since_baseline += check.scores
 
     def _search(self, move: Try, home: Setup, origin: int) -> Tried:
         setup = home.with_values(move.values)

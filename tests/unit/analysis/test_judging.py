@@ -431,6 +431,18 @@ def test_what_is_not_in_force_is_told_as_asked_and_as_measured() -> None:
     assert limit.stage == "frames load"
 
 
+def test_a_baseline_whose_scores_rise_is_no_measure_and_a_step_may_rise() -> None:
+    risen = rounds(-0.03, Random(1))
+    told = judge(HERON, Trial(HERON.stock, (), risen, True))
+    assert (told.failure, told.verdict) == (Failure.SCORE_ROSE, Verdict.UNPROVEN)
+    assert "rose by 3" in told.reason
+    assert judge(HERON, Trial(HERON.stock, (), risen)).verdict is Verdict.HELD
+    fallen = rounds(0.03, Random(1))
+    assert judge(HERON, Trial(HERON.stock, (), fallen, True)).failure is Failure.SCORE_SAGGED
+    between = Trial(HERON.stock, (), fallen, True, levels=False)
+    assert judge(HERON, between).verdict is Verdict.HELD, "measured between steps it tells what drifts"
+
+
 def test_a_fall_is_told_by_how_much_and_over_how_many_passes() -> None:
     passes = rounds(0.03, Random(1))
     fallen = sag(HERON, passes)

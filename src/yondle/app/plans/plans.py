@@ -12,7 +12,7 @@ from yondle.app.session.proposing import ProposeTogether
 from yondle.app.session.requests import heeded
 from yondle.app.session.returning import GoOnWaiting, ReturnTo
 from yondle.app.session.session import Session
-from yondle.app.session.testing import TryAgain, TryFrom, TryProposal
+from yondle.app.session.testing import TryAgain, TryFrom, TryProposal, baseline_first
 from yondle.language.saying import clause, in_sentence, listed, say
 from yondle.model.errors import KnownError
 from yondle.model.plan_runs import Ended, KeptMove, MoveKind, MoveStage, PlanMove, PlanRun
@@ -21,6 +21,7 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Failure, Verdict
 from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
+from yondle.planning.ladder import step_check
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
 from yondle.views.edge.runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
@@ -237,6 +238,10 @@ class _Runner:
                 return PlanEnd(Ended.STOPPED, say("stopped by the tuner between two steps"), self._made)
             if self._paused():
                 return PlanEnd(Ended.PAUSED, say("paused between two steps"), self._made)
+            instead = self._baseline_first(move)
+            if instead is not None:
+                outcome = instead.outcome
+                return PlanEnd(Ended.STOPPED, clause(outcome.reason) if outcome is not None else "", self._made)
             number = self._made + 1
             record = self._make(move, number)
             if self._session.waits.now is not None:
@@ -251,6 +256,16 @@ class _Runner:
             self._count(move, tried)
             self._after(move, record)
             move = going.send(tried)
+
+    def _baseline_first(self, move: Move) -> StepRecord | None:
+        """Measure the baseline where it is due, before the move is opened: the attempt of a move is that of its test."""
+        if not isinstance(move, Try):
+            return None
+        session = self._session
+        home = session.rests.in_force if move.origin is None else session.book.step(move.origin).step.setup
+        setup = home.with_values(dict(move.values))
+        check = move.check or step_check(session.declaration, self._plan.passes, home, setup)
+        return baseline_first(session, check, home)
 
     def _make(self, move: Move, number: int) -> StepRecord:
         """Make a move; one that an earlier program was interrupted in tells nothing, so it is made again."""

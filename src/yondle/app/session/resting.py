@@ -85,6 +85,7 @@ class RigAtRest:
             open_.last_detail,
             open_.last_sample_s,
             self._machine.rig.crash_signs(datetime.fromisoformat(open_.attempt.started_at).timestamp()),
+            open_.at_home,
         )
         home, home_step = declaration.fitted(open_.home), open_.home_step
         if outcome is not None and verdict_of(self._book.outcomes(number)) is Verdict.HELD:

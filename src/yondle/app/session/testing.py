@@ -80,6 +80,9 @@ class TryProposal(_Test):
         setup = here.in_force.with_values({change.knob: change.new for change in proposal.changes})
         check = _of_a_step(session, self.passes, here.in_force, setup)
         step = session.book.step_from(here.position, here.in_force, setup, proposal.joint)
+        instead = baseline_first(session, check, here.in_force)
+        if instead is not None:
+            return instead
         record = _tested(session, step, check, here.in_force)
         session.proposal = None
         return record
@@ -119,6 +122,9 @@ class TryFrom(_Test):
         joint = len(home.step.setup.changes_to(setup)) > 1
         step = session.book.step_from(self.origin, home.step.setup, setup, joint)
         asked = check or _of_a_step(session, None, home.step.setup, setup)
+        instead = baseline_first(session, asked, home.step.setup)
+        if instead is not None:
+            return instead
         return _tested(session, step, asked, home.step.setup, self.origin, said)
 
 
@@ -151,6 +157,9 @@ class TryAgain(_Test):
         session.proposal = None
         home = session.book.step(parent).step.setup if parent is not None else session.declaration.stock
         check = _of_a_step(session, self.passes, home, record.step.setup)
+        instead = baseline_first(session, check, home)
+        if instead is not None:
+            return instead
         return _tested(session, record.step, check, home, parent)
 
 
@@ -162,13 +171,8 @@ def _tested(
     home_step: int | None = None,
     said: tuple[tuple[str, str], ...] = (),
 ) -> StepRecord:
-    """Run a test, with what the tuner said about it and what limited the machine where it starts; the baseline first if due."""
+    """Run a test, with what the tuner said about it and what limited the machine where it starts."""
     at = home_step if home_step is not None else session.rests.position
-    due, baseline = session.snapshot.bracket_due(check), session.book.baseline
-    if due is not None and baseline is not None and session.rests.in_force == home:
-        stopped = _bracketed(session, baseline, due, home, at)
-        if stopped:
-            return session.book.step(baseline.step.number)
     own = {**session.own.conditions, **dict(said)}
     set_back = _set_back_s(session)
     if set_back > 0:
@@ -193,14 +197,21 @@ def _tested(
     return session.book.step(step.number)
 
 
-def _bracketed(session: Session, baseline: StepRecord, check: Check, home: Setup, at: int | None) -> bool:
-    """Measure the baseline once more and go back; tells whether the test it comes before can't follow."""
+def baseline_first(session: Session, check: Check, home: Setup) -> StepRecord | None:
+    """Measure the baseline once more where that is due before a test; gives its step where the test can't follow then.
+
+    Stopped by the tuner it can't, nor where the rig isn't at home again.
+    """
+    due, baseline = session.snapshot.bracket_due(check), session.book.baseline
+    if due is None or baseline is None or session.rests.in_force != home:
+        return None
     why = ((ASKED_BECAUSE, later("it is due, to tell what drifts")),)
-    outcomes = session.book.outcomes(baseline.step.number)
-    order = Order(session.logbook.next_attempt(), baseline.step, check, home, at, outcomes, why, returns=True)
+    outcomes, at = session.book.outcomes(baseline.step.number), session.rests.position
+    order = Order(session.logbook.next_attempt(), baseline.step, due, home, at, outcomes, why, returns=True)
     session.waits.order = order
     outcome = session.engine.test(order)
-    return outcome is None or outcome.failure is Failure.STOPPED or session.rests.in_force != home
+    follows = outcome is not None and outcome.failure is not Failure.STOPPED and session.rests.in_force == home
+    return None if follows else session.book.step(baseline.step.number)
 
 
 def _of_a_step(session: Session, passes: int | None, home: Setup, setup: Setup) -> Check:

@@ -15,9 +15,9 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
 from yondle.model.plan_runs import GOES_ON, Ended
+from yondle.planning.ladder import usual_passes
 from yondle.planning.plan_files import edge_text, parse_plan
 from yondle.views.edge.edge import EdgeView, edge_view
-from yondle.views.shared.snapshot import PLAN_PASSES
 from yondle.views.tune.proposal import typical_words
 
 if TYPE_CHECKING:
@@ -158,7 +158,9 @@ class EdgePresenter(QObject):
             self._plans.begin(self._asked, say("the search"), self.after_move)
 
     def _text(self, card: EdgeCard) -> str:
-        return edge_text(self._desk.now.declaration, card.part(), PLAN_PASSES)
+        return edge_text(
+            self._desk.now.declaration, card.part(), usual_passes(self._desk.now.declaration.knob(card.part().knob))
+        )
 
     def _show(self, view: EdgeView) -> None:
         self._latest = view

@@ -20,9 +20,9 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.plan_runs import GOES_ON
 from yondle.model.quantities import count
+from yondle.planning.ladder import usual_passes
 from yondle.planning.plan_files import ladder_text, parse_plan, read_plan, sweep_text
 from yondle.planning.plans import DryRun, SweepOrder
-from yondle.views.shared.snapshot import PLAN_PASSES
 from yondle.views.tune.proposal import dry_words
 from yondle.views.tune.summary import latest_attempt, summary_words
 
@@ -128,7 +128,7 @@ class PlansPresenter:
         now = knob.notch_of(desk.now.in_force[knob.id])
         reach = max(4, knob.notches // 8)
         first, last = max(knob.at(now - reach), low), min(knob.at(now + reach), high)
-        card = SweepCard(desk.theme, knob, first, last, PLAN_PASSES, lambda: desk.cards.take("sweep"))
+        card = SweepCard(desk.theme, knob, first, last, usual_passes(knob), lambda: desk.cards.take("sweep"))
         card.changed.connect(lambda: self._tell_sweep(card))
         card.wanted.connect(lambda _: self._run_sweep(card))
         desk.cards.put_card("sweep", card)

@@ -74,7 +74,7 @@ def measured_at(book: Snapshot, record: StepRecord) -> StepRecord:
 def words_of_gain(book: Snapshot, record: StepRecord, benchmark: Workload) -> str:
     """Write what a step gained in a benchmark, or that it is at its cap; nothing without figures on both sides."""
     value, base = gain_of(book, record, benchmark), book.baseline_step
-    if value is None and base is not None and record.step.number != base.step.number:
+    if value is None and base is not None and record.step.setup != base.step.setup:
         return _against_nothing(record.scores(benchmark.id), base.scores(benchmark.id), benchmark)
     return say("at its cap") if value is not None and capped(record, benchmark) else gain_words(value)
 

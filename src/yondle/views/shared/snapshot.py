@@ -21,24 +21,13 @@ from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
 from yondle.model.standing import Looked, Resumed, Verified, Waiting
 from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_put_in_force
-from yondle.planning.ladder import (
-    BRACKET_EVERY,
-    PASSES_IN_TURNS,
-    STEP_PASSES,
-    in_turns,
-    knowing,
-    quick_check,
-    score_check,
-    step_check,
-)  # fmt: skip
+from yondle.planning.ladder import BRACKET_EVERY, STEP_PASSES, bracket_check, knowing, quick_check, set_live, step_check
 
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
 NOTHING_KEPT = Documents({}, lambda detail: KnownError(detail, ""))
-PLAN_PASSES = PASSES_IN_TURNS
-"""Score passes of every benchmark at a step of a plan that says nothing else."""
 NOT_LOOKED = Looked(0.0, {}, "")
 
 
@@ -152,7 +141,7 @@ class Snapshot:
     def check(self, passes: int | None = None) -> Check:
         """Give the check ladder that a test of the proposal would run."""
         if self.proposal is None:
-            return knowing(quick_check(self.declaration, passes or STEP_PASSES), None)
+            return knowing(quick_check(self.declaration, passes or STEP_PASSES, self.in_force), None)
         check = step_check(self.declaration, passes, self.in_force, self.proposed)
         return knowing(check, self.limited_benchmarks, self.start_reading)
 
@@ -161,16 +150,16 @@ class Snapshot:
         base = self.baseline_step
         if base is None or not check.alternates or self.since_baseline < BRACKET_EVERY:
             return None
-        if not in_turns(check, self.declaration, base.step.setup, self.in_force).alternates:
+        if not set_live(self.declaration, base.step.setup, self.in_force):
             return None
-        return knowing(score_check(self.declaration, PASSES_IN_TURNS), self.limited_benchmarks, self.start_reading)
+        return knowing(bracket_check(self.declaration), self.limited_benchmarks, self.start_reading)
 
     @property
     def since_baseline(self) -> int:
         """How many tests with figures were made since the baseline was measured last; none without a baseline."""
         if self.baseline_step is None:
             return 0
-        measured = max((a.id for a in self.baseline_step.attempts), default=0)
+        measured = max((a.id for a in self.baseline_step.attempts if any(p.counts for p in a.passes)), default=0)
         late = (a for r in self.steps[-2 * BRACKET_EVERY :] for a in r.attempts if a.id > measured)
         return sum(any(p.counts for p in a.passes) for a in late)
 
