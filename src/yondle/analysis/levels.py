@@ -142,16 +142,18 @@ class Levels:
         at, inside, means, own = self._at[late], self._in[late], self._means[late], noise[late]
         design = np.eye(len(self._settings))[at][:, np.unique(at)]
         same, walked = _together(inside)
-        beliefs = np.empty((len(_APART), len(_WALK)))
-        for i, apart in enumerate(_APART):
-            for j, walk in enumerate(_WALK):
-                root = np.linalg.cholesky(np.diag(own) + of_pass * (apart * same + walk * walked))
-                whole = np.linalg.solve(root, np.column_stack((design, means)))
-                q, r = np.linalg.qr(whole[:, :-1])
-                left = whole[:, -1] - q @ (q.T @ whole[:, -1])
-                likely = -np.log(np.diag(root)).sum() - np.log(np.abs(np.diag(r))).sum() - 0.5 * float(left @ left)
-                before = math.log(apart) + APART_SHARE / apart + math.log(walk) + WALK_SHARE / walk
-                beliefs[i, j] = likely - PRIOR_DEGREES / 2.0 * before
+        apart, walk = (share.ravel()[:, None, None] for share in np.meshgrid(_APART, _WALK, indexing="ij"))
+        root = np.linalg.cholesky(np.diag(own) + of_pass * (apart * same + walk * walked))
+        whole = np.linalg.solve(
+            root, np.broadcast_to(np.column_stack((design, means)), (len(root), len(at), design.shape[1] + 1))
+        )
+        q, r = np.linalg.qr(whole[:, :, :-1])
+        last = whole[:, :, -1:]
+        left = last - q @ (q.transpose(0, 2, 1) @ last)
+        sizes = (np.log(np.abs(np.diagonal(each, axis1=1, axis2=2))).sum(axis=1) for each in (root, r))
+        likely = -sum(sizes) - 0.5 * np.sum(left**2, axis=(1, 2))
+        before = np.log(apart) + APART_SHARE / apart + np.log(walk) + WALK_SHARE / walk
+        beliefs = (likely - PRIOR_DEGREES / 2.0 * before.ravel()).reshape(len(_APART), len(_WALK))
         beliefs = np.exp(beliefs - beliefs.max())
         beliefs /= beliefs.sum()
         return float(beliefs.sum(axis=1) @ _APART), float(beliefs.sum(axis=0) @ _WALK)
