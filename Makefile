@@ -46,6 +46,7 @@ bench: setup
 numbers: setup
 	$(PY) -m benchmarks.gains
 	$(PY) -m benchmarks.scaling
+	$(PY) -m benchmarks.shapes
 	$(PY) -m benchmarks.edge
 	$(PY) -m benchmarks.beyond
 	$(PY) -m benchmarks.chips

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from benchmarks.shares import share
-from yondle.analysis.margins import Gain, GainWord, gain
+from yondle.analysis.margins import Gain, GainWord, gain_from, turned_logs
 from yondle.analysis.pooled import Reading, pooled_gains
 from yondle.analysis.student import t_quantile
 from yondle.model.workloads import Direction
@@ -147,6 +147,17 @@ ROWS = (
     ("in order with bracketing baselines, pooled", ordered, pooled_row),
     ("in order, means against the first baseline", ordered, naive_row),
 )
+
+
+def gain(scores: list[float], baseline: list[float], direction: Direction) -> Gain:
+    """Give the gain as a notebook has it: Welch's 95 % interval on logs (Welch 1947, Biometrika 34)."""
+    step, base = turned_logs(scores, direction), turned_logs(baseline, direction)
+    n, m = len(step), len(base)
+    a, b = (float(np.var(side, ddof=1)) / len(side) for side in (step, base))
+    degrees = (a + b) ** 2 / (a * a / (n - 1) + b * b / (m - 1))
+    error = math.sqrt(a + b)
+    half = t_quantile(degrees) * error
+    return gain_from(float(step.mean() - base.mean()), half, half + t_quantile(degrees, 0.8) * error, n, m)
 
 
 def main() -> None:

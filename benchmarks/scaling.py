@@ -15,7 +15,9 @@ import numpy as np
 
 from benchmarks.shares import share
 from yondle.analysis.crossing import crossing, leads
-from yondle.analysis.scaling import CurveShape, elasticity, interaction, read_curve
+from yondle.analysis.levels import Levels, Visit
+from yondle.analysis.scaling import elasticity
+from yondle.analysis.shapes import CurveShape, read_curve
 from yondle.model.workloads import Direction
 
 VALUES = tuple(4000.0 + 100.0 * i for i in range(13))
@@ -156,11 +158,15 @@ def _interactions(noise: Noise, sweeps: int, rng: np.random.Generator) -> list[t
     for _ in range(sweeps):
         for together in (truth, 0.0):
             logs = (0.05 + 0.03 + together, 0.05, 0.03, 0.0)
-            both, one, other, none = (np.exp(v + rng.normal(0.0, noise.passes, PASSES)).tolist() for v in logs)
-            told = interaction(both, one, other, none, UP)
-            if told is not None and together:
+            corners = (np.exp(v + rng.normal(0.0, noise.passes, PASSES)).tolist() for v in logs)
+            levels = Levels((Visit(i, i, float(i), corner) for i, corner in enumerate(corners)), UP)
+            over = levels.contrast({0: 1.0, 1: -1.0, 2: -1.0, 3: 1.0})
+            if over is None:
+                continue
+            told = over.gain()
+            if together:
                 inside += told.low <= math.expm1(truth) <= told.high
-            elif told is not None:
+            else:
                 false += not told.low <= 0.0 <= told.high
     return [("cover of an interaction of 2 %", share(inside, sweeps)), ("false interactions", share(false, sweeps))]
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import resource
 import statistics
 import subprocess
@@ -11,7 +10,7 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from benchmarks.measuring import Line, ms
+from benchmarks.measuring import Line, ms, usual_environment
 from yondle.app.demo import RunEvening
 from yondle.app.machine.machines import choose_rig
 from yondle.app.session.opening import create_logbook
@@ -40,7 +39,7 @@ def lines() -> Iterator[Line]:
 
 def _processor_s(arguments: list[str], extra: dict[str, str] | None = None) -> float:
     """Give the median processor time of a run, after one that fills the caches."""
-    environment, times = {**os.environ, **(extra or {})}, []
+    environment, times = {**usual_environment(), **(extra or {})}, []
     for _ in range(GOES + 1):
         before = resource.getrusage(resource.RUSAGE_CHILDREN)
         subprocess.run([sys.executable, *arguments], env=environment, capture_output=True, check=False)

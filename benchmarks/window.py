@@ -14,7 +14,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from benchmarks.measuring import Line, median_ms, ms, seconds_of
+from benchmarks.measuring import Line, median_ms, ms, seconds_of, usual_environment
 from yondle.app.demo import RunEvening
 from yondle.app.machine.machines import choose_rig
 from yondle.app.session.opening import create_logbook
@@ -33,6 +33,7 @@ START = """
 import json, os, sys, time
 began = float(sys.argv[2])
 from pathlib import Path
+from PySide6.QtCore import QEventLoop
 from PySide6.QtWidgets import QApplication
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.shell.window import MainWindow
@@ -42,7 +43,7 @@ window = MainWindow(Theme(app, "paper"))
 window.show()
 window.open_logbook(Path(sys.argv[1]))
 while window.tune is None or window.bridge.busy:
-    app.processEvents()
+    app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
 window.grab()
 usable = time.time() - began
 worst = 0.0
@@ -101,7 +102,8 @@ def lines() -> Iterator[Line]:
 def _start(book: Path) -> Iterator[Line]:
     def once(script: str) -> list[float]:
         command = [sys.executable, "-c", script, str(book), str(time.time())]
-        return list(json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout))
+        done = subprocess.run(command, capture_output=True, text=True, check=True, env=usual_environment())
+        return list(json.loads(done.stdout))
 
     once(START)
     goes = [(once(BARE), once(FIRST), once(START)) for _ in range(7)]

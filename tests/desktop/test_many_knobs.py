@@ -111,6 +111,7 @@ def test_a_knob_set_by_hand_says_what_to_enter_and_goes_on_after_the_restart(qtb
     card = tune.side.cards.get("entry")
     assert isinstance(card, EntryCard)
     assert "5\u202f800\u202fMT/s" in words(card)
+    assert card.minimumSizeHint().width() <= tune.side.width() - 2 * card.parentWidget().x()
     assert "Waiting for you" in words(tune.side)
     assert not tune.actions_by_name["test"].isEnabled()
     assert not tune.actions_by_name["baseline"].isEnabled()

@@ -84,7 +84,7 @@ def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, windo
     qtbot.waitUntil(lambda: "frames/min" in words(place))
     assert "What limits it there" in words(place)
     place.target.setText("300")
-    assert "would reach it if the trend held" in place._far.text()
+    assert "no knob reaches it by the trends seen" in place._far.text()
     place.target.setText("much")
     assert "is no number" in place._far.text()
     place.actions_by_name["copy_table"].trigger()

@@ -450,7 +450,7 @@ def _in_a_session(session: Session) -> None:
         lambda: report_of(session.snapshot),
         lambda: [step_view(session.snapshot, record.step.number) for record in session.snapshot.steps],
         lambda: list(views.trail(benchmark, None)),
-        lambda: (views.rulers(), views.chart(knob, benchmark), views.proposal(knob)),
+        lambda: (views.rulers(), views.chart(knob, benchmark), views.proposal(views.holding(knob))),
         lambda: [compared_to_stock(session.snapshot, kept) for kept in session.snapshot.profiles],
         lambda: Shelf(lambda: session.snapshot).columns(("stock", "here", "2", "Daily")),
         lambda: [session.logbook.sensor_logs(record.step.number) for record in session.snapshot.steps],

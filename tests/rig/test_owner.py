@@ -106,6 +106,7 @@ def test_what_comes_at_rest_is_answered_at_once_and_the_snapshot_has_it(face: Fa
     assert answer.error is None
     assert latest.now.proposal is not None
     assert before.proposal is None, "a snapshot never changes"
+    assert latest.now.steps is before.steps, "what is worked out of the steps is kept by them"
     (refused,) = face.ask(latest, Propose("core_clock", 99.0))
     assert isinstance(refused.error, KnownError)
     assert latest.now.proposal.value("core_clock") == 4300.0

@@ -10,18 +10,21 @@ import pytest
 from tests.conftest import quick_rig
 
 from yondle.analysis.limiting import Bound
-from yondle.analysis.scaling import CurveShape
-from yondle.app.machine.machines import RigChoice
+from yondle.analysis.shapes import CurveShape
+from yondle.app.machine.machines import RigChoice, choose_rig
 from yondle.app.plans.plans import StartPlan
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline
 from yondle.main import run
 from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
 from yondle.views.scaling.curves import Curve, ScalingView, knobs_measured, scaling
+from yondle.views.scaling.evidence import answer
 from yondle.views.scaling.limits import limits
 from yondle.views.scaling.sensitivities import Sensitivities, SensitivityCell, sensitivities
-from yondle.views.scaling.target import target
+from yondle.views.scaling.target import _last_trend, _past, target
+from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.measured import Settings, settings_of
 from yondle.views.shared.showing import Measure, measures_for
 from yondle.views.shared.snapshot import Snapshot
@@ -94,8 +97,8 @@ def test_a_power_limit_has_a_knee_and_above_it_is_next_to_nothing(swept: Session
     stacking = curve(view, "stacking")
     assert stacking.reading is not None
     assert stacking.reading.shape in (CurveShape.NEARLY_FLAT, CurveShape.KNEE)
-    assert stacking.reading.knee is not None
-    assert 55.0 < stacking.reading.knee.at < 85.0
+    assert stacking.reading.place is not None
+    assert 65.0 < stacking.reading.place < 80.0
     assert view.sentence.startswith("Past ")
     watts = scaling(swept.snapshot, settings_of(swept.snapshot), swept.declaration.knob("power_limit"), Measure.POWER)
     shown = [p.shown for p in curve(watts, "stacking").points]
@@ -146,9 +149,20 @@ def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said
     assert near.missing > 0.0
     clock = next(w for w in near.ways if w.knob.id == "core_clock")
     assert 4250.0 < clock.value < 4450.0
-    assert clock.low <= clock.value <= clock.high
+    assert clock.low <= clock.high <= clock.value
+    assert clock.value > 4300.0, "what was measured fell short"
+    assert "power_limit" not in [w.knob.id for w in near.ways], "its last piece is flat"
     far = target(swept.snapshot, settings_of(swept.snapshot), stacking, 300.0)
-    assert "beyond what core clock takes" in next(w for w in far.ways if w.knob.id == "core_clock").against
+    assert [(w.knob.id, w.value, w.short) for w in far.ways] == [("core_clock", 5200.0, True)]
+    assert "no knob reaches it" in far.sentence
+    steps = swept.declaration.knob("core_clock")
+    assert (_past(steps, 4300.0, 4300.2), _past(steps, 4300.0, 4326.0)) == (4325.0, 4350.0)
+    assert (_past(steps, 4300.0, 4299.0), _past(steps, 4300.0, 4260.0)) == (4275.0, 4250.0)
+    few = _last_trend(levels_of(swept.snapshot, stacking), stacking, *_few(swept, "power_limit", (45.0, 85.0, 100.0)))
+    assert few is None, "of three values, too, only the last two tell where it leads"
+    rising = _last_trend(levels_of(swept.snapshot, stacking), stacking, *_few(swept, "power_limit", (45.0, 60.0)))
+    assert rising is not None
+    assert 0.9 < rising.slope < 1.3
     done = target(swept.snapshot, settings_of(swept.snapshot), stacking, 150.0)
     assert done.ways == ()
     assert 0 < done.reached <= done.passes
@@ -161,6 +175,13 @@ def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said
     for wrong in (0.0, -3.0, float("nan")):
         with pytest.raises(KnownError, match="no score"):
             target(swept.snapshot, settings_of(swept.snapshot), stacking, wrong)
+
+
+def _few(session: Session, knob: str, values: tuple[float, ...]) -> tuple[list[Setup], list[tuple[float, list[float]]]]:
+    """The setups and Stacking scores at some values of a knob, all else at stock."""
+    setups = [session.declaration.stock.with_values({knob: v}) for v in values]
+    settings = {s.setup: s for s in settings_of(session.snapshot)}
+    return setups, [(s[knob], [f.score for f in settings[s].figures["stacking"]]) for s in setups]
 
 
 def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -185,3 +206,13 @@ def test_the_command_line_tells_the_same_figures(swept_book: Path, capsys: pytes
     aim = target(session.snapshot, settings_of(session.snapshot), session.declaration.workload("stacking"), 219.5)
     session.close()
     assert (told["sentence"], told["missing"]) == (aim.sentence, aim.missing)
+
+
+def test_a_bus_clock_that_drives_two_parts_says_of_neither(tmp_path: Path) -> None:
+    session = create_logbook(tmp_path / "book.yondle", choose_rig("bittern"))
+    declaration = session.declaration
+    session.close()
+    told = {k.id: answer(declaration, k, 0.9, 0.8, 1.0) for k in declaration.knobs}
+    assert told["bus_clock"] is None
+    assert told["core_ratio"] is not None
+    assert told["core_ratio"].part is Bound.PROCESSOR

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from yondle.analysis.margins import FEWEST_PASSES, LEAST_VARIATION, RISK, turned_logs
 from yondle.analysis.regression import Array
-from yondle.analysis.scaling import Knee, read_curve
+from yondle.analysis.shapes import CurveReading, read_curve
 from yondle.model.knobs import Subsystem
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Channel, Quantity
@@ -97,8 +97,8 @@ def unbeaten(trades: Sequence[Trade], direction: Direction) -> list[bool]:
     return [not beaten for beaten in np.any(better & ~worse, axis=1)]
 
 
-def power_knee(trades: Sequence[Trade], direction: Direction) -> Knee | None:
-    """Find where more power stops paying along settings, in W; None where nothing shows it, or with too few settings."""
+def power_curve(trades: Sequence[Trade], direction: Direction) -> CurveReading:
+    """Read how scores answer to power along settings, in W."""
     points: list[tuple[float, list[float]]] = []
     for trade in sorted(trades, key=lambda t: float(np.mean(t.watts))):
         watts = float(np.mean(trade.watts))
@@ -106,7 +106,7 @@ def power_knee(trades: Sequence[Trade], direction: Direction) -> Knee | None:
             points[-1][1].extend(trade.scores)
         else:
             points.append((watts, list(trade.scores)))
-    return read_curve(points, direction).knee
+    return read_curve(points, direction)
 
 
 def _costs(trades: Sequence[Trade]) -> tuple[list[Sequence[float]], list[Sequence[float]]]:

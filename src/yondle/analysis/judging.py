@@ -25,8 +25,8 @@ LIMIT_ACTS_SHARE, LIMIT_MET_SHARE = 0.5, 0.93
 AT_ONCE_S = 0.5
 """Whatever ends a load sooner than this ended it in its first moment."""
 
-SMALLEST_SAG, FEWEST_FREE, AT_CAP_SHARE = 0.01, 6, 0.995
-"""A fall worth telling, the degrees of freedom it takes to tell it, and scores that only show their cap."""
+SMALLEST_SAG, SAG_SURE, FEWEST_FREE, AT_CAP_SHARE = 0.01, 0.998, 6, 0.995
+"""A fall worth telling, how sure it has to be, the degrees of freedom it takes, and scores that only show their cap."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -381,7 +381,7 @@ def errors_by_channel(declaration: RigDeclaration, passes: tuple[PassRecord, ...
 
 
 def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...], rising: bool = False) -> Sag | None:
-    """Tell whether scores fell from pass to pass: one common slope of log score over the round, one-sided t at 1 %.
+    """Tell whether scores fell from pass to pass: one common slope of log score over the round, one-sided t.
 
     Each benchmark has its own level (analysis of covariance); falls under 1 % in all are not worth a word. With `rising` it
     tells whether they rose, and the fall is below 0.
@@ -408,7 +408,7 @@ def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...], rising: boo
     left = sum((b - slope * a) ** 2 for a, b in zip(x, y, strict=True)) / free
     fall = 1.0 - math.exp(slope * (max(x) - min(x)))
     turn = -1.0 if rising else 1.0
-    if turn * fall < SMALLEST_SAG or turn * slope > -float(stdtrit(free, 0.99)) * math.sqrt(left / spread_x):
+    if turn * fall < SMALLEST_SAG or turn * slope > -float(stdtrit(free, SAG_SURE)) * math.sqrt(left / spread_x):
         return None
     return Sag(fall, len(x))
 

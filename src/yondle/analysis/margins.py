@@ -49,10 +49,29 @@ class Spread:
 
 
 @dataclass(frozen=True, slots=True)
+class Basis:
+    """What stands behind a gain: attempts of either side, those that measured both, and what was learned of attempts.
+
+    Deviations are of logs: that of a pass, by which attempts vary, and by which they walk from one to the next; `repeats`
+    counts what that was learned from. By `beside` the gain may be wrong for the steps that figures come in.
+    """
+
+    attempts: int
+    attempts_before: int
+    alternated: int
+    pass_deviation: float
+    attempt_deviation: float
+    walk_deviation: float
+    repeats: int
+    beside: float
+
+
+@dataclass(frozen=True, slots=True)
 class Gain:
     """A gain over the baseline as a fraction, up is better, with its 95 % range; `low` and `high` are nan without one.
 
-    `visible` is the smallest effect that these passes would have shown in four of five cases.
+    `visible` is the smallest effect that these passes would have shown in four of five cases, `basis` what it rests on. `sure`
+    tells that its word stands among all that is said with it, so many that some would be called a gain by chance.
     """
 
     n: int
@@ -62,6 +81,8 @@ class Gain:
     high: float
     word: GainWord
     visible: float = math.nan
+    basis: Basis | None = None
+    sure: bool = True
 
     @property
     def margin(self) -> float:
@@ -104,34 +125,14 @@ def _spread_of_counts(counts: NDArray[np.float64]) -> Spread:
     return Spread(n, mean, max(mean - half, 0.0), mean + half, deviation / mean if mean else 0.0)
 
 
-def gain(scores: list[float], baseline: list[float], direction: Direction, comparisons: int = 1) -> Gain | None:
-    """Give the gain of passes over baseline passes with Welch's 95 % interval on logs (Welch 1947, Biometrika 34).
-
-    With several `comparisons` the interval is widened so that all of them hold together (Bonferroni; Miller, Simultaneous
-    Statistical Inference, ch. 1). None when either side has no
-    usable pass, or one that is 0: nothing is a ratio of it. Figures that never vary (a cap, coarse
-    rounding) get the margin of LEAST_VARIATION: equal figures are no sign of a difference, nor of its absence.
-    """
-    step, base = turned_logs(scores, direction), turned_logs(baseline, direction)
-    n, m = len(step), len(base)
-    if 0.0 in scores or 0.0 in baseline:
-        return None
-    if n == 0 or m == 0:
-        return None
-    difference = float(np.mean(step) - np.mean(base))
-    if n < FEWEST_PASSES or m < FEWEST_PASSES:
-        return Gain(n, m, math.expm1(difference), math.nan, math.nan, GainWord.TOO_FEW)
-    a, b = (max(float(np.var(side, ddof=1)), LEAST_VARIATION**2) / len(side) for side in (step, base))
-    degrees = (a + b) ** 2 / (a * a / (n - 1) + b * b / (m - 1))
-    error, critical = math.sqrt(a + b), t_quantile(degrees, 1.0 - RISK / (2.0 * comparisons))
-    return gain_from(difference, critical * error, (critical + t_quantile(degrees, POWER)) * error, n, m)
-
-
-def gain_from(difference: float, half: float, visible: float, n: int, n_baseline: int) -> Gain:
+def gain_from(
+    difference: float, half: float, visible: float, n: int, n_baseline: int, basis: Basis | None = None
+) -> Gain:
     """Make a gain of a difference of logs, half the width of its range, and the smallest visible difference."""
     low, high = difference - half, difference + half
     word = GainWord.GAIN if low > 0.0 else GainWord.LOSS if high < 0.0 else GainWord.WITHIN_NOISE
-    return Gain(n, n_baseline, math.expm1(difference), math.expm1(low), math.expm1(high), word, math.expm1(visible))
+    fraction, least, most = (math.expm1(v) for v in (difference, low, high))
+    return Gain(n, n_baseline, fraction, least, most, word, math.expm1(visible), basis)
 
 
 def passes_needed(effect: float, variation: float, baselines_per_pass: float = 1.0, confidence: float = 0.95) -> int:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
-from yondle.analysis.margins import GainWord, gain
-from yondle.model.workloads import Direction
+from yondle.analysis.levels import Levels
+from yondle.analysis.margins import GainWord
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,21 +18,21 @@ class Rank:
     last: int
 
 
-def ranks(sides: Sequence[Sequence[float]], direction: Direction) -> list[Rank | None]:
-    """Rank settings by their passes; None for one without passes.
+def ranks(settings: Sequence[Hashable | None], levels: Levels) -> list[Rank | None]:
+    """Rank settings by their levels; None for one that isn't there.
 
-    One is ahead of another where Welch's interval of their ratio excludes 1, all pairs holding together with 95 %
-    confidence (Bonferroni). With a single pass on a side nothing is sure, and the places stay open.
+    One is ahead of another where the range of their difference excludes 0, all pairs holding together with 95 % confidence
+    (Bonferroni). With a single pass on a side nothing is sure, and the places stay open.
     """
-    there = [i for i, scores in enumerate(sides) if scores]
+    there = [i for i, setting in enumerate(settings) if setting is not None]
     pairs = len(there) * (len(there) - 1) // 2
     behind = dict.fromkeys(there, 0)
     ahead = dict.fromkeys(there, 0)
     for i, j in combinations(there, 2):
-        told = gain(list(sides[i]), list(sides[j]), direction, pairs)
+        told = levels.gain(settings[i], settings[j], pairs)
         if told is None or told.word not in (GainWord.GAIN, GainWord.LOSS):
             continue
         better, worse = (i, j) if told.word is GainWord.GAIN else (j, i)
         ahead[better] += 1
         behind[worse] += 1
-    return [Rank(1 + behind[i], len(there) - ahead[i]) if i in ahead else None for i in range(len(sides))]
+    return [Rank(1 + behind[i], len(there) - ahead[i]) if i in ahead else None for i in range(len(settings))]

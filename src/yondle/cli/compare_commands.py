@@ -154,7 +154,9 @@ def _show_costs(view: CostView, console: Console) -> None:
         return
     costs = sorted(view.frontier, key=lambda c: c.watts) or view.costs
     names = dict.fromkeys(name for cost in costs for name, _ in cost_words(cost, view))
-    console.print(say("No other setting of the same machine beats these on score, power and noise:"))
+    console.print(
+        say("None of these is surely beaten by another setting of the same machine on score, power and noise:")
+    )
     rows = []
     for cost in costs:
         told = dict(cost_words(cost, view))

@@ -106,7 +106,7 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
             print_json(_target_values(told))
             return
         console.print(told.sentence)
-        for way in told.ways[1:]:
+        for way in told.ways if told.joint else told.ways[1:]:
             console.print(way.sentence)
 
 
@@ -161,7 +161,14 @@ def _map_values(view: MapView) -> dict[str, Any]:
 
 def _target_values(told: Target) -> dict[str, Any]:
     ways = [
-        {"knob": w.knob.id, "value": w.value, "low": w.low, "high": w.high, "against": list(w.against)}
+        {
+            "knob": w.knob.id,
+            "value": w.value,
+            "low": w.low,
+            "high": w.high,
+            "against": list(w.against),
+            "short": w.short,
+        }
         for w in told.ways
     ]
     return {
@@ -173,6 +180,7 @@ def _target_values(told: Target) -> dict[str, Any]:
         "passes": told.passes,
         "missing": told.missing,
         "ways": ways,
+        "joint": told.joint,
         "sentence": told.sentence,
     }
 

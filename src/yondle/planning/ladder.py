@@ -272,7 +272,7 @@ def band_around(reading: float) -> tuple[float, float]:
 
 def knowing(check: Check, limited: tuple[str, ...] | None, start: float | None = None) -> Check:
     """Let a check know the benchmarks in which a limit acts, None where that is to be seen first, and where baselines started."""
-    known = replace(check, preload=limited or (), probe=limited is None or len(limited) > 0)
+    known = replace(check, preload=limited or (), probe=check.probe or limited is None or len(limited) > 0)
     if known.settle_below is not None or start is None:
         return known
     above, below = band_around(start)
@@ -285,10 +285,14 @@ def usual_passes(knob: Knob) -> int:
 
 
 def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, setup: Setup) -> Check:
-    """Make the check of a step that starts from a setup; with no number of passes it has the usual one."""
+    """Make the check of a step that starts from a setup; with no number of passes it has the usual one.
+
+    One that changes a limit, a mode or the cooling looks whether a limit acts now that didn't at its start.
+    """
     live = set_live(declaration, home, setup)
     check = quick_check(declaration, passes or (PASSES_IN_TURNS if live else STEP_PASSES), setup)
-    return replace(check, alternates=live and check.scores)
+    governed = any(declaration.knob(change.knob).governs for change in home.changes_to(setup))
+    return replace(check, alternates=live and check.scores, probe=governed and check.scores)
 
 
 def set_live(declaration: RigDeclaration, home: Setup, setup: Setup) -> bool:

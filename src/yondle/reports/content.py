@@ -65,7 +65,7 @@ class ChartCurve:
 
 @dataclass(frozen=True, slots=True)
 class Chart:
-    """Curves along a knob, with the baseline's noise band, a knee where there is one, and failures where they happened.
+    """Curves along a knob, with the baseline's noise band, the place where the first bends, and failures where they happened.
 
     `names` are the words of the values 0, 1, 2 and so on of a switch or mode.
     """
@@ -75,7 +75,7 @@ class Chart:
     up: str
     curves: tuple[ChartCurve, ...]
     noise: float | None = None
-    knee: float | None = None
+    place: tuple[float, str] | None = None
     failures: tuple[tuple[float, Verdict], ...] = ()
     names: tuple[str, ...] = ()
 

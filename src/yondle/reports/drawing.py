@@ -37,9 +37,10 @@ def strokes(chart: Chart) -> tuple[Shape, ...]:
     if chart.noise is not None:
         made.append(Box(_LEFT, y(chart.noise), WIDTH - _LEFT - _RIGHT, y(-chart.noise) - y(chart.noise), "held", 0.14))
     made += _axes(chart, (x0, x1), (y0, y1), x, y)
-    if chart.knee is not None:
-        made.append(Stroke(((x(chart.knee), _TOP), (x(chart.knee), HEIGHT - _BOTTOM)), STRONG, 1.0, "4 3"))
-        made.append(Text(x(chart.knee) + 4, _TOP + 10, say("knee"), STRONG))
+    if chart.place is not None:
+        at, name = chart.place
+        made.append(Stroke(((x(at), _TOP), (x(at), HEIGHT - _BOTTOM)), STRONG, 1.0, "4 3"))
+        made.append(Text(x(at) + 4, _TOP + 10, name, STRONG))
     for i, curve in enumerate(known):
         made += _curve(curve, i, x, y)
     for value, verdict in chart.failures:

@@ -49,9 +49,9 @@ class ViewCache:
             return None
         return self._keep("chart", (knob, benchmark), lambda: chart(self._latest(), knob, benchmark))
 
-    def proposal(self, knob: Knob | None) -> ProposalView | None:
+    def proposal(self, held: Holding | None) -> ProposalView | None:
         """Give the proposal in words, with how the knob in play would hold."""
-        return proposal_view(self._latest(), self._latest().check(), self.holding(knob))
+        return proposal_view(self._latest(), self._latest().check(), held)
 
     @property
     def settings(self) -> Settings:

@@ -9,6 +9,7 @@ import pytest
 from scipy import stats
 
 from yondle.analysis.crossing import crossing, leads
+from yondle.analysis.levels import Levels, Visit
 from yondle.analysis.ranking import Rank, ranks
 from yondle.model.workloads import Direction
 
@@ -59,18 +60,26 @@ def test_curves_apart_or_alike_do_not_cross() -> None:
 def test_ranks_stay_open_where_passes_do_not_tell_settings_apart() -> None:
     rng = np.random.default_rng(4)
     sides = [(level * np.exp(rng.normal(0, 0.004, 5))).tolist() for level in (100.0, 110.0, 110.2, 130.0)]
-    assert ranks(sides, UP) == [Rank(4, 4), Rank(2, 3), Rank(2, 3), Rank(1, 1)]
-    assert ranks(sides, Direction.LOWER)[0] == Rank(1, 1)
-    assert ranks([[1.0], [2.0], []], UP) == [Rank(1, 2), Rank(1, 2), None]
+    visits = [Visit(0, i, 0.0, side) for i, side in enumerate(sides)]
+    assert ranks(range(4), Levels(visits, UP)) == [Rank(4, 4), Rank(2, 3), Rank(2, 3), Rank(1, 1)]
+    assert ranks(range(4), Levels(visits, Direction.LOWER))[0] == Rank(1, 1)
+    single = Levels([Visit(0, 0, 0.0, [1.0]), Visit(1, 1, 1.0, [2.0])], UP)
+    assert ranks([0, 1, None], single) == [Rank(1, 2), Rank(1, 2), None]
 
 
 @pytest.mark.parametrize(("others", "apart"), [(0, True), (1, True), (2, False), (6, False)])
 def test_the_more_pairs_there_are_the_more_it_takes_to_tell_two_apart(others: int, apart: bool) -> None:
-    """Two sides that lie just apart for three pairs, with 0.05/3, and not for six."""
-    one, other = [100.0, 101.0, 102.0, 103.0], [103.2, 104.2, 105.2, 106.2]
-    risk = stats.ttest_ind(np.log(one), np.log(other), equal_var=False).pvalue
-    assert 0.05 / 6 < risk < 0.05 / 3
-    there = ranks([one, other, *([2.0**i] * 2 for i in range(others)), []], UP)
+    """Two sides of one test with a risk of 0.0118 by themselves: apart for three pairs, with 0.05/3, and not for six."""
+    one, far = np.array([100.0, 101.0, 102.0, 103.0]), np.exp(np.array([-1.0, -0.5, 0.5, 1.0]) * 0.0128)
+
+    def beside(step: float) -> Levels:
+        sides = [one, one * step, *(far * 2.0**i for i in range(2, 2 + others))]
+        return Levels([Visit(0, i, 0.0, side.tolist()) for i, side in enumerate(sides)], UP)
+
+    told = beside(1.001).difference(1, 0)
+    assert told is not None
+    levels = beside(math.exp(math.sqrt(told.own) * stats.t.isf(0.0118 / 2, told.degrees)))
+    there = ranks([*range(2 + others), None], levels)
     assert (there[0] != there[1]) == apart
 
 

@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from yondle.analysis.efficiency import Trade, joules_per_unit, power_knee, unbeaten, work_unit
+from yondle.analysis.efficiency import Trade, joules_per_unit, power_curve, unbeaten, work_unit
+from yondle.analysis.shapes import CurveShape
 from yondle.model.workloads import Direction, Metric
 
 
@@ -23,15 +24,15 @@ def _settings(watts: list[float], bend_w: float) -> list[Trade]:
 
 def test_the_power_past_which_more_pays_less_is_found_whatever_the_order() -> None:
     settings = _settings([40.0, 90.0, 50.0, 60.0, 70.0, 80.0, 45.0, 55.0, 65.0, 75.0, 85.0], 63.0)
-    knee = power_knee(settings, Direction.HIGHER)
+    knee = power_curve(settings, Direction.HIGHER).knee
     assert knee is not None
     assert knee.low <= 63.0 <= knee.high
     assert knee.after < 0.3 < knee.before
 
 
 def test_settings_of_one_power_are_one_point_and_tell_no_bend() -> None:
-    assert power_knee(_settings([40.0, 60.0, 60.1, 60.2, 60.3, 60.15, 60.05], 61.0), Direction.HIGHER) is None
-    assert power_knee([], Direction.HIGHER) is None
+    assert power_curve(_settings([40.0, 60.0, 60.1, 60.2, 60.3, 60.15, 60.05], 61.0), Direction.HIGHER).place is None
+    assert power_curve([], Direction.HIGHER).shape is CurveShape.TOO_FEW
 
 
 def _beaten_by_some(trades: list[Trade]) -> list[bool]:
@@ -104,11 +105,11 @@ def test_settings_whose_power_differs_by_less_than_one_per_cent_are_one_point_an
     watts = [40.0, 45.0, 50.0, 55.0, 60.0, 65.0, 70.0, 75.0, 80.0]
     settings = _settings(watts, 58.0)
     split = [Trade([s], [w * 1.0045], []) for t, w in zip(settings, watts, strict=True) for s in t.scores[:1]]
-    whole, halved = power_knee(settings, Direction.HIGHER), power_knee([*settings, *split], Direction.HIGHER)
+    whole, halved = (power_curve(each, Direction.HIGHER).knee for each in (settings, [*settings, *split]))
     assert whole is not None
     assert halved is not None
     assert halved.at == pytest.approx(whole.at, rel=0.02)
-    turned = power_knee([Trade([1.0 / s for s in t.scores], t.watts, []) for t in settings], Direction.LOWER)
+    turned = power_curve([Trade([1.0 / s for s in t.scores], t.watts, []) for t in settings], Direction.LOWER).knee
     assert turned is not None
     assert (turned.at, turned.before) == (pytest.approx(whole.at), pytest.approx(whole.before))
 

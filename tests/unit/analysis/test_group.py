@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from yondle.analysis.group import GroupGain, Member, group_gain
-from yondle.analysis.margins import gain, spread
+from yondle.analysis.group import GroupGain, group_gain
+from yondle.analysis.levels import Difference, Levels, Visit
+from yondle.analysis.margins import Basis, spread
 from yondle.model.quantities import ranged
 from yondle.model.workloads import Direction
 
@@ -23,10 +24,17 @@ def drawn(seed: int, benchmarks: int = 8, spread: float = 0.01) -> GroupGain:
         scores, baseline = (np.exp(rng.normal(level, 0.008, 5)) for level in (truth, 0.0))
         if down:
             scores, baseline = 1 / scores, 1 / baseline
-        members.append(Member(scores.tolist(), baseline.tolist(), Direction.LOWER if down else Direction.HIGHER))
-    told = group_gain(members)
+        members.append(_in_turns(scores.tolist(), baseline.tolist(), Direction.LOWER if down else Direction.HIGHER))
+    told = group_gain([member for member in members if member is not None])
     assert told is not None
     return told
+
+
+def _in_turns(scores: list[float], baseline: list[float], direction: Direction = Direction.HIGHER) -> Difference | None:
+    """The difference of two sides that one test has taken in turns: only their passes are noise."""
+    return Levels([Visit(0, "base", 0.0, baseline), Visit(0, "step", 1.0, scores)], direction).difference(
+        "step", "base"
+    )
 
 
 @pytest.mark.parametrize("benchmarks", [3, 8])
@@ -43,7 +51,7 @@ def test_the_margin_of_these_benchmarks_covers_their_own_mean_and_no_wider(bench
     for seed in range(400):
         rng = np.random.default_rng(seed)
         sides = [(np.exp(rng.normal(t, 0.008, 5)), np.exp(rng.normal(0.0, 0.008, 5))) for t in truths]
-        told = group_gain([Member(a.tolist(), b.tolist(), Direction.HIGHER) for a, b in sides])
+        told = group_gain([d for a, b in sides if (d := _in_turns(a.tolist(), b.tolist())) is not None])
         assert told is not None
         inside += told.these.low <= math.expm1(mean) <= told.these.high
         widths.append(told.these.margin)
@@ -63,62 +71,39 @@ def test_benchmarks_that_agree_tell_more_than_those_that_do_not() -> None:
     assert alike.these.margin == pytest.approx(apart.these.margin, rel=0.2)
 
 
-def test_two_benchmarks_have_a_mean_and_say_nothing_of_others() -> None:
-    member = Member([1.0, 1.1], [1.0, 1.0], Direction.HIGHER)
-    told = group_gain([member, member, Member([1.0], [1.0, 2.0], Direction.HIGHER)])
+def test_what_attempts_add_does_not_average_out_over_benchmarks() -> None:
+    """By the formulas, of differences of differing size; and two benchmarks say nothing of others of their kind."""
+    basis = Basis(1, 1, 0, 0.01, 0.01, 0.0, 3, 0.0)
+    parts = ((0.02, 4e-6, 9e-6, 8.0, 0.001), (0.05, 1e-6, 4e-6, 5.0, 0.0), (0.01, 9e-6, 0.0, 6.0, 0.002))
+    members = [Difference(*part, n, m, basis) for part, n, m in zip(parts, (3, 5, 4), (4, 2, 6), strict=True)]
+    told = group_gain(members)
     assert told is not None
-    assert (told.benchmarks, told.drawn) == (2, None)
-    assert group_gain([Member([1.0], [1.0, 2.0], Direction.HIGHER)]) is None
+    assert told.drawn is not None
+    value, own, shared, free, beside = np.array(parts).T
+    variance = own.sum() / 9 + (np.sqrt(shared).sum() / 3) ** 2
+    degrees = variance**2 / np.sum((own / 9 + (np.sqrt(shared).sum() / 3) ** 2 / 3) ** 2 / free)
+    error, critical = math.sqrt(variance), stats.t.ppf(0.975, degrees)
+    half = critical * error + beside.mean()
+    these = told.these
+    assert (these.n, these.n_baseline) == (3, 2)
+    assert np.log1p([these.fraction, these.low, these.high, these.visible]) == pytest.approx(
+        [value.mean(), value.mean() - half, value.mean() + half, half + stats.t.ppf(0.8, degrees) * error]
+    )
+    resampled = (np.sum((value - value.mean()) ** 2) + (2 - 1 / 3) * own.sum()) / 9
+    wide = stats.t.ppf(0.975, 2) * math.sqrt(resampled * 3 / 2 + (np.sqrt(shared).sum() / 3) ** 2)
+    assert np.log1p([told.drawn.low, told.drawn.high]) == pytest.approx([value.mean() - wide, value.mean() + wide])
+    two = group_gain(members[:2])
+    assert two is not None
+    assert (two.benchmarks, two.drawn) == (2, None)
+    assert group_gain([]) is None
 
 
 def test_a_count_that_was_ever_nothing_has_no_ratio_and_a_range_from_nothing_on() -> None:
     """Frames dropped: 0 is a figure, not a pass to leave out."""
-    zeros = Member([0.0, 3.0], [12.0, 15.0], Direction.LOWER)
-    before = Member([4.0, 3.0], [0.0, 15.0], Direction.LOWER)
-    usable = Member([4.0, 3.0], [12.0, 15.0], Direction.LOWER)
-    assert group_gain([zeros, before]) is None
-    left = group_gain([zeros, usable, before])
-    assert left is not None
-    assert left.benchmarks == 1
-    assert gain([0.0, 3.0], [12.0, 15.0], Direction.LOWER) is None
+    assert _in_turns([0.0, 3.0], [12.0, 15.0], Direction.LOWER) is None
+    assert _in_turns([4.0, 3.0], [0.0, 15.0], Direction.LOWER) is None
     told = spread([0.0, 3.0, 0.0, 57.0])
     assert told is not None
     assert (told.n, told.mean, told.low) == (4, 15.0, 0.0)
     assert told.high > 15.0
     assert ranged(told.mean, told.low, told.high, "frames") == "15 (0 to 60)\u202fframes"
-
-
-def test_both_margins_of_a_group_are_those_of_their_formulas() -> None:
-    """Sides of differing size; worked out again with SciPy, and a count of resampled means."""
-    rng = np.random.default_rng(9)
-    sizes = [(3, 4), (5, 2), (4, 6)]
-    sides = [
-        (np.exp(rng.normal(0.05 * i, 0.01, n)), np.exp(rng.normal(0.0, 0.02, m))) for i, (n, m) in enumerate(sizes)
-    ]
-    told = group_gain([Member(a.tolist(), b.tolist(), Direction.HIGHER) for a, b in sides])
-    assert told is not None
-    assert told.drawn is not None
-    gains = np.array([np.log(a).mean() - np.log(b).mean() for a, b in sides])
-    each = np.array([stats.sem(np.log(side)) ** 2 for pair in sides for side in pair])
-    free = np.array([n - 1 for pair in sizes for n in pair])
-    degrees, error = each.sum() ** 2 / np.sum(each**2 / free), math.sqrt(each.sum()) / 3
-    critical = stats.t.ppf(0.975, degrees)
-    these = told.these
-    assert (these.n, these.n_baseline) == (3, 2)
-    assert np.log1p([these.fraction, these.low, these.high, these.visible]) == pytest.approx(
-        [gains.mean(), gains.mean() - critical * error, gains.mean() + critical * error,
-         (critical + stats.t.ppf(0.8, degrees)) * error]
-    )  # fmt: skip
-    redrawn = np.array([
-        np.mean([np.mean(rng.choice(np.log(sides[b][0]), sizes[b][0])) - np.mean(rng.choice(np.log(sides[b][1]), sizes[b][1]))
-                 for b in rng.integers(0, 3, 3)])
-        for _ in range(4000)
-    ])  # fmt: skip
-    within = sum(np.var(np.log(side)) / len(side) for pair in sides for side in pair)
-    by_hand = math.sqrt((np.sum((gains - gains.mean()) ** 2) + (2 - 1 / 3) * within) / 9)
-    half = math.log1p(told.drawn.high) - gains.mean()
-    assert half == pytest.approx(stats.t.ppf(0.975, 2) * by_hand * math.sqrt(3 / 2))
-    assert (told.drawn.n, told.drawn.n_baseline) == (3, 2)
-    assert half / stats.t.ppf(0.975, 2) == pytest.approx(redrawn.std() * math.sqrt(3 / 2), rel=0.05)
-    assert math.log1p(told.drawn.low) == pytest.approx(gains.mean() - half)
-    assert math.log1p(told.drawn.visible) / half == pytest.approx(1 + stats.norm.ppf(0.8) / stats.t.ppf(0.975, 2))

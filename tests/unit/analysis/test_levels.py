@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Hashable
+from dataclasses import replace
 
 import numpy as np
 import pytest
 from scipy import stats
 
+from yondle.analysis import levels as levels_module
+from yondle.analysis.grain import decimal_grain, gap_grain, rounding_half
 from yondle.analysis.levels import Levels, Visit
-from yondle.analysis.margins import GainWord, gain
+from yondle.analysis.margins import GainWord
 from yondle.model.workloads import Direction
 
 UP = Direction.HIGHER
@@ -42,11 +46,13 @@ def evening(steps: int, noise: str, seed: int, true: float = 0.0) -> list[Visit]
     return visits
 
 
-def test_a_gain_is_generalised_least_squares_with_what_attempts_add() -> None:
+def test_a_gain_is_generalised_least_squares_with_what_attempts_add(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(levels_module, "OUTLYING", math.inf)
     visits = evening(6, "states", 4, 0.02)
     levels = Levels(visits, UP)
-    told, basis = levels.gain(6, 0), levels.basis(6, 0)
+    told = levels.gain(6, 0)
     assert told is not None
+    basis = told.basis
     assert basis is not None
     means = np.array([np.mean(np.log(v.scores)) for v in visits])
     places, attempts = np.array([v.setting for v in visits]), np.array([v.attempt for v in visits])
@@ -84,15 +90,97 @@ def test_a_step_that_changes_nothing_is_seldom_called_a_gain_whatever_the_machin
     assert max(wrong.values()) <= 16, wrong
 
 
+@pytest.mark.parametrize("noise", ["none", "states"])
+def test_of_evenings_in_which_nothing_helps_few_tell_a_sure_gain_anywhere(noise: str) -> None:
+    """Twelve steps in three benchmarks: by itself something shows in most evenings; of 5 % more than 4 in 24 come once in 200."""
+    alone = sure = 0
+    for seed in range(24):
+        evenings = [Levels(evening(12, noise, 3 * seed + benchmark), UP) for benchmark in range(3)]
+        told = [levels.gain(step, 0, family=36) for levels in evenings for step in range(1, 13)]
+        called = [gain for gain in told if gain is not None and gain.word is not GainWord.WITHIN_NOISE]
+        alone, sure = alone + bool(called), sure + any(gain.sure for gain in called)
+    assert sure <= 4 < alone
+
+
 def test_one_old_baseline_is_what_the_levels_are_better_than() -> None:
     wrong = 0
     for seed in range(80):
         visits = evening(8, "states", seed)
         last = next(v for v in reversed(visits) if v.setting == 8)
-        told = gain(list(last.scores), list(visits[0].scores), UP)
-        assert told is not None
-        wrong += told.word is not GainWord.WITHIN_NOISE
+        wrong += stats.ttest_ind(np.log(last.scores), np.log(visits[0].scores), equal_var=False).pvalue < 0.05
     assert wrong > 16
+
+
+def test_one_pass_far_out_neither_moves_its_level_nor_widens_all() -> None:
+    clean = evening(6, "none", 4, 0.02)
+    broken = [*clean]
+    at = next(i for i, v in enumerate(clean) if v.setting == 6)
+    broken[at] = replace(clean[at], scores=[*clean[at].scores[:-1], 0.93 * clean[at].scores[-1]])
+    calm, hit = Levels(clean, UP).gain(6, 0), Levels(broken, UP).gain(6, 0)
+    assert calm is not None
+    assert hit is not None
+    assert abs(hit.fraction - calm.fraction) < 0.01
+    assert hit.margin < 1.25 * calm.margin
+
+
+@pytest.mark.parametrize("kind", ["whole", "timer"])
+@pytest.mark.parametrize(("grain", "share"), [(0.016, 0.1), (0.016, 0.35), (0.038, 0.6), (0.038, 2.0)])
+def test_figures_that_come_in_steps_leave_half_a_step_open_on_either_side(
+    kind: str, grain: float, share: float
+) -> None:
+    """Whole numbers, and rates from a timer's ticks; passes vary by a share of the grain. Without it 43 to 76 % are covered.
+
+    Where every figure of a logbook is the same tick, nothing tells how long a tick is.
+    """
+    rng, covered = np.random.default_rng(3), 0
+
+    def measured(level: float) -> list[float]:
+        true = level * np.exp(rng.normal(0.0, share * grain, 5))
+        return (np.round(true) if kind == "whole" else 1.0 / np.maximum(np.round(1.0 / true), 1.0)).tolist()
+
+    for _ in range(150):
+        size = rng.uniform(0.9, 1.1) / grain
+        start = size if kind == "whole" else 1.0 / size
+        gains = [1.0, *(1.0 + grain * rng.choice([0.3, 0.7, 1.5], 2))]
+        visits = [Visit(max(i, 1), i, float(i), measured(start * g)) for i, g in enumerate(gains)]
+        told = Levels(visits, UP).gain(1, 0)
+        assert told is not None
+        covered += told.low - 1e-9 <= gains[1] - 1.0 <= told.high + 1e-9
+    assert covered >= (0.86 if kind == "timer" and share == 0.1 else 0.92) * 150
+    assert told.basis is not None
+    if share in (0.1, 2.0) and kind == "whole":
+        assert told.basis.beside == pytest.approx(grain if share == 0.1 else 0.0, rel=0.2, abs=0.001 * grain)
+
+
+def test_exact_figures_and_a_cap_have_no_grain() -> None:
+    assert decimal_grain([41.0, 42.0]) == 1.0
+    assert decimal_grain([0.2, 41.25]) == pytest.approx(0.01)
+    assert decimal_grain([1200.0, 1e-3]) == pytest.approx(1e-3)
+    assert decimal_grain([]) == 0.0 <= decimal_grain([math.pi, 3.0]) < 1e-10
+    logs = np.log([59.87, 59.9, 60.0, 60.0, 60.0, 55.21, 55.32, 55.4])
+    assert gap_grain(logs) == pytest.approx(math.log(59.9 / 59.87))
+    assert gap_grain(np.log([60.0, 60.0, 60.0])) == gap_grain(np.log([1.0, 2.0, 3.0])) == 0.0
+    assert rounding_half(0.02, 0.0) == 0.01
+    assert rounding_half(0.02, 0.02**2) < 1e-8
+
+
+def test_what_two_changes_bring_together_is_a_contrast_of_four_levels() -> None:
+    """In one test each, so that what attempts add doubles; and in one test for all, where it falls out."""
+    rng = np.random.default_rng(8)
+    sides = [(100 * np.exp(rng.normal(level, 0.004, 5))).tolist() for level in (0.13, 0.05, 0.04, 0.0)]
+    factors: dict[Hashable, float] = {0: 1.0, 1: -1.0, 2: -1.0, 3: 1.0}
+    together, apart = (
+        Levels([Visit(i if apart else 0, i, float(i), side) for i, side in enumerate(sides)], UP).contrast(factors)
+        for apart in (False, True)
+    )
+    assert together is not None
+    assert apart is not None
+    logs = np.log(sides)
+    expected = float(np.dot([1, -1, -1, 1], logs.mean(axis=1)))
+    assert (together.value, apart.value) == pytest.approx((expected, expected))
+    assert together.own == pytest.approx(4 * logs.var(axis=1, ddof=1).mean() / 5, rel=0.5)
+    assert together.shared < 1e-12 < apart.shared
+    assert (together.n, together.basis.attempts, apart.basis.attempts) == (5, 1, 2)
 
 
 def test_what_attempts_differ_by_is_learned_and_widens_what_one_attempt_alone_tells() -> None:
@@ -109,7 +197,7 @@ def test_what_attempts_differ_by_is_learned_and_widens_what_one_attempt_alone_te
     assert first is not None
     assert second is not None
     assert second.margin > 2.0 * first.margin
-    assert moved.basis(1, 0).attempt_deviation > 2.0 * still.basis(1, 0).attempt_deviation  # type: ignore[union-attr]
+    assert second.basis.attempt_deviation > 2.0 * first.basis.attempt_deviation  # type: ignore[union-attr]
 
 
 def test_turned_it_turns_and_what_cannot_be_told_is_not() -> None:
@@ -127,12 +215,11 @@ def test_turned_it_turns_and_what_cannot_be_told_is_not() -> None:
     assert math.isnan(single.low)
     assert levels.gain("none", 0) is None, "nothing is a ratio of a pass of 0"
     assert levels.gain(0, 0) is None
-    assert levels.basis("none", 0) is None
     singles = Levels([Visit(0, 0, 0.0, [100.0]), Visit(1, 1, 1.0, [102.0])], UP)
     told = singles.gain(1, 0)
     assert told is not None
     assert (told.word, round(told.fraction, 12)) == (GainWord.TOO_FEW, 0.02)
-    assert singles.basis(1, 0) is None
+    assert (told.basis, singles.difference(1, 0)) == (None, None)
     assert Levels([], UP).gain(1, 0) is None
 
 

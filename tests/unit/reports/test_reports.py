@@ -73,7 +73,7 @@ def report_with(words: str) -> Report:
         words,
         (ChartCurve(words, points), ChartCurve("flat", points[:2], True)),
         0.6,
-        4250.0,
+        (4250.0, words),
         ((4600.0, Verdict.DOWN),),
     )
     blocks = (

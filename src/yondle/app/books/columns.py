@@ -17,7 +17,6 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.measured import NOTHING_MEASURED
 from yondle.model.profiles import Profile
-from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.views.compare.columns import Books, Column, title
@@ -173,11 +172,11 @@ class Shelf:
         if file:
             other = self.book(Path(file))
             record, name = _found(what, other.steps, other.baseline_step, other.position, other.profiles)
-            return _column(address, f"{title(other)} · {name}", other.declaration, record)
+            return _column(address, f"{title(other)} · {name}", other, record)
         if what in (references := _references(book)):
             return _reference(book, what, references[what])
         record, name = _found(what, book.steps, book.baseline_step, book.position, book.profiles)
-        return _column(address, name, book.declaration, record)
+        return _column(address, name, book, record)
 
 
 @dataclass(frozen=True)
@@ -262,7 +261,7 @@ def _references(book: Snapshot) -> dict[str, Reference]:
 def _reference(book: Snapshot, name: str, kept: Reference) -> Column:
     figures = {w: tuple(Figure(float(s), 0.0, NOTHING_MEASURED) for s in scores) for w, scores in kept.scores.items()}
     setting = Setting(Setup.of({}), figures, (), Verdict.UNPROVEN, None, frozenset())
-    return Column(name, name, "", kept.note or say("typed in"), book.declaration, setting, None)
+    return Column(name, name, "", kept.note or say("typed in"), book.declaration, setting, None, None)
 
 
 def _named(
@@ -319,7 +318,8 @@ def _found(
     raise KnownError(say("There is no '{what}' to compare.", what=what), say("There is: {known}.", known=known))
 
 
-def _column(address: str, name: str, declaration: RigDeclaration, record: StepRecord) -> Column:
+def _column(address: str, name: str, book: Snapshot, record: StepRecord) -> Column:
     setting = setting_of(record.step.setup, [record])
+    declaration = book.declaration
     words = changed_words(declaration, setting.setup) or say("everything at stock")
-    return Column(address, name, declaration.info.name, words, declaration, setting, record)
+    return Column(address, name, declaration.info.name, words, declaration, setting, book, record)

@@ -42,6 +42,7 @@ from yondle.views.shared.gains import (
     capped,
     gain_of,
     lows_gain_of,
+    lows_words,
     mean_gain,
     mean_sentence,
     measured_at,
@@ -259,7 +260,7 @@ class _Gatherer:
                 (
                     Cell(benchmark.name), Cell(gained),
                     Cell(say("{n} and {n_baseline}", n=told.n, n_baseline=told.n_baseline)),
-                    Cell(told_words(lows) if lows is not None else ""),
+                    Cell(lows_words(lows, lows.n * benchmark.pass_s) if lows is not None else ""),
                 )
             )  # fmt: skip
         together = mean_gain(self._book, measured)
@@ -469,14 +470,15 @@ class _Gatherer:
 def _chart(knob: Knob, view: ScalingView) -> Chart:
     shown = sorted(view.curves, key=lambda c: not c.answers)[:_MOST_CURVES]
     first = shown[0]
-    knee = first.reading.knee.at if first.reading is not None and first.reading.knee is not None else None
+    reading = first.reading
+    place = (reading.place, reading.place_words) if reading is not None and reading.place is not None else None
     return Chart(
         say("Along {knob}", knob=in_sentence(knob.name)),
         f"{knob.name}, {knob.unit}" if knob.unit else knob.name,
         say("gain over the baseline, %; bars show 95 % ranges, the band the noise at stock"),
         tuple(_chart_curve(curve) for curve in shown),
         view.noise.get(first.benchmark.id),
-        knee,
+        place,
         tuple((f.value, f.verdict) for f in view.failures),
         knob.choices,
     )

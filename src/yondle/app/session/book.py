@@ -114,7 +114,8 @@ class Book:
         return max((a for r in self.steps for a in r.attempts), key=lambda a: a.id, default=None)
 
     def _note(self) -> None:
-        self.steps = [self._records[n] for n in sorted(self._records)]
+        """Have the steps as a tuple that stays the same one until a step changes: what is worked out of them is kept by it."""
+        self.steps = tuple(self._records[n] for n in sorted(self._records))
         self.baseline = baseline_of(self.steps)
 
 

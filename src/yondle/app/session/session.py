@@ -118,7 +118,7 @@ class Session:
         if self._snapshot is None or self._snapshot[0] != told:
             at = rests.position
             made = Snapshot(
-                self.logbook.path, self.declaration, tuple(book.steps), book.baseline,
+                self.logbook.path, self.declaration, book.steps, book.baseline,
                 book.step(at) if at is not None else None, rests.in_force, self._profiles, self._findings, self.proposal,
                 self.waits.now, rests.verified, self._version, self.logbook.reader, self._documents, self._looked,
                 rests.put_back, tuple(self._resumed), self._notices(), virtual is not None, pace,

@@ -14,7 +14,7 @@ from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import Theme, faded
 from yondle.language.saying import say
-from yondle.model.quantities import count, number
+from yondle.model.quantities import count, quantity
 from yondle.model.workloads import Direction
 from yondle.views.compare.efficiency import Cost, CostView, cost_words
 
@@ -86,8 +86,8 @@ class CostChart(PlaceChart):
             ]
         )  # fmt: skip
         self.addItem(marks)
-        if view.knee is not None:
-            self.rule(view.knee.at, 90, say("knee {at}\u202fW", at=number(view.knee.at, 1)), c.muted)
+        if view.curve.place is not None:
+            self.rule(view.curve.place, 90, f"{view.curve.place_words} {quantity(view.curve.place, 'W', 1)}", c.muted)
         if view.best is not None:
             best = view.costs[view.best]
             ring = pg.ScatterPlotItem(

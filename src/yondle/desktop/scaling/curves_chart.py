@@ -9,12 +9,11 @@ import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QBrush
 
-from yondle.analysis.scaling import CurveShape
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
 from yondle.desktop.look.theme import Theme, faded
-from yondle.language.saying import later, named, say
+from yondle.language.saying import say
 from yondle.model.quantities import count, digits_for, number, quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
@@ -22,13 +21,6 @@ from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, unit_of
 
 _STILL = 0.55
-_KNEE = later("knee")
-_BENDS = {
-    CurveShape.PEAK: later("peak"),
-    CurveShape.NEARLY_FLAT: later("plateau from"),
-    CurveShape.CAPPED: later("cap from"),
-}
-"""What the place where a curve bends is called, where it is more than a knee."""
 
 
 class CurvesChart(PlaceChart):
@@ -134,17 +126,17 @@ class CurvesChart(PlaceChart):
         self.addItem(pg.InfiniteLine(0.0, angle=0, pen=pg.mkPen(c.muted, width=1)), ignoreBounds=True)
 
     def _draw_knee(self, view: ScalingView, chosen: Curve) -> None:
-        knee = chosen.reading.knee if chosen.reading is not None else None
-        if knee is None:
+        reading = chosen.reading
+        if reading is None or reading.place is None:
             return
         c = self.theme.colours
-        band = pg.LinearRegionItem(
-            (knee.low, knee.high), brush=faded(c.in_play, 0.09), pen=pg.mkPen(None), movable=False
-        )
-        band.setZValue(-9)
-        self.addItem(band, ignoreBounds=True)
-        bend = named(_BENDS.get(chosen.reading.shape, _KNEE) if chosen.reading is not None else _KNEE)
-        self.rule(knee.at, 90, f"{bend} {view.knob.text(view.knob.nearest(knee.at))}", c.in_play)
+        if reading.knee is not None:
+            ends = (reading.knee.low, reading.knee.high)
+            band = pg.LinearRegionItem(ends, brush=faded(c.in_play, 0.09), pen=pg.mkPen(None), movable=False)
+            band.setZValue(-9)
+            self.addItem(band, ignoreBounds=True)
+        place = view.knob.text(view.knob.nearest(reading.place))
+        self.rule(reading.place, 90, f"{reading.place_words} {place}", c.in_play)
 
     def _draw_proportion(self, view: ScalingView, chosen: Curve) -> float | None:
         """The gain that would be in proportion to the knob, from the lowest value on; gives where it ends."""

@@ -51,6 +51,7 @@ from yondle.model.workloads import Workload
 from yondle.views.kept import ViewCache
 from yondle.views.tune.charting import ChartView
 from yondle.views.tune.proposal import ProposalView, expected_seconds
+from yondle.views.tune.rulers import Holding
 from yondle.views.tune.step import step_view
 
 if TYPE_CHECKING:
@@ -134,12 +135,20 @@ class TunePlace(QWidget):
         if prepared is load_figures and self.chart is None:
             self.chart_panel.add_chart()
             panel = self.chart_panel
-            parts = (panel.place_chart, self._show_trail, self._chart_view, self._show_chart, self._show_completely)
+            parts = (
+                panel.place_chart,
+                self._show_trail,
+                self._held,
+                self._chart_view,
+                self._show_chart,
+                self._show_completely,
+            )
             for i, part in enumerate(parts):
                 QTimer.singleShot(i, self, part)
 
     def _show_completely(self) -> None:
         self.complete = True
+        self._show_rulers()
         self._show_side()
         self.whole.emit()
 
@@ -242,8 +251,11 @@ class TunePlace(QWidget):
         self._trail_panel.show_rows(rows)
 
     def _show_rulers(self) -> None:
-        held = self.views.holding(self._knob())
-        self.rulers.show_views(self.views.rulers(), self._in_play, self.running, held)
+        self.rulers.show_views(self.views.rulers(), self._in_play, self.running, self._held())
+
+    def _held(self) -> Holding | None:
+        """How the knob in play would hold, once the library that it needs is loaded."""
+        return self.views.holding(self._knob()) if self.chart is not None else None
 
     def _show_chart(self) -> None:
         benchmarks = self.book.now.declaration.benchmarks
@@ -285,7 +297,7 @@ class TunePlace(QWidget):
 
     def _show_next(self) -> None:
         wants_baseline = self.book.now.baseline_step is None
-        view = self.views.proposal(self._knob())
+        view = self.views.proposal(self._held())
         words = next_words(self.book.now, view, self.running)
         shown: ProposalView | None = None if self.running else view
         self.side.next.show_words(words, shown, wants_baseline and not self.running)

@@ -132,7 +132,7 @@ class TrailDelegate(QStyledItemDelegate):
 
     def _paint_words(self, painter: QPainter, box: QRectF, row: TrailRow) -> None:
         c = self._theme.colours
-        strong_gain = row.gain is not None and row.gain.word in (GainWord.GAIN, GainWord.LOSS)
+        strong_gain = row.gain is not None and row.gain.sure and row.gain.word in (GainWord.GAIN, GainWord.LOSS)
         gain_font = font(SMALL_PX, QFont.Weight.DemiBold if strong_gain else QFont.Weight.Normal)
         painter.setFont(gain_font)
         painter.setPen(c.ink if strong_gain else c.muted)

@@ -16,7 +16,7 @@ from yondle.views.shared.snapshot import Snapshot
 class Column:
     """One thing compared: its address, what it is called, what it was measured on, and its figures.
 
-    `setup` is in words; `step` is None for a reference.
+    `setup` is in words; `book` and `step` are None for a reference.
     """
 
     address: str
@@ -25,6 +25,7 @@ class Column:
     setup: str
     declaration: RigDeclaration
     setting: Setting
+    book: Snapshot | None
     step: StepRecord | None
 
     def figures(self, benchmark: Workload) -> tuple[Figure, ...]:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from yondle.analysis.efficiency import power_channel
-from yondle.analysis.group import GroupGain, Member, group_gain
-from yondle.analysis.margins import Gain, GainWord, Spread, gain, spread
+from yondle.analysis.group import GroupGain, group_gain
+from yondle.analysis.levels import Difference, Levels
+from yondle.analysis.margins import Gain, GainWord, Spread, spread
 from yondle.analysis.ranking import Rank, ranks
 from yondle.analysis.scaling import at_cap
 from yondle.language.saying import later, named, say
@@ -19,7 +21,8 @@ from yondle.model.sensors import Channel, Quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Column
-from yondle.views.shared.gains import drawn_words, gain_words
+from yondle.views.shared.gains import drawn_words, gain_words, lows_words
+from yondle.views.shared.leveled import SCORE, Of, Place, levels_across
 from yondle.views.shared.measured import unknown_words, unlike_words
 
 
@@ -27,12 +30,14 @@ from yondle.views.shared.measured import unknown_words, unlike_words
 class ComparedCell:
     """A benchmark in one column: its passes with their spread, the gain over the column compared with, the places it may hold.
 
-    `gain` is None in the column compared with; `lows` is the gain in the mean rate of the slowest 1 % of frames.
+    `gain` is None in the column compared with, and `difference` is what it is of, for this cell alone; `lows` is the gain in
+    the mean rate of the slowest 1 % of frames.
     """
 
     scores: tuple[float, ...]
     spread: Spread
     gain: Gain | None
+    difference: Difference | None
     lows: Gain | None
     rank: Rank | None
     capped: bool
@@ -191,21 +196,47 @@ def price_words(more: float | None, told: Gain | None) -> str:
 
 def _row(benchmark: Workload, columns: tuple[Column, ...], against: int) -> Row:
     sides = [[f.score for f in column.figures(benchmark)] for column in columns]
-    lows = [_parts_of(column, benchmark, LOW) for column in columns]
     compared = max(sum(bool(side) for side in sides) - 1, 1)
-    places = ranks(sides, benchmark.metric.direction)
+    levels, at = _levels(benchmark, columns, SCORE)
+    lows = _levels(benchmark, columns, Of(LOW))[0] if any(_parts_of(c, benchmark, LOW) for c in columns) else None
+    places = ranks([place if side else None for place, side in zip(at, sides, strict=True)], levels)
     cells: list[ComparedCell | None] = []
     for i, side in enumerate(sides):
         told = spread(side)
         if told is None:
             cells.append(None)
             continue
-        other = None if i == against else gain(side, sides[against], benchmark.metric.direction, compared)
-        low = None if i == against else gain(lows[i], lows[against], Direction.HIGHER, compared)
+        ratio = 0.0 not in side and 0.0 not in sides[against]
+        over = levels.difference(at[i], at[against]) if ratio else None
+        other = over.gain(compared) if over is not None else levels.gain(at[i], at[against]) if ratio else None
         capped = at_cap([(0.0, side)], benchmark.metric.cap)
         capped = capped and (i == against or at_cap([(0.0, sides[against])], benchmark.metric.cap))
-        cells.append(ComparedCell(tuple(side), told, other, low, places[i], capped))
+        low = lows.gain(at[i], at[against], compared) if lows is not None else None
+        cells.append(ComparedCell(tuple(side), told, other, over, low, places[i], capped))
     return Row(benchmark, tuple(cells), _preset_caveat(benchmark, columns))
+
+
+def _levels(benchmark: Workload, columns: tuple[Column, ...], of: Of) -> tuple[Levels, list[Place | str]]:
+    """Give the levels of a benchmark out of everything the columns' logbooks have measured, and where each column stands in them.
+
+    What was measured at a column's settings counts to it, unless another column has the same settings: then each has the
+    passes of its own step alone.
+    """
+    books = {c.book.path: c.book for c in columns if c.book is not None}
+    setups = Counter((c.book.path, c.setting.setup) for c in columns if c.book is not None)
+    places: list[Place | str] = []
+    for column in columns:
+        if column.book is None:
+            places.append(column.address)
+        elif column.step is not None and setups[column.book.path, column.setting.setup] > 1:
+            places.append((column.book.path, column.step.step.number))
+        else:
+            places.append((column.book.path, column.setting.setup))
+    apart = frozenset(place for place in places if not isinstance(place, str) and isinstance(place[1], int))
+    typed = tuple(
+        (c.address, tuple(f.score for f in c.figures(benchmark))) for c in columns if c.book is None and of == SCORE
+    )
+    return levels_across(list(books.values()), benchmark, of, apart, typed), places
 
 
 def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], ...]:
@@ -221,7 +252,7 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
     lows = [_parts_of(column, benchmark, LOW) for column in columns]
     if any(lows):
         words = [
-            _with_gain(_mean_words(side, digits), cell.lows if cell else None)
+            _with_lows(_mean_words(side, digits), cell.lows if cell else None, len(side) * benchmark.pass_s)
             for side, cell in zip(lows, cells, strict=True)
         ]
         lines.append((f"{named(LOW)}, {unit}", tuple(words)))
@@ -236,8 +267,8 @@ def details(view: CompareView, row: Row) -> tuple[tuple[str, tuple[str, ...]], .
     return tuple(lines)
 
 
-def _with_gain(words: str, told: Gain | None) -> str:
-    return f"{words} · {gain_words(told)}" if words and told is not None else words
+def _with_lows(words: str, told: Gain | None, seconds: float) -> str:
+    return f"{words} · {lows_words(told, seconds)}" if words and told is not None else words
 
 
 def _with_change(values: list[float], base: list[float], digits: int) -> str:
@@ -295,17 +326,12 @@ def _means(rows: list[Row], columns: tuple[Column, ...], against: int) -> tuple[
 
 
 def _mean(rows: list[Row], column: int, against: int) -> GroupGain | None:
-    pairs = [(row.cells[column], row.cells[against], row.benchmark) for row in rows if not row.caveat]
-    members = [
-        Member(cell.scores, base.scores, benchmark.metric.direction)
-        for cell, base, benchmark in pairs
-        if cell is not None and base is not None and not cell.capped
-    ]
-    told = group_gain(members)
+    pairs = [(row.cells[column], row.cells[against]) for row in rows if not row.caveat]
+    there = [cell for cell, base in pairs if cell is not None and base is not None and not cell.capped]
+    told = group_gain([cell.difference for cell in there if cell.difference is not None])
     if told is not None:
         return told
-    gains = [gain(list(m.scores), list(m.baseline), m.direction) for m in members]
-    logs = [math.log1p(each.fraction) for each in gains if each is not None]
+    logs = [math.log1p(cell.gain.fraction) for cell in there if cell.gain is not None]
     if not logs:
         return None
     fraction = math.expm1(sum(logs) / len(logs))

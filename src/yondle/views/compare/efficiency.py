@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Hashable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,22 +14,25 @@ from yondle.analysis.efficiency import (
     fan_channel,
     joules_per_unit,
     power_channel,
-    power_knee,
+    power_curve,
     unbeaten,
     work_unit,
 )
-from yondle.analysis.margins import Gain, GainWord, gain, spread
-from yondle.analysis.scaling import Knee
+from yondle.analysis.levels import Levels
+from yondle.analysis.margins import Gain, GainWord, spread, turned_logs
+from yondle.analysis.shapes import CurveReading, CurveShape
 from yondle.analysis.stability import HOUR_S
 from yondle.language.saying import in_sentence, later, say
 from yondle.model.errors import KnownError
+from yondle.model.knobs import Setup
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.sensors import ROOM
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Books, title
 from yondle.views.shared.gains import gain_words
-from yondle.views.shared.measured import Figure, Setting, changed_knobs, changed_words, like, setting_of
+from yondle.views.shared.leveled import SCORE, Of, levels_across
+from yondle.views.shared.measured import Figure, Setting, changed_knobs, changed_words, like
 from yondle.views.shared.showing import above_room_k, hottest_c, temperatures
 from yondle.views.shared.snapshot import Snapshot
 
@@ -84,8 +88,8 @@ class CostView:
     power: str
     work: str
     battery_wh: float | None
-    knee: Knee | None
-    """Where more power stops paying on the first machine, in W along its unbeaten settings; None where nothing shows it."""
+    curve: CurveReading
+    """How scores answer to power on the first machine, in W along its unbeaten settings."""
     sentence: str
 
     @property
@@ -115,7 +119,8 @@ def battery_of(conditions: dict[str, str | float]) -> float | None:
 def efficiency(books: Books, benchmark: Workload, battery_wh: float | None = None) -> CostView:
     """Work out what every setting of the first logbook and of others costs in one benchmark."""
     own = books[0][0]
-    base = _base(own, benchmark)
+    levels, step = _levels(books, benchmark), own.baseline_step
+    base = _key(own, step.step.setup) if step is not None else None
     tried: list[_Tried] = []
     best_of: list[bool] = []
     for book, settings in books:
@@ -125,13 +130,13 @@ def efficiency(books: Books, benchmark: Workload, battery_wh: float | None = Non
         kept = [t for t, first in zip(held, frontier, strict=True) if first]
         best_of += [any(t is k for k in kept) for t in made]
         tried += made
-    costs = tuple(_cost(t, benchmark, base, battery_wh, first) for t, first in zip(tried, best_of, strict=True))
-    place, alike = _best(tried, benchmark)
+    costs = tuple(_cost(t, benchmark, levels, base, battery_wh, first) for t, first in zip(tried, best_of, strict=True))
+    place, alike = _best(tried, benchmark, levels[1])
     power = power_channel(own.declaration)
     name = power.name if power is not None else ""
     own_best = [t.trade for t, kept in zip(tried, best_of, strict=True) if kept and t.book is own]
-    knee = power_knee(own_best, benchmark.metric.direction)
-    view = CostView(benchmark, costs, place, alike, name, work_unit(benchmark.metric), battery_wh, knee, "")
+    curve = power_curve(own_best, benchmark.metric.direction)
+    view = CostView(benchmark, costs, place, alike, name, work_unit(benchmark.metric), battery_wh, curve, "")
     return replace(view, sentence=_sentence(view))
 
 
@@ -210,20 +215,32 @@ def _tried(book: Snapshot, setting: Setting, benchmark: Workload) -> _Tried | No
     return _Tried(book, setting, figures, trade)
 
 
-def _base(book: Snapshot, benchmark: Workload) -> Trade | None:
-    """Give what a logbook's baseline scored and drew."""
-    base = book.baseline_step
-    made = _tried(book, setting_of(base.step.setup, [base]), benchmark) if base is not None else None
-    return made.trade if made is not None else None
+def _levels(books: Books, benchmark: Workload) -> tuple[Levels, Levels]:
+    """Give the levels of score, and of score for each watt, by logbook and setup."""
+    power = power_channel(books[0][0].declaration)
+    of = (SCORE, Of(per_watt=power.id if power is not None else ""))
+    score, rate = (levels_across([b for b, _ in books], benchmark, each) for each in of)
+    return score, rate
 
 
-def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: float | None, first: bool) -> Cost:
+def _key(book: Snapshot, setup: Setup) -> Hashable:
+    return book.path, setup
+
+
+def _cost(
+    tried: _Tried,
+    benchmark: Workload,
+    levels: tuple[Levels, Levels],
+    base: Hashable,
+    battery_wh: float | None,
+    first: bool,
+) -> Cost:
     metric, trade, setting = benchmark.metric, tried.trade, tried.setting
     score, watts = spread(list(trade.scores)), spread(list(trade.watts))
     assert score is not None
     assert watts is not None
     joules = joules_per_unit(score.mean, watts.mean, metric)
-    rates = _per_watt(trade, metric.direction)
+    here, (scores, rates) = _key(tried.book, setting.setup), levels
     heat, room = temperatures(tried.book.declaration), tried.book.declaration.playing(ROOM)
     hot = [c for f in tried.figures if (c := hottest_c(f, heat)) is not None]
     above = [k for f in tried.figures if (k := above_room_k(f, heat, room)) is not None]
@@ -234,10 +251,10 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
         step=setting.steps[-1],
         verdict=setting.verdict,
         score=score.mean,
-        gain=gain(list(trade.scores), list(base.scores), metric.direction) if base else None,
+        gain=scores.gain(here, base),
         watts=watts.mean,
         watts_margin=(watts.high - watts.low) / 2.0,
-        per_watt=gain(rates, _per_watt(base, metric.direction), Direction.HIGHER) if base else None,
+        per_watt=rates.gain(here, base),
         joules=joules,
         battery_units=battery_wh * JOULES_PER_WH / joules if battery_wh is not None and joules else None,
         battery_s=battery_wh * JOULES_PER_WH / watts.mean if battery_wh is not None else None,
@@ -249,20 +266,21 @@ def _cost(tried: _Tried, benchmark: Workload, base: Trade | None, battery_wh: fl
     )
 
 
-def _best(tried: list[_Tried], benchmark: Workload) -> tuple[int | None, tuple[int, ...]]:
+def _best(tried: list[_Tried], benchmark: Workload, rates: Levels) -> tuple[int | None, tuple[int, ...]]:
     """Find the stable setting with most score per watt, and those whose passes can't be told from it."""
-    rates = [_per_watt(t.trade, benchmark.metric.direction) for t in tried]
     held = [i for i, t in enumerate(tried) if t.setting.verdict in STABLE]
     if not held:
         return None, ()
-    best = max(held, key=lambda i: sum(map(math.log, rates[i])) / len(rates[i]))
-    told = {i: gain(rates[best], rates[i], Direction.HIGHER, len(held) - 1) for i in held if i != best}
+    keys = [_key(t.book, t.setting.setup) for t in tried]
+    best = max(held, key=lambda i: _per_watt(tried[i].trade, benchmark.metric.direction))
+    told = {i: rates.gain(keys[best], keys[i], len(held) - 1) for i in held if i != best}
     return best, tuple(i for i, each in told.items() if each is not None and each.word is not GainWord.GAIN)
 
 
-def _per_watt(trade: Trade, direction: Direction) -> list[float]:
-    turned = trade.scores if direction is Direction.HIGHER else [1.0 / s for s in trade.scores]
-    return [score / watts for score, watts in zip(turned, trade.watts, strict=True)]
+def _per_watt(trade: Trade, direction: Direction) -> float:
+    """Give the mean log of what was done for each watt."""
+    logs = turned_logs(list(trade.scores), direction) - np.log(trade.watts)
+    return float(logs.mean())
 
 
 def _sentence(view: CostView) -> str:
@@ -288,11 +306,15 @@ def _sentence(view: CostView) -> str:
         parts.append(
             say("{other_settings} can't be told from it.", other_settings=count(len(view.alike), "other setting"))
         )
-    if view.knee is not None and 0.0 <= view.knee.after < view.knee.before:
-        within = say("{low} to {high}", low=number(view.knee.low, 1), high=number(view.knee.high, 1))
+    knee, plateau = view.curve.knee, view.curve.plateau
+    if plateau is not None:
+        most = number(100 * plateau.most, 1)
         parts.append(
-            say("More power pays less past {at}\u202fW ({within}).", at=number(view.knee.at, 1), within=within)
+            say("Past {at}\u202fW more power brings at most {most}\u202f%.", at=number(plateau.above, 1), most=most)
         )
+    elif knee is not None and view.curve.shape is CurveShape.KNEE and 0.0 <= knee.after < knee.before:
+        within = say("{low} to {high}", low=number(knee.low, 1), high=number(knee.high, 1))
+        parts.append(say("More power pays less past {at}\u202fW ({within}).", at=number(knee.at, 1), within=within))
     if best.joules is not None:
         parts.append(
             say(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yondle.analysis.crossing import Crossing, Lead, crossing, leads
 from yondle.analysis.margins import spread
-from yondle.analysis.scaling import FEWEST_FOR_SHAPE
+from yondle.analysis.shapes import FEWEST_FOR_SHAPE
 from yondle.language.saying import in_sentence, say, together
 from yondle.model.knobs import Knob
 from yondle.model.quantities import signed_percent

@@ -8,15 +8,18 @@ from itertools import combinations
 
 import numpy as np
 
-from yondle.analysis.margins import Gain, gain
-from yondle.analysis.scaling import Interaction, interaction
+from yondle.analysis.levels import Levels
+from yondle.analysis.margins import Gain, GainWord
+from yondle.analysis.scaling import Interaction
 from yondle.analysis.surface import Surface, fit_surface
 from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Risk
 from yondle.model.quantities import number, signed_percent
+from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.gains import gain_words, how_gained, told_words
+from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.measured import Setting, Settings, held_words
 from yondle.views.shared.snapshot import Snapshot
 
@@ -75,23 +78,33 @@ def map_of(book: Snapshot, settings: Settings, across: Knob, up: Knob, benchmark
     """Give the map of two knobs in the group of settings that holds most pairs of them."""
     group = _group(settings, across, up, book)
     base = book.baseline_step
-    against = base.scores(benchmark.id) if base is not None else []
+    levels = levels_of(book, benchmark)
     points = tuple(
         MapPoint(
             s.setup[across.id],
             s.setup[up.id],
-            gain([f.score for f in s.figures.get(benchmark.id, ())], against, benchmark.metric.direction),
+            _gain(levels, s, base, benchmark),
             len(s.figures.get(benchmark.id, ())),
             s.verdict,
             s.steps,
         )
         for s in group
     )
-    table = _two_by_two(group, across, up, benchmark)
+    table = _two_by_two(group, across, up, benchmark, levels)
     surface = _surface(points, across, up)
     held = held_words(book.declaration, group[0].setup, across.id, up.id) if group else ""
     sentence = _sentence(across, up, benchmark, points, table)
     return MapView(across, up, benchmark, points, surface, _edge(points, across, up), table, held, sentence)
+
+
+def _gain(levels: Levels, setting: Setting, base: StepRecord | None, benchmark: Workload) -> Gain | None:
+    """Give what a setting gains over the baseline, which gains nothing over itself."""
+    passes = len(setting.figures.get(benchmark.id, ()))
+    if base is None or not passes:
+        return None
+    if setting.setup == base.step.setup:
+        return Gain(passes, passes, 0.0, 0.0, 0.0, GainWord.WITHIN_NOISE)
+    return levels.gain(setting.setup, base.step.setup)
 
 
 def _group(settings: Settings, one: Knob, other: Knob, book: Snapshot) -> list[Setting]:
@@ -138,31 +151,28 @@ def _edge(points: tuple[MapPoint, ...], across: Knob, up: Knob) -> tuple[tuple[f
     return tuple(edge)
 
 
-def _two_by_two(group: list[Setting], across: Knob, up: Knob, benchmark: Workload) -> TwoByTwo | None:
+def _two_by_two(group: list[Setting], across: Knob, up: Knob, benchmark: Workload, levels: Levels) -> TwoByTwo | None:
     """Take the widest rectangle whose four corners are measured."""
-    scores = {
-        (s.setup[across.id], s.setup[up.id]): [f.score for f in s.figures[benchmark.id]]
-        for s in group
-        if benchmark.id in s.figures
-    }
-    xs, ys = (sorted({pair[i] for pair in scores}) for i in (0, 1))
+    setups = {(s.setup[across.id], s.setup[up.id]): s.setup for s in group if benchmark.id in s.figures}
+    xs, ys = (sorted({pair[i] for pair in setups}) for i in (0, 1))
     corners = [
         (low, high)
-        for low in scores
-        for high in scores
-        if high[0] > low[0] and high[1] > low[1] and (low[0], high[1]) in scores and (high[0], low[1]) in scores
+        for low in setups
+        for high in setups
+        if high[0] > low[0] and high[1] > low[1] and (low[0], high[1]) in setups and (high[0], low[1]) in setups
     ]
     if not corners:
         return None
     wide, tall = xs[-1] - xs[0], ys[-1] - ys[0]
     low, high = max(corners, key=lambda c: (c[1][0] - c[0][0]) / wide * (c[1][1] - c[0][1]) / tall)
-    direction = benchmark.metric.direction
-    neither, both = scores[low], scores[high]
-    first, second = scores[high[0], low[1]], scores[low[0], high[1]]
-    left_over = interaction(both, first, second, neither, direction)
-    alone, other, together = (gain(side, neither, direction) for side in (first, second, both))
-    if left_over is None or alone is None or other is None or together is None:
+    neither, both = setups[low], setups[high]
+    first, second = setups[high[0], low[1]], setups[low[0], high[1]]
+    over = levels.contrast({both: 1.0, first: -1.0, second: -1.0, neither: 1.0})
+    alone, other, together = (levels.gain(setup, neither) for setup in (first, second, both))
+    if over is None or alone is None or other is None or together is None:
         return None
+    told = over.gain()
+    left_over = Interaction(told.fraction, told.low, told.high)
     return TwoByTwo(low, high, alone, other, together, left_over)
 
 
@@ -200,8 +210,8 @@ def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoin
 
 
 _LEFT_OVER = later(
-    "What both bring together over what each brings alone, multiplied; its range by Welch's t on the "
-    "logarithms of the passes at all four corners."
+    "What both bring together over what each brings alone, multiplied; its range from the passes at all four corners and "
+    "from how tests of the same settings differ."
 )
 
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from yondle.analysis.margins import Gain, GainWord, gain
-from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveReading, CurveShape, at_cap, read_curve
+from yondle.analysis.levels import Levels
+from yondle.analysis.margins import Gain, GainWord
+from yondle.analysis.scaling import Elasticity, at_cap
+from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveReading, CurveShape, read_curve
 from yondle.language.saying import in_sentence, named, say, several
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -16,12 +18,12 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.failures import ChartFailure
 from yondle.views.shared.gains import told_words
+from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of, held_words, unknown_words, unlike_words
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, Shower, measures_for
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words
 
-_NEXT_TO_NOTHING = 0.05
 MOST_NAMED = 5
 """More benchmarks than this are counted, not named."""
 
@@ -59,8 +61,8 @@ class Curve:
     def answers(self) -> bool:
         """Tell whether the benchmark answers to the knob for sure: by its slope, or with few values by its ends."""
         whole = self.reading.whole if self.reading is not None else None
-        if whole is not None and math.isfinite(whole.low) and whole.settings >= FEWEST_FOR_SHAPE:
-            return not whole.low <= 0.0 <= whole.high
+        if whole is not None and whole.settings >= FEWEST_FOR_SHAPE and whole.sure:
+            return True
         return self.ends is not None and self.ends.word in (GainWord.GAIN, GainWord.LOSS)
 
 
@@ -114,9 +116,8 @@ def scaling(
     group = groups[min(chosen, len(groups) - 1)]
     base = _baseline(book, settings)
     shower = Shower(declaration, measure, base, group)
-    curves = tuple(
-        _curve(benchmark, group, shower) for benchmark in declaration.benchmarks if _measured(group, benchmark)
-    )
+    measured = [benchmark for benchmark in declaration.benchmarks if _measured(group, benchmark)]
+    curves = tuple(_curve(benchmark, group, shower, levels_of(book, benchmark)) for benchmark in measured)
     return ScalingView(
         knob,
         measure,
@@ -141,7 +142,7 @@ def _measured(group: Group, benchmark: Workload) -> bool:
     return sum(benchmark.id in s.figures for s in group.settings) > 1
 
 
-def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
+def _curve(benchmark: Workload, group: Group, shower: Shower, levels: Levels) -> Curve:
     points = []
     for setting in group.settings:
         passes = shower.shown(benchmark, setting)
@@ -157,23 +158,34 @@ def _curve(benchmark: Workload, group: Group, shower: Shower) -> Curve:
     capped = at_cap(scores, benchmark.metric.cap)
     numeric = not group.knob.choices and group.settings[0].setup[group.knob.id] > 0.0
     reading = read_curve(scores, benchmark.metric.direction, benchmark.metric.cap) if numeric else None
-    ends = gain(scores[-1][1], scores[0][1], benchmark.metric.direction)
+    setups = [s.setup for s in group.settings if benchmark.id in s.figures]
+    ends = levels.gain(setups[-1], setups[0])
     span = say(
         "from {lowest} to {highest}", lowest=group.knob.bare(scores[0][0]), highest=group.knob.text(scores[-1][0])
     )
-    sentence = _sentence(group.knob, benchmark, reading, capped, f"{span}: {told_words(ends)}")
+    sure = ends is not None and ends.word in (GainWord.GAIN, GainWord.LOSS)
+    highest = group.knob.text(scores[-1][0])
+    sentence = _sentence(group.knob, benchmark, reading, capped, f"{span}: {told_words(ends)}", sure, highest)
     return Curve(benchmark, tuple(points), reading, ends, capped, sentence, shower.cap(benchmark))
 
 
-def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, capped: bool, ends: str) -> str:
-    """Read one curve aloud; `ends` says what lies between its lowest and its highest value."""
+def _sentence(
+    knob: Knob,
+    benchmark: Workload,
+    reading: CurveReading | None,
+    capped: bool,
+    between: str,
+    sure_of_ends: bool,
+    highest: str,
+) -> str:
+    """Read one curve aloud; `between` says what lies between its lowest and its `highest` value."""
     name, along = benchmark.name, in_sentence(knob.name)
     turned = say(" (lower is better, inverted)") if benchmark.metric.direction is Direction.LOWER else ""
     if capped:
         cap = quantity(benchmark.metric.cap or 0.0, benchmark.metric.unit)
         return say("{name} sits at its cap of {cap}: it tells nothing about {along}.", name=name, cap=cap, along=along)
     if reading is None or reading.whole is None or reading.shape is CurveShape.TOO_FEW:
-        return f"{name} {ends}{turned}."
+        return f"{name} {between}{turned}."
     whole = reading.whole
     each = say("{signed}\u202f% for each +1\u202f%", signed=signed(whole.slope))
     within = (
@@ -182,6 +194,8 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
         else ""
     )
     match reading.shape:
+        case CurveShape.NOTHING_SEEN if sure_of_ends:
+            return f"{name} {between}{turned}."
         case CurveShape.NOTHING_SEEN:
             return say(
                 "No sign yet that {name} answers to {along}: {each}{within}.",
@@ -194,17 +208,29 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
             return say(
                 "{name} does not answer to {along}: {each}{within}.", name=name, along=along, each=each, within=within
             )
-        case CurveShape.PEAK:
-            top = knob.text(knob.nearest(reading.knee.at)) if reading.knee is not None else say("the middle")
-            return say("{name} falls again above {top}: more is less.", name=name, top=top)
-        case CurveShape.CAPPED:
+        case CurveShape.PEAK if reading.knee is not None:
+            best, low, high = (knob.nearest(v) for v in (reading.knee.at, reading.knee.low, reading.knee.high))
             return say(
-                "{name} runs into a cap{from_}: what it shows above is no loss of the knob's.",
+                "{name} is best near {best} ({low} to {high}) and falls again above: more is less.",
                 name=name,
-                from_=_from(knob, reading),
+                best=knob.text(best),
+                low=knob.bare(low),
+                high=knob.bare(high),
             )
-        case CurveShape.NEARLY_FLAT:
-            return say("{name} gains next to nothing{from_}.", name=name, from_=_from(knob, reading))
+        case CurveShape.CAPPED if reading.plateau is not None:
+            return say(
+                "{name} runs into a cap from {above} on: what it shows there is no loss of the knob's.",
+                name=name,
+                above=knob.text(knob.nearest(reading.plateau.above)),
+            )
+        case CurveShape.NEARLY_FLAT if reading.plateau is not None:
+            return say(
+                "{name} gains next to nothing above {above}: at most {most}\u202f% up to {highest}.",
+                name=name,
+                above=knob.text(knob.nearest(reading.plateau.above)),
+                most=number(100 * reading.plateau.most, 1),
+                highest=highest,
+            )
         case CurveShape.KNEE if reading.knee is not None:
             knee = reading.knee
             return say(
@@ -218,24 +244,39 @@ def _sentence(knob: Knob, benchmark: Workload, reading: CurveReading | None, cap
                 after=signed(knee.after),
                 turned=turned,
             )
-        case CurveShape.PART if reading.fixed_share:
-            share = number(100 * reading.fixed_share)
+        case CurveShape.FADES | CurveShape.GROWS if reading.lower is not None and reading.upper is not None:
+            ends = {"lower": _slope_words(reading.lower), "upper": _slope_words(reading.upper)}
+            if reading.shape is CurveShape.GROWS:
+                return say(
+                    "What {name} gains grows: {lower}\u202f% for each +1\u202f% at the lower end, {upper} at the "
+                    "upper{turned}.",
+                    name=name,
+                    turned=turned,
+                    **ends,
+                )
             return say(
-                "{name} gains {each}{within}{turned}; about {share}\u202f% of its time does not get shorter.",
+                "What {name} gains fades: {lower}\u202f% for each +1\u202f% at the lower end, {upper} at the upper{turned}.",
+                name=name,
+                turned=turned,
+                **ends,
+            )
+        case CurveShape.PART if reading.fixed is not None:
+            least, most = (number(100 * share) for share in (reading.fixed.low, reading.fixed.high))
+            return say(
+                "{name} gains {each}{within}{turned}, as if {low} to {high}\u202f% of its time did not get shorter.",
                 name=name,
                 each=each,
                 within=within,
                 turned=turned,
-                share=share,
+                low=least,
+                high=most,
             )
     return say("{name} gains {each}{within}{turned}.", name=name, each=each, within=within, turned=turned)
 
 
-def _from(knob: Knob, reading: CurveReading) -> str:
-    return (
-        say(" above {nearest}", nearest=knob.text(knob.nearest(reading.knee.at)))
-        if reading.knee is not None
-        else say(" in the upper half")
+def _slope_words(slope: Elasticity) -> str:
+    return say(
+        "{slope} ({low} to {high})", slope=signed(slope.slope), low=number(slope.low, 2), high=number(slope.high, 2)
     )
 
 
@@ -249,29 +290,13 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
     """Say what all curves say: which answer, which bend, which don't, which are capped."""
     along = in_sentence(knob.name)
     answer = [c for c in curves if not c.capped and c.answers]
-    bent = [c for c in answer if c.reading is not None and c.reading.knee is not None]
+    bent = [c for c in answer if c.reading is not None and c.reading.shape in _BENT]
     stopped = [c for c in curves if not c.capped and c.reading is not None and c.reading.shape is CurveShape.CAPPED]
     answer = [c for c in answer if c not in stopped]
     still = [c for c in curves if not c.capped and c not in answer and c not in stopped]
     parts = []
     if bent:
-        knee = bent[0].reading.knee if bent[0].reading is not None else None
-        assert knee is not None
-        share = knee.after / knee.before if knee.before > 0.0 else math.nan
-        at = knob.text(knob.nearest(knee.at))
-        if share < _NEXT_TO_NOTHING:
-            parts.append(
-                say("Past {at} {benchmark} gains next to nothing more.", at=at, benchmark=bent[0].benchmark.name)
-            )
-        elif share < 1.0:
-            parts.append(
-                say(
-                    "Past {at} each further step brings {benchmark} {share}\u202f% of what it did.",
-                    at=at,
-                    benchmark=bent[0].benchmark.name,
-                    share=number(100 * share),
-                )
-            )
+        parts.append(_bent_words(knob, bent[0]))
     if answer:
         best = max(answer, key=lambda c: abs(c.ends.fraction) if c.ends is not None else 0.0)
         names = _listed([c.benchmark.name for c in answer])
@@ -302,6 +327,30 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
         names = _listed([c.benchmark.name for c in stopped])
         parts.append(several(len(stopped), "{names} runs into a cap.", "{names} run into a cap.", names=names))
     return " ".join(parts)
+
+
+_BENT = (CurveShape.KNEE, CurveShape.PEAK, CurveShape.NEARLY_FLAT)
+
+
+def _bent_words(knob: Knob, curve: Curve) -> str:
+    """Say what lies past the place where a curve bends."""
+    reading, name = curve.reading, curve.benchmark.name
+    assert reading is not None
+    assert reading.place is not None
+    at = knob.text(knob.nearest(reading.place))
+    if reading.plateau is not None:
+        most = number(100 * reading.plateau.most, 1)
+        return say("Past {at} {benchmark} gains at most {most}\u202f% more.", at=at, benchmark=name, most=most)
+    if reading.shape is CurveShape.PEAK:
+        return say("Past {at} {benchmark} loses.", at=at, benchmark=name)
+    assert reading.knee is not None
+    return say(
+        "Past {at} each further +1\u202f% brings {benchmark} {after}\u202f%, {before} before.",
+        at=at,
+        benchmark=name,
+        after=signed(reading.knee.after),
+        before=signed(reading.knee.before),
+    )
 
 
 def _listed(names: list[str]) -> str:

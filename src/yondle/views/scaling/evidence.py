@@ -74,8 +74,20 @@ def _use(declaration: RigDeclaration, figures: tuple[Figure, ...], part: Subsyst
     return max((v for c in uses if (v := _mean(figures, c)) is not None), default=None)
 
 
-def answer(knob: Knob, slope: float, low: float, high: float) -> Answer | None:
-    """Give what a slope along a knob says of a part: only clocks and rates, that a score can follow in proportion, do."""
-    if not knob.proportional or knob.subsystem not in PARTS or low != low:
+def answer(declaration: RigDeclaration, knob: Knob, slope: float, low: float, high: float) -> Answer | None:
+    """Give what a slope along a knob says of a part: only clocks and rates, that a score can follow in proportion, do.
+
+    A clock that others of another part follow from, as a bus clock that drives processor and memory, says of neither.
+    """
+    if not knob.proportional or knob.subsystem not in PARTS or low != low or len(_driven(declaration, knob)) > 1:
         return None
     return Answer(PARTS[knob.subsystem], in_sentence(knob.name), slope, low, high)
+
+
+def _driven(declaration: RigDeclaration, knob: Knob) -> set[Subsystem]:
+    """Name the parts whose clocks and rates follow from a knob, its own among them."""
+    led = {d.needs[0] for d in declaration.derived_of if knob.plays in d.needs and d.unit in _RATES}
+    return {knob.subsystem, *(k.subsystem for k in declaration.knobs if k.plays in led)}
+
+
+_RATES = ("MHz", "MT/s")

@@ -38,7 +38,7 @@ def limits(
             say("Step {number} has no figures.", number=record.step.number), say("Name a step whose benchmarks ran.")
         )
     return tuple(
-        LimitedBenchmark(b, what_limits(evidence(book.declaration, b, setting, told.answers(b))))
+        LimitedBenchmark(b, what_limits(evidence(book.declaration, b, setting, told.answers(book.declaration, b))))
         for b in book.declaration.benchmarks
         if b.id in setting.figures
     )

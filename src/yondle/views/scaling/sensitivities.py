@@ -6,9 +6,11 @@ import math
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from yondle.analysis.levels import Levels
 from yondle.analysis.limiting import DOES_NOT, Answer, Bound, what_limits
-from yondle.analysis.margins import Gain, GainWord, gain, passes_needed, spread
-from yondle.analysis.scaling import FEWEST_FOR_SHAPE, CurveShape, Elasticity, at_cap, elasticity, read_curve
+from yondle.analysis.margins import Gain, GainWord, passes_needed, spread
+from yondle.analysis.scaling import Elasticity, at_cap, elasticity, meets_cap
+from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveShape, read_curve
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
@@ -17,6 +19,7 @@ from yondle.model.workloads import Workload
 from yondle.views.scaling.curves import signed
 from yondle.views.scaling.evidence import PARTS, answer, evidence
 from yondle.views.shared.gains import gain_words
+from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of
 from yondle.views.shared.snapshot import Snapshot
 
@@ -49,10 +52,10 @@ class Sensitivities:
     knobs: tuple[Knob, ...]
     cells: tuple[tuple[SensitivityCell, ...], ...]
 
-    def answers(self, benchmark: Workload) -> tuple[Answer, ...]:
+    def answers(self, declaration: RigDeclaration, benchmark: Workload) -> tuple[Answer, ...]:
         """Give what a benchmark answers to in the parts of the machine."""
         row = next((cells for b, cells in zip(self.benchmarks, self.cells, strict=True) if b.id == benchmark.id), ())
-        return _answers(zip(self.knobs, row, strict=True))
+        return _answers(declaration, zip(self.knobs, row, strict=True))
 
 
 def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
@@ -63,15 +66,15 @@ def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
     for knob in book.declaration.knobs:
         groups = groups_of(settings, knob, now)
         if groups:
-            columns.append((knob, [_cell(benchmark, groups) for benchmark in benchmarks]))
+            columns.append((knob, [_cell(benchmark, groups, levels_of(book, benchmark)) for benchmark in benchmarks]))
     columns.sort(key=lambda column: -max(_strength(cell) for cell, _ in column[1]))
     knobs = tuple(knob for knob, _ in columns)
     rows = [_limited(book.declaration, b, knobs, [cells[i] for _, cells in columns]) for i, b in enumerate(benchmarks)]
     return Sensitivities(benchmarks, knobs, tuple(rows))
 
 
-def _answers(cells: Iterable[tuple[Knob, SensitivityCell]]) -> tuple[Answer, ...]:
-    told = (answer(knob, cell.slope, cell.low, cell.high) for knob, cell in cells)
+def _answers(declaration: RigDeclaration, cells: Iterable[tuple[Knob, SensitivityCell]]) -> tuple[Answer, ...]:
+    told = (answer(declaration, knob, cell.slope, cell.low, cell.high) for knob, cell in cells)
     return tuple(each for each in told if each is not None)
 
 
@@ -86,7 +89,7 @@ def _limited(
     A limit that was reached says more than passes do; another part that holds it back is said only where the slope is small
     for sure.
     """
-    answers = _answers(zip(knobs, (cell for cell, _ in row), strict=True))
+    answers = _answers(declaration, zip(knobs, (cell for cell, _ in row), strict=True))
     cells = []
     for knob, (cell, setting) in zip(knobs, row, strict=True):
         if setting is not None and not cell.sure and cell.slope == cell.slope:
@@ -103,13 +106,14 @@ def _strength(cell: SensitivityCell) -> float:
     return abs(cell.slope) if cell.sure else 0.0
 
 
-def _cell(benchmark: Workload, groups: tuple[Group, ...]) -> tuple[SensitivityCell, Setting | None]:
+def _cell(benchmark: Workload, groups: tuple[Group, ...], levels: Levels) -> tuple[SensitivityCell, Setting | None]:
     """Read a benchmark in the first group that says something of it; gives the setting of its highest value, too."""
     for group in groups:
         points = _points(benchmark, group)
         if len(points) > 1:
-            last = next(s for s in reversed(group.settings) if benchmark.id in s.figures)
-            return replace(_read(benchmark, group.knob, points), how=_how(group.knob, points)), last
+            told = [s for s in group.settings if benchmark.id in s.figures]
+            ends = levels.gain(told[-1].setup, told[0].setup)
+            return replace(_read(benchmark, group.knob, points, ends), how=_how(group.knob, points)), told[-1]
     return SensitivityCell(say("not measured")), None
 
 
@@ -119,7 +123,7 @@ def _how(knob: Knob, points: list[tuple[float, list[float]]]) -> str:
     span = say("{lowest} to {highest}", lowest=knob.bare(points[0][0]), highest=knob.text(points[-1][0]))
     if knob.choices or points[0][0] <= 0.0 or len(points) < FEWEST_FOR_SHAPE:
         return say(
-            "between the ends of {span}: {passes} at {points} values, Welch's range on logarithms",
+            "between the ends of {span}: {passes} at {points} values, from passes and from how tests of the same settings differ",
             span=span,
             passes=passes,
             points=len(points),
@@ -132,14 +136,17 @@ def _how(knob: Knob, points: list[tuple[float, list[float]]]) -> str:
     )
 
 
-def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]]]) -> SensitivityCell:
+def _read(
+    benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]]], ends: Gain | None
+) -> SensitivityCell:
     if at_cap(points, benchmark.metric.cap):
         return SensitivityCell(say("capped, tells nothing"))
     if len(points) >= FEWEST_FOR_SHAPE and not knob.choices:
         shape = read_curve(points, benchmark.metric.direction, benchmark.metric.cap).shape
         if shape is CurveShape.CAPPED:
             return SensitivityCell(say("runs into a cap"))
-    ends = gain(points[-1][1], points[0][1], benchmark.metric.direction)
+    elif meets_cap(points, benchmark.metric.cap):
+        return SensitivityCell(say("runs into a cap"))
     if knob.choices or points[0][0] <= 0.0:
         return _switch(ends, points)
     slope = elasticity(points, benchmark.metric.direction)
@@ -147,7 +154,10 @@ def _read(benchmark: Workload, knob: Knob, points: list[tuple[float, list[float]
         slope = _between(ends, points)
     if slope is None:
         return SensitivityCell(str(GainWord.TOO_FEW))
-    if slope.low <= 0.0 <= slope.high:
+    told_by_ends = slope.settings < FEWEST_FOR_SHAPE or (
+        ends is not None and ends.word in (GainWord.GAIN, GainWord.LOSS)
+    )
+    if slope.low <= 0.0 <= slope.high or not (slope.sure or told_by_ends):
         return SensitivityCell(say("no sign{needed}", needed=_needed(points)), slope.slope, slope.low, slope.high)
     return SensitivityCell(signed(slope.slope), slope.slope, slope.low, slope.high, True)
 

@@ -5,21 +5,26 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from yondle.analysis.scaling import Elasticity, at_cap, elasticity
+from yondle.analysis.levels import Levels
+from yondle.analysis.margins import GainWord
+from yondle.analysis.scaling import Elasticity, meets_cap
+from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveShape, read_curve
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob
+from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import count, number, quantity
 from yondle.model.workloads import Direction, Workload
+from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of
 from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """The value of one knob that would reach the target if its trend held, with its 95 % range, and what stands against it.
+    """The value of one knob, past the last one measured, that would reach the target if its last trend held.
 
-    `high` is infinite where the trend may be too weak ever to get there.
+    `low` and `high` are its 95 % range; `high` is infinite where the trend may be too weak ever to get there. `against` is what
+    stands against the value; `short` tells that what the knob takes doesn't reach, `most` is then the log gain up to there.
     """
 
     knob: Knob
@@ -27,12 +32,17 @@ class Way:
     low: float
     high: float
     against: tuple[str, ...]
+    short: bool
+    most: float
     sentence: str
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """How far a target is: best pass, its step, how many of all passes reached it, the gain still missing, and the ways."""
+    """How far a target is: best pass, its step, how many of all passes reached it, the gain still missing, and the ways.
+
+    `joint` names several knobs that would reach it together where none does by itself; it is empty where they don't either.
+    """
 
     benchmark: Workload
     wanted: float
@@ -42,6 +52,7 @@ class Target:
     passes: int
     missing: float
     ways: tuple[Way, ...]
+    joint: str
     sentence: str
 
 
@@ -63,8 +74,9 @@ def target(book: Snapshot, settings: Settings, benchmark: Workload, wanted: floa
     reached = sum(score >= wanted if higher else score <= wanted for score, _ in scores)
     missing = (wanted / best if higher else best / wanted) - 1.0
     ways = () if missing <= 0.0 else _ways(book, benchmark, wanted, settings)
-    said = _sentence(benchmark, wanted, best, where, reached, len(scores), missing, ways)
-    return Target(benchmark, wanted, best, where.steps[-1], reached, len(scores), missing, ways, said)
+    joint = _joint(ways, missing) if ways and all(w.short for w in ways) else ""
+    said = _sentence(benchmark, wanted, best, where, reached, len(scores), missing, ways, joint)
+    return Target(benchmark, wanted, best, where.steps[-1], reached, len(scores), missing, ways, joint, said)
 
 
 def _ways(book: Snapshot, benchmark: Workload, wanted: float, settings: Settings) -> tuple[Way, ...]:
@@ -73,33 +85,108 @@ def _ways(book: Snapshot, benchmark: Workload, wanted: float, settings: Settings
         for group in groups_of(settings, knob, book.in_force)[:1]:
             way = _way(book, benchmark, wanted, knob, group)
             ways += [way] if way is not None else []
-    return tuple(sorted(ways, key=lambda w: (len(w.against), abs(math.log(w.value / book.in_force[w.knob.id])))))
+    return tuple(
+        sorted(ways, key=lambda w: (w.short, len(w.against), abs(math.log(w.value / book.in_force[w.knob.id]))))
+    )
 
 
 def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: Group) -> Way | None:
-    """Follow a knob's trend from the best of its values to the target; None where it has no sure trend."""
-    points = [(s.setup[knob.id], [f.score for f in s.figures[benchmark.id]]) for s in group.settings]
-    if knob.choices or points[0][0] <= 0.0 or at_cap(points, benchmark.metric.cap):
+    """Follow a knob's last trend past the values measured to the target; None where it has no sure trend there."""
+    measured = [s for s in group.settings if benchmark.id in s.figures]
+    points = [(s.setup[knob.id], [f.score for f in s.figures[benchmark.id]]) for s in measured]
+    if knob.choices or len(points) < 2 or points[0][0] <= 0.0:
         return None
-    trend = elasticity(points, benchmark.metric.direction)
-    if trend is None or not math.isfinite(trend.low) or trend.low <= 0.0 <= trend.high:
+    trend = _last_trend(levels_of(book, benchmark), benchmark, [s.setup for s in measured], points)
+    if trend is None or (knob.proportional and trend.slope < 0.0):
         return None
-    higher = benchmark.metric.direction is Direction.HIGHER
-    means = [(value, math.exp(sum(map(math.log, scores)) / len(scores))) for value, scores in points]
-    start, mean = (max if higher else min)(means, key=lambda pair: pair[1])
-    gain = math.log(wanted / mean) if higher else math.log(mean / wanted)
+    end, scores = points[-1] if trend.slope > 0.0 else points[0]
+    mean = math.exp(sum(map(math.log, scores)) / len(scores))
+    gain = math.log(wanted / mean) if benchmark.metric.direction is Direction.HIGHER else math.log(mean / wanted)
     if gain <= 0.0:
         return None
-    value, low, high = _reach(start, gain, trend)
-    against = _against(book, knob, group, value)
-    words = f"{knob.name} {knob.text(knob.nearest(value)) if knob.low <= value <= knob.high else _far(knob, value)}"
+    value, low, high = _reach(end, gain, trend)
+    last = knob.high if trend.slope > 0.0 else knob.low
+    most = trend.slope * math.log(last / end) if last > 0.0 else math.inf
+    short = not knob.low <= value <= knob.high
+    against = _against(book, knob, group, last if short else value)
+    if short:
+        words = say(
+            "{knob} doesn't reach it: up to {last}, the last it takes, its trend brings {most}\u202f%",
+            knob=knob.name,
+            last=knob.text(last),
+            most=number(100.0 * math.expm1(max(most, 0.0)), 1),
+        )
+        return Way(knob, last, last, math.inf, against, True, max(most, 0.0), f"{words}.")
+    value = _past(knob, end, value)
     ends = say(
         "{low} to {high}",
         low=number(low, knob.digits),
-        high=number(high, knob.digits) if math.isfinite(high) else say("never"),
+        high=number(high, knob.digits) if knob.low <= high <= knob.high else say("more than it takes"),
     )
-    sentence = say("{words} ({ends}) would reach it if the trend held", words=words, ends=ends)
-    return Way(knob, value, low, high, against, f"{sentence}{': ' + ', '.join(against) if against else ''}.")
+    words = say(
+        "{knob} {value} ({ends}) would reach it if the trend held", knob=knob.name, value=knob.text(value), ends=ends
+    )
+    sentence = f"{words}{': ' + ', '.join(against) if against else ''}."
+    return Way(knob, value, low, high, against, False, gain, sentence)
+
+
+def _last_trend(
+    levels: Levels, benchmark: Workload, setups: list[Setup], points: list[tuple[float, list[float]]]
+) -> Elasticity | None:
+    """Give the slope at the end of the measured values towards which scores rise; None where it isn't sure, or ends there."""
+    if meets_cap(points, benchmark.metric.cap):
+        return None
+    if len(points) < FEWEST_FOR_SHAPE:
+        whole = levels.gain(setups[-1], setups[0])
+        one, other = (-2, -1) if whole is not None and whole.fraction > 0.0 else (0, 1)
+        told, span = levels.gain(setups[other], setups[one]), math.log(points[other][0] / points[one][0])
+        if whole is None or told is None or told.word not in _TOLD or whole.fraction * told.fraction < 0.0:
+            return None
+        low, high = (math.log1p(v) / span for v in (told.low, told.high))
+        return Elasticity(math.log1p(told.fraction) / span, low, high, len(points))
+    reading = read_curve(points, benchmark.metric.direction, benchmark.metric.cap)
+    if reading.whole is None or reading.shape in _ENDED:
+        return None
+    if reading.shape is CurveShape.STRAIGHT:
+        return reading.whole
+    piece = reading.upper if reading.whole.slope > 0.0 else reading.lower
+    if piece is None or piece.low <= 0.0 <= piece.high or piece.slope * reading.whole.slope < 0.0:
+        return None
+    return piece
+
+
+_TOLD = (GainWord.GAIN, GainWord.LOSS)
+_ENDED = (
+    CurveShape.CAPPED,
+    CurveShape.PEAK,
+    CurveShape.NEARLY_FLAT,
+    CurveShape.FLAT,
+    CurveShape.NOTHING_SEEN,
+)
+"""Shapes whose end leads nowhere."""
+
+
+def _past(knob: Knob, end: float, value: float) -> float:
+    """Give the first value a knob takes from which on the target is reached: never one that was measured and fell short."""
+    notch, last = knob.notch_of(value), knob.notch_of(end)
+    rising = value > end
+    if (knob.at(notch) < value) if rising else (knob.at(notch) > value):
+        notch += 1 if rising else -1
+    return knob.at(max(notch, last + 1) if rising else min(notch, last - 1))
+
+
+def _joint(ways: tuple[Way, ...], missing: float) -> str:
+    """Name the knobs that would reach the target together, those that bring most first; empty where even all of them don't."""
+    taken, gained = [], 0.0
+    for way in sorted(ways, key=lambda w: -w.most):
+        taken.append(way)
+        gained += way.most
+        if gained >= math.log1p(missing):
+            break
+    if len(taken) < 2 or gained < math.log1p(missing):
+        return ""
+    names = ", ".join(f"{in_sentence(w.knob.name)} {w.knob.text(w.value)}" for w in taken)
+    return say("Together they would, if their trends held and their gains multiply: {names}.", names=names)
 
 
 def _reach(start: float, gain: float, trend: Elasticity) -> tuple[float, float, float]:
@@ -109,19 +196,13 @@ def _reach(start: float, gain: float, trend: Elasticity) -> tuple[float, float, 
     return ends[0], ends[1], ends[2]
 
 
-def _far(knob: Knob, value: float) -> str:
-    return quantity(value, knob.unit, knob.digits)
-
-
 def _against(book: Snapshot, knob: Knob, group: Group, value: float) -> tuple[str, ...]:
-    """Say what stands against a value: the knob's range, the tuner's own, what was tested, and what failed."""
+    """Say what stands against a value: the tuner's own range, what was tested, and what failed."""
     low, high = book.declaration.own_range(knob)
     tested = group.values
     failed = [s.setup[knob.id] for s in group.settings if s.failure is not None and not s.figures]
     told = []
-    if not knob.low <= value <= knob.high:
-        told.append(say("beyond what {knob} takes", knob=in_sentence(knob.name)))
-    elif not low <= value <= high:
+    if not low <= value <= high:
         told.append(say("beyond your own limit of {high}", high=knob.text(high if value > high else low)))
     if not min(tested) <= value <= max(tested):
         told.append(
@@ -145,6 +226,7 @@ def _sentence(
     passes: int,
     missing: float,
     ways: tuple[Way, ...],
+    joint: str,
 ) -> str:
     metric = benchmark.metric
     begin = say(
@@ -169,4 +251,6 @@ def _sentence(
     words = say("{begin}: {goal} takes {missing}\u202f% more", begin=begin, goal=goal, missing=number(100 * missing, 1))
     if not ways:
         return say("{words}, and no knob has shown a trend to follow there.", words=words)
-    return f"{words}. {ways[0].sentence}"
+    if ways[0].short and not joint:
+        return say("{words}, and no knob reaches it by the trends seen, nor do all together.", words=words)
+    return f"{words}. {joint if joint else ways[0].sentence}"

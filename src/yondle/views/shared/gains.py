@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
-from yondle.analysis.group import GroupGain, Member, group_gain
-from yondle.analysis.margins import Gain, GainWord, spread
+from yondle.analysis.group import GroupGain, group_gain
+from yondle.analysis.margins import Basis, Gain, GainWord, spread
 from yondle.analysis.scaling import at_cap
-from yondle.language.saying import say
+from yondle.language.saying import listed, say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, number, signed_percent
 from yondle.model.steps import StepRecord
 from yondle.model.workloads import Workload
-from yondle.views.shared.leveled import levels_of
+from yondle.views.shared.leveled import Of, family_of, levels_of
 from yondle.views.shared.snapshot import Snapshot
 
 FINE_MARGIN_PERCENT = 0.2
 """Gains get a second decimal when their margin is below this."""
+_BESIDE_TOLD = 0.0005
+LOWS_RESOLVE = 0.05
+"""Gains in the slowest frames are told where one of this size would show."""
+_TOLD = (GainWord.GAIN, GainWord.LOSS)
 
 
 def benchmark_of(book: Snapshot, workload_id: str = "") -> Workload:
@@ -31,7 +36,7 @@ def gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gain | N
     base = book.baseline_step
     if base is None or not record.scores(benchmark.id) or 0.0 in record.scores(benchmark.id):
         return None
-    return levels_of(book, benchmark).gain(record.step.setup, base.step.setup)
+    return levels_of(book, benchmark).gain(record.step.setup, base.step.setup, family=family_of(book))
 
 
 def lows_gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gain | None:
@@ -39,7 +44,7 @@ def lows_gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gai
     base = book.baseline_step
     if base is None or not record.parts_of(benchmark.id, LOW):
         return None
-    return levels_of(book, benchmark, LOW).gain(record.step.setup, base.step.setup)
+    return levels_of(book, benchmark, Of(LOW)).gain(record.step.setup, base.step.setup, family=family_of(book))
 
 
 def mean_gain(book: Snapshot, record: StepRecord) -> GroupGain | None:
@@ -47,13 +52,12 @@ def mean_gain(book: Snapshot, record: StepRecord) -> GroupGain | None:
     base = book.baseline_step
     if base is None or record.step.number == base.step.number:
         return None
-    return group_gain(
-        [
-            Member(scores, base.scores(b.id), b.metric.direction)
-            for b in book.declaration.benchmarks
-            if (scores := record.scores(b.id)) and not capped(record, b)
-        ]
+    told = (
+        levels_of(book, b).difference(record.step.setup, base.step.setup)
+        for b in book.declaration.benchmarks
+        if record.scores(b.id) and not capped(record, b)
     )
+    return group_gain([difference for difference in told if difference is not None])
 
 
 def capped(record: StepRecord, benchmark: Workload) -> bool:
@@ -96,6 +100,8 @@ def gain_words(value: Gain | None) -> str:
         return say("{percent}, one run", percent=signed_percent(value.fraction))
     if value.word is GainWord.WITHIN_NOISE:
         return say("within noise ({range})", range=figure_words(value))
+    if not value.sure:
+        return say("{range}, by itself", range=figure_words(value))
     return figure_words(value)
 
 
@@ -105,6 +111,27 @@ def figure_words(value: Gain) -> str:
         return gain_words(value)
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
+
+
+def step_sentence(gains: Sequence[tuple[Workload, Gain]]) -> str:
+    """Say what a step brought over all its benchmarks together, counting only what is sure among all that a logbook tells."""
+    if len(gains) < 2:
+        return ""
+    better, worse = (sum(g.sure and g.word is word for _, g in gains) for word in (GainWord.GAIN, GainWord.LOSS))
+    if not better and not worse:
+        return say("nothing sure in {n}", n=count(len(gains), "benchmark"))
+    parts = [say("better in {better}", better=better)] if better else []
+    parts += [say("worse in {worse}", worse=worse)] if worse else []
+    return say("{words} of {n}", words=listed(parts), n=count(len(gains), "benchmark"))
+
+
+def lows_words(value: Gain, seconds: float) -> str:
+    """Write a gain in the slowest frames where that many seconds a side can resolve one, else how long it takes."""
+    if not math.isfinite(value.visible) or value.visible <= LOWS_RESOLVE or (value.sure and value.word in _TOLD):
+        return told_words(value)
+    minutes = math.ceil(seconds * (value.visible / LOWS_RESOLVE) ** 2 / 60.0)
+    percent = number(100 * LOWS_RESOLVE)
+    return say("needs {minutes} min a side to show {percent}\u202f%", minutes=minutes, percent=percent)
 
 
 def told_words(value: Gain | None) -> str:
@@ -132,17 +159,41 @@ def how_gained(value: Gain | None) -> str:
         )
     low, high = (signed_percent(v) for v in (value.low, value.high))
     words = say(
-        "From {n} passes here and {n_baseline} compared with, and from how tests of the same settings differ in this "
-        "logbook; 95\u202f% range {low} to {high}. Warm-up, disturbed and discarded passes are left out.",
+        "From {n} passes here and {n_baseline} compared with{design}; 95\u202f% range {low} to {high}. Warm-up, disturbed "
+        "and discarded passes are left out.",
         n=value.n,
         n_baseline=value.n_baseline,
+        design=_design_words(value.basis) if value.basis is not None else "",
         low=low,
         high=high,
     )
+    if not value.sure:
+        words += say(
+            " By itself it shows; among all that this logbook tells, one like it comes by chance. Test it again to be sure."
+        )
     if math.isfinite(value.visible):
         words += say(
             " These passes would show {visible}\u202f% in four of five cases.", visible=number(100 * value.visible, 1)
         )
+    return words
+
+
+def _design_words(basis: Basis) -> str:
+    """Say how the passes were laid out, what tests of the same settings differ by, and what coarse figures leave open."""
+    turns = count(basis.alternated, "test")
+    words = say(", taken in turns in {n}", n=turns) if basis.alternated else say(", in tests apart")
+    apart = math.hypot(basis.attempt_deviation, basis.walk_deviation)
+    share = number(100 * apart, 2)
+    if basis.repeats:
+        repeats = count(basis.repeats, "repeat")
+        words += say("; tests of the same settings differ by {share}\u202f% ({repeats})", share=share, repeats=repeats)
+    else:
+        words += say(
+            "; tests of the same settings are taken to differ by {share}\u202f% (none repeated yet)", share=share
+        )
+    if basis.beside >= _BESIDE_TOLD:
+        beside = number(100 * basis.beside, 1)
+        words += say("; the figures come in steps, which may hide {beside}\u202f%", beside=beside)
     return words
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.analysis.margins import FEWEST_PASSES, GainWord, Spread, gain, spread
+from yondle.analysis.levels import Levels
+from yondle.analysis.margins import FEWEST_PASSES, GainWord, Spread, spread
 from yondle.analysis.scaling import Elasticity, at_cap, elasticity
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob, Setup
@@ -13,6 +14,7 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.failures import ChartFailure
+from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words
 from yondle.views.tune.rounds import rounds_view
@@ -23,6 +25,7 @@ class KnobPoint:
     """All passes at one value of the knob under the same other settings."""
 
     value: float
+    setup: Setup
     scores: tuple[float, ...]
     spread: Spread
     verdict: Verdict
@@ -70,7 +73,9 @@ def chart(book: Snapshot, knob: Knob, benchmark: Workload) -> ChartView:
     anchor = _anchor(strong, base, knob)
     measured = rounds_view(book, knob, benchmark)
     sentence = measured.sentence if measured is not None else ""
-    sentence = sentence or _sentence(knob, benchmark, strong, len(points), base_spread, fitted)
+    sentence = sentence or _sentence(
+        knob, benchmark, strong, levels_of(book, benchmark), len(points), base_spread, fitted
+    )
     return ChartView(knob, benchmark, tuple(points), tuple(failures), base_spread, anchor, fitted, sentence)
 
 
@@ -80,7 +85,9 @@ def _point(setup: Setup, measured: list[tuple[StepRecord, list[float]]], knob: K
     if summed is None:
         return None
     steps = tuple(record.step.number for record, _ in measured)
-    return KnobPoint(setup[knob.id], scores, summed, measured[-1][0].verdict, setup.same_but(now, knob.id), steps)
+    return KnobPoint(
+        setup[knob.id], setup, scores, summed, measured[-1][0].verdict, setup.same_but(now, knob.id), steps
+    )
 
 
 def _anchor(strong: list[KnobPoint], base: StepRecord | None, knob: Knob) -> tuple[float, float] | None:
@@ -95,6 +102,7 @@ def _sentence(
     knob: Knob,
     benchmark: Workload,
     strong: list[KnobPoint],
+    levels: Levels,
     all_points: int,
     base: Spread | None,
     fit: Elasticity | None,
@@ -114,7 +122,7 @@ def _sentence(
         return say("One value of {name} so far: test another to see what it is worth.", name=name)
     turned = say(" (fewer seconds count as more score)") if benchmark.metric.direction is Direction.LOWER else ""
     if fit.settings == 2 or not knob.proportional:
-        return _two_ends(knob, benchmark, strong, turned)
+        return _two_ends(knob, benchmark, strong, levels, turned)
     low, high = number(fit.low, 2), number(fit.high, 2)
     if fit.low <= 0.0 <= fit.high:
         return say(
@@ -135,9 +143,9 @@ def _sentence(
     )
 
 
-def _two_ends(knob: Knob, benchmark: Workload, strong: list[KnobPoint], turned: str) -> str:
+def _two_ends(knob: Knob, benchmark: Workload, strong: list[KnobPoint], levels: Levels, turned: str) -> str:
     first, last = strong[0], strong[-1]
-    value = gain(list(last.scores), list(first.scores), benchmark.metric.direction)
+    value = levels.gain(last.setup, first.setup)
     span = say("From {first} to {last}", first=knob.bare(first.value), last=knob.text(last.value))
     if value is None or value.word is GainWord.TOO_FEW:
         return say("{span}: too few passes to tell.", span=span)

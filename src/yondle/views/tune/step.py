@@ -17,7 +17,17 @@ from yondle.model.sensors import METER, Quantity
 from yondle.model.steps import ASKED_BECAUSE, Attempt, StepKind, StepRecord, telling_of
 from yondle.model.verdicts import Pointer, Verdict
 from yondle.model.workloads import Direction
-from yondle.views.shared.gains import capped, drawn_words, gain_of, gain_words, lows_gain_of, mean_gain, told_words
+from yondle.views.shared.gains import (
+    capped,
+    drawn_words,
+    gain_of,
+    gain_words,
+    lows_gain_of,
+    lows_words,
+    mean_gain,
+    step_sentence,
+    told_words,
+)
 from yondle.views.shared.proof import proof_words, proofs, recommended_words
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import step_title
@@ -162,20 +172,24 @@ def _derived_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], 
 
 
 def _gain_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
-    rows = []
+    rows, told = [], []
     for benchmark in book.declaration.benchmarks:
         value = gain_of(book, record, benchmark)
         if value is not None:
+            if not capped(record, benchmark):
+                told.append((benchmark, value))
             rows.append((benchmark.name, say("at its cap") if capped(record, benchmark) else told_words(value)))
             lows = lows_gain_of(book, record, benchmark)
             if lows is not None:
-                rows.append((f"{benchmark.name}, {LOW}", told_words(lows)))
+                rows.append((f"{benchmark.name}, {LOW}", lows_words(lows, lows.n * benchmark.pass_s)))
             continue
         measured = spread(record.scores(benchmark.id))
         if measured is not None:
             metric = benchmark.metric
             words = ranged(measured.mean, measured.low, measured.high, metric.unit, metric.digits)
             rows.append((benchmark.name, words))
+    if sentence := step_sentence(told):
+        rows.insert(0, (say("Over all"), sentence))
     together = mean_gain(book, record)
     if together is not None and together.benchmarks > 1:
         rows.append((say("Geometric mean of {n}", n=together.benchmarks), gain_words(together.these)))

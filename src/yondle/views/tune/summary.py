@@ -40,7 +40,7 @@ def summary_words(book: Snapshot, since: int) -> str:
     benchmark = benchmark_of(book)
     gains = [
         (value, r) for r, a in made if a.outcome is not None and a.outcome.verdict is Verdict.HELD
-        if (value := gain_of(book, r, benchmark)) is not None and value.word is GainWord.GAIN
+        if (value := gain_of(book, r, benchmark)) is not None and value.word is GainWord.GAIN and value.sure
     ]  # fmt: skip
     if gains:
         best, record = max(gains, key=lambda pair: pair[0].fraction)

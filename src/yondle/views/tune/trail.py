@@ -55,16 +55,15 @@ class TrailRows(Sequence[TrailRow]):
         path: set[int],
         position: int | None,
         running: int | None,
-        base: StepRecord | None,
         benchmark: Workload | None,
         waiting: int | None,
-        words_of: Callable[[StepRecord, StepRecord | None, Workload | None], Words],
+        words_of: Callable[[StepRecord, Workload | None], Words],
     ) -> None:
         self.numbers = [record.step.number for record in records]
         self.top_of_path = next((i for i, n in enumerate(self.numbers) if n in path), len(records))
         self._records = records
         self._path, self._position, self._running = path, position, running
-        self._base, self._benchmark, self._words_of = base, benchmark, words_of
+        self._benchmark, self._words_of = benchmark, words_of
         self._waiting = waiting
 
     def __len__(self) -> int:
@@ -80,7 +79,7 @@ class TrailRows(Sequence[TrailRow]):
         if isinstance(i, slice):
             return [self[k] for k in range(*i.indices(len(self)))]
         record = self._records[i]
-        (name, value), detail, gain, words = self._words_of(record, self._base, self._benchmark)
+        (name, value), detail, gain, words = self._words_of(record, self._benchmark)
         n = record.step.number
         here, running = n == self._position, n == self._running
         if n == self._waiting:
@@ -92,10 +91,13 @@ class TrailRows(Sequence[TrailRow]):
 
 
 class Trail:
-    """The trail of a logbook. What a row says is kept while its step stays the same, so long trails are quick."""
+    """The trail of a logbook. What a row says is kept until the steps change, so that scrolling is quick.
+
+    Any step may change what another says: they all tell how tests differ.
+    """
 
     def __init__(self) -> None:
-        self._kept: dict[int, tuple[StepRecord, StepRecord | None, str, tuple[Finding, ...], Words]] = {}
+        self._kept: dict[int, tuple[StepRecord, tuple[StepRecord, ...], str, tuple[Finding, ...], Words]] = {}
 
     def rows(self, book: Snapshot, benchmark: Workload | None, running: int | None = None) -> TrailRows:
         """Give the rows, newest first; without a benchmark they carry no gains."""
@@ -103,18 +105,20 @@ class Trail:
         records = tuple(reversed(book.steps))
         waiting = book.waiting.step.number if book.waiting and book.waiting.step else None
         words = partial(self._words, book)
-        return TrailRows(records, on_path(book), position, running, book.baseline_step, benchmark, waiting, words)
+        return TrailRows(records, on_path(book), position, running, benchmark, waiting, words)
 
-    def _words(self, book: Snapshot, record: StepRecord, base: StepRecord | None, benchmark: Workload | None) -> Words:
+    def _words(self, book: Snapshot, record: StepRecord, benchmark: Workload | None) -> Words:
         about = benchmark.id if benchmark is not None else ""
         kept = self._kept.get(record.step.number)
-        if kept is not None and kept[0] is record and kept[1] is base and kept[2:4] == (about, book.findings):
+        if kept is not None and kept[0] is record and kept[1] is book.steps and kept[2:4] == (about, book.findings):
             return kept[4]
         value = gain_of(book, record, benchmark) if benchmark is not None else None
         detail = step_detail(book, record, benchmark)
         words = words_of_gain(book, record, benchmark) if benchmark is not None else ""
         if value is not None and value.word is GainWord.WITHIN_NOISE and words == gain_words(value):
             words, detail = figure_words(value), f"{named(value.word)} · {detail}"
+        elif value is not None and not value.sure and words == gain_words(value):
+            words, detail = figure_words(value), f"{say('by itself')} · {detail}"
         shown = (title_parts(book.declaration, record.step), detail, value, words)
-        self._kept[record.step.number] = (record, base, about, book.findings, shown)
+        self._kept[record.step.number] = (record, book.steps, about, book.findings, shown)
         return shown
