@@ -12,7 +12,7 @@ from yondle.model.errors import KnownError
 if TYPE_CHECKING:
     from yondle.cli.orders import WindowOrder
 
-EXIT_BUG, EXIT_KNOWN = 1, 2
+EXIT_BUG, EXIT_KNOWN, EXIT_INTERRUPTED = 1, 2, 130
 
 
 def main() -> None:
@@ -21,32 +21,49 @@ def main() -> None:
 
 
 def run(arguments: list[str]) -> int:
-    """Run one command line; returns the exit code: 0 done, 2 something to put right, 1 a fault of the program."""
+    """Run one command line; returns the exit code: 0 done, 2 something to put right,
+    130 ended by Ctrl+C, 1 a fault of the program."""
     if arguments == ["--version"]:
         print(f"yondle {__version__}")
         return 0
-    import typer.main
-
-    from yondle.cli.commands import build
-    from yondle.cli.help import translated
-
-    command = translated(typer.main.get_command(build(_open_window)))
     try:
+        import typer.main
+
+        from yondle.cli.commands import build
+        from yondle.cli.help import translated
+
+        command = translated(typer.main.get_command(build(_open_window)))
         command(args=arguments, prog_name="yondle")
     except SystemExit as leave:
+        if _was_interrupted(leave):
+            return _interrupted(arguments)
         return leave.code if isinstance(leave.code, int) else EXIT_BUG
     except KnownError as error:
-        if "--json" in arguments:
-            from yondle.cli.shown import print_json
-
-            print_json({"error": {"problem": error.problem, "remedy": error.remedy}})
-        print(f"yondle: {error.problem} {error.remedy}", file=sys.stderr)
+        _say_why(error, arguments)
         return EXIT_KNOWN
     except KeyboardInterrupt:
-        return 130
+        return _interrupted(arguments)
     except Exception:
         return _report_fault()
     return 0
+
+
+def _say_why(error: KnownError, arguments: list[str]) -> None:
+    if "--json" in arguments:
+        from yondle.cli.shown import print_json
+
+        print_json({"error": {"problem": error.problem, "remedy": error.remedy}})
+    print(f"yondle: {error.problem} {error.remedy}", file=sys.stderr)
+
+
+def _was_interrupted(leave: SystemExit) -> bool:
+    """Whether a command ended by a Ctrl+C that nothing in it answered: typer makes an exit of it, from the interrupt."""
+    return leave.__context__ is not None and isinstance(leave.__context__.__cause__, KeyboardInterrupt)
+
+
+def _interrupted(arguments: list[str]) -> int:
+    _say_why(KnownError(say("Ended by Ctrl+C."), say("What was recorded until then is kept.")), arguments)
+    return EXIT_INTERRUPTED
 
 
 def _open_window(order: WindowOrder) -> int:

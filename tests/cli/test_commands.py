@@ -14,7 +14,7 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 import pytest
-from tests.cli.conftest import Said
+from tests.cli.conftest import Said, until_set
 from tests.conftest import HERON
 
 from yondle.app.session.opening import machine_file, open_logbook
@@ -198,10 +198,7 @@ def test_a_disk_still_full_at_the_next_start_keeps_nobody_at_a_setting_on_trial(
 def test_ctrl_c_stops_the_test_and_puts_the_rig_back(book: Path, yondle: Said) -> None:
     command = [sys.executable, "-m", "yondle.main", "step", str(book), "core_clock=4300", "--pace", "20", "--json"]
     running = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-    limit = time.monotonic() + 30
-    while json.loads(machine_file(book).read_text())["values"]["core_clock"] != 4300.0:
-        assert time.monotonic() < limit
-        os.sched_yield()
+    until_set(book, "core_clock", 4300.0)
     running.send_signal(signal.SIGINT)
     out, _ = running.communicate(timeout=30)
     assert running.returncode == 130

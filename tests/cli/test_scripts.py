@@ -7,11 +7,10 @@ import json
 import signal
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
-from tests.cli.conftest import Said
+from tests.cli.conftest import Said, until_set
 
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.progress import Progress
@@ -108,12 +107,24 @@ def test_where_there_is_no_terminal_a_line_a_minute_tells_what_is_at_hand(
     assert all(each.startswith("step 2 · pass ") for each in told)
 
 
+def test_ctrl_c_before_anything_was_begun_is_a_document_too(
+    book: Path, yondle: Said, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def interrupted(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    for early in ("yondle.cli.step_commands.open_logbook", "yondle.cli.commands.build"):
+        monkeypatch.setattr(early, interrupted)
+        code, out, err = yondle("status", str(book), "--json")
+        assert (code, json.loads(out)["error"]["problem"], err.count("\n")) == (130, "Ended by Ctrl+C.", 1)
+
+
 def test_a_plan_that_ctrl_c_ended_goes_on(book: Path, tmp_path: Path, yondle: Said) -> None:
     plan = tmp_path / "plan.toml"
     plan.write_text(PLAN)
     command = [sys.executable, "-m", "yondle.main", "plan", "run", str(book), str(plan), "--pace", "20", "--json"]
     running = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-    time.sleep(4.0)
+    until_set(book, "core_clock", 4300.0)
     running.send_signal(signal.SIGINT)
     out, _ = running.communicate(timeout=60)
     assert running.returncode == 130
