@@ -15,15 +15,29 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from random import Random
 
-from benchmarks.edge import CHANGE_S, CRASH_S, DAILY_PER_H, HOUR_S, NOTCH_MHZ, NOTCHES, WIDTHS, WORLDS, Chip
+from benchmarks.edge import CHANGE_S, CRASH_S, DAILY_PER_H, HOUR_S, NOTCH_MHZ, NOTCHES, WIDTHS, WORLDS, Chip, World
 from benchmarks.shares import share
 from yondle.analysis.edges import expected, told_by_others
 from yondle.analysis.exposure import MOST_CORRECTED
-from yondle.analysis.hold import FLOORS_PER_H, Posterior
-from yondle.planning.edge_search import CRASH_PRICE_S, LEAST_GAIN_PER_H, Aim, Chooser, Prices, Style
+from yondle.analysis.hazards import Hazards
+from yondle.analysis.hold import FLOORS_PER_H, Posterior, Run
+from yondle.analysis.soak import cooled
+from yondle.planning.edge_search import (
+    CRASH_PRICE_S,
+    LEAST_GAIN_PER_H,
+    RISK,
+    RISK_OF_TWO,
+    WATCHED_LONGER,
+    Aim,
+    Chooser,
+    Load,
+    Prices,
+    Style,
+)
 
 _ASSUMED, _FLOOR = WORLDS[0], WORLDS[4]
 _TWO_FLOORS = ((0.002, 0.8), (1.0 / 24.0, 0.2))
+_MOST_TESTS = 200
 _PLACES = (-1.0, 1.0, 0.0, -0.5, 0.5)
 """Values of the second knob of a line, in the order they are searched."""
 REPLAY_S = 0.05
@@ -103,18 +117,22 @@ def loads(seed: str, together: bool) -> Told:
     chance = Random(seed)
     chip = Chip(_ASSUMED, chance)
     works = [Shared(chip, lower) for lower in (0.0, chance.uniform(0.0, 4.0), chance.uniform(0.0, 4.0))]
-    beliefs = [Posterior(NOTCHES, WIDTHS) for _ in works]
+    beliefs = [Hazards(NOTCHES, WIDTHS, counts=False) for _ in works]
     chooser = _chooser()
     answers = []
     for group in ([0, 1, 2],) if together else ([0], [1], [2]):
         held = [beliefs[i] for i in group]
-        while (test := chooser.next_test(told_by_others(held, NOTCHES), LEAST_GAIN_PER_H)) is not None:
+        while (test := chooser.next_test(_views(held), LEAST_GAIN_PER_H)) is not None:
             lasted, failed = works[group[test.load]].run(test.notch, test.seconds)
-            held[test.load].take(test.notch, lasted, int(failed))
-        answers.append(chooser.recommended(told_by_others(held, NOTCHES)))
+            held[test.load].take(test.notch, Run("", test.notch, lasted, int(failed), failed))
+        answers.append(chooser.recommended(_views(held)))
     notch = min(answers)
     right = max(n for n in range(-1, NOTCHES + 1) if n < 0 or all(w.per_hour(n) <= DAILY_PER_H for w in works))
     return Told(chip.spent_s / HOUR_S, chip.crashes, int(notch <= right), 1, right - notch)
+
+
+def _views(held: list[Hazards]) -> list[Load]:
+    return [told.view() for told in told_by_others(held)]
 
 
 def floor(seed: str, world: int, hypothesis: bool) -> Told:
@@ -124,36 +142,80 @@ def floor(seed: str, world: int, hypothesis: bool) -> Told:
     return Told(chip.spent_s / HOUR_S, chip.crashes, int(notch <= chip.right), 1, chip.right - notch)
 
 
-def signs(seed: str, counted: bool) -> Told:
-    """Search a chip that corrects errors a lead before it crashes; the errors count as failures, or are not looked at."""
-    chance = Random(seed)
-    chip = Chip(_ASSUMED, chance)
-    lead = chance.uniform(20.0, 60.0) / NOTCH_MHZ
-    posterior, crashes, failures = Posterior(NOTCHES, WIDTHS), 0, 0
+@dataclass(frozen=True, slots=True)
+class Slopes:
+    """Chips that correct errors: how far before their edge these begin (one an hour), and the widths of both, in MHz."""
+
+    name: str
+    lead_mhz: tuple[float, float]
+    corrected_width_mhz: tuple[float, float]
+    width_mhz: tuple[float, float] = (6.0, 30.0)
+
+
+SLOPES = (
+    Slopes("errors 60 MHz ahead, width 40 MHz, crashes 6 MHz", (60.0, 60.0), (40.0, 40.0), (6.0, 6.0)),
+    Slopes("errors 40 to 120 MHz ahead, width 20 to 60 MHz", (40.0, 120.0), (20.0, 60.0)),
+    Slopes("errors 0 to 60 MHz ahead, width 6 to 45 MHz", (0.0, 60.0), (6.0, 45.0)),
+    Slopes("errors are counted, none ever comes", (-1e7, -1e7), (6.0, 6.0)),
+)
+
+
+class Correcting(Chip):
+    """A chip that corrects errors, too: it meets the standard where both together do."""
+
+    def __init__(self, slopes: Slopes, chance: Random) -> None:
+        super().__init__(World(slopes.name, widths_mhz=slopes.width_mhz), chance)
+        self._begins = self.edge - chance.uniform(*slopes.lead_mhz) / NOTCH_MHZ
+        self._width = chance.uniform(*slopes.corrected_width_mhz) / NOTCH_MHZ
+
+    def corrected_per_hour(self, notch: int) -> float:
+        """Errors corrected an hour."""
+        return math.exp(max(min((notch - self._begins) / self._width, 50.0), -500.0))
+
+    @property
+    def right(self) -> int:
+        """The highest notch that meets the standard."""
+        both = (n for n in range(NOTCHES + 1) if self.per_hour(n) + self.corrected_per_hour(n) <= DAILY_PER_H)
+        return max((n for n in both if n <= self.dead_beyond), default=-1)
+
+
+def signs(seed: str, slopes: Slopes, laws: int) -> Told:
+    """Search a chip that corrects errors as the program does, by one law for both kinds of failure, or by one for each."""
+    chip = Correcting(slopes, Random(seed))
+    hazards = Hazards(NOTCHES, WIDTHS, counts=laws == 2)
+    crashes, ended = 0, 0
+    aim = Aim(DAILY_PER_H, RISK_OF_TWO if laws == 2 else RISK)
     while True:
-        chooser = _chooser((crashes + 1.0) / (failures + 1.0))
-        test = chooser.next_test([posterior], LEAST_GAIN_PER_H)
-        if test is None:
+        price = (crashes + 1.0) / (ended + 1.0) * (CRASH_S + CRASH_PRICE_S[Style.EVEN])
+        prices = Prices(CHANGE_S, CHANGE_S, price)
+        chooser = Chooser(aim, prices, 0, NOTCHES, cooled(chip.warmth, CHANGE_S))
+        view = hazards.view()
+        test = chooser.next_test([view], LEAST_GAIN_PER_H * (WATCHED_LONGER if laws == 2 else 1.0))
+        if test is None or chip.tests > _MOST_TESTS:
             break
         lasted, failed = chip.run(test.notch, test.seconds)
-        corrected = 0
-        if counted and not failed:
-            corrected = _poisson(chance, chip.per_hour(test.notch + lead) * lasted / HOUR_S)  # type: ignore[arg-type]
-        posterior.take(test.notch, lasted, int(failed) or corrected)
+        corrected = 0 if failed else _poisson(chip.chance, chip.corrected_per_hour(test.notch) * lasted / HOUR_S)
+        own = corrected if laws == 2 else 0
+        hazards.take(test.notch, Run("", test.notch, lasted, int(failed) or corrected, failed, chip.began, own))
         crashes += failed
-        failures += failed or corrected > 0
-    notch = chooser.recommended([posterior])
-    errors = chip.per_hour(notch + lead)  # type: ignore[arg-type]
+        ended += failed or (corrected > 0 and laws == 1)
+    notch = chooser.recommended([view])
+    errors = chip.corrected_per_hour(notch)
     return Told(chip.spent_s / HOUR_S, chip.crashes, int(notch <= chip.right), 1, chip.right - notch, errors)
 
 
 def _poisson(chance: Random, mean: float) -> int:
-    n, left = 0, math.exp(-mean)
+    n, left = 0, math.exp(-min(mean, 4.0 * MOST_CORRECTED))
     while n < MOST_CORRECTED and (left := left / max(chance.random(), 1e-12)) < 1.0:
         n += 1
     return n
 
 
+def _searched(slopes: Slopes, laws: int) -> Way:
+    return lambda seed: signs(seed, slopes, laws)
+
+
+_LAWS = {1: "one law", 2: "a law each"}
 Way = Callable[[str], Told]
 ROWS: tuple[tuple[str, Way], ...] = (
     ("line of five edges: each searched by itself", lambda seed: line(seed, False)),
@@ -164,8 +226,7 @@ ROWS: tuple[tuple[str, Way], ...] = (
     ("floor of one in 24 h: a hypothesis of its own", lambda seed: floor(seed, 4, True)),
     ("no floor: not thought of", lambda seed: floor(seed, 0, False)),
     ("no floor: a hypothesis of its own", lambda seed: floor(seed, 0, True)),
-    ("corrected errors: not looked at", lambda seed: signs(seed, False)),
-    ("corrected errors: count as failures", lambda seed: signs(seed, True)),
+    *((f"{slopes.name}: {_LAWS[laws]}", _searched(slopes, laws)) for slopes in SLOPES for laws in _LAWS),
 )
 
 
@@ -199,6 +260,7 @@ def main() -> None:
     parser.add_argument("--chips", type=int, default=200)
     parser.add_argument("--seed", type=int, default=None)
     parser.add_argument("--workers", type=int, default=2)
+    parser.add_argument("--rows", default="", help="only rows with these words")
     chosen = parser.parse_args()
     seed = chosen.seed if chosen.seed is not None else secrets.randbelow(10**6)
     print(f"{chosen.chips} chips a row, standard: daily (1 failure in 8 h), even; seed {seed}\n")
@@ -206,6 +268,8 @@ def main() -> None:
     print("| --- | --- | --- | --- | --- | --- |")
     with ProcessPoolExecutor(chosen.workers) as pool:
         for number, (name, _) in enumerate(ROWS):
+            if chosen.rows not in name:
+                continue
             jobs = [(number, f"{seed}/{name.split(':')[0]}/{chip}") for chip in range(chosen.chips)]
             print(row(name, list(pool.map(_one, jobs, chunksize=4))), flush=True)
     print("\n| corrected errors begin | width | crashes an hour when the score has sagged by 1 % |")

@@ -22,7 +22,8 @@ def main() -> None:
 
 def run(arguments: list[str]) -> int:
     """Run one command line; returns the exit code: 0 done, 2 something to put right,
-    130 ended by Ctrl+C, 1 a fault of the program."""
+    130 ended by Ctrl+C, 1 a fault of the program.
+    """
     if arguments == ["--version"]:
         print(f"yondle {__version__}")
         return 0

@@ -8,7 +8,6 @@ import resource
 import signal
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree

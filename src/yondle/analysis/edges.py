@@ -13,7 +13,8 @@ from copy import copy
 
 import numpy as np
 
-from yondle.analysis.hold import Believed, Posterior
+from yondle.analysis.hazards import BelievedHazards, Hazards
+from yondle.analysis.hold import Believed
 from yondle.analysis.regression import Array
 
 _SHARES = (1.0, 0.5, 0.17, 0.05)
@@ -42,8 +43,8 @@ def expected(found: list[tuple[float, Believed]], place: float, notches: int, be
     return Believed(float(middle + gain @ (edges - middle)), float(np.sqrt(variance)), width, spread)
 
 
-def told_by_others(loads: Sequence[Posterior], notches: int) -> list[Posterior]:
-    """Give what is believed of each load's edge, each told what the others have found; the loads themselves stay apart."""
+def told_by_others(loads: Sequence[Hazards]) -> list[Hazards]:
+    """Give what is believed of each load's hazards, each told what the others have found; the loads themselves stay apart."""
     if len(loads) == 1:
         return list(loads)
     found = [load.middle() for load in loads]
@@ -52,7 +53,10 @@ def told_by_others(loads: Sequence[Posterior], notches: int) -> list[Posterior]:
         others = [b for at, b in enumerate(found) if at != number and loads[at].tests]
         believed = copy(load)
         if others:
-            believed.expect(alike(others, notches, load.before))
+            corrected = [b.corrected for b in others if b.corrected is not None]
+            before, notches = load.fatal.before, load.notches
+            there = alike([b.fatal for b in others], notches, before)
+            believed.expect(BelievedHazards(there, alike(corrected, notches, before) if corrected else None))
         told.append(believed)
     return told
 

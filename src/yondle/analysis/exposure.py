@@ -12,7 +12,7 @@ from yondle.model.verdicts import MACHINE_FAILURES, START_FAILURES, Failure, Out
 
 ANY_LOAD = ""
 """A machine that doesn't start fails under every load."""
-MOST_CORRECTED = 3
+MOST_CORRECTED = 20
 """Corrected errors come in bursts: more than so many in one run say no more about the rate."""
 _UNEXPOSED = frozenset({Failure.CLOCK_NOT_HELD, Failure.NOT_IN_FORCE, Failure.REFUSED})
 """Ends that mean the setting asked for was not what ran."""
@@ -79,8 +79,8 @@ def _run(record: PassRecord, value: float, outcome: Outcome, warmth: float) -> R
         seconds = outcome.time_to_failure_s
         return Run(record.workload, value, seconds, 1, True, warmth) if failed and seconds is not None else None
     if result.ok:
-        failures = min(round(sum(result.measured.errors.values())), MOST_CORRECTED)
-        return Run(record.workload, value, result.duration_s, failures, False, warmth)
+        corrected = min(round(sum(result.measured.errors.values())), MOST_CORRECTED)
+        return Run(record.workload, value, result.duration_s, corrected, False, warmth, corrected)
     if result.failure in _NO_RUN:
         return None
     if failed:

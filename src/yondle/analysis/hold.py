@@ -9,7 +9,6 @@ posterior is taken on a grid of e, w, h, floor and lag; what follows from it is 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -39,11 +38,11 @@ FLOORS_PER_H = ((0.002, 1.0),)
 
 A second, higher floor as a hypothesis of its own changed nothing that shows (docs/numbers.md).
 """
-_GAINS_COOL = np.array([0.0, 3.0])
+GAINS_COOL = np.array([0.0, 3.0])
 """How much rarer a cool machine may fail than one soaked with heat, as a logarithm; each as probable beforehand."""
 _LEAST_LOG = 20.0
 """Grid points less likely than the likeliest by this on logs are no longer looked at."""
-_LARGEST_EXPONENT = 40.0
+LARGEST_EXPONENT = 40.0
 _IMPOSSIBLE = -2.0 * _LEAST_LOG
 """What speaks against a grid point that a run rules out: finite, so that a record that contradicts itself leaves something."""
 
@@ -52,8 +51,8 @@ _IMPOSSIBLE = -2.0 * _LEAST_LOG
 class Run:
     """What one run of a load says about a value: seconds it was loaded, how often it failed in them, if it took the machine down.
 
-    A run that failed ends with the failure; only errors that were corrected come more than once. `warmth` is how warm the
-    machine was when it began (soak.py).
+    A run that failed ends with the failure; only errors that were corrected come more than once: `corrected` of the failures
+    are such. `warmth` is how warm the machine was when it began (soak.py).
     """
 
     load: str
@@ -62,6 +61,7 @@ class Run:
     failures: int = 0
     down: bool = False
     warmth: float = 1.0
+    corrected: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,22 +119,6 @@ class Believed:
     log_width_spread: float
 
 
-def believed(knob: Knob, runs: Iterable[Run]) -> Posterior:
-    """Give what runs of any load say about a knob's edge."""
-    scale = Scale(knob)
-    posterior = Posterior(scale.notches, scale.widths())
-    held: dict[float, list[Run]] = {}
-    for run in runs:
-        if run.failures:
-            posterior.take(scale.notch(run.value), run.seconds, run.failures, run.warmth)
-        else:
-            held.setdefault(run.value, []).append(run)
-    for value, those in held.items():
-        seconds, warmth = np.array([run.seconds for run in those]), np.array([run.warmth for run in those])
-        posterior.held_often(scale.notch(value), seconds, warmth)
-    return posterior
-
-
 class Posterior:
     """What is believed of the edge on a range of notches; `held` and `failed` add what a run said."""
 
@@ -145,17 +129,18 @@ class Posterior:
         span = notches + _BELOW + _ABOVE
         edges = np.linspace(-_BELOW, notches + _ABOVE, min(_EDGES_A_NOTCH * span + 1, _MOST_EDGES))
         floors, shares = zip(*floors_per_h, strict=True)
-        axes = edges, widths, np.array(_INSTANT_NOTCHES), np.array(floors), np.arange(len(_GAINS_COOL))
+        axes = edges, widths, np.array(_INSTANT_NOTCHES), np.array(floors), np.arange(len(GAINS_COOL))
         grid = np.meshgrid(*axes, indexing="ij")
         self.edge, self.width, instant, floor, cool = (axis.ravel() for axis in grid)
-        self._cool = cool.astype(np.int8)
-        self.dead_beyond = self.edge + self.width * _GAINS_COOL[cool] + instant
+        self.cool = cool.astype(np.int8)
+        self.dead_beyond = self.edge + self.width * GAINS_COOL[cool] + instant
         self.floor_per_h = floor
         self._highest = np.zeros(self.edge.shape, dtype=np.int64)
         self._arranged_for: float | None = None
         taper = -0.5 * (np.log(self.width / (_USUAL_WIDTH_SHARE * widths[-1])) / _WIDTH_SPREAD) ** 2
         self._log_weight = np.log(np.broadcast_to(np.array(shares)[:, None], grid[0].shape)).ravel() + taper
         self.tests = 0
+        self._log_total = self._total()
         self.before = self.middle()
 
     def take(self, notch: float, seconds: float, failures: int, warmth: float = 1.0) -> None:
@@ -173,8 +158,8 @@ class Posterior:
     def held_often(self, notch: float, seconds: Array, warmth: Array) -> None:
         """Learn that a setting held in several runs, shape (runs,) each."""
         if seconds.sum() > 0.0:
-            soaked = soaked_seconds(_GAINS_COOL[:, None] * (1.0 - warmth), seconds).sum(axis=1)
-            change = -(self._rate(notch) * soaked[self._cool] + self.floor_per_h / HOUR_S * seconds.sum())
+            soaked = soaked_seconds(GAINS_COOL[:, None] * (1.0 - warmth), seconds).sum(axis=1)
+            change = -(self._rate(notch) * soaked[self.cool] + self.floor_per_h / HOUR_S * seconds.sum())
             change[notch > self.dead_beyond] = _IMPOSSIBLE
             self._learn(change)
 
@@ -182,10 +167,10 @@ class Posterior:
         """Learn that a setting failed after so long."""
         early = seconds <= FIRST_SECOND_S
         lasted = max(seconds, FIRST_SECOND_S)
-        soaked = soaked_seconds(_GAINS_COOL * (1.0 - warmth), np.array(lasted))[self._cool]
+        soaked = soaked_seconds(GAINS_COOL * (1.0 - warmth), np.array(lasted))[self.cool]
         rate, floor = self._rate(notch), self.floor_per_h / HOUR_S
         lived = rate * soaked + floor * lasted
-        lag = _GAINS_COOL[self._cool] * (1.0 - warmed(warmth, seconds))
+        lag = GAINS_COOL[self.cool] * (1.0 - warmed(warmth, seconds))
         change = np.log(-np.expm1(-lived)) if early else np.log(floor + rate * np.exp(-lag)) - lived
         change[notch > self.dead_beyond] = 0.0 if early else _IMPOSSIBLE
         self._learn(change)
@@ -213,11 +198,28 @@ class Posterior:
         weight = np.exp(self._log_weight - self._log_weight.max())
         return np.asarray(weight / weight.sum())
 
+    @property
+    def span_notches(self) -> float:
+        """The range over which the edge may lie, in notches."""
+        return float(self.notches + _BELOW + _ABOVE)
+
+    @property
+    def evidence(self) -> float:
+        """How likely what was learned is under all that was believed beforehand together, as a logarithm."""
+        return self._total() - self._log_total
+
+    def survivals(
+        self, notch: float, times_s: Array, warmth: float = 1.0
+    ) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """Give `survival` twice: without any failure, and staying up, which is one and the same here."""
+        lasting = self.survival(notch, times_s, warmth)
+        return lasting, lasting
+
     def survival(self, notch: float, times_s: Array, warmth: float = 1.0) -> NDArray[np.float32]:
         """Give the chance of every grid point to last so long at a notch, shape (times, points), in single precision."""
-        soaked = soaked_seconds(_GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32)
+        soaked = soaked_seconds(GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32)
         rate, floor = self._rate(notch).astype(np.float32), (self.floor_per_h / HOUR_S).astype(np.float32)
-        lived = soaked.T[:, self._cool] * rate
+        lived = soaked.T[:, self.cool] * rate
         lived += np.outer(times_s.astype(np.float32), floor)
         lasting: NDArray[np.float32] = np.exp(-lived)
         lasting[:, notch > self.dead_beyond] = 0.0
@@ -260,8 +262,12 @@ class Posterior:
 
     def _rate(self, notch: float) -> Array:
         """Failures per second at a notch when soaked, for every grid point, without the floor."""
-        beyond = np.minimum((notch - self.edge) / self.width, _LARGEST_EXPONENT)
+        beyond = np.minimum((notch - self.edge) / self.width, LARGEST_EXPONENT)
         return np.asarray(np.exp(beyond) / HOUR_S)
+
+    def _total(self) -> float:
+        highest = float(self._log_weight.max())
+        return highest + math.log(float(np.exp(self._log_weight - highest).sum()))
 
     def _learn(self, change: Array) -> None:
         after = self._log_weight + change
@@ -273,4 +279,4 @@ class Posterior:
         self._log_weight = self._log_weight[which]
         self.edge, self.width = self.edge[which], self.width[which]
         self.dead_beyond, self.floor_per_h = self.dead_beyond[which], self.floor_per_h[which]
-        self._highest, self._cool = self._highest[which], self._cool[which]
+        self._highest, self.cool = self._highest[which], self.cool[which]

@@ -7,6 +7,7 @@ from collections.abc import Generator
 from dataclasses import dataclass
 
 from yondle.analysis.edges import expected
+from yondle.analysis.hazards import BelievedHazards
 from yondle.analysis.hold import Believed, Run, Scale
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
 from yondle.language.saying import named, say
@@ -51,12 +52,17 @@ class EdgeLine:
         before = search.believed()
         if self.done:
             place, notches = self._place(value), search.notches
-            search.expect({load: expected(self._found(load), place, notches, before[load]) for load in before})
+            search.expect({load: self._expected(load, place, notches, before[load].fatal) for load in before})
         self.done.append((value, search))
         return search
 
-    def _found(self, load: str) -> list[tuple[float, Believed]]:
-        return [(self._place(value), search.believed()[load]) for value, search in self.done]
+    def _expected(self, load: str, place: float, notches: int, before: Believed) -> BelievedHazards:
+        found = [(self._place(value), search.believed()[load]) for value, search in self.done]
+        corrected = [(at, there.corrected) for at, there in found if there.corrected is not None]
+        return BelievedHazards(
+            expected([(at, there.fatal) for at, there in found], place, notches, before),
+            expected(corrected, place, notches, before) if corrected else None,
+        )
 
     def _place(self, value: float) -> float:
         low, high = min(self.values), max(self.values)

@@ -14,12 +14,16 @@ from enum import StrEnum
 
 import numpy as np
 
+from yondle.analysis.hazards import Pairs
 from yondle.analysis.hold import Posterior
 from yondle.analysis.regression import Array
 from yondle.analysis.stability import HOUR_S
 
 RISK = 0.08
 """A recommended setting may be too high with this probability, under a prior that is wide on purpose."""
+
+RISK_OF_TWO = 0.05
+"""The same on a machine that counts corrected errors: where they begin, and how slowly they grow, nobody knows beforehand."""
 
 _BOUNDS_S = np.array([1.0, 4.0, 12.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0])
 LENGTHS_S = (30.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0)
@@ -41,6 +45,8 @@ class Style(StrEnum):
 LEAST_GAIN_PER_H = 0.6
 """A search ends when no test is expected to be worth so many notches an hour any more, of a knob of so many notches:"""
 USUAL_NOTCHES = 60
+WATCHED_LONGER = 0.8
+"""Where errors are counted a search goes on down to this share of that: what is rare needs time to be seen."""
 
 NEARLY_BEST = 0.95
 """Of tests at one setting the longest is taken that is nearly as good as the best: fewer tests to read afterwards."""
@@ -82,6 +88,10 @@ class NextTest:
     if_failed: int
 
 
+Load = Posterior | Pairs
+"""What is believed of a load."""
+
+
 class Chooser:
     """Weighs tests for one aim; what is believed of several loads is told apart, and the worst of them decides.
 
@@ -93,17 +103,15 @@ class Chooser:
         self._prices = prices
         self._least, self._most, self._warmth = least, most, warmth
 
-    def recommended(self, loads: Sequence[Posterior]) -> int:
+    def recommended(self, loads: Sequence[Load]) -> int:
         """Give the highest notch that is too high for any load with at most the aim's probability."""
         return self._best(self._worst_of(loads))
 
-    def chances_right(self, loads: Sequence[Posterior]) -> list[float]:
+    def chances_right(self, loads: Sequence[Load]) -> list[float]:
         """Give the probability that a notch meets the aim for every load, for every notch."""
         return [float(p) for p in _tail(self._worst_of(loads))[1:]]
 
-    def next_test(
-        self, loads: Sequence[Posterior], least_gain_per_hour: float, at: int | None = None
-    ) -> NextTest | None:
+    def next_test(self, loads: Sequence[Load], least_gain_per_hour: float, at: int | None = None) -> NextTest | None:
         """Give the best next test; None when none is worth its time. `at` is the notch in force."""
         spreads = [load.answers(self._aim.per_hour) for load in loads]
         best: NextTest | None = None
@@ -114,21 +122,21 @@ class Chooser:
         return best
 
     def _weigh(
-        self, number: int, load: Posterior, before: Array, others: Array, least: float, here: int | None
+        self, number: int, load: Load, before: Array, others: Array, least: float, here: int | None
     ) -> NextTest | None:
         """Weigh every place with every length for one load; None when no test is expected to bring more than `least`."""
         places = self._places(before, here)
-        lasting, spread = self._outcomes(load, places, before)
+        lasting, up, spread = self._outcomes(load, places, before)
         lost_failing = self._least_loss(spread[:, :-1] - spread[:, 1:], others)
         lost_surviving = self._least_loss(spread[:, 1:], others)
         now = float(self._least_loss(before[None, :], others)[0])
         bounds = np.concatenate([[0.0], _BOUNDS_S])
-        running = np.cumsum((lasting[:, 1:] + lasting[:, :-1]) / 2.0 * np.diff(bounds), axis=1)
+        running = np.cumsum((up[:, 1:] + up[:, :-1]) / 2.0 * np.diff(bounds), axis=1)
         change = np.where(np.array(places) == here, self._prices.again_s, self._prices.change_s)
         rates = np.empty((len(places), len(_LENGTH_AT)))
         for column, at in enumerate(_LENGTH_AT):
             after = lost_failing[:, :at].sum(axis=1) + lost_surviving[:, at - 1]
-            price = change + running[:, at - 1] + (1.0 - lasting[:, at]) * self._prices.failure_s
+            price = change + running[:, at - 1] + (1.0 - up[:, at]) * self._prices.failure_s
             rates[:, column] = (now - after) / price
         i, column = divmod(int(np.argmax(rates)), len(_LENGTH_AT))
         if rates[i, column] <= least / HOUR_S:
@@ -140,16 +148,21 @@ class Chooser:
         gain = float(rates[i, column]) * HOUR_S
         return NextTest(number, places[i], float(bounds[at]), gain, float(lasting[i, at]), held, failed)
 
-    def _outcomes(self, load: Posterior, places: list[int], before: Array) -> tuple[Array, Array]:
-        """Give the chance to last to every bound, (places, bounds), and with it the spread of the right answer."""
+    def _outcomes(self, load: Load, places: list[int], before: Array) -> tuple[Array, Array, Array]:
+        """Give the chance to last to every bound, that to stay up, (places, bounds), and the spread of the right answer.
+
+        A run in which errors are corrected goes on to its end: only what takes the load down ends it, and costs.
+        """
         answers, firsts = np.unique(load.arranged(self._aim.per_hour) + 1, return_index=True)
         weights = load.weights.astype(np.float32)
         survived = np.zeros((len(places), len(_BOUNDS_S) + 1, len(before)))
         survived[:, 0] = before
+        up = np.ones((len(places), len(_BOUNDS_S) + 1))
         for i, place in enumerate(places):
-            lasting = load.survival(place, _BOUNDS_S, self._warmth) * weights
-            survived[i, 1:, answers] = np.add.reduceat(lasting, firsts, axis=1).T
-        return survived.sum(axis=2), survived
+            lasting, staying = load.survivals(place, _BOUNDS_S, self._warmth)
+            survived[i, 1:, answers] = np.add.reduceat(lasting * weights, firsts, axis=1).T
+            up[i, 1:] = staying @ weights
+        return survived.sum(axis=2), up, survived
 
     def _places(self, before: Array, here: int | None) -> list[int]:
         """Give the notches worth looking at: from a little below what is sure to a little above what is possible."""
@@ -160,7 +173,7 @@ class Chooser:
         places = set(range(high, low - 1, -stride))
         return sorted(places | {here} if here is not None and low <= here <= high else places)
 
-    def _worst_of(self, loads: Sequence[Posterior]) -> Array:
+    def _worst_of(self, loads: Sequence[Load]) -> Array:
         spreads = [load.answers(self._aim.per_hour) for load in loads]
         return _lesser(spreads[0], _together(spreads[1:], len(spreads[0])))
 

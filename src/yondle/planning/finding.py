@@ -9,21 +9,27 @@ from dataclasses import dataclass
 
 from yondle.analysis.edges import told_by_others
 from yondle.analysis.exposure import ANY_LOAD
-from yondle.analysis.hold import Believed, Posterior, Run, Scale
+from yondle.analysis.hazards import BelievedHazards, Hazards
+from yondle.analysis.hold import Run, Scale
 from yondle.analysis.soak import cooled, warmed
 from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard, least_per_hour
 from yondle.language.saying import say
 from yondle.model.knobs import When
 from yondle.model.quantities import count, duration, number
 from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Tried
 from yondle.planning.edge_search import (
     CRASH_PRICE_S,
     LEAST_GAIN_PER_H,
+    RISK,
+    RISK_OF_TWO,
     USUAL_NOTCHES,
+    WATCHED_LONGER,
     Aim,
     Chooser,
+    Load,
     NextTest,
     Prices,
     Style,
@@ -34,6 +40,8 @@ LIVE_CHANGE_S = 20.0
 USUAL_RESTART_S = 120.0
 SURE_TO_FAIL = 0.05
 _MOST_AHEAD = 20
+_MOST_AT_ONCE = 3
+"""Corrected errors come in bursts: more than so many of one run are no proof by themselves that a setting fails too often."""
 _LARGEST_EXPONENT = 20.0
 
 
@@ -95,7 +103,8 @@ class EdgeSearch:
         self.part, self.knob = part, knob
         self._scale = Scale(knob)
         self.notches = self._scale.notches
-        self._loads = {load: Posterior(self.notches, self._scale.widths()) for load in part.loads}
+        counts = any(channel.quantity is Quantity.ERRORS for channel in declaration.channels)
+        self._loads = {load: Hazards(self.notches, self._scale.widths(), counts) for load in part.loads}
         low, high = sorted(self._scale.notch(v) for v in declaration.own_range(knob))
         self._least, self._most = round(low), round(high)
         if part.to is not None:
@@ -104,19 +113,19 @@ class EdgeSearch:
         self._restart_s = (declaration.restart_s or USUAL_RESTART_S) + entry_s
         restarts = knob.when in (When.BY_HAND, When.RESTART)
         self._change_s = LIVE_CHANGE_S + (self._restart_s if restarts else entry_s)
-        self._failures = self._crashes = self._runs = self._recalled = self._held_back = 0
+        self._failures = self._ended = self._crashes = self._runs = self._recalled = self._held_back = 0
         self._loaded_s = self._warmth = 0.0
         self._here: int | None = None
         self._less, self._held = 1, self._least
         self._seen: list[tuple[int, float, int]] = []
         self.held_back_from: float | None = None
 
-    def expect(self, there: Mapping[str, Believed]) -> None:
+    def expect(self, there: Mapping[str, BelievedHazards]) -> None:
         """Take in what is expected beforehand, by load."""
         for load, believed in there.items():
             self._loads[load].expect(believed)
 
-    def believed(self) -> dict[str, Believed]:
+    def believed(self) -> dict[str, BelievedHazards]:
         """Give what is believed by now of each load's edge."""
         return {load: posterior.middle() for load, posterior in self._loads.items()}
 
@@ -125,14 +134,15 @@ class EdgeSearch:
         for run in runs:
             concerned = [p for load, p in self._loads.items() if run.load in (load, ANY_LOAD)]
             for load in concerned:
-                load.take(self._scale.notch(run.value), run.seconds, run.failures, run.warmth)
+                load.take(self._scale.notch(run.value), run)
             self._warmth = cooled(warmed(run.warmth, run.seconds), self._restart_s if run.down else 0.0)
             if not concerned:
                 continue
-            self._seen.append((round(self._scale.notch(run.value)), run.seconds, run.failures))
+            self._seen.append((round(self._scale.notch(run.value)), run.seconds, min(run.failures, _MOST_AT_ONCE)))
             self._runs += 1
             self._loaded_s += run.seconds
             self._failures += run.failures > 0
+            self._ended += run.failures > run.corrected
             self._crashes += run.down
             if not run.failures and run.seconds > 0.0:
                 self._held = max(self._held, round(self._scale.notch(run.value)))
@@ -173,7 +183,7 @@ class EdgeSearch:
 
     def next_test(self) -> NextTest | None:
         """Give the test that brings most for its price; None when none is worth it."""
-        least = LEAST_GAIN_PER_H * self.notches / USUAL_NOTCHES
+        least = LEAST_GAIN_PER_H * self.notches / USUAL_NOTCHES * (WATCHED_LONGER if self._two else 1.0)
         return self._chooser().next_test(self._told(), least, self._here)
 
     def seconds_left(self) -> float:
@@ -186,7 +196,8 @@ class EdgeSearch:
             if test is None:
                 break
             load = self.load_of(test)
-            lasts = lasting_s(test.notch, likeliest[load].edge, math.exp(likeliest[load].log_width))
+            fatal = likeliest[load].fatal
+            lasts = lasting_s(test.notch, fatal.edge, math.exp(fatal.log_width))
             failed = lasts < test.seconds
             seconds += LIVE_CHANGE_S if test.notch == ahead._here else self._change_s
             seconds += min(lasts, test.seconds) + failed * self._restart_s
@@ -270,12 +281,17 @@ class EdgeSearch:
             gains = say("either end narrows where the edge lies")
         return say("{begin}: {gains} ({chance} % to hold)", begin=begin, gains=gains, chance=number(100 * test.chance))
 
-    def _told(self) -> list[Posterior]:
-        return told_by_others(list(self._loads.values()), self.notches)
+    @property
+    def _two(self) -> bool:
+        return any(load.counts for load in self._loads.values())
+
+    def _told(self) -> list[Load]:
+        return [load.view() for load in told_by_others(list(self._loads.values()))]
 
     def _chooser(self) -> Chooser:
-        crash_share = (self._crashes + 1.0) / (self._failures + 1.0)
+        crash_share = (self._crashes + 1.0) / (self._ended + 1.0)
         price = crash_share * (self._restart_s + CRASH_PRICE_S[self.part.style])
         prices = Prices(self._change_s, LIVE_CHANGE_S, price)
         warmth = cooled(self._warmth, LIVE_CHANGE_S)
-        return Chooser(Aim(PER_HOUR[self.part.standard]), prices, self._least, self._most, warmth)
+        aim = Aim(PER_HOUR[self.part.standard], RISK_OF_TWO if self._two else RISK)
+        return Chooser(aim, prices, self._least, self._most, warmth)

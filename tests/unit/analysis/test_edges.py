@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 
 from yondle.analysis.edges import alike, expected, told_by_others
-from yondle.analysis.hold import Believed, Posterior
+from yondle.analysis.hazards import BelievedHazards, Hazards
+from yondle.analysis.hold import Believed, Posterior, Run
 
 NOTCHES = 60
 WIDTHS = np.geomspace(0.12, 2.4, 10)
@@ -59,16 +60,21 @@ def test_what_is_expected_narrows_a_search_and_a_surprise_stays_possible() -> No
 
 
 def test_loads_tell_each_other_where_to_look_and_keep_what_they_know_apart() -> None:
-    known_load, fresh = Posterior(NOTCHES, WIDTHS), Posterior(NOTCHES, WIDTHS)
-    for notch in (20.0, 28.0, 30.0):
-        known_load.take(notch, 1800.0, 0)
-    known_load.take(33.0, 60.0, 1)
-    told_known, told_fresh = told_by_others([known_load, fresh], NOTCHES)
-    assert told_fresh.middle().edge == pytest.approx(known_load.middle().edge, abs=2.0)
-    assert told_fresh.middle().edge_spread > 2.0 * known_load.middle().edge_spread
-    assert fresh.middle() == before()
+    known_load, fresh = (Hazards(NOTCHES, WIDTHS, counts=True) for _ in range(2))
+    for notch, corrected in ((20.0, 0), (26.0, 0), (28.0, 2), (30.0, 9)):
+        known_load.take(notch, Run("", notch, 1800.0, corrected, corrected=corrected))
+    known_load.take(33.0, Run("", 33.0, 60.0, 1, True))
+    told_known, told_fresh = told_by_others([known_load, fresh])
+    known_there, there = known_load.middle(), told_fresh.middle()
+    assert there.fatal.edge == pytest.approx(known_there.fatal.edge, abs=2.0)
+    assert there.fatal.edge_spread > 2.0 * known_there.fatal.edge_spread
+    assert known_there.corrected is not None
+    assert there.corrected is not None
+    assert there.corrected.edge == pytest.approx(known_there.corrected.edge, abs=2.0)
+    assert there.corrected.edge < there.fatal.edge - 2.0
+    assert fresh.middle() == BelievedHazards(before(), None)
     assert told_known.middle() == known_load.middle()
-    assert told_by_others([known_load], NOTCHES) == [known_load]
+    assert told_by_others([known_load]) == [known_load]
 
 
 def test_what_is_expected_is_the_conditional_of_the_joint_normal_distribution() -> None:

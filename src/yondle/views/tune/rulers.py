@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yondle.analysis.exposure import ANY_LOAD, runs_of, warmths
-from yondle.analysis.hold import Scale, believed
+from yondle.analysis.hazards import believed
+from yondle.analysis.hold import Scale
 from yondle.model.knobs import Knob, Risk
 from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
