@@ -114,27 +114,25 @@ class Pairs:
         likely = np.where(never, 1.0, usual)
         self.weights = likely / likely.sum()
         self._highest = np.zeros(_PAIRS, dtype=np.int64)
-        self._arranged_for: float | None = None
+        self._arranged_for: tuple[float, float] | None = None
 
-    def arranged(self, per_hour: float) -> NDArray[np.int64]:
-        """Arrange the pairs by the highest notch with no more failures an hour than this, and give it for each; -1 for none."""
-        if self._arranged_for != per_hour:
-            highest = np.floor(self._reaching(per_hour) + 1e-9)
+    def arranged(self, per_hour: float, lower: float = 0.0) -> NDArray[np.int64]:
+        """Arrange the pairs by the highest notch with no more failures an hour than this, and give it for each; -1 for none.
+
+        Both edges are taken to lie `lower` notches below where the tests found them.
+        """
+        if self._arranged_for != (per_hour, lower):
+            highest = np.floor(self._reaching(per_hour) - lower + 1e-9)
             highest = np.clip(highest, -1, self.notches).astype(np.int64)
             order = np.argsort(highest, kind="stable")
-            self._edge, self._width, self._floor = self._edge[order], self._width[order], self._floor[order]
-            self._dead, self._cool, self._cool_corrected = (
-                self._dead[order],
-                self._cool[order],
-                self._cool_corrected[order],
-            )
-            self._corrected_edge, self._corrected_width = self._corrected_edge[order], self._corrected_width[order]
-            self.weights, self._highest, self._arranged_for = self.weights[order], highest[order], per_hour
+            self._arrange(order)
+            self.weights, self._highest = self.weights[order], highest[order]
+            self._arranged_for = per_hour, lower
         return self._highest
 
-    def answers(self, per_hour: float) -> Array:
+    def answers(self, per_hour: float, lower: float = 0.0) -> Array:
         """Give the probability of every highest acceptable notch, from -1 (there is none), shape (notches + 2,)."""
-        counts = np.bincount(self.arranged(per_hour) + 1, self.weights, self.notches + 2)
+        counts = np.bincount(self.arranged(per_hour, lower) + 1, self.weights, self.notches + 2)
         return np.asarray(counts, dtype=np.float64)
 
     def survivals(
@@ -161,6 +159,12 @@ class Pairs:
         ends = np.searchsorted(reached, [(1.0 - share) / 2.0, (1.0 + share) / 2.0])
         low, high = reaching[order][np.minimum(ends, len(order) - 1)]
         return float(low), float(high)
+
+    def _arrange(self, order: NDArray[np.intp]) -> None:
+        self._edge, self._width, self._cool = self._edge[order], self._width[order], self._cool[order]
+        self._dead, self._floor = self._dead[order], self._floor[order]
+        self._corrected_edge, self._corrected_width = self._corrected_edge[order], self._corrected_width[order]
+        self._cool_corrected = self._cool_corrected[order]
 
     def _rates(self, notch: float | Array) -> tuple[Array, Array]:
         """Failures an hour when soaked, of either kind, without the floor."""

@@ -136,7 +136,7 @@ class Posterior:
         self.dead_beyond = self.edge + self.width * GAINS_COOL[cool] + instant
         self.floor_per_h = floor
         self._highest = np.zeros(self.edge.shape, dtype=np.int64)
-        self._arranged_for: float | None = None
+        self._arranged_for: tuple[float, float] | None = None
         taper = -0.5 * (np.log(self.width / (_USUAL_WIDTH_SHARE * widths[-1])) / _WIDTH_SPREAD) ** 2
         self._log_weight = np.log(np.broadcast_to(np.array(shares)[:, None], grid[0].shape)).ravel() + taper
         self.tests = 0
@@ -230,26 +230,26 @@ class Posterior:
         weights, time = self.weights, np.array([seconds])
         return [float(self.survival(notch, time)[0] @ weights) for notch in notches]
 
-    def arranged(self, per_hour: float) -> NDArray[np.int64]:
+    def arranged(self, per_hour: float, lower: float = 0.0) -> NDArray[np.int64]:
         """Arrange the grid points by the highest notch with no more failures an hour than this, and give it for each.
 
-        -1 where even the safest fails more often.
+        -1 where even the safest fails more often. The edge is taken to lie `lower` notches below where the tests found it.
         """
-        if self._arranged_for != per_hour:
-            highest = self._highest_acceptable(per_hour)
+        if self._arranged_for != (per_hour, lower):
+            highest = self._highest_acceptable(per_hour, lower)
             order = np.argsort(highest, kind="stable")
-            self._highest, self._arranged_for = highest, per_hour
+            self._highest, self._arranged_for = highest, (per_hour, lower)
             self._keep(order)
         return self._highest
 
-    def _highest_acceptable(self, per_hour: float) -> NDArray[np.int64]:
+    def _highest_acceptable(self, per_hour: float, lower: float) -> NDArray[np.int64]:
         spare = np.maximum(per_hour - self.floor_per_h, 1e-12)
-        notch = np.floor(self.edge + np.minimum(self.width * np.log(spare), self.dead_beyond - self.edge) + 1e-9)
-        return np.asarray(np.clip(notch, -1, self.notches), dtype=np.int64)
+        notch = self.edge + np.minimum(self.width * np.log(spare), self.dead_beyond - self.edge) - lower
+        return np.asarray(np.clip(np.floor(notch + 1e-9), -1, self.notches), dtype=np.int64)
 
-    def answers(self, per_hour: float) -> Array:
+    def answers(self, per_hour: float, lower: float = 0.0) -> Array:
         """Give the probability of every highest acceptable notch, from -1 (there is none), shape (notches + 2,)."""
-        counts = np.bincount(self.arranged(per_hour) + 1, self.weights, self.notches + 2)
+        counts = np.bincount(self.arranged(per_hour, lower) + 1, self.weights, self.notches + 2)
         return np.asarray(counts, dtype=np.float64)
 
     def edge_range(self, share: float = 0.95) -> tuple[float, float]:

@@ -32,6 +32,8 @@ class _Found(BaseModel):
     step: int | None
     along: str
     at: Figure
+    room_c: Figure | None = None
+    warmer_k: Figure = 0.0
 
 
 def plain(text: str) -> Any:

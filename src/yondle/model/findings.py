@@ -14,7 +14,7 @@ class Finding:
     `left_at` is the value with the room asked for and `sure_there` its probability. Of the `runs`, `recalled` were made
     before the search began. `along` and `at` are the other knob and its value where edges were searched over one. `step` is
     the one the rig was left at with the value recommended; None where it is elsewhere. `plan` is the run it comes from, which
-    ended `at_time` (ISO 8601).
+    ended `at_time` (ISO 8601). It holds for a room of `room_c`, °C, `warmer_k` warmer than in the tests; None where nobody told.
     """
 
     plan: int
@@ -35,3 +35,5 @@ class Finding:
     step: int | None = None
     along: str = ""
     at: float = 0.0
+    room_c: float | None = None
+    warmer_k: float = 0.0

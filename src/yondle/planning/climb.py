@@ -56,7 +56,8 @@ class Tried:
     """What became of a move: the verdict, the setup in force now, the step it stands for, and the step that was tested.
 
     `ran` are the runs of loads in it (all there were for a Recall), `took_s` their seconds, and `reached` the value that was
-    really there where the machine could not hold the one asked.
+    really there where the machine could not hold the one asked. `room_c` is how warm the room was, in °C (the warmest that
+    was told for a Recall), where anybody told.
     """
 
     verdict: Verdict
@@ -66,6 +67,7 @@ class Tried:
     ran: tuple[Run, ...] = ()
     took_s: float = 0.0
     reached: float | None = None
+    room_c: float | None = None
 
 
 _DEEPEST_RELIEF = 2

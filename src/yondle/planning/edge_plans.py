@@ -21,6 +21,7 @@ from yondle.planning.finding import Edge, EdgeSearch, lasting_s
 
 LONGEST_PROOF_S = 3600.0
 TYPICAL_WIDTH_NOTCHES = 0.6
+LEAST_RUN_IN_S = 60.0
 MOST_RECOMMENDED = 6
 """A recommended setting that fails its check lowers the next recommendation; so often at most."""
 _MOST_REFUSED = 2
@@ -89,10 +90,11 @@ def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
         yield from _find_line(part, declaration, start)
         return
     search = EdgeSearch(part, declaration)
-    yield from _narrow(search, declaration, start, {}, part.hours)
+    spent_s = yield from _narrow(search, declaration, start, {}, part.hours)
+    failed = set[float]()
     for _ in range(MOST_RECOMMENDED):
         found = search.found()
-        if found.left_at == start.in_force[part.knob]:
+        if found.left_at == start.in_force[part.knob] or found.left_at in failed:
             break
         why = say(
             "recommended: {standard_words} with {sure_there} probability",
@@ -104,8 +106,36 @@ def find_edge(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
         tried = yield Try({part.knob: found.left_at}, why, None, start.position)
         search.take(found.left_at, tried)
         if tried.verdict is Verdict.HELD:
-            return
+            spent_s, held = yield from _run_in(search, declaration, found.left_at, start, spent_s)
+            if held:
+                return
+        failed.add(found.left_at)
     yield GoBack(start.position, say("nothing better is recommended"))
+
+
+def _run_in(
+    search: EdgeSearch, declaration: RigDeclaration, value: float, start: Tried, spent_s: float
+) -> Generator[Move, Tried, tuple[float, bool]]:
+    """Load what is recommended for its share of what its standard asks, where it has not run that long, within the hours.
+
+    Most have: their tests lay around them. Gives the seconds under load by then, and whether it held.
+    """
+    part, held = search.part, True
+    for load in part.loads:
+        left_s = search.unproven_s(load, value)
+        if not held or left_s < LEAST_RUN_IN_S or (part.hours is not None and spent_s + left_s > part.hours * HOUR_S):
+            continue
+        why = say(
+            "{seconds} of {load} at what is recommended: it has run too little of it for {standard}",
+            seconds=duration(left_s),
+            load=declaration.workload(load).name,
+            standard=part.standard,
+        )
+        tried = yield Try({part.knob: value}, why, load_check(declaration, load, left_s), start.position)
+        spent_s += tried.took_s
+        search.take(value, tried)
+        held = tried.verdict is Verdict.HELD
+    return spent_s, held
 
 
 def _find_line(part: Edge, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -125,7 +155,7 @@ def _narrow(
     """Test until no test is worth its price, with these values of other knobs; gives the seconds under load."""
     knob, spent_s, refused = search.knob.id, 0.0, 0
     known = yield Recall(knob, others)
-    search.recall(known.ran)
+    search.recall(known)
     if not others:
         search.stand_at(start.in_force[knob])
     while (test := search.next_test()) is not None and refused < _MOST_REFUSED:

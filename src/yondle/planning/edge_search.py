@@ -57,10 +57,14 @@ CRASH_PRICE_S = {Style.BOLD: 300.0, Style.EVEN: 1200.0, Style.CAREFUL: 5400.0}
 
 @dataclass(frozen=True, slots=True)
 class Aim:
-    """What is sought: a setting with at most so many failures an hour, too high with at most this probability."""
+    """What is sought: a setting with at most so many failures an hour, too high with at most this probability.
+
+    `lower` is how many notches the edges will lie below where they are now, once the room is as warm as it gets.
+    """
 
     per_hour: float
     risk: float = RISK
+    lower: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +117,7 @@ class Chooser:
 
     def next_test(self, loads: Sequence[Load], least_gain_per_hour: float, at: int | None = None) -> NextTest | None:
         """Give the best next test; None when none is worth its time. `at` is the notch in force."""
-        spreads = [load.answers(self._aim.per_hour) for load in loads]
+        spreads = [load.answers(self._aim.per_hour, self._aim.lower) for load in loads]
         best: NextTest | None = None
         for number, load in enumerate(loads):
             others = _together(spreads[:number] + spreads[number + 1 :], len(spreads[number]))
@@ -153,7 +157,7 @@ class Chooser:
 
         A run in which errors are corrected goes on to its end: only what takes the load down ends it, and costs.
         """
-        answers, firsts = np.unique(load.arranged(self._aim.per_hour) + 1, return_index=True)
+        answers, firsts = np.unique(load.arranged(self._aim.per_hour, self._aim.lower) + 1, return_index=True)
         weights = load.weights.astype(np.float32)
         survived = np.zeros((len(places), len(_BOUNDS_S) + 1, len(before)))
         survived[:, 0] = before
@@ -174,7 +178,7 @@ class Chooser:
         return sorted(places | {here} if here is not None and low <= here <= high else places)
 
     def _worst_of(self, loads: Sequence[Load]) -> Array:
-        spreads = [load.answers(self._aim.per_hour) for load in loads]
+        spreads = [load.answers(self._aim.per_hour, self._aim.lower) for load in loads]
         return _lesser(spreads[0], _together(spreads[1:], len(spreads[0])))
 
     def _losses(self, size: int) -> Array:

@@ -13,6 +13,7 @@ from yondle.analysis.hazards import BelievedHazards, Hazards
 from yondle.analysis.hold import Run, Scale
 from yondle.analysis.soak import cooled, warmed
 from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard, least_per_hour
+from yondle.analysis.warming import notches_per_k, warming_k
 from yondle.language.saying import say
 from yondle.model.knobs import When
 from yondle.model.quantities import count, duration, number
@@ -39,6 +40,8 @@ LIVE_CHANGE_S = 20.0
 """Setting a live knob, reading it back and starting a load."""
 USUAL_RESTART_S = 120.0
 SURE_TO_FAIL = 0.05
+PROVEN_SHARE = 0.125
+"""What is recommended has itself run for this share of the time in which its standard allows one failure."""
 _MOST_AHEAD = 20
 _MOST_AT_ONCE = 3
 """Corrected errors come in bursts: more than so many of one run are no proof by themselves that a setting fails too often."""
@@ -70,9 +73,11 @@ class Found:
     """What a search has come to: the value it recommends, the probability that it meets the standard, and what it rests on.
 
     `left_at` is the value with the room asked for, `sure_there` its probability, `edge` are the values between which the edge
-    of the worst load lies with 95 % probability, `contradicted_from` a value that fails too often by its own record where
-    the model would have recommended it or more: something else has changed. Of the `runs` under load, `recalled` were made
-    before the search began; `failures` of them failed, and `held_back` tests ended with the machine held back or refusing.
+    of the worst load lies with 95 % probability, `corrected` those between which it lies where errors are corrected, once any
+    were; `contradicted_from` is a value that fails too often by its own record where the model would have recommended it or
+    more: something else has changed. Of the `runs` under load, `recalled` were made before the search began; `failures` of
+    them failed, and `held_back` tests ended with the machine held back or refusing. All of it holds for a room of `room_c`,
+    in °C, `warmer_k` warmer than in the tests; None where nobody told how warm it was.
     """
 
     value: float
@@ -88,6 +93,9 @@ class Found:
     held_back: int
     loaded_s: float
     contradicted_from: float | None
+    corrected: tuple[float, float] | None = None
+    room_c: float | None = None
+    warmer_k: float = 0.0
 
 
 def lasting_s(notch: float, edge: float, width: float) -> float:
@@ -118,6 +126,9 @@ class EdgeSearch:
         self._here: int | None = None
         self._less, self._held = 1, self._least
         self._seen: list[tuple[int, float, int]] = []
+        self._clean: list[tuple[str, int, float]] = []
+        self._rooms: list[tuple[float, float]] = []
+        self._warmest: float | None = None
         self.held_back_from: float | None = None
 
     def expect(self, there: Mapping[str, BelievedHazards]) -> None:
@@ -144,18 +155,22 @@ class EdgeSearch:
             self._failures += run.failures > 0
             self._ended += run.failures > run.corrected
             self._crashes += run.down
+            if not run.failures:
+                self._clean.append((run.load, self._seen[-1][0], run.seconds))
             if not run.failures and run.seconds > 0.0:
                 self._held = max(self._held, round(self._scale.notch(run.value)))
             self._here = None if run.failures else round(self._scale.notch(run.value))
 
-    def recall(self, runs: Iterable[Run]) -> None:
-        """Take in what was known before the search began."""
-        self.learn(runs)
-        self._recalled = self._runs
+    def recall(self, known: Tried) -> None:
+        """Take in what was known before the search began, and how warm the room was at the most."""
+        self.learn(known.ran)
+        self._recalled, self._warmest = self._runs, known.room_c
 
     def take(self, value: float, tried: Tried) -> None:
         """Take in what a test of a value has told, and how far the machine let it go."""
         self.learn(tried.ran)
+        if tried.room_c is not None:
+            self._rooms.append((self._loaded_s, tried.room_c))
         if tried.verdict in (Verdict.HELD_BACK, Verdict.REFUSED):
             self._held_back += 1
             self.stay_below(value, tried.reached)
@@ -232,7 +247,32 @@ class EdgeSearch:
             self._held_back,
             self._loaded_s,
             self._scale.value(failed) if failed is not None and contradicted else None,
+            self._corrected(),
+            round(self._mean_room() + self._warming_k(), 1) if self._rooms else None,
+            self._warming_k(),
         )
+
+    def unproven_s(self, load: str, value: float) -> float:
+        """Give how long a value has yet to run a load, seconds: a share of the time in which its standard allows one failure.
+
+        What it or a riskier value ran without a failure counts.
+        """
+        notch = round(self._scale.notch(value))
+        ran = sum(seconds for of, at, seconds in self._clean if of == load and at >= notch)
+        return max(0.0, PROVEN_SHARE * HOUR_S / PER_HOUR[self.part.standard] - ran)
+
+    def _corrected(self) -> tuple[float, float] | None:
+        ranges = [load.corrected.edge_range() for load in self._loads.values() if load.seen]
+        if not ranges:
+            return None
+        low, high = sorted(self._scale.place(end) for end in min(ranges, key=sum))
+        return low, high
+
+    def _mean_room(self) -> float:
+        return sum(room for _, room in self._rooms) / len(self._rooms)
+
+    def _warming_k(self) -> float:
+        return warming_k(self._rooms, self._warmest)
 
     def _surely_too_high(self) -> int | None:
         """Give the lowest notch that fails too often by its own record, whatever the model makes of it; None without one.
@@ -293,5 +333,6 @@ class EdgeSearch:
         price = crash_share * (self._restart_s + CRASH_PRICE_S[self.part.style])
         prices = Prices(self._change_s, LIVE_CHANGE_S, price)
         warmth = cooled(self._warmth, LIVE_CHANGE_S)
-        aim = Aim(PER_HOUR[self.part.standard], RISK_OF_TWO if self._two else RISK)
+        lower = self._warming_k() * max(notches_per_k(load.fatal) for load in self._loads.values())
+        aim = Aim(PER_HOUR[self.part.standard], RISK_OF_TWO if self._two else RISK, lower)
         return Chooser(aim, prices, self._least, self._most, warmth)

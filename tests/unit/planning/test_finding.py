@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 from random import Random
 
@@ -13,14 +14,15 @@ from yondle.analysis.hold import Run
 from yondle.app.machine.machines import choose_rig, make_machine
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
-from yondle.planning.climb import Tried, Try
-from yondle.planning.edge_plans import EdgeLine, Proof, load_check, prove, typical_run
+from yondle.planning.climb import GoBack, Move, Tried, Try
+from yondle.planning.edge_plans import EdgeLine, Proof, find_edge, load_check, prove, typical_run
 from yondle.planning.edge_search import NextTest
-from yondle.planning.finding import Edge, EdgeSearch, lasting_s
+from yondle.planning.finding import Edge, EdgeSearch, Found, lasting_s
 
 LOADS = ("mixed_load", "memory_check", "stacking")
 EDGES = {"mixed_load": 44.0, "memory_check": 46.5, "stacking": 42.0}
 WIDTH = 0.6
+RUN_IN = "at what is recommended"
 
 
 @pytest.fixture(scope="module")
@@ -187,3 +189,56 @@ def test_a_dry_run_takes_the_edge_to_lie_halfway_to_the_risky_end(
     run = typical_run(knob, start, test)
     assert (run.load, run.value, run.failures, run.down) == ("mixed_load", knob.at(notch), int(fails), fails)
     assert run.seconds == pytest.approx(min(lasts, 600.0))
+
+
+@pytest.mark.parametrize("fails", [False, True])
+def test_what_is_recommended_but_hardly_ran_runs_its_share_first(declaration: RigDeclaration, fails: bool) -> None:
+    """Near the safe end of the range: after three failures the safest value is recommended, which nobody has run."""
+    knob, moves = declaration.knob("core_clock"), list[Move]()
+
+    def answered(move: Move) -> tuple[Run, ...]:
+        if not isinstance(move, Try) or move.check is None:
+            return ()
+        value, seconds = move.values[knob.id], move.check.stages[0].pass_s or 0.0
+        lasts = lasting_s(knob.notch_of(value), 5.0, WIDTH)
+        if RUN_IN in move.why:
+            lasts = 5.0 if fails else math.inf
+        return (Run("mixed_load", value, min(lasts, seconds), int(lasts < seconds), lasts < seconds),)
+
+    going = find_edge(Edge(knob.id, ("mixed_load",)), declaration, Tried(Verdict.HELD, declaration.stock, 1, 1))
+    move = next(going)
+    with suppress(StopIteration):
+        while True:
+            moves.append(move)
+            ran = answered(move)
+            verdict = Verdict.DOWN if any(run.failures for run in ran) else Verdict.HELD
+            move = going.send(Tried(verdict, declaration.stock, 1, 2, ran, sum(run.seconds for run in ran)))
+    own = [each for each in moves if isinstance(each, Try) and RUN_IN in each.why]
+    assert [(each.values[knob.id], each.check.stages[0].pass_s) for each in own if each.check] == [(knob.low, 3600.0)]
+    assert isinstance(moves[-1], GoBack) if fails else moves[-1] is own[0]
+
+
+def test_a_room_that_will_be_warmer_takes_off_what_a_kelvin_costs_on_this_chip(declaration: RigDeclaration) -> None:
+    def told(rooms: tuple[float, ...], warmest: float | None) -> Found:
+        """A chip that held two minutes when cool where it fails within one when warm: heat matters on it."""
+        search = EdgeSearch(Edge("core_clock", ("mixed_load",)), declaration)
+        at = search.knob.at
+        search.recall(Tried(Verdict.HELD, declaration.stock, 1, 1, (), room_c=warmest))
+        held, fell = (
+            ((40, 120.0, 0.0), (36, 3600.0, 0.2), (40, 120.0, 0.0)),
+            ((40, 40.0, 1.0), (40, 30.0, 1.0), (43, 2.0, 0.0)),
+        )
+        runs = [Run("mixed_load", at(n), s, 0, False, w) for n, s, w in held]
+        runs += [Run("mixed_load", at(n), s, 1, True, w) for n, s, w in fell]
+        for run, room in zip(runs, (*rooms, *rooms[-1:] * 6), strict=False):
+            search.take(run.value, Tried(Verdict.HELD, declaration.stock, 1, 1, (run,), run.seconds, room_c=room))
+        return search.found()
+
+    same, warm, warming = told((20.0,), 20.0), told((20.0,), 28.0), told((20.0, 21.0), None)
+    assert (same.room_c, same.warmer_k) == (20.0, 0.0)
+    assert (warm.room_c, warm.warmer_k) == (28.0, 8.0)
+    lost = [cool - hot for (_, cool), (_, hot) in zip(same.chances, warm.chances, strict=True)]
+    assert min(lost) >= -1e-9
+    assert max(lost) > 0.05
+    assert 1.0 < warming.warmer_k <= 8.0, "a room that rose by a kelvin in the first hour goes on rising"
+    assert told((), 28.0).room_c is None

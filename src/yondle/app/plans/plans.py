@@ -25,6 +25,7 @@ from yondle.planning.ladder import step_check
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
 from yondle.views.edge.runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
+from yondle.views.shared.rooms import warmest_room
 from yondle.views.shared.snapshot import Snapshot
 
 AfterMove = Callable[[Move | None, StepRecord], None]
@@ -307,7 +308,7 @@ class _Runner:
                 wanted = session.rests.in_force.with_values(move.others)
                 steps = session.book.steps
                 here = [r for r in steps if r.step.setup.same_but(wanted, move.knob)]
-                return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(steps))))
+                return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(steps))), room_c=warmest_room(steps))
             case Try() if (move.of or len(move.values) == 1) and record.attempts:
                 return told_of(session.snapshot, record, move.of or next(iter(move.values)))
             case _:

@@ -50,6 +50,7 @@ from yondle.views.shared.gains import (
     words_of_gain,
 )
 from yondle.views.shared.proof import finding_words, proofs, rests_on
+from yondle.views.shared.rooms import room_told
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, on_path, stage_words, step_detail, step_title
 
@@ -170,7 +171,7 @@ class _Gatherer:
             for name, values in sorted(told.items())
             if name != ASKED_BECAUSE
         ]
-        told_rooms = (_figure(a.conditions.get("room temperature in °C")) for a in self._attempts)
+        told_rooms = (room_told(a.conditions) for a in self._attempts)
         rooms = [room for room in told_rooms if room is not None]
         if rooms:
             rows.append(
@@ -501,14 +502,6 @@ def _names(question: str, benchmark: Workload) -> bool:
 
 def _told(measured: Measured) -> list[tuple[str, str | float]]:
     return [*measured.parts.items(), *measured.told.items()]
-
-
-def _figure(told: str | float | None) -> float | None:
-    """Read a condition that a tuner may have told in words; None where it is no number."""
-    try:
-        return float(told.replace(",", ".").removesuffix("°C")) if isinstance(told, str) else told
-    except ValueError:
-        return None
 
 
 def _day(at: str) -> str:

@@ -13,7 +13,7 @@ from yondle.model.quantities import chance, count, duration
 from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, Found
 from yondle.views.edge.runs import Stretch, replay, stretches
-from yondle.views.shared.proof import rests_on
+from yondle.views.shared.proof import rests_on, room_words
 from yondle.views.shared.snapshot import Snapshot
 
 
@@ -90,6 +90,7 @@ def _view_of(book: Snapshot, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeVie
             "from there on is recommended.",
             contradicted_from=knob.text(found.contradicted_from),
         )
+    words = " ".join([words, *_holds_for(knob, found)])
     line: tuple[LinePoint, ...] = ()
     along = None
     if stretch.line is not None:
@@ -153,6 +154,17 @@ def found_words(book: Snapshot, part: Edge, knob: Knob, found: Found) -> str:
             there=there,
         )
     return say("{words} One notch of room: {safer}.", words=words, safer=safer) if sure != safer else words
+
+
+def _holds_for(knob: Knob, found: Found) -> list[str]:
+    """Say where errors begin to be corrected, and how warm a room all of it holds for."""
+    words = [room_words(found.room_c, found.warmer_k)]
+    if found.corrected is not None:
+        low, high = (knob.text(end) for end in found.corrected)
+        words.insert(
+            0, say("Errors are corrected once an hour between {low} and {high} (95\u202f%).", low=low, high=high)
+        )
+    return [each for each in words if each]
 
 
 def _loads_words(book: Snapshot, part: Edge) -> str:

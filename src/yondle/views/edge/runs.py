@@ -21,6 +21,7 @@ from yondle.planning.climb import Move, Tried, Try
 from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, EdgeSearch
 from yondle.planning.plan_files import parse_plan
+from yondle.views.shared.rooms import room_told
 from yondle.views.shared.snapshot import Snapshot
 
 
@@ -62,7 +63,7 @@ def replay(book: Snapshot, stretch: Stretch) -> list[Run]:
         values, tried = move.result["tried"], tried_of(move.result, book.declaration)
         if not values:
             if move.move.kind is MoveKind.RECALL:
-                stretch.search.recall(tried.ran)
+                stretch.search.recall(tried)
             if stretch.line is None:
                 stretch.search.stand_at(tried.in_force[part.knob])
         elif set(values) == {part.knob, part.along} - {None}:
@@ -98,7 +99,7 @@ def _finding(book: Snapshot, run: PlanRun, stretch: Stretch) -> Finding:
     return Finding(
         run.id, run.ended_at, part.knob, part.loads, str(part.standard), found.value, found.probability, found.left_at,
         found.sure_there, found.edge, found.runs, found.recalled, found.failures, found.held_back, found.loaded_s,
-        at["step"] if at is not None and stretch.line is None else None, along, value,
+        at["step"] if at is not None and stretch.line is None else None, along, value, found.room_c, found.warmer_k,
     )  # fmt: skip
 
 
@@ -118,7 +119,9 @@ def told_of(book: Snapshot, record: StepRecord, knob: str) -> Tried:
     ran = runs_of([replace(record, attempts=(latest,))], knob, warmths(book.steps))
     took_s = sum(p.result.duration_s for p in latest.all_passes if p.result is not None)
     reached = reached_by(book.declaration, latest, knob)
-    return replace(tried_now(book, record), ran=tuple(ran), took_s=took_s, reached=reached)
+    return replace(
+        tried_now(book, record), ran=tuple(ran), took_s=took_s, reached=reached, room_c=room_told(latest.conditions)
+    )
 
 
 def tried_of(kept: dict[str, Any], declaration: RigDeclaration) -> Tried:
@@ -133,6 +136,7 @@ def tried_of(kept: dict[str, Any], declaration: RigDeclaration) -> Tried:
         ran,
         kept.get("took_s", 0.0),
         kept.get("reached"),
+        kept.get("room_c"),
     )
 
 
@@ -155,4 +159,5 @@ def as_values(tried: Tried, move: Move | None = None) -> dict[str, Any]:
         "ran": [asdict(run) for run in tried.ran],
         "took_s": tried.took_s,
         "reached": tried.reached,
+        "room_c": tried.room_c,
     }

@@ -6,16 +6,17 @@ from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
-from yondle.language.saying import CONDITION, in_sentence, later, named, say
+from yondle.language.saying import CONDITION, in_sentence, named, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import SAYS_NOTHING, Outcome, Verdict
 from yondle.model.workloads import Workload
+from yondle.views.shared.rooms import ROOM
 from yondle.views.shared.snapshot import Snapshot
 
-_OWN = ("asked because", later("room temperature in °C"))
+_OWN = ("asked because", ROOM)
 """Conditions that differ from test to test and make no two of them incomparable."""
 
 

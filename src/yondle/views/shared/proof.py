@@ -10,9 +10,10 @@ from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, Standard, most_per
 from yondle.language.saying import named, say, together
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
-from yondle.model.quantities import chance, count, duration
+from yondle.model.quantities import chance, count, duration, quantity
 from yondle.views.shared.snapshot import Snapshot
 
+TOLD_WARMER_K = 0.5
 LEAST_PROVEN_S = 60.0
 """Less load than this proves nothing worth a line."""
 
@@ -89,7 +90,20 @@ def finding_words(book: Snapshot, found: Finding) -> str:
     low, high = found.edge
     if math.isfinite(low) and math.isfinite(high):
         words += say(" The edge lies between {low} and {high} (95\u202f%).", low=text(low), high=text(high))
-    return words
+    room = room_words(found.room_c, found.warmer_k)
+    return f"{words} {room}" if room else words
+
+
+def room_words(room_c: float | None, warmer_k: float) -> str:
+    """Say how warm a room a recommendation holds for; nothing where nobody told how warm it was."""
+    if room_c is None:
+        return ""
+    room = quantity(room_c, "°C", 1)
+    if warmer_k < TOLD_WARMER_K:
+        return say("Holds for a room of {room}.", room=room)
+    return say(
+        "Holds for a room of {room}, {kelvin} warmer than in its tests.", room=room, kelvin=quantity(warmer_k, "K", 1)
+    )
 
 
 def rests_on(runs: int, known: int, failures: int, held_back: int, loaded_s: float) -> str:
