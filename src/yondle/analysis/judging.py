@@ -16,6 +16,8 @@ from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Check, PassRecord, S
 from yondle.model.verdicts import SAYS_NOTHING, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Direction
 
+NEAR_LIMIT = 0.97
+"""A mean from this share of a limit on may be held down by it later: chips draw more as they warm, and sensors err."""
 CLOCK_HELD_SHARE = 0.995
 """A clock counts as held when its mean under load is at least this share of what was asked: sensors err by less."""
 
@@ -169,6 +171,14 @@ def limit_acted(declaration: RigDeclaration, setup: Setup, record: PassRecord) -
         return True
     found = limited(declaration, setup, [record])
     return bool(found.short) or found.throttled
+
+
+def limit_near(declaration: RigDeclaration, setup: Setup, record: PassRecord) -> bool:
+    """Tell whether a pass in which no limit acted drew so much that one may yet act, once its window is full."""
+    if record.result is None or limit_acted(declaration, setup, record):
+        return False
+    means, flags = record.result.measured.mean, (c for c in declaration.channels if c.quantity is Quantity.FLAG)
+    return any(means.get(c.of, 0.0) >= NEAR_LIMIT * setup[c.follows] for c in flags if c.follows in setup)
 
 
 def limited_benchmarks(declaration: RigDeclaration, records: Iterable[StepRecord]) -> tuple[str, ...]:

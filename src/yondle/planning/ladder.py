@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
 
-from yondle.analysis.judging import limit_acted
+from yondle.analysis.judging import limit_acted, limit_near
 from yondle.model.knobs import Knob, Setup, When
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
@@ -25,6 +25,7 @@ MOST_WARMING, LOOK_EVERY, LEAST_RISE_K = 40, 3, 1.0
 """Passes that only warm, in one attempt at most; they end sooner where so many bring less than this many kelvin."""
 PRELOAD_WINDOWS = 2.0
 """So many windows of load leave a seventh of what a limiter had saved up."""
+MOST_PRELOADS = 3
 USUAL_WINDOW_S, LONGEST_PRELOAD_S = 28.0, 120.0
 """The window of a limiter that isn't told, the longest in wide use; some tell windows of many minutes, which nobody waits for.
 
@@ -172,9 +173,17 @@ class _State:
         yield from self._run(stage, name, round_, True)
 
     def preload(self, stage: Stage, name: str, round_: int, probing: bool) -> Generator[Instruction, Answer, None]:
-        """Use up what a limiter still has to give, where one acts in a benchmark, or to see whether one does."""
-        if (probing or name in self._limited) and self._check.preload_s > 0.0:
-            yield from self._run(stage, name, round_, True, self._check.preload_s)
+        """Use up what a limiter still has to give, where one acts in a benchmark, or to see whether one does.
+
+        Where the load is hardly more than the limit that takes more windows than two.
+        """
+        if not (probing or name in self._limited) or self._check.preload_s <= 0.0:
+            return
+        setup = self._setups[self._home]
+        for _ in range(MOST_PRELOADS):
+            record = yield from self._run(stage, name, round_, True, self._check.preload_s)
+            if record is None or not limit_near(self._declaration, setup, record):
+                return
 
     def run(self, stage: Stage, name: str, round_: int, warm_up: bool) -> Generator[Instruction, Answer, None]:
         """Run a pass of the check, again where something disturbed it."""

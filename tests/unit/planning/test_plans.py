@@ -24,6 +24,7 @@ from yondle.planning.ladder import (
     BAND_K,
     IMPATIENT_S,
     LOOK_EVERY,
+    MOST_PRELOADS,
     MOST_REPEATS,
     MOST_WARMING,
     PRELOAD_WINDOWS,
@@ -69,8 +70,10 @@ def passes_of(orders: list[Settle | RunPass | TakeUp]) -> list[RunPass]:
     return [o for o in orders if isinstance(o, RunPass)]
 
 
-def record(order: RunPass, ok: bool = True, disturbed: str = "", limited: float = 0.0) -> PassRecord:
-    measured = Measured(mean={"power_limited": limited})
+def record(
+    order: RunPass, ok: bool = True, disturbed: str = "", limited: float = 0.0, watts: float = 30.0
+) -> PassRecord:
+    measured = Measured(mean={"power_limited": limited, "package_power": watts})
     result = PassResult(ok, 1.0 if ok else None, order.seconds, measured=measured)
     return PassRecord(order.number, order.stage, order.workload, order.round, order.warm_up, 0.0, result, disturbed)
 
@@ -163,6 +166,31 @@ def test_what_a_limit_acts_in_runs_for_windows_of_the_limiter_before_it_counts()
             assert sum(o.seconds for o in orders) == pytest.approx(check_seconds(check, HERON))
     first_seen = passes_of(played(lambda o: record(o, limited=0.9 if o.round > 1 else 0.0)))
     assert sum(o.warm_up for o in first_seen if o.round == 1) == 0
+
+
+def test_a_load_of_hardly_more_than_the_limit_runs_until_the_limit_acts_and_one_below_it_does_not() -> None:
+    """The mean comes to 85 W only after three windows of 90 W."""
+
+    def preloads(of_limit: float, after: int) -> list[int]:
+        """Play a benchmark that draws this share of the limit, which acts after so many passes in a row."""
+        row = 0
+
+        def ends(order: RunPass) -> PassRecord:
+            nonlocal row
+            row = row + 1 if order.workload == "stacking" else 0
+            return record(
+                order, limited=0.9 if row > after else 0.0, watts=of_limit * HERON.stock["power_limit"] * (row > 0)
+            )
+
+        orders = passes_of(played(ends, check=knowing(quick_check(HERON, 2), ("stacking",))))
+        counted = [i for i, o in enumerate(orders) if not o.warm_up and o.workload == "stacking"]
+        before = (takewhile(lambda o: o.warm_up and o.workload == "stacking", reversed(orders[:i])) for i in counted)
+        return [len(list(each)) for each in before]
+
+    assert preloads(1.2, 0) == [1, 1], "it acts at once"
+    assert preloads(1.05, 1) == [2, 2]
+    assert preloads(0.98, 99) == [MOST_PRELOADS, MOST_PRELOADS], "it may yet act as the chip warms; not for ever"
+    assert preloads(0.9, 99) == [1, 1]
 
 
 def test_a_step_takes_turns_with_what_it_starts_from_and_ends_at_its_own_values() -> None:
