@@ -129,6 +129,8 @@ class _State:
     def __init__(self, check: Check, declaration: RigDeclaration, setup: Setup, home: Setup) -> None:
         self._check, self._declaration, self._setups = check, declaration, (setup, home)
         self._limited = set(check.preload)
+        self._near: set[tuple[bool, str]] = set()
+        self._free: set[tuple[bool, str]] = set()
         self._total = passes_of(check)
         self._number = self._repeats = 0
         self._above, self._below = check.settle_above, check.settle_below
@@ -175,15 +177,18 @@ class _State:
     def preload(self, stage: Stage, name: str, round_: int, probing: bool) -> Generator[Instruction, Answer, None]:
         """Use up what a limiter still has to give, where one acts in a benchmark, or to see whether one does.
 
-        Where the load is hardly more than the limit that takes more windows than two.
+        Where the load is hardly more than the limit that takes more windows than two; where none acts even then, none does.
         """
-        if not (probing or name in self._limited) or self._check.preload_s <= 0.0:
+        here = self._home, name
+        if not (probing or name in self._limited or here in self._near) or self._check.preload_s <= 0.0:
             return
-        setup = self._setups[self._home]
+        self._near.discard(here)
         for _ in range(MOST_PRELOADS):
             record = yield from self._run(stage, name, round_, True, self._check.preload_s)
-            if record is None or not limit_near(self._declaration, setup, record):
+            if record is None or here not in self._near:
                 return
+            self._near.discard(here)
+        self._free.add(here)
 
     def run(self, stage: Stage, name: str, round_: int, warm_up: bool) -> Generator[Instruction, Answer, None]:
         """Run a pass of the check, again where something disturbed it."""
@@ -204,8 +209,11 @@ class _State:
         if not isinstance(record, PassRecord) or record.result is None:
             return None
         self.over = not record.result.ok
-        if limit_acted(self._declaration, self._setups[self._home], record):
+        setup, here = self._setups[self._home], (self._home, name)
+        if limit_acted(self._declaration, setup, record):
             self._limited.add(name)
+        elif here not in self._free and limit_near(self._declaration, setup, record):
+            self._near.add(here)
         return record
 
 
@@ -300,8 +308,14 @@ def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, set
     """
     live = set_live(declaration, home, setup)
     check = quick_check(declaration, passes or (PASSES_IN_TURNS if live else STEP_PASSES), setup)
-    governed = any(declaration.knob(change.knob).governs for change in home.changes_to(setup))
-    return replace(check, alternates=live and check.scores, probe=governed and check.scores)
+    return replace(
+        check, alternates=live and check.scores, probe=check.scores and changes_limit(declaration, home, setup)
+    )
+
+
+def changes_limit(declaration: RigDeclaration, home: Setup, setup: Setup) -> bool:
+    """Tell whether a step changes what limits others: a limit, a mode, the cooling."""
+    return any(declaration.knob(change.knob).governs for change in home.changes_to(setup))
 
 
 def set_live(declaration: RigDeclaration, home: Setup, setup: Setup) -> bool:

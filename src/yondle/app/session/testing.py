@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from yondle.analysis.judging import UNLIMITED, limited_at
@@ -18,7 +18,7 @@ from yondle.model.proposals import must_be_allowed
 from yondle.model.quantities import duration
 from yondle.model.steps import ASKED_BECAUSE, Check, Step, StepKind, StepRecord, may_be_put_in_force
 from yondle.model.verdicts import TRENDS, Failure
-from yondle.planning.ladder import knowing, quick_check, step_check
+from yondle.planning.ladder import changes_limit, knowing, quick_check, step_check
 
 BASELINE_PASSES = 5
 MOST_BASELINES = 3
@@ -181,7 +181,9 @@ def _tested(
         if knobs:
             own[what] = listed([in_sentence(session.declaration.knob(knob).name) for knob in knobs])
     now = session.snapshot
-    known = (None, None) if step.kind is StepKind.BASELINE else (now.limited_benchmarks, now.start_reading)
+    known = (None, None) if step.kind is StepKind.BASELINE else (now.limited_with(step.setup), now.start_reading)
+    if check.scores and changes_limit(session.declaration, home, step.setup) and not now.same_settings(step.setup):
+        check = replace(check, probe=True)
     order = Order(
         session.logbook.next_attempt(),
         step,

@@ -18,7 +18,7 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.failures import ChartFailure
 from yondle.views.shared.gains import told_words
-from yondle.views.shared.leveled import levels_of
+from yondle.views.shared.leveled import family_of, levels_of
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of, held_words, unknown_words, unlike_words
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, Shower, measures_for
 from yondle.views.shared.snapshot import Snapshot
@@ -63,7 +63,7 @@ class Curve:
         whole = self.reading.whole if self.reading is not None else None
         if whole is not None and whole.settings >= FEWEST_FOR_SHAPE and whole.sure:
             return True
-        return self.ends is not None and self.ends.word in (GainWord.GAIN, GainWord.LOSS)
+        return self.ends is not None and self.ends.sure and self.ends.word in (GainWord.GAIN, GainWord.LOSS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +117,8 @@ def scaling(
     base = _baseline(book, settings)
     shower = Shower(declaration, measure, base, group)
     measured = [benchmark for benchmark in declaration.benchmarks if _measured(group, benchmark)]
-    curves = tuple(_curve(benchmark, group, shower, levels_of(book, benchmark)) for benchmark in measured)
+    family = family_of(book)
+    curves = tuple(_curve(benchmark, group, shower, levels_of(book, benchmark), family) for benchmark in measured)
     return ScalingView(
         knob,
         measure,
@@ -142,7 +143,7 @@ def _measured(group: Group, benchmark: Workload) -> bool:
     return sum(benchmark.id in s.figures for s in group.settings) > 1
 
 
-def _curve(benchmark: Workload, group: Group, shower: Shower, levels: Levels) -> Curve:
+def _curve(benchmark: Workload, group: Group, shower: Shower, levels: Levels, family: int) -> Curve:
     points = []
     for setting in group.settings:
         passes = shower.shown(benchmark, setting)
@@ -159,7 +160,7 @@ def _curve(benchmark: Workload, group: Group, shower: Shower, levels: Levels) ->
     numeric = not group.knob.choices and group.settings[0].setup[group.knob.id] > 0.0
     reading = read_curve(scores, benchmark.metric.direction, benchmark.metric.cap) if numeric else None
     setups = [s.setup for s in group.settings if benchmark.id in s.figures]
-    ends = levels.gain(setups[-1], setups[0])
+    ends = levels.gain(setups[-1], setups[0], family=family)
     span = say(
         "from {lowest} to {highest}", lowest=group.knob.bare(scores[0][0]), highest=group.knob.text(scores[-1][0])
     )

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 from yondle.analysis.levels import Levels
-from yondle.analysis.margins import GainWord
+from yondle.analysis.margins import GainWord, spread
 from yondle.analysis.scaling import Elasticity, meets_cap
 from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveShape, read_curve
 from yondle.language.saying import in_sentence, say
@@ -14,7 +14,7 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import count, number, quantity
 from yondle.model.workloads import Direction, Workload
-from yondle.views.shared.leveled import levels_of
+from yondle.views.shared.leveled import family_of, levels_of
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of
 from yondle.views.shared.snapshot import Snapshot
 
@@ -96,7 +96,7 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     points = [(s.setup[knob.id], [f.score for f in s.figures[benchmark.id]]) for s in measured]
     if knob.choices or len(points) < 2 or points[0][0] <= 0.0:
         return None
-    trend = _last_trend(levels_of(book, benchmark), benchmark, [s.setup for s in measured], points)
+    trend = _last_trend(levels_of(book, benchmark), family_of(book), benchmark, [s.setup for s in measured], points)
     if trend is None or (knob.proportional and trend.slope < 0.0):
         return None
     end, scores = points[-1] if trend.slope > 0.0 else points[0]
@@ -104,11 +104,22 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     gain = math.log(wanted / mean) if benchmark.metric.direction is Direction.HIGHER else math.log(mean / wanted)
     if gain <= 0.0:
         return None
-    value, low, high = _reach(end, gain, trend)
+    value, low, high = _reach(end, gain, _error(scores), trend)
     last = knob.high if trend.slope > 0.0 else knob.low
+    followed = _followed(points, trend.slope > 0.0)
+    beyond = (followed < last) if trend.slope > 0.0 else (followed > last)
+    last = knob.nearest(followed) if beyond else last
     most = trend.slope * math.log(last / end) if last > 0.0 else math.inf
-    short = not knob.low <= value <= knob.high
+    short = value > last if trend.slope > 0.0 else value < last
     against = _against(book, knob, group, last if short else value)
+    if short and beyond:
+        words = say(
+            "{knob} would have to go too far beyond what was tested: its trend, followed up to {last}, brings {most}\u202f%",
+            knob=knob.name,
+            last=knob.text(last),
+            most=number(100.0 * math.expm1(max(most, 0.0)), 1),
+        )
+        return Way(knob, last, last, math.inf, against, True, max(most, 0.0), f"{words}.")
     if short:
         words = say(
             "{knob} doesn't reach it: up to {last}, the last it takes, its trend brings {most}\u202f%",
@@ -131,7 +142,7 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
 
 
 def _last_trend(
-    levels: Levels, benchmark: Workload, setups: list[Setup], points: list[tuple[float, list[float]]]
+    levels: Levels, family: int, benchmark: Workload, setups: list[Setup], points: list[tuple[float, list[float]]]
 ) -> Elasticity | None:
     """Give the slope at the end of the measured values towards which scores rise; None where it isn't sure, or ends there."""
     if meets_cap(points, benchmark.metric.cap):
@@ -139,8 +150,14 @@ def _last_trend(
     if len(points) < FEWEST_FOR_SHAPE:
         whole = levels.gain(setups[-1], setups[0])
         one, other = (-2, -1) if whole is not None and whole.fraction > 0.0 else (0, 1)
-        told, span = levels.gain(setups[other], setups[one]), math.log(points[other][0] / points[one][0])
-        if whole is None or told is None or told.word not in _TOLD or whole.fraction * told.fraction < 0.0:
+        told, span = levels.gain(setups[other], setups[one], family=family), math.log(points[other][0] / points[one][0])
+        if (
+            whole is None
+            or told is None
+            or told.word not in _TOLD
+            or not told.sure
+            or whole.fraction * told.fraction < 0.0
+        ):
             return None
         low, high = (math.log1p(v) / span for v in (told.low, told.high))
         return Elasticity(math.log1p(told.fraction) / span, low, high, len(points))
@@ -155,6 +172,8 @@ def _last_trend(
     return piece
 
 
+FOLLOWED = 1.0
+"""A trend is followed beyond what was tested by this many times the range tested, on logs: what comes then, it can't know."""
 _TOLD = (GainWord.GAIN, GainWord.LOSS)
 _ENDED = (
     CurveShape.CAPPED,
@@ -189,11 +208,25 @@ def _joint(ways: tuple[Way, ...], missing: float) -> str:
     return say("Together they would, if their trends held and their gains multiply: {names}.", names=names)
 
 
-def _reach(start: float, gain: float, trend: Elasticity) -> tuple[float, float, float]:
-    """Give where a trend reaches a gain on logs, and the ends of the range that its slope leaves, nearest first."""
+def _reach(start: float, gain: float, error: float, trend: Elasticity) -> tuple[float, float, float]:
+    """Give where a trend reaches a gain on logs, and the ends of the range its slope and its start leave, nearest first."""
     fast, slow = (trend.high, trend.low) if trend.slope > 0 else (trend.low, trend.high)
-    ends = [start * math.exp(min(max(gain / slope, -50.0), 50.0)) for slope in (trend.slope, fast, slow)]
+    ways = ((gain, trend.slope), (max(gain - error, 0.0), fast), (gain + error, slow))
+    ends = [start * math.exp(min(max(more / slope, -50.0), 50.0)) for more, slope in ways]
     return ends[0], ends[1], ends[2]
+
+
+def _error(scores: list[float]) -> float:
+    """Give half the 95 % range of the mean of some scores on logs; none of a single one, which tells nothing of itself."""
+    told = spread(scores)
+    return math.log(told.high / told.low) / 2.0 if told is not None and told.n > 1 and told.low > 0.0 else 0.0
+
+
+def _followed(points: list[tuple[float, list[float]]], rising: bool) -> float:
+    """Give how far a trend is followed beyond the last value tested: as far, on logs, as the values tested span."""
+    low, high = points[0][0], points[-1][0]
+    end, other = (high, low) if rising else (low, high)
+    return float(end * (end / other) ** FOLLOWED)
 
 
 def _against(book: Snapshot, knob: Knob, group: Group, value: float) -> tuple[str, ...]:

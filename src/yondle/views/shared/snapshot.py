@@ -173,7 +173,11 @@ class Snapshot:
     @property
     def limited_benchmarks(self) -> tuple[str, ...]:
         """The benchmarks in which a limit acted at stock or at the settings in force."""
-        records = [r for r in (self.baseline_step, self.position) if r is not None]
+        return self.limited_with(self.in_force)
+
+    def limited_with(self, setup: Setup) -> tuple[str, ...]:
+        """Name the benchmarks in which a limit acted at stock, at the settings in force, or whenever these were tested."""
+        records = [r for r in (self.baseline_step, self.position, *self.same_settings(setup)) if r is not None]
         return limited_benchmarks(self.declaration, records)
 
     def can_test_again(self, number: int) -> bool:
