@@ -50,6 +50,7 @@ numbers: setup
 	$(PY) -m benchmarks.edge
 	$(PY) -m benchmarks.beyond
 	$(PY) -m benchmarks.chips
+	$(PY) -m benchmarks.statements
 
 mutants: setup
 	$(PY) tools/mutants.py

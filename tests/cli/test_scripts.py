@@ -107,6 +107,21 @@ def test_where_there_is_no_terminal_a_line_a_minute_tells_what_is_at_hand(
     assert all(each.startswith("step 2 · pass ") for each in told)
 
 
+def test_turns_can_be_left_out_of_a_step_and_of_a_plan(book: Path, tmp_path: Path, yondle: Said) -> None:
+    plan, took = tmp_path / "plan.toml", []
+    for turns in ("", "turns = false\n"):
+        plan.write_text(PLAN.replace("[[do]]", f"{turns}[[do]]"))
+        took.append(json.loads(yondle("plan", "check", str(book), str(plan), "--json")[1])["seconds"])
+    assert took[1] < 0.75 * took[0]
+    assert yondle("plan", "run", str(book), str(plan))[0] == 0
+    assert yondle("step", str(book), "core_clock=4350", "-n", "2", "--without-turns")[0] == 0
+    assert yondle("step", str(book), "core_clock=4375", "-n", "2")[0] == 0
+    session = open_logbook(book)
+    alone = [not attempt.compared for record in session.snapshot.steps[1:] for attempt in record.attempts]
+    session.close()
+    assert alone == [True, True, True, False]
+
+
 def test_ctrl_c_before_anything_was_begun_is_a_document_too(
     book: Path, yondle: Said, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -153,7 +153,9 @@ def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said
     assert clock.value > 4300.0, "what was measured fell short"
     assert "power_limit" not in [w.knob.id for w in near.ways], "its last piece is flat"
     far = target(swept.snapshot, settings_of(swept.snapshot), stacking, 300.0)
-    assert [(w.knob.id, w.value, w.short) for w in far.ways] == [("core_clock", 4750.0, True)], "as far as it was tested"
+    assert [(w.knob.id, w.value, w.short) for w in far.ways] == [("core_clock", 4750.0, True)], (
+        "as far as it was tested"
+    )
     assert "no knob reaches it" in far.sentence
     steps = swept.declaration.knob("core_clock")
     assert (_past(steps, 4300.0, 4300.2), _past(steps, 4300.0, 4326.0)) == (4325.0, 4350.0)

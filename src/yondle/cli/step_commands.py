@@ -101,6 +101,12 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
         values: Annotated[list[str], typer.Argument(help="What to try, as knob=value.", show_default=False)],
         joint: Annotated[bool, typer.Option("--joint", help="Change several knobs in one step on purpose.")] = False,
         passes: Passes = None,
+        without_turns: Annotated[
+            bool,
+            typer.Option(
+                "--without-turns", help="Measure it alone, not in turns with what it starts from: half the time."
+            ),
+        ] = False,
         pace: Pace = None,
         together: Together = False,
         asks: Asks = False,
@@ -113,7 +119,7 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
                 session.do(Propose(knob.id, value, joint=joint))
             if session.snapshot.proposal is None:
                 raise KnownError(say("These values are already in force."), say("Name another value."))
-            run_test(session, lambda: session.do(TryProposal(passes)), console, as_json, strict)
+            run_test(session, lambda: session.do(TryProposal(passes, not without_turns)), console, as_json, strict)
 
     @app.command()
     def back(

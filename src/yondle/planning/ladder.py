@@ -301,12 +301,14 @@ def usual_passes(knob: Knob) -> int:
     return PASSES_IN_TURNS if knob.when is When.LIVE else STEP_PASSES
 
 
-def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, setup: Setup) -> Check:
+def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, setup: Setup, turns: bool = True) -> Check:
     """Make the check of a step that starts from a setup; with no number of passes it has the usual one.
+
+    Where all that changes can be set live it takes turns with its start, unless that isn't wanted.
 
     One that changes a limit, a mode or the cooling looks whether a limit acts now that didn't at its start.
     """
-    live = set_live(declaration, home, setup)
+    live = turns and set_live(declaration, home, setup)
     check = quick_check(declaration, passes or (PASSES_IN_TURNS if live else STEP_PASSES), setup)
     return replace(
         check, alternates=live and check.scores, probe=check.scores and changes_limit(declaration, home, setup)

@@ -87,6 +87,7 @@ class _Plan(StrictTable):
     name: Annotated[str, Field(min_length=1, max_length=80)]
     passes: Annotated[int, Field(ge=2, le=200)] = 5
     once_more: Annotated[int, Field(ge=0, le=5)] = 0
+    turns: bool = True
     stop: _Stop = _Stop()
     do: Annotated[
         tuple[Annotated[_Sweep | _Ladder | _Steps | _Edge | _Proof, Field(discriminator="kind")], ...],
@@ -105,7 +106,7 @@ def parse_plan(text: str, source: str, declaration: RigDeclaration) -> Plan:
     table = validated(_Plan, text, source, say("is no plan"), DOCUMENT)
     parts = tuple(_part(part, declaration) for part in table.do)
     stop = StopRules(table.stop.failures, table.stop.hours, table.stop.verdicts)
-    return Plan(table.name, parts, table.passes, table.once_more, stop)
+    return Plan(table.name, parts, table.passes, table.once_more, stop, table.turns)
 
 
 def sweep_text(

@@ -83,13 +83,17 @@ class StopRules:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """What to try, with how many passes, how often once more after a failure to be sure, and when to stop."""
+    """What to try, with how many passes, how often once more after a failure to be sure, and when to stop.
+
+    With `turns` live steps are tested in turns with what they start from.
+    """
 
     name: str
     parts: tuple[Part, ...]
     passes: int = 5
     once_more: int = 0
     stop: StopRules = StopRules()
+    turns: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +164,7 @@ class _Played:
             case Try():
                 home = here if move.origin is None else self._seen[move.origin]
                 setup = home.with_values(move.values)
-                check = move.check or step_check(self._declaration, self._plan.passes, home, setup)
+                check = move.check or step_check(self._declaration, self._plan.passes, home, setup, self._plan.turns)
                 self.tests += 1
                 self._price(check)
                 self._bracket(check, home)

@@ -122,23 +122,23 @@ class EndPlan(Command[None]):
         _close(session, Ended.STOPPED, "")
 
 
-def make_move(session: Session, move: Move, passes: int | None = None) -> StepRecord:
+def make_move(session: Session, move: Move, passes: int | None = None, turns: bool = True) -> StepRecord:
     """Carry out one move of a plan; one that only recalls gives the step in force."""
     match move:
         case GoBack():
             return ReturnTo(move.step).do(session)
         case Again():
-            return TryAgain(move.step, passes).do(session)
+            return TryAgain(move.step, passes, turns).do(session)
         case Recall():
             here = session.snapshot.position
             if here is None:
                 raise KnownError(say("The rig is at no step of the trail."), say("Go back to one first."))
             return here
         case Try(origin=int(origin)):
-            return TryFrom(origin, move.values, move.check, move.why).do(session)
+            return TryFrom(origin, move.values, move.check, move.why, turns).do(session)
         case Try():
             ProposeTogether(move.values).do(session)
-            return TryProposal(passes).do(session)
+            return TryProposal(passes, turns).do(session)
 
 
 def undone_words(undone: list[str]) -> str:
@@ -265,7 +265,7 @@ class _Runner:
         session = self._session
         home = session.rests.in_force if move.origin is None else session.book.step(move.origin).step.setup
         setup = home.with_values(dict(move.values))
-        check = move.check or step_check(session.declaration, self._plan.passes, home, setup)
+        check = move.check or step_check(session.declaration, self._plan.passes, home, setup, self._plan.turns)
         return baseline_first(session, check, home)
 
     def _make(self, move: Move, number: int) -> StepRecord:
@@ -273,7 +273,7 @@ class _Runner:
         for _ in range(_INTERRUPTED_AT_MOST):
             attempt = None if isinstance(move, GoBack | Recall) else self._session.logbook.next_attempt()
             self._keeping.open_move(self._run.id, number, kept_move(move), attempt)
-            record = make_move(self._session, move, self._plan.passes)
+            record = make_move(self._session, move, self._plan.passes, self._plan.turns)
             if record.outcome is None or record.outcome.failure is not Failure.INTERRUPTED or attempt is None:
                 break
         return record

@@ -65,9 +65,10 @@ class RunBaseline(_Test):
 
 @dataclass(frozen=True)
 class TryProposal(_Test):
-    """Test what is proposed as one step from where the rig is; raises KnownError with nothing proposed."""
+    """Test what is proposed as one step, in turns with where the rig is or not; raises KnownError with nothing proposed."""
 
     passes: int | None = None
+    turns: bool = True
 
     def do(self, session: Session) -> StepRecord:
         """Give the step with its new attempt."""
@@ -78,7 +79,7 @@ class TryProposal(_Test):
         if proposal is None:
             raise nothing_proposed()
         setup = here.in_force.with_values({change.knob: change.new for change in proposal.changes})
-        check = _of_a_step(session, self.passes, here.in_force, setup)
+        check = _of_a_step(session, self.passes, here.in_force, setup, self.turns)
         step = session.book.step_from(here.position, here.in_force, setup, proposal.joint)
         instead = baseline_first(session, check, here.in_force)
         if instead is not None:
@@ -100,6 +101,7 @@ class TryFrom(_Test):
     values: Mapping[str, float] = field(default_factory=dict)
     check: Check | None = None
     why: str = ""
+    turns: bool = True
 
     def do(self, session: Session) -> StepRecord:
         """Give the step with its new attempt."""
@@ -121,7 +123,7 @@ class TryFrom(_Test):
         setup = home.step.setup.with_values(dict(self.values))
         joint = len(home.step.setup.changes_to(setup)) > 1
         step = session.book.step_from(self.origin, home.step.setup, setup, joint)
-        asked = check or _of_a_step(session, None, home.step.setup, setup)
+        asked = check or _of_a_step(session, None, home.step.setup, setup, self.turns)
         instead = baseline_first(session, asked, home.step.setup)
         if instead is not None:
             return instead
@@ -134,6 +136,7 @@ class TryAgain(_Test):
 
     step: int
     passes: int | None = None
+    turns: bool = True
 
     def do(self, session: Session) -> StepRecord:
         """Give the step with its new attempt."""
@@ -156,7 +159,7 @@ class TryAgain(_Test):
             must_be_allowed(session.declaration, session.declaration.settable(change.knob), change.new)
         session.proposal = None
         home = session.book.step(parent).step.setup if parent is not None else session.declaration.stock
-        check = _of_a_step(session, self.passes, home, record.step.setup)
+        check = _of_a_step(session, self.passes, home, record.step.setup, self.turns)
         instead = baseline_first(session, check, home)
         if instead is not None:
             return instead
@@ -216,10 +219,10 @@ def baseline_first(session: Session, check: Check, home: Setup) -> StepRecord | 
     return None if follows else session.book.step(baseline.step.number)
 
 
-def _of_a_step(session: Session, passes: int | None, home: Setup, setup: Setup) -> Check:
+def _of_a_step(session: Session, passes: int | None, home: Setup, setup: Setup, turns: bool = True) -> Check:
     """The check of a step: in turns with what it starts from where that can be, with so many passes of its own."""
     asked = None if passes is None else _checked_passes(passes)
-    return step_check(session.declaration, asked, home, setup)
+    return step_check(session.declaration, asked, home, setup, turns)
 
 
 def _set_back_s(session: Session) -> float:
