@@ -37,7 +37,7 @@ from yondle.model.workloads import Direction, Workload
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 from yondle.rigs.simulated.sensors import _wall_w
 from yondle.rigs.simulated.world import World, fresh_state
-from yondle.views.compare.efficiency import efficiency
+from yondle.views.compare.efficiency import STABLE, efficiency
 from yondle.views.map.maps import map_of, pairs_measured
 from yondle.views.scaling.curves import knobs_measured, scaling
 from yondle.views.scaling.limits import limits
@@ -431,10 +431,10 @@ def _efficiency(book: Snapshot, truth: Truth, told: Told) -> None:
         if view.best is None:
             told.hold("efficiency: most score per watt", None, view.sentence)
             continue
-        setups = [next(r.step.setup for r in book.steps if r.step.number == c.step) for c in view.costs]
-        per_watt = [truth.log(s, benchmark.id) - math.log(truth.watts(s, benchmark.id)) for s in setups]
-        named = {view.best, *view.alike}
-        right = max(per_watt) - max(per_watt[i] for i in named) < 10 * NOTHING
+        setups = {r.step.number: r.step.setup for r in book.steps}
+        held = {i: setups[c.step] for i, c in enumerate(view.costs) if c.verdict in STABLE}
+        per_watt = {i: truth.log(s, benchmark.id) - math.log(truth.watts(s, benchmark.id)) for i, s in held.items()}
+        right = max(per_watt.values()) - max(per_watt[i] for i in (view.best, *view.alike)) < 10 * NOTHING
         told.hold("efficiency: most score per watt", right, f"{benchmark.id}: {view.sentence}")
 
 
@@ -452,22 +452,24 @@ def _map(book: Snapshot, truth: Truth, told: Told) -> None:
             ]
             true = corners[3] - corners[1] - corners[2] + corners[0]
             left = table.left_over
+            alone = "" if left.sure else ", by itself"
             right = true > NOTHING if left.low > 0 else true < -NOTHING if left.high < 0 else None
             told.hold(
-                "map: help or hinder",
+                f"map: help or hinder{alone}",
                 right,
                 f"{benchmark.id} {across.id} x {up.id}: {left.fraction:+.4f}, true {true:+.4f}",
             )
 
 
 def table(told: list[Told]) -> Iterator[str]:
-    """Write the table, the worst rows first."""
+    """Write the table, the worst rows first; what is told as one by itself, and ranges, are no sentences and stand apart."""
     counts: Counter[tuple[str, str]] = sum((t.counts for t in told), Counter())
     kinds = sorted({kind for kind, _ in counts}, key=lambda k: -_wrong(counts, k))
     yield "| statement | true | false | told open | false of those told |"
     yield "| --- | --- | --- | --- | --- |"
-    sentences = [kind for kind in kinds if not kind.startswith("range")]
-    for kind in (*sentences, *(kind for kind in kinds if kind.startswith("range"))):
+    apart = [kind for kind in kinds if kind.startswith("range") or "by itself" in kind]
+    sentences = [kind for kind in kinds if kind not in apart]
+    for kind in (*sentences, *apart):
         right, wrong, left = (counts[kind, how] for how in ("true", "false", "open"))
         yield f"| {kind} | {right} | {wrong} | {left} | {share(wrong, right + wrong) if right + wrong else ''} |"
     right, wrong = (sum(counts[kind, how] for kind in sentences) for how in ("true", "false"))

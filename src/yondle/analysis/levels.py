@@ -278,22 +278,31 @@ def _believed(likely: Array) -> tuple[float, float]:
 
 
 def _tamed(told: list[tuple[Visit, Array]]) -> list[tuple[Visit, Array]]:
-    """Pull passes in that lie far out among those of their visit, so that one of them can't move a level or widen all.
+    """Pull passes in that lie far out among those they are to be like, so that one of them can't move a level or widen all.
 
-    Winsorized at OUTLYING robust deviations (median absolute deviation from the visits' medians; Huber and Ronchetti, Robust
-    Statistics, 2nd ed., ch. 1). Not by setting: what a machine drifts by over an evening is no outlier.
+    Winsorized at OUTLYING robust deviations (median absolute deviation from medians; Huber and Ronchetti, Robust Statistics,
+    2nd ed., ch. 1). They are to be like the others of their visit, not of their setting: what a machine drifts by over an
+    evening is no outlier. Visits of a pass or two, as in rounds, have none: those are held against their setting's other
+    short visits, where drift widens what is taken to be usual, too.
     """
-    medians = [float(np.median(logs)) if len(logs) >= FEWEST_IN_VISIT else 0.0 for _, logs in told]
-    off = [np.abs(logs - at) for (_, logs), at in zip(told, medians, strict=True) if len(logs) >= FEWEST_IN_VISIT]
-    apart = np.concatenate(off) if off else np.zeros(0)
-    apart = apart[apart > 0.0]
-    if len(apart) < FEWEST_TO_TAME:
-        return told
-    most = OUTLYING * _CONSISTENT * float(np.median(apart))
-    return [
-        (visit, np.clip(logs, at - most, at + most) if len(logs) >= FEWEST_IN_VISIT else logs)
-        for (visit, logs), at in zip(told, medians, strict=True)
-    ]
+    long = [len(logs) >= FEWEST_IN_VISIT for _, logs in told]
+    like: dict[Hashable, list[int]] = {}
+    for i, (visit, logs) in enumerate(told):
+        like.setdefault((visit.attempt, i) if len(logs) >= FEWEST_IN_VISIT else visit.setting, []).append(i)
+    tamed = list(told)
+    for kind in (True, False):
+        groups = [of for of in like.values() if long[of[0]] is kind and (kind or len(of) >= FEWEST_IN_VISIT)]
+        medians = [float(np.median(np.concatenate([told[i][1] for i in of]))) for of in groups]
+        off = [np.abs(told[i][1] - at) for of, at in zip(groups, medians, strict=True) for i in of]
+        apart = np.concatenate(off) if off else np.zeros(0)
+        apart = apart[apart > 0.0]
+        if len(apart) < FEWEST_TO_TAME:
+            continue
+        most = OUTLYING * _CONSISTENT * float(np.median(apart))
+        for of, at in zip(groups, medians, strict=True):
+            for i in of:
+                tamed[i] = told[i][0], np.clip(told[i][1], at - most, at + most)
+    return tamed
 
 
 Places = NDArray[np.intp]

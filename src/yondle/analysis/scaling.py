@@ -44,15 +44,21 @@ class Elasticity:
 
 @dataclass(frozen=True, slots=True)
 class Interaction:
-    """How much more two changes bring together than apart, as a fraction with its 95 % range."""
+    """How much more two changes bring together than apart, as a fraction with its 95 % range.
+
+    It is `sure` where it would be told if all that a logbook tells held together.
+    """
 
     fraction: float
     low: float
     high: float
+    sure: bool = True
 
     @property
     def words(self) -> str:
         """Say it."""
+        if not self.sure:
+            return say("by itself a sign that one changes what the other brings; test it again to be sure")
         if self.low > 0.0:
             return say("they help each other")
         return (

@@ -19,7 +19,7 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.gains import gain_words, how_gained, told_words
-from yondle.views.shared.leveled import levels_of
+from yondle.views.shared.leveled import family_of, levels_of
 from yondle.views.shared.measured import Setting, Settings, held_words
 from yondle.views.shared.snapshot import Snapshot
 
@@ -90,7 +90,7 @@ def map_of(book: Snapshot, settings: Settings, across: Knob, up: Knob, benchmark
         )
         for s in group
     )
-    table = _two_by_two(group, across, up, benchmark, levels)
+    table = _two_by_two(group, across, up, benchmark, levels, family_of(book))
     surface = _surface(points, across, up)
     held = held_words(book.declaration, group[0].setup, across.id, up.id) if group else ""
     sentence = _sentence(across, up, benchmark, points, table)
@@ -151,7 +151,9 @@ def _edge(points: tuple[MapPoint, ...], across: Knob, up: Knob) -> tuple[tuple[f
     return tuple(edge)
 
 
-def _two_by_two(group: list[Setting], across: Knob, up: Knob, benchmark: Workload, levels: Levels) -> TwoByTwo | None:
+def _two_by_two(
+    group: list[Setting], across: Knob, up: Knob, benchmark: Workload, levels: Levels, family: int
+) -> TwoByTwo | None:
     """Take the widest rectangle whose four corners are measured."""
     setups = {(s.setup[across.id], s.setup[up.id]): s.setup for s in group if benchmark.id in s.figures}
     xs, ys = (sorted({pair[i] for pair in setups}) for i in (0, 1))
@@ -171,8 +173,8 @@ def _two_by_two(group: list[Setting], across: Knob, up: Knob, benchmark: Workloa
     alone, other, together = (levels.gain(setup, neither) for setup in (first, second, both))
     if over is None or alone is None or other is None or together is None:
         return None
-    told = over.gain()
-    left_over = Interaction(told.fraction, told.low, told.high)
+    told = over.gain(family=family)
+    left_over = Interaction(told.fraction, told.low, told.high, told.sure)
     return TwoByTwo(low, high, alone, other, together, left_over)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yondle.analysis.levels import Levels
 from yondle.analysis.margins import GainWord, spread
@@ -96,9 +96,11 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     points = [(s.setup[knob.id], [f.score for f in s.figures[benchmark.id]]) for s in measured]
     if knob.choices or len(points) < 2 or points[0][0] <= 0.0:
         return None
-    trend = _last_trend(levels_of(book, benchmark), family_of(book), benchmark, [s.setup for s in measured], points)
+    levels, setups = levels_of(book, benchmark), [s.setup for s in measured]
+    trend = _last_trend(levels, family_of(book), benchmark, setups, points)
     if trend is None or (knob.proportional and trend.slope < 0.0):
         return None
+    trend = _open_ended(trend, levels, setups, points)
     end, scores = points[-1] if trend.slope > 0.0 else points[0]
     mean = math.exp(sum(map(math.log, scores)) / len(scores))
     gain = math.log(wanted / mean) if benchmark.metric.direction is Direction.HIGHER else math.log(mean / wanted)
@@ -174,6 +176,20 @@ def _last_trend(
 
 FOLLOWED = 1.0
 """A trend is followed beyond what was tested by this many times the range tested, on logs: what comes then, it can't know."""
+
+
+def _open_ended(
+    trend: Elasticity, levels: Levels, setups: list[Setup], points: list[tuple[float, list[float]]]
+) -> Elasticity:
+    """Widen a trend by what the last two values alone leave open: whether it goes on, they know best."""
+    one, other = (-2, -1) if trend.slope > 0.0 else (0, 1)
+    told, span = levels.gain(setups[other], setups[one]), math.log(points[other][0] / points[one][0])
+    if told is None or not math.isfinite(told.margin):
+        return trend
+    low, high = sorted(math.log1p(v) / span for v in (told.low, told.high))
+    return replace(trend, low=min(trend.low, low), high=max(trend.high, high))
+
+
 _TOLD = (GainWord.GAIN, GainWord.LOSS)
 _ENDED = (
     CurveShape.CAPPED,
@@ -211,9 +227,11 @@ def _joint(ways: tuple[Way, ...], missing: float) -> str:
 def _reach(start: float, gain: float, error: float, trend: Elasticity) -> tuple[float, float, float]:
     """Give where a trend reaches a gain on logs, and the ends of the range its slope and its start leave, nearest first."""
     fast, slow = (trend.high, trend.low) if trend.slope > 0 else (trend.low, trend.high)
-    ways = ((gain, trend.slope), (max(gain - error, 0.0), fast), (gain + error, slow))
-    ends = [start * math.exp(min(max(more / slope, -50.0), 50.0)) for more, slope in ways]
-    return ends[0], ends[1], ends[2]
+    near, far = (max(gain - error, 0.0), fast), (gain + error, slow)
+    ends = [start * math.exp(min(max(more / slope, -50.0), 50.0)) for more, slope in ((gain, trend.slope), near)]
+    never = far[1] * trend.slope <= 0.0
+    end = math.inf if trend.slope > 0.0 else 0.0
+    return ends[0], ends[1], end if never else start * math.exp(min(max(far[0] / far[1], -50.0), 50.0))
 
 
 def _error(scores: list[float]) -> float:
