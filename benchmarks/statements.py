@@ -259,7 +259,7 @@ def evening(seed: str) -> tuple[str, Told]:
         book, truth = session.snapshot, Truth(text, (at_s + session.machine.clock.now()) / 2.0)
         for hold in (_trail, _scaling, _limits, _efficiency, _map):
             hold(book, truth, told)
-        _target(book, Truth(text, at_s, corrects=False), told)
+        _target(book, truth, Truth(text, at_s, corrects=False), told)
         session.do(StartPlan(THE_EDGE, "the edge", lambda *_: None))
         run = session.logbook.keeping.plan_runs()[-1]
         found = run.found[-1] if run.found else None
@@ -398,7 +398,8 @@ def _limits(book: Snapshot, truth: Truth, told: Told) -> None:
         )
 
 
-def _target(book: Snapshot, truth: Truth, told: Told) -> None:
+def _target(book: Snapshot, truth: Truth, trend: Truth, told: Told) -> None:
+    """Where the trend reaches, and where it doesn't: errors that are corrected on the way end a trend, and are no part of it."""
     settings = settings_of(book)
     for benchmark in book.declaration.benchmarks:
         up = benchmark.metric.direction is Direction.HIGHER
@@ -413,7 +414,11 @@ def _target(book: Snapshot, truth: Truth, told: Told) -> None:
         for way in answer.ways:
             ends = sorted((way.low, way.high), key=lambda v: abs(v - book.in_force[way.knob.id]))
             near, far = (min(max(end, way.knob.low), way.knob.high) for end in ends)
-            figures = [truth.figure(book.in_force.with_values({way.knob.id: v}), benchmark) for v in (near, far)]
+            if way.short and way.value not in (way.knob.low, way.knob.high):
+                told.hold("target: the value that reaches it", None, way.sentence)
+                continue
+            ends_of = ((truth, near), (trend, far))
+            figures = [of.figure(book.in_force.with_values({way.knob.id: v}), benchmark) for of, v in ends_of]
             reach = [f >= wanted if up else f <= wanted for f in figures]
             words = f"{benchmark.id}: {way.sentence} (true {figures}, wanted {wanted:.4g})"
             inside = not way.short and math.isfinite(way.high)

@@ -203,15 +203,15 @@ def test_putting_back_waits_for_the_tuner_too_and_says_what_to_enter(tmp_path: P
 def test_values_that_can_not_be_read_are_taken_as_told_until_a_reset(tmp_path: Path) -> None:
     session = create_logbook(tmp_path / "bittern.yondle", choose_rig("bittern"))
     session.do(RunBaseline(2))
-    higher = try_out(session, core_voltage=1.25)
+    higher = try_out(session, core_voltage=1.2125)
     assert higher.verdict is Verdict.HELD, higher.outcome
-    assert session.snapshot.in_force["core_voltage"] == 1.25
+    assert session.snapshot.in_force["core_voltage"] == 1.2125
     stopped = try_out(session, core_ratio=46)
     assert stopped.outcome is not None
     assert stopped.outcome.failure is Failure.NEVER_STARTED
-    assert session.snapshot.in_force["core_voltage"] == 1.25
+    assert session.snapshot.in_force["core_voltage"] == 1.2125
     world = session.machine.rig.world.state.values  # type: ignore[attr-defined]
-    assert world["core_voltage"] == 1.25, "entered again after the reset, though nobody can read it"
+    assert world["core_voltage"] == 1.2125, "entered again after the reset, though nobody can read it"
     session.close()
 
 

@@ -100,36 +100,23 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     trend = _last_trend(levels, family_of(book), benchmark, setups, points)
     if trend is None or (knob.proportional and trend.slope < 0.0):
         return None
-    trend = _open_ended(trend, levels, setups, points)
-    end, scores = points[-1] if trend.slope > 0.0 else points[0]
+    trend, error = _open_ended(trend, levels, setups, points)
+    rising = trend.slope > 0.0
+    end, scores = points[-1] if rising else points[0]
     mean = math.exp(sum(map(math.log, scores)) / len(scores))
     gain = math.log(wanted / mean) if benchmark.metric.direction is Direction.HIGHER else math.log(mean / wanted)
     if gain <= 0.0:
         return None
-    value, low, high = _reach(end, gain, _error(scores), trend)
-    last = knob.high if trend.slope > 0.0 else knob.low
-    followed = _followed(points, trend.slope > 0.0)
-    beyond = (followed < last) if trend.slope > 0.0 else (followed > last)
-    last = knob.nearest(followed) if beyond else last
-    most = trend.slope * math.log(last / end) if last > 0.0 else math.inf
-    short = value > last if trend.slope > 0.0 else value < last
+    value, low, high = _reach(end, gain, max(error, _error(scores)), trend)
+    last, cut = _last(knob, points, rising)
+    most = max(trend.slope * math.log(last / end), 0.0) if last > 0.0 else math.inf
+    short = value > last if rising else value < last
     against = _against(book, knob, group, last if short else value)
-    if short and beyond:
-        words = say(
-            "{knob} would have to go too far beyond what was tested: its trend, followed up to {last}, brings {most}\u202f%",
-            knob=knob.name,
-            last=knob.text(last),
-            most=number(100.0 * math.expm1(max(most, 0.0)), 1),
-        )
-        return Way(knob, last, last, math.inf, against, True, max(most, 0.0), f"{words}.")
+    if short and not cut and (low <= last if rising else low >= last):
+        words = say("{knob} may just reach it at {last}, the last it takes", knob=knob.name, last=knob.text(last))
+        return Way(knob, last, low, math.inf, against, False, gain, f"{words}{_listed(against)}.")
     if short:
-        words = say(
-            "{knob} doesn't reach it: up to {last}, the last it takes, its trend brings {most}\u202f%",
-            knob=knob.name,
-            last=knob.text(last),
-            most=number(100.0 * math.expm1(max(most, 0.0)), 1),
-        )
-        return Way(knob, last, last, math.inf, against, True, max(most, 0.0), f"{words}.")
+        return Way(knob, last, last, math.inf, against, True, most, f"{_short_words(knob, last, most, cut)}.")
     value = _past(knob, end, value)
     ends = say(
         "{low} to {high}",
@@ -139,8 +126,39 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     words = say(
         "{knob} {value} ({ends}) would reach it if the trend held", knob=knob.name, value=knob.text(value), ends=ends
     )
-    sentence = f"{words}{': ' + ', '.join(against) if against else ''}."
-    return Way(knob, value, low, high, against, False, gain, sentence)
+    return Way(knob, value, low, high, against, False, gain, f"{words}{_listed(against)}.")
+
+
+def _listed(against: tuple[str, ...]) -> str:
+    return f": {', '.join(against)}" if against else ""
+
+
+def _short_words(knob: Knob, last: float, most: float, cut: bool) -> str:
+    """Say that a trend doesn't lead there, or is not followed so far."""
+    told = {"knob": knob.name, "last": knob.text(last), "most": number(100.0 * math.expm1(most), 1)}
+    if knob.governs:
+        return say(
+            "{knob} still brings more at {last}, the last tested: how far that goes on only a test tells", **told
+        )
+    if cut:
+        return say(
+            "{knob} would have to go too far beyond what was tested: its trend, followed up to {last}, brings {most}\u202f%",
+            **told,
+        )
+    return say("{knob} doesn't reach it: up to {last}, the last it takes, its trend brings {most}\u202f%", **told)
+
+
+def _last(knob: Knob, points: list[tuple[float, list[float]]], rising: bool) -> tuple[float, bool]:
+    """Give up to where a trend is followed, and whether that is before the knob ends.
+
+    As far beyond the last value tested as the values tested span, on logs; what limits others, not at all: it brings more for
+    as long as the limit acts, and then nothing.
+    """
+    low, high, takes = points[0][0], points[-1][0], knob.high if rising else knob.low
+    end, other = (high, low) if rising else (low, high)
+    followed = end if knob.governs else end * (end / other) ** FOLLOWED
+    cut = followed < takes if rising else followed > takes
+    return (knob.nearest(followed) if cut else takes), cut
 
 
 def _last_trend(
@@ -180,14 +198,18 @@ FOLLOWED = 1.0
 
 def _open_ended(
     trend: Elasticity, levels: Levels, setups: list[Setup], points: list[tuple[float, list[float]]]
-) -> Elasticity:
-    """Widen a trend by what the last two values alone leave open: whether it goes on, they know best."""
+) -> tuple[Elasticity, float]:
+    """Widen a trend by what the last two values alone leave open, which know best whether it goes on.
+
+    Gives half the 95 % range of what lies between them, too, as a difference of logs: so much is open of where it starts.
+    """
     one, other = (-2, -1) if trend.slope > 0.0 else (0, 1)
     told, span = levels.gain(setups[other], setups[one]), math.log(points[other][0] / points[one][0])
     if told is None or not math.isfinite(told.margin):
-        return trend
+        return trend, 0.0
     low, high = sorted(math.log1p(v) / span for v in (told.low, told.high))
-    return replace(trend, low=min(trend.low, low), high=max(trend.high, high))
+    error = (math.log1p(told.high) - math.log1p(told.low)) / 2.0
+    return replace(trend, low=min(trend.low, low), high=max(trend.high, high)), error
 
 
 _TOLD = (GainWord.GAIN, GainWord.LOSS)
@@ -238,13 +260,6 @@ def _error(scores: list[float]) -> float:
     """Give half the 95 % range of the mean of some scores on logs; none of a single one, which tells nothing of itself."""
     told = spread(scores)
     return math.log(told.high / told.low) / 2.0 if told is not None and told.n > 1 and told.low > 0.0 else 0.0
-
-
-def _followed(points: list[tuple[float, list[float]]], rising: bool) -> float:
-    """Give how far a trend is followed beyond the last value tested: as far, on logs, as the values tested span."""
-    low, high = points[0][0], points[-1][0]
-    end, other = (high, low) if rising else (low, high)
-    return float(end * (end / other) ** FOLLOWED)
 
 
 def _against(book: Snapshot, knob: Knob, group: Group, value: float) -> tuple[str, ...]:
