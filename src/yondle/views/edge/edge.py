@@ -90,7 +90,6 @@ def _view_of(book: Snapshot, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeVie
             "from there on is recommended.",
             contradicted_from=knob.text(found.contradicted_from),
         )
-    words = " ".join([words, *_holds_for(knob, found)])
     line: tuple[LinePoint, ...] = ()
     along = None
     if stretch.line is not None:
@@ -110,6 +109,7 @@ def _view_of(book: Snapshot, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeVie
             standard_words=named(STANDARD_WORDS[part.standard]),
             loads=_loads_words(book, part),
         )
+    searched = [found] if stretch.line is None else [s.found() for _, s in stretch.line.done]
     return EdgeView(
         title,
         searching,
@@ -120,7 +120,7 @@ def _view_of(book: Snapshot, stretch: Stretch, runs: tuple[Run, ...]) -> EdgeVie
         found.left_at,
         found.edge,
         words,
-        _tested_words([found] if stretch.line is None else [s.found() for _, s in stretch.line.done]),
+        " ".join([*([] if along else _holds_for(knob, found)), _tested_words(searched)]),
         coming,
         _proof_words(part),
         along,
