@@ -261,9 +261,9 @@ def evening(seed: str) -> tuple[str, Told]:
             hold(book, truth, told)
         _target(book, truth, Truth(text, at_s, corrects=False), told)
         session.do(StartPlan(THE_EDGE, "the edge", lambda *_: None))
-        run = session.logbook.keeping.plan_runs()[-1]
+        run = session.logbook.keeping.plan_runs()[0]
         found = run.found[-1] if run.found else None
-        if found is not None and found.step is not None:
+        if found is not None:
             setup = session.snapshot.in_force.with_values({found.knob: found.left_at})
             per_hour = truth_per_hour(text, setup, session.machine.clock.now())
             right = per_hour <= 1.0 / 8.0

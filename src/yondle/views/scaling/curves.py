@@ -312,15 +312,33 @@ def _together(knob: Knob, curves: tuple[Curve, ...]) -> str:
                 most=most,
             )
         )
-    if still:
+    alone = [
+        c for c in still if c.ends is not None and not c.ends.sure and c.ends.word in (GainWord.GAIN, GainWord.LOSS)
+    ]
+    if alone:
         parts.append(
             several(
-                len(still),
-                "{listed} shows no sign of it.",
-                "{listed} show no sign of it.",
-                listed=_listed([c.benchmark.name for c in still]),
+                len(alone),
+                "{listed} shows a sign of answering to {along}, by itself.",
+                "{listed} show signs of answering to {along}, each by itself.",
+                listed=_listed([c.benchmark.name for c in alone]),
+                along=along,
             )
         )
+    if nothing := [c for c in still if c not in alone]:
+        names = _listed([c.benchmark.name for c in nothing])
+        no_sign = (
+            several(len(nothing), "{listed} shows no sign of it.", "{listed} show no sign of it.", listed=names)
+            if parts
+            else several(
+                len(nothing),
+                "{listed} shows no sign of answering to {along}.",
+                "{listed} show no sign of answering to {along}.",
+                listed=names,
+                along=along,
+            )
+        )
+        parts.append(no_sign)
     capped = [c.benchmark.name for c in curves if c.capped]
     if capped:
         parts.append(several(len(capped), "{listed} is capped.", "{listed} are capped.", listed=_listed(capped)))
