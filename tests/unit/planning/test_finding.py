@@ -151,11 +151,16 @@ def test_edges_along_a_second_knob_are_searched_from_the_ends_inward(declaration
     line = EdgeLine(Edge("core_clock", ("mixed_load",), along="core_voltage", at=values), declaration)
     assert [round((v - voltage.stock) / voltage.step) for v in line.values] == [0, 4, 2, 1, 3]
     first = line.begin(line.values[0])
-    first.learn([Run("mixed_load", first.knob.at(20), 3600.0), Run("mixed_load", first.knob.at(24), 20.0, 1)])
+    seen = ((20, 3600.0, 0, 0), (22, 1800.0, 4, 4), (24, 20.0, 1, 0))
+    first.learn([Run("mixed_load", first.knob.at(n), s, f, f > c, 1.0, c) for n, s, f, c in seen])
     second = line.begin(line.values[1])
     untold = EdgeSearch(line.part, declaration)
     spreads = (search.believed()["mixed_load"].fatal.edge_spread for search in (second, untold))
     assert next(spreads) < next(spreads)
+    corrected = second.believed()["mixed_load"].corrected
+    assert corrected is not None, "what was corrected at one voltage is looked for at the other"
+    assert corrected.edge_spread < untold.believed()["mixed_load"].fatal.edge_spread
+    assert untold.believed()["mixed_load"].corrected is None
     with pytest.raises(ValueError, match="second knob"):
         EdgeLine(Edge("core_clock", ("mixed_load",)), declaration)
 
