@@ -12,7 +12,7 @@ from tests.fakes import Answer, StubbornRig, stubborn_session
 
 from yondle.analysis.margins import GainWord
 from yondle.app.demo import RunEvening
-from yondle.app.plans.plans import is_failure
+from yondle.app.plans.plans import StartPlan, is_failure
 from yondle.app.profiles.profiles import KeepProfile
 from yondle.app.session.opening import machine_file
 from yondle.app.session.proposing import Propose
@@ -46,6 +46,18 @@ from yondle.views.tune.step import step_view
 from yondle.views.tune.trail import Trail
 
 MakeSession = Callable[..., Session]
+
+LIMITS = """
+format = "yondle-plan 1"
+name = "limits"
+[[do]]
+kind = "sweep"
+knob = "power_limit"
+from = 50
+to = 60
+by = 10
+rounds = 3
+"""
 
 
 def test_a_baseline_measures_every_benchmark_and_becomes_the_position(session: Session) -> None:
@@ -175,6 +187,26 @@ def test_a_baseline_limited_by_the_rig_itself_is_one_and_what_follows_is_compare
     assert notebook.do(TryProposal(2)).verdict is Verdict.HELD_BACK, (
         "a clock that is asked for and not delivered proves nothing"
     )
+
+
+def test_a_limit_swept_in_rounds_is_met_at_every_visit_from_the_first_pass_that_counts(
+    new_session: MakeSession,
+) -> None:
+    slow = re.sub(r"^power_window_s = 8.0$", "power_window_s = 25.0", quick_rig(), flags=re.MULTILINE)
+    session = new_session(slow)
+    session.do(RunBaseline(2))
+    session.do(StartPlan(LIMITS, "limits", lambda *_: None))
+    for watts in (50.0, 60.0):
+        record = next(r for r in session.snapshot.steps if r.step.setup["power_limit"] == watts)
+        scores = record.scores("sharpening")
+        assert len(record.attempts) == len(scores) == 3
+        assert max(scores) / min(scores) < 1.06, "none of them rode on what the limiter had saved"
+        for attempt in record.attempts:
+            passes = [p for p in attempt.passes if p.workload == "sharpening" and p.result is not None]
+            assert passes[-1].counts
+            assert passes[-2].warm_up
+            assert passes[-1].result is not None
+            assert passes[-1].result.measured.mean["power_limited"] > 0.5
 
 
 @pytest.mark.parametrize(

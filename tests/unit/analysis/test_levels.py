@@ -13,7 +13,7 @@ from scipy import stats
 from yondle.analysis import levels as levels_module
 from yondle.analysis.grain import decimal_grain, gap_grain, rounding_half
 from yondle.analysis.levels import Levels, Visit
-from yondle.analysis.margins import GainWord
+from yondle.analysis.margins import Gain, GainWord
 from yondle.model.workloads import Direction
 
 UP = Direction.HIGHER
@@ -121,6 +121,22 @@ def test_one_pass_far_out_neither_moves_its_level_nor_widens_all() -> None:
     assert hit is not None
     assert abs(hit.fraction - calm.fraction) < 0.01
     assert hit.margin < 1.25 * calm.margin
+
+
+def test_one_pass_far_out_among_visits_of_one_pass_does_not_move_its_setting() -> None:
+    """As in rounds: eight settings, a pass each time, while the machine drifts by twice the noise."""
+
+    def gain(out: float) -> Gain:
+        rng, visits = np.random.default_rng(5), []
+        for at in range(32):
+            log = rng.normal(0.0, CV) + 2.0 * CV * at / 32.0 - out * (at == 19)
+            visits.append(Visit(at, at % 8, float(at), [100.0 * math.exp(log)]))
+        told = Levels(visits, UP).gain(3, 0)
+        assert told is not None
+        return told
+
+    calm, hit = gain(0.0), gain(0.07)
+    assert hit.fraction == pytest.approx(calm.fraction, abs=0.008), "left as it is it would move by 1.8 %"
 
 
 @pytest.mark.parametrize("kind", ["whole", "timer"])
