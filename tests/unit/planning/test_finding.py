@@ -125,6 +125,19 @@ def test_what_could_not_be_reached_bounds_the_search_and_each_refusal_takes_twic
     assert (search.found().held_back, search.found().failures) == (1, 1)
 
 
+def test_what_takes_the_machine_down_is_dearer_than_a_wrong_result_and_what_is_corrected_ends_nothing(
+    declaration: RigDeclaration,
+) -> None:
+    def price(failures: int, down: bool, corrected: int = 0) -> float:
+        search = EdgeSearch(Edge("core_clock", ("mixed_load",)), declaration)
+        search.learn([Run("mixed_load", 4800.0, 60.0, failures, down, 1.0, corrected)] * 3)
+        return search._chooser()._prices.failure_s
+
+    wrong, crash = price(1, False), price(1, True)
+    assert wrong == pytest.approx(crash / 4.0), "one in four was a crash, with the one that is taken to come"
+    assert price(5, False, 5) == pytest.approx(crash)
+
+
 @pytest.mark.parametrize(
     ("held", "failed", "chance", "words"),
     [

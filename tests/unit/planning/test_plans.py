@@ -390,6 +390,14 @@ def test_a_dry_run_counts_tests_restarts_entries_and_what_the_limits_leave_out()
         "Core clock 5 100 MHz is above your own limit of 5 000 MHz",
     ]
     assert seen.seconds > sum(check_seconds(quick_check(HERON, 3), HERON) for _ in range(4))
+    ways = (Steps(((("core_clock", 4300.0),),)), Steps(((("cas", 38.0),),)), Steps(((("threads_per_core", 1.0),),)))
+    live, by_hand, restart = (dry_run(plan_of(way), HERON, HERON.stock, unattended=False) for way in ways)
+    assert (live.entries, by_hand.entries, restart.entries) == (0, 1, 0)
+    quick = [dry_run(plan_of(way), replace(HERON, entry_s=0.0), HERON.stock, unattended=False).seconds for way in ways]
+    told = [each.seconds for each in (live, by_hand, restart)]
+    assert [a - b for a, b in zip(told, quick, strict=True)] == pytest.approx([0.0, HERON.entry_s, 0.0])
+    climbing = Ladder("core_clock", 4500.0, 100.0, ((Verdict.WRONG, "core_voltage", 0.05),))
+    assert dry_run(plan_of(climbing), HERON, HERON.stock, unattended=False).tests == 3, "every step of it holds"
 
 
 @pytest.mark.parametrize(
