@@ -187,7 +187,6 @@ def test_a_sweep_in_rounds_comes_back_to_its_start_and_is_read_as_a_whole(qtbot:
 
 def test_a_plan_file_is_shown_before_it_runs_and_pauses_after_the_step(
     qtbot: QtBot,
-    tune: TunePlace,
     tmp_path: Path,
     open_book: Open,
     measured: Path,
@@ -201,6 +200,7 @@ passes = 2
 kind = "steps"
 steps = [{ memory_rate = 5800 }, { fan_level = 45 }, { core_voltage = 1.40 }]
 """)
+    tune = tune_of(open_book(measured, 300.0))
     tune.plans.show(plan)
     card = tune.side.cards.get("plan file")
     assert card is not None
