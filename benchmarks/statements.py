@@ -22,7 +22,7 @@ from pathlib import Path
 from random import Random
 from tempfile import TemporaryDirectory
 
-from benchmarks.chips import Meter, truth_per_hour
+from benchmarks.chips import PLAN, Meter, truth_per_hour
 from benchmarks.shares import share
 from yondle.analysis.limiting import Bound
 from yondle.analysis.margins import Gain, GainWord
@@ -86,15 +86,6 @@ rounds = 3
 [[do]]
 kind = "steps"
 steps = [{{ graphics_clock = 2160 }}, {{ fan_level = 80 }}, {{ power_limit = {power_high} }}, {{ core_clock = {core_more} }}]
-"""
-THE_EDGE = """
-format = "yondle-plan 1"
-name = "the edge"
-passes = 2
-[[do]]
-kind = "edge"
-knob = "core_clock"
-loads = ["mixed_load"]
 """
 
 
@@ -260,7 +251,7 @@ def evening(seed: str) -> tuple[str, Told]:
         for hold in (_trail, _scaling, _limits, _efficiency, _map):
             hold(book, truth, told)
         _target(book, truth, Truth(text, at_s, corrects=False), told)
-        session.do(StartPlan(THE_EDGE, "the edge", lambda *_: None))
+        session.do(StartPlan(PLAN.format(style="even"), "the edge", lambda *_: None))
         run = session.logbook.keeping.plan_runs()[0]
         found = run.found[-1] if run.found else None
         if found is not None:

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from yondle.analysis.hold import GAINS_COOL, LARGEST_EXPONENT, Believed, Posterior, Run, Scale
+from yondle.analysis.hold import GAINS_COOL, LARGEST_EXPONENT, Believed, Posterior, Run, Scale, weighted_range
 from yondle.analysis.regression import Array
 from yondle.analysis.soak import soaked_seconds
 from yondle.analysis.stability import HOUR_S
@@ -153,12 +153,7 @@ class Pairs:
 
     def edge_range(self, share: float = 0.95) -> tuple[float, float]:
         """Give the notches between which one failure an hour lies with this probability, the same share left out on a side."""
-        reaching = self._reaching(1.0)
-        order = np.argsort(reaching, kind="stable")
-        reached = np.cumsum(self.weights[order])
-        ends = np.searchsorted(reached, [(1.0 - share) / 2.0, (1.0 + share) / 2.0])
-        low, high = reaching[order][np.minimum(ends, len(order) - 1)]
-        return float(low), float(high)
+        return weighted_range(self._reaching(1.0), self.weights, share)
 
     def _arrange(self, order: NDArray[np.intp]) -> None:
         self._edge, self._width, self._cool = self._edge[order], self._width[order], self._cool[order]

@@ -254,11 +254,7 @@ class Posterior:
 
     def edge_range(self, share: float = 0.95) -> tuple[float, float]:
         """Give the notches between which the edge lies with this probability, the same share left out on either side."""
-        order = np.argsort(self.edge, kind="stable")
-        reached = np.cumsum(self.weights[order])
-        ends = np.searchsorted(reached, [(1.0 - share) / 2.0, (1.0 + share) / 2.0])
-        low, high = self.edge[order][np.minimum(ends, len(order) - 1)]
-        return float(low), float(high)
+        return weighted_range(self.edge, self.weights, share)
 
     def _rate(self, notch: float) -> Array:
         """Failures per second at a notch when soaked, for every grid point, without the floor."""
@@ -280,3 +276,12 @@ class Posterior:
         self.edge, self.width = self.edge[which], self.width[which]
         self.dead_beyond, self.floor_per_h = self.dead_beyond[which], self.floor_per_h[which]
         self._highest, self.cool = self._highest[which], self.cool[which]
+
+
+def weighted_range(places: Array, weights: Array, share: float) -> tuple[float, float]:
+    """Give the places between which this share of the weight lies, the same left out on either side; weights sum to 1."""
+    order = np.argsort(places, kind="stable")
+    reached = np.cumsum(weights[order])
+    ends = np.searchsorted(reached, [(1.0 - share) / 2.0, (1.0 + share) / 2.0])
+    low, high = places[order][np.minimum(ends, len(order) - 1)]
+    return float(low), float(high)

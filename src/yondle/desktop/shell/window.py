@@ -434,13 +434,14 @@ class MainWindow(QMainWindow):
         if self.book is None:
             return
         from yondle.app.profiles.profiles import power_hint
+        from yondle.views.shared.rooms import ROOM
 
         if self.places is not None:
             self.places.refresh_here()
         now = self.book.now
         facts = now.looked.facts if now.simulated else {}
         parts = []
-        room = facts.get("room temperature in °C")
+        room = facts.get(ROOM)
         if isinstance(room, float):
             parts.append(say("{room}\u202f°C outside", room=number(room, 1)))
         if facts.get("power"):

@@ -136,7 +136,7 @@ def _listed(against: tuple[str, ...]) -> str:
 def _short_words(knob: Knob, last: float, most: float, cut: bool) -> str:
     """Say that a trend doesn't lead there, or is not followed so far."""
     told = {"knob": knob.name, "last": knob.text(last), "most": number(100.0 * math.expm1(most), 1)}
-    if knob.governs:
+    if knob.governs and cut:
         return say(
             "{knob} still brings more at {last}, the last tested: how far that goes on only a test tells", **told
         )

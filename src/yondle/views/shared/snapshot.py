@@ -143,7 +143,7 @@ class Snapshot:
         if self.proposal is None:
             return knowing(quick_check(self.declaration, passes or STEP_PASSES, self.in_force), None)
         check = step_check(self.declaration, passes, self.in_force, self.proposed)
-        return knowing(check, self.limited_benchmarks, self.start_reading)
+        return knowing(check, self.limited_with(self.proposed), self.start_reading)
 
     def bracket_due(self, check: Check) -> Check | None:
         """Give the check of the baseline that is due before a test, where one is and the baseline can be set live."""
