@@ -289,7 +289,7 @@ def test_one_field_book_after_the_other_leaves_nothing_of_the_first(
     window._theme.force("night")
     window._theme.force("paper")
     qtbot.keyClick(window, Qt.Key.Key_B, Qt.KeyboardModifier.ControlModifier)
-    qtbot.waitUntil(lambda: tune_of(window).progress.running, timeout=10_000)
+    qtbot.waitUntil(lambda: window.book is not None and bool(window.book.now.steps), timeout=10_000)
     settle(qtbot, window)
     open_logbook(measured).close()
     qtbot.keyClick(window, Qt.Key.Key_W, Qt.KeyboardModifier.ControlModifier)
