@@ -14,6 +14,7 @@ from tests.desktop.driving import button_of, settle, tune_of, window_of, words
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook
 from yondle.app.session.proposing import Propose
+from yondle.app.session.requests import SetPace
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.desktop.tune.edge_cards import EdgeCard, SearchCard
 from yondle.desktop.tune.place import TunePlace
@@ -111,6 +112,7 @@ def test_a_line_of_edges_is_asked_for_told_and_leaves_the_rig_where_it_was(qtbot
 
 
 def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) -> None:
+    tune.book.ask(SetPace(100.0))
     qtbot.mouseClick(asked(qtbot, tune).run_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: isinstance(tune.side.cards.get("edge"), SearchCard), timeout=20_000)
     tune.plans.pause()
@@ -119,6 +121,7 @@ def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) ->
     assert "Next: " in words(tune.side)
     assert tune.side.cards.get("edge") is None
     tested = len(tune.book.now.steps)
+    tune.book.ask(SetPace(None))
     tune.plans.go_on()
     settle(qtbot, window_of(tune))
     assert len(tune.book.now.steps) > tested

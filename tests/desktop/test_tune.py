@@ -34,7 +34,7 @@ def test_a_new_field_book_says_what_to_do_and_one_key_does_it(
     assert "Nothing measured yet" in words(tune_of(window))
     assert "The trail begins with the baseline" in words(tune_of(window))
     qtbot.keyClick(window, Qt.Key.Key_B, Qt.KeyboardModifier.ControlModifier)
-    qtbot.waitUntil(lambda: tune_of(window).progress.running, timeout=10_000)
+    qtbot.waitUntil(lambda: bool(tune_of(window).book.now.steps), timeout=10_000)
     settle(qtbot, window)
     assert "Step 1: held" in words(tune_of(window).side)
     assert "27 of 27 read back as set" in words(window)
@@ -120,7 +120,7 @@ def test_a_second_knob_asks_and_offers_three_ways_on(qtbot: QtBot, measured: Pat
 def test_a_running_test_shows_its_strips_can_be_paused_and_stopped(
     qtbot: QtBot, measured: Path, open_book: Open
 ) -> None:
-    window = open_book(measured, pace=200.0)
+    window = open_book(measured, pace=20.0)
     tune = tune_of(window)
     drag(qtbot, ruler(window, "core_clock"), 4400)
     qtbot.keyClick(window, Qt.Key.Key_Return)
@@ -316,7 +316,7 @@ def test_hovering_and_clicking_the_chart_tells_exact_values_and_chooses_the_step
 
 
 def test_closing_during_a_test_puts_the_rig_back_first(qtbot: QtBot, measured: Path, open_book: Open) -> None:
-    window = open_book(measured, pace=200.0)
+    window = open_book(measured, pace=20.0)
     tune_of(window)._propose("core_clock", 4400)
     qtbot.keyClick(window, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: len(tune_of(window).progress.samples) > 5, timeout=10_000)
