@@ -6,13 +6,12 @@ import sys
 from typing import TYPE_CHECKING
 
 from yondle import __version__
+from yondle.cli.exits import EXIT_BUG, EXIT_INTERRUPTED, EXIT_KNOWN
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
 if TYPE_CHECKING:
     from yondle.cli.orders import WindowOrder
-
-EXIT_BUG, EXIT_KNOWN, EXIT_INTERRUPTED = 1, 2, 130
 
 
 def main() -> None:
@@ -21,9 +20,7 @@ def main() -> None:
 
 
 def run(arguments: list[str]) -> int:
-    """Run one command line; returns the exit code: 0 done, 2 something to put right,
-    130 ended by Ctrl+C, 1 a fault of the program.
-    """
+    """Run one command line; returns the exit code, one of `yondle.cli.exits` or 0."""
     if arguments == ["--version"]:
         print(f"yondle {__version__}")
         return 0

@@ -11,9 +11,10 @@ import pytest
 from tests.conftest import quick_rig
 from tests.fakes import ChangedRig, changed_session
 
-from yondle.app.plans.plans import GoOnWithPlan, StartPlan
+from yondle.app.plans.plans import GoOnWithPlan, StartPlan, preview
 from yondle.app.session.proposing import Propose
 from yondle.app.session.requests import Stop
+from yondle.app.session.returning import ReturnTo
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.engine.recovery import judge_unclosed
@@ -26,6 +27,7 @@ from yondle.model.steps import COMPARED_STAGE, StepRecord
 from yondle.model.verdicts import Failure, Verdict
 from yondle.model.workloads import Direction, PassResult
 from yondle.planning.ladder import BRACKET_EVERY
+from yondle.planning.plan_files import parse_plan
 from yondle.views.shared.gains import gain_of, words_of_gain
 
 STEPS = """
@@ -197,3 +199,67 @@ def test_a_plan_stopped_while_the_baseline_is_measured_again_goes_on_with_the_mo
     assert session.do(GoOnWithPlan()).ended is Ended.DONE
     assert [len(r.attempts) for r in session.snapshot.steps] == [3, 1, 1, 1, 1, 1]
     assert session.snapshot.step(1).verdict is Verdict.HELD
+
+
+APART = """
+format = "yondle-plan 1"
+name = "five apart"
+passes = 2
+[[do]]
+kind = "sweep"
+knob = "{knob}"
+from = {low}
+to = {high}
+by = {by}
+"""
+
+
+@pytest.mark.parametrize(("start", "knob", "low", "high", "by", "again"), [
+    ({}, "cores_in_use", 3, 7, 1, 1),
+    ({"core_clock": 4225.0}, "cores_in_use", 3, 7, 1, 1),
+    ({"memory_rate": 5400.0}, "trcd", 41, 45, 1, 2),
+])  # fmt: skip
+def test_between_steps_with_restarts_what_they_are_held_against_is_measured_again(
+    session: Session, start: dict[str, float], knob: str, low: int, high: int, by: int, again: int
+) -> None:
+    """Stock, where no hand is needed for that; else what the steps start from, where the rig is anyway."""
+    with session.unattended():
+        session.do(RunBaseline(2))
+        for name, value in start.items():
+            session.do(Propose(name, value))
+            session.do(TryProposal(2))
+        first = len(session.snapshot.steps)
+        opened: list[int] = []
+        session.subscribe(lambda r: opened.append(r.step.number) if isinstance(r, StepOpened) else None)
+        text = APART.format(knob=knob, low=low, high=high, by=by)
+        seen = preview(session.snapshot, parse_plan(text, "apart", session.declaration))
+        ended = session.do(StartPlan(text, "apart", unattended=True))
+    assert ended.ended is Ended.DONE, ended.reason
+    tested = list(range(first + 1, first + 6))
+    before = BRACKET_EVERY - (first - 1 if again == 1 else 0)
+    assert opened == [*tested[:before], again, *tested[before:]]
+    due = session.snapshot.step(again).attempts[-1]
+    assert any(p.counts for p in due.passes)
+    assert session.snapshot.position is not None
+    assert session.snapshot.position.step.number == first
+    assert session.snapshot.in_force == session.machine.rig.read_back()
+    assert seen.tests == 5
+
+
+def test_no_step_follows_where_its_start_failed_as_it_was_measured_again(tmp_path: Path) -> None:
+    session = changed_session(tmp_path / "book.yondle", quick_rig(), Failing)
+    rig = session.machine.rig
+    assert isinstance(rig, Failing)
+    session.do(RunBaseline(2))
+    for value in range(7, 7 - BRACKET_EVERY, -1):
+        session.do(Propose("cores_in_use", value))
+        session.do(TryProposal(2))
+        session.do(ReturnTo(1))
+    session.do(Propose("cores_in_use", 3))
+    rig.how = "wrong"
+    record = session.do(TryProposal(2))
+    assert record.step.number == 1
+    assert record.verdict is not Verdict.HELD
+    assert len(session.snapshot.steps) == 1 + BRACKET_EVERY
+    assert session.snapshot.proposal is not None, "it is still to be tested"
+    session.close()

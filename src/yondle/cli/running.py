@@ -16,6 +16,7 @@ from rich.console import Console
 from yondle.app.session.progress import Progress
 from yondle.app.session.requests import EmergencyStop, Stop
 from yondle.app.session.session import Session
+from yondle.cli.exits import EXIT_INTERRUPTED, EXIT_NOT_HELD
 from yondle.cli.shown import (
     ProgressLine,
     closing,
@@ -34,8 +35,6 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 
-EXIT_NOT_HELD, EXIT_INTERRUPTED = 3, 130
-"""130 is what a shell gives for Ctrl+C."""
 LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in .yondle.", show_default=False)]
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
 Passes = Annotated[int | None, typer.Option("--passes", "-n", help="Score passes of every benchmark (2 to 200).")]

@@ -17,7 +17,8 @@ from yondle.app.books.watching import Watched, watch
 from yondle.app.machine.clocks import RealClock
 from yondle.app.session.stopping import ask_to_stop
 from yondle.app.system.integrate import integrate, take_out
-from yondle.cli.running import EXIT_NOT_HELD, AsJson, LogbookPath
+from yondle.cli.exits import EXIT_NOT_HELD
+from yondle.cli.running import AsJson, LogbookPath
 from yondle.cli.shown import print_json, tell
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict

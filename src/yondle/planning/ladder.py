@@ -14,7 +14,7 @@ from yondle.model.steps import COMPARED_STAGE, LONG, SCORE_STAGE, Check, PassRec
 STEP_PASSES, PASSES_IN_TURNS = 5, 3
 """Score passes of every benchmark at a step, and at one that is run in turns with what it starts from, unless asked otherwise."""
 BRACKET_EVERY = 4
-"""After so many steps run in turns the baseline is measured again: what drifts over an evening shows in nothing else."""
+"""After so many steps what they are held against is measured again: what drifts over an evening shows in nothing else."""
 MOST_REPEATS = 3
 """How often one attempt repeats disturbed passes before it goes on with what it has."""
 BAND_K = 2.0
@@ -305,19 +305,19 @@ def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, set
     """Make the check of a step that starts from a setup; with no number of passes it has the usual one.
 
     Where all that changes can be set live it takes turns with its start, unless that isn't wanted.
-
-    One that changes a limit, a mode or the cooling looks whether a limit acts now that didn't at its start.
     """
     live = turns and set_live(declaration, home, setup)
     check = quick_check(declaration, passes or (PASSES_IN_TURNS if live else STEP_PASSES), setup)
-    return replace(
-        check, alternates=live and check.scores, probe=check.scores and changes_limit(declaration, home, setup)
-    )
+    return replace(check, alternates=live and check.scores)
 
 
-def changes_limit(declaration: RigDeclaration, home: Setup, setup: Setup) -> bool:
-    """Tell whether a step changes what limits others: a limit, a mode, the cooling."""
-    return any(declaration.knob(change.knob).governs for change in home.changes_to(setup))
+def looking(check: Check, declaration: RigDeclaration, home: Setup, setup: Setup, seen: bool) -> Check:
+    """Let a check look whether a limit acts now that didn't at its start, unless that was seen when the setup was tested.
+
+    One that changes what limits others does: a limit, a mode, the cooling.
+    """
+    changes = any(declaration.knob(change.knob).governs for change in home.changes_to(setup))
+    return replace(check, probe=check.probe or (check.scores and changes and not seen))
 
 
 def set_live(declaration: RigDeclaration, home: Setup, setup: Setup) -> bool:
@@ -326,8 +326,21 @@ def set_live(declaration: RigDeclaration, home: Setup, setup: Setup) -> bool:
     return bool(changed) and all(knob.when is When.LIVE for knob in changed)
 
 
+def bracketed(declaration: RigDeclaration, check: Check, home: Setup) -> Setup | None:
+    """Name the setup that is measured again between such tests, to tell what drifts; None where none is.
+
+    That is stock where it can be set without a hand, and what the step starts from where it can't. A test in turns measures
+    its start beside itself, and leads nowhere that takes a restart.
+    """
+    if not check.scores:
+        return None
+    if check.alternates:
+        return declaration.stock if set_live(declaration, declaration.stock, home) else None
+    return home if declaration.differing(declaration.stock, home, When.BY_HAND, When.AT_HAND) else declaration.stock
+
+
 def bracket_check(declaration: RigDeclaration) -> Check:
-    """Make the check by which the baseline is measured again between steps."""
+    """Make the check by which a setup is measured again between steps."""
     return score_check(declaration, PASSES_IN_TURNS)
 
 

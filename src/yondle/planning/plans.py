@@ -16,7 +16,15 @@ from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
 from yondle.planning.edge_plans import Proof, find_edge, prove, typical_run
 from yondle.planning.finding import Edge
-from yondle.planning.ladder import BRACKET_EVERY, bracket_check, check_seconds, score_check, set_live, step_check
+from yondle.planning.ladder import (
+    BRACKET_EVERY,
+    bracket_check,
+    bracketed,
+    check_seconds,
+    looking,
+    score_check,
+    step_check,
+)
 
 SETTLE_SHARE = 0.35
 """How much longer a check takes for its cool-downs than its passes alone, as seen on the shipped rigs."""
@@ -151,7 +159,7 @@ class _Played:
         self.now = Tried(Verdict.HELD, in_force, 0, 0)
         self.tests = self.restarts = self.entries = 0
         self.seconds = 0.0
-        self._since_baseline = 0
+        self._scored, self._measured = 0, dict[Setup, int]()
         self._plan, self._declaration, self._start = plan, declaration, in_force
         self._seen = [in_force]
 
@@ -164,10 +172,8 @@ class _Played:
             case Try():
                 home = here if move.origin is None else self._seen[move.origin]
                 setup = home.with_values(move.values)
-                check = move.check or step_check(self._declaration, self._plan.passes, home, setup, self._plan.turns)
                 self.tests += 1
-                self._price(check)
-                self._bracket(check, home)
+                self._try(move.check, home, setup)
             case GoBack():
                 setup = self._seen[move.step]
             case Again() | Recall():
@@ -178,16 +184,24 @@ class _Played:
         self.now = Tried(Verdict.HELD, setup, move.step if isinstance(move, GoBack) else number, number)
         return self.now
 
+    def _try(self, asked: Check | None, home: Setup, setup: Setup) -> None:
+        """Price a test, with what is measured again before it, and with what its start has to be set again for that."""
+        declaration = self._declaration
+        check = asked or step_check(declaration, self._plan.passes, home, setup, self._plan.turns)
+        again = bracketed(declaration, check, home) if asked is None else None
+        if again is not None and self._scored - self._measured.get(again, 0) >= BRACKET_EVERY:
+            self._price(bracket_check(declaration))
+            restarts = 2 * bool(declaration.differing(home, again, When.RESTART))
+            self.restarts += restarts
+            self.seconds += restarts * declaration.restart_s
+            self._measured[again] = self._scored
+        self._price(looking(check, declaration, home, setup, seen=setup in self._seen))
+        if check.scores:
+            self._scored += 1
+            self._measured[setup] = self._scored
+
     def _price(self, check: Check) -> None:
         self.seconds += check_seconds(check, self._declaration) * (1.0 + SETTLE_SHARE)
-
-    def _bracket(self, check: Check, home: Setup) -> None:
-        """Price the baseline before every so many tests in turns, where it can be set live."""
-        due = check.alternates and set_live(self._declaration, self._declaration.stock, home)
-        if due and self._since_baseline >= BRACKET_EVERY:
-            self._price(bracket_check(self._declaration))
-            self._since_baseline = 0
-        self._since_baseline += check.scores
 
     def _search(self, move: Try, home: Setup, origin: int) -> Tried:
         setup = home.with_values(move.values)

@@ -32,6 +32,7 @@ from yondle.planning.ladder import (
     Settle,
     TakeUp,
     balanced,
+    bracket_check,
     check_seconds,
     knowing,
     ladder,
@@ -39,7 +40,7 @@ from yondle.planning.ladder import (
     step_check,
 )
 from yondle.planning.plan_files import parse_plan
-from yondle.planning.plans import Ladder, Plan, Steps, Sweep, SweepOrder, dry_run, moves, sweep_values
+from yondle.planning.plans import SETTLE_SHARE, Ladder, Plan, Steps, Sweep, SweepOrder, dry_run, moves, sweep_values
 from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file
 
@@ -396,6 +397,14 @@ def test_a_dry_run_counts_tests_restarts_entries_and_what_the_limits_leave_out()
     quick = [dry_run(plan_of(way), replace(HERON, entry_s=0.0), HERON.stock, unattended=False).seconds for way in ways]
     told = [each.seconds for each in (live, by_hand, restart)]
     assert [a - b for a, b in zip(told, quick, strict=True)] == pytest.approx([0.0, HERON.entry_s, 0.0])
+    down = dry_run(plan_of(Ladder("cores_in_use", 3.0, -1.0)), HERON, HERON.stock, unattended=False)
+    four = dry_run(plan_of(Ladder("cores_in_use", 4.0, -1.0)), HERON, HERON.stock, unattended=False)
+    assert (four.restarts, down.restarts) == (4, 4 + 1 + 2), (
+        "stock is measured again before the fifth, and is a restart away"
+    )
+    again, fifth = bracket_check(HERON), quick_check(HERON, 3, HERON.stock.with_values({"cores_in_use": 3.0}))
+    loads = (1.0 + SETTLE_SHARE) * (check_seconds(again, HERON) + check_seconds(fifth, HERON))
+    assert down.seconds - four.seconds == pytest.approx(loads + 3 * HERON.restart_s)
     climbing = Ladder("core_clock", 4500.0, 100.0, ((Verdict.WRONG, "core_voltage", 0.05),))
     assert dry_run(plan_of(climbing), HERON, HERON.stock, unattended=False).tests == 3, "every step of it holds"
 

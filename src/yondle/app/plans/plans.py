@@ -12,7 +12,7 @@ from yondle.app.session.proposing import ProposeTogether
 from yondle.app.session.requests import heeded
 from yondle.app.session.returning import GoOnWaiting, ReturnTo
 from yondle.app.session.session import Session
-from yondle.app.session.testing import TryAgain, TryFrom, TryProposal, baseline_first
+from yondle.app.session.testing import TryAgain, TryFrom, TryProposal, measured_first
 from yondle.language.saying import clause, in_sentence, listed, say
 from yondle.model.errors import KnownError
 from yondle.model.plan_runs import Ended, KeptMove, MoveKind, MoveStage, PlanMove, PlanRun
@@ -239,7 +239,7 @@ class _Runner:
                 return PlanEnd(Ended.STOPPED, say("stopped by the tuner between two steps"), self._made)
             if self._paused():
                 return PlanEnd(Ended.PAUSED, say("paused between two steps"), self._made)
-            instead = self._baseline_first(move)
+            instead = self._measured_first(move)
             if instead is not None:
                 outcome = instead.outcome
                 return PlanEnd(Ended.STOPPED, clause(outcome.reason) if outcome is not None else "", self._made)
@@ -258,15 +258,18 @@ class _Runner:
             self._after(move, record)
             move = going.send(tried)
 
-    def _baseline_first(self, move: Move) -> StepRecord | None:
-        """Measure the baseline where it is due, before the move is opened: the attempt of a move is that of its test."""
-        if not isinstance(move, Try):
+    def _measured_first(self, move: Move) -> StepRecord | None:
+        """Measure again what is due, before the move is opened: the attempt of a move is that of its test.
+
+        A move with a check of its own has what it is held against among the moves.
+        """
+        if not isinstance(move, Try) or move.check is not None:
             return None
         session = self._session
         home = session.rests.in_force if move.origin is None else session.book.step(move.origin).step.setup
         setup = home.with_values(dict(move.values))
-        check = move.check or step_check(session.declaration, self._plan.passes, home, setup, self._plan.turns)
-        return baseline_first(session, check, home)
+        check = step_check(session.declaration, self._plan.passes, home, setup, self._plan.turns)
+        return measured_first(session, check, home)
 
     def _make(self, move: Move, number: int) -> StepRecord:
         """Make a move; one that an earlier program was interrupted in tells nothing, so it is made again."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from yondle.analysis.judging import UNLIMITED, limited_at
@@ -17,8 +17,8 @@ from yondle.model.knobs import Setup
 from yondle.model.proposals import must_be_allowed
 from yondle.model.quantities import duration
 from yondle.model.steps import ASKED_BECAUSE, Check, Step, StepKind, StepRecord, may_be_put_in_force
-from yondle.model.verdicts import TRENDS, Failure
-from yondle.planning.ladder import changes_limit, knowing, quick_check, step_check
+from yondle.model.verdicts import TRENDS, Failure, Verdict
+from yondle.planning.ladder import knowing, quick_check, step_check
 
 BASELINE_PASSES = 5
 MOST_BASELINES = 3
@@ -81,7 +81,7 @@ class TryProposal(_Test):
         setup = here.in_force.with_values({change.knob: change.new for change in proposal.changes})
         check = _of_a_step(session, self.passes, here.in_force, setup, self.turns)
         step = session.book.step_from(here.position, here.in_force, setup, proposal.joint)
-        instead = baseline_first(session, check, here.in_force)
+        instead = measured_first(session, check, here.in_force)
         if instead is not None:
             return instead
         record = _tested(session, step, check, here.in_force)
@@ -124,7 +124,7 @@ class TryFrom(_Test):
         joint = len(home.step.setup.changes_to(setup)) > 1
         step = session.book.step_from(self.origin, home.step.setup, setup, joint)
         asked = check or _of_a_step(session, None, home.step.setup, setup, self.turns)
-        instead = baseline_first(session, asked, home.step.setup)
+        instead = measured_first(session, asked, home.step.setup) if check is None else None
         if instead is not None:
             return instead
         return _tested(session, step, asked, home.step.setup, self.origin, said)
@@ -160,7 +160,7 @@ class TryAgain(_Test):
         session.proposal = None
         home = session.book.step(parent).step.setup if parent is not None else session.declaration.stock
         check = _of_a_step(session, self.passes, home, record.step.setup, self.turns)
-        instead = baseline_first(session, check, home)
+        instead = measured_first(session, check, home)
         if instead is not None:
             return instead
         return _tested(session, record.step, check, home, parent)
@@ -183,14 +183,11 @@ def _tested(
     for what, knobs in zip((CAME, WENT), session.book.came_and_went(), strict=True):
         if knobs:
             own[what] = listed([in_sentence(session.declaration.knob(knob).name) for knob in knobs])
-    now = session.snapshot
-    known = (None, None) if step.kind is StepKind.BASELINE else (now.limited_with(step.setup), now.start_reading)
-    if check.scores and changes_limit(session.declaration, home, step.setup) and not now.same_settings(step.setup):
-        check = replace(check, probe=True)
+    baseline = step.kind is StepKind.BASELINE
     order = Order(
         session.logbook.next_attempt(),
         step,
-        knowing(check, *known) if check.scores else check,
+        knowing(check, None) if baseline and check.scores else session.snapshot.informed(check, home, step.setup),
         home,
         at,
         session.book.outcomes(step.number),
@@ -202,21 +199,24 @@ def _tested(
     return session.book.step(step.number)
 
 
-def baseline_first(session: Session, check: Check, home: Setup) -> StepRecord | None:
-    """Measure the baseline once more where that is due before a test; gives its step where the test can't follow then.
+def measured_first(session: Session, check: Check, home: Setup) -> StepRecord | None:
+    """Measure once more what is due before a test from `home`; gives its step where the test can't follow then.
 
-    Stopped by the tuner it can't, nor where the rig isn't at home again.
+    Stopped by the tuner it can't, nor where the rig isn't at home again, or home itself failed.
     """
-    due, baseline = session.snapshot.bracket_due(check), session.book.baseline
-    if due is None or baseline is None or session.rests.in_force != home:
+    due = session.snapshot.bracket_due(check) if session.rests.in_force == home else None
+    if due is None:
         return None
+    step, at = due.record.step, session.rests.position
     why = ((ASKED_BECAUSE, later("it is due, to tell what drifts")),)
-    outcomes, at = session.book.outcomes(baseline.step.number), session.rests.position
-    order = Order(session.logbook.next_attempt(), baseline.step, due, home, at, outcomes, why, returns=True)
+    order = Order(
+        session.logbook.next_attempt(), step, due.check, home, at, session.book.outcomes(step.number), why, returns=True
+    )
     session.waits.order = order
     outcome = session.engine.test(order)
     follows = outcome is not None and outcome.failure is not Failure.STOPPED and session.rests.in_force == home
-    return None if follows else session.book.step(baseline.step.number)
+    failed = outcome is not None and outcome.verdict in (Verdict.DOWN, Verdict.WRONG, Verdict.REFUSED)
+    return None if follows and not (failed and step.setup == home) else session.book.step(step.number)
 
 
 def _of_a_step(session: Session, passes: int | None, home: Setup, setup: Setup, turns: bool = True) -> Check:

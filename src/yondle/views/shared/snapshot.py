@@ -21,7 +21,16 @@ from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
 from yondle.model.standing import Looked, Resumed, Verified, Waiting
 from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_put_in_force
-from yondle.planning.ladder import BRACKET_EVERY, STEP_PASSES, bracket_check, knowing, quick_check, set_live, step_check
+from yondle.planning.ladder import (
+    BRACKET_EVERY,
+    STEP_PASSES,
+    bracket_check,
+    bracketed,
+    knowing,
+    looking,
+    quick_check,
+    step_check,
+)
 
 if TYPE_CHECKING:
     import numpy as np
@@ -57,6 +66,14 @@ class Reader(Protocol):
 
     def values(self, samples: bool = True) -> dict[str, Any]:
         """Give everything in the logbook as plain values, as an archive holds it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Bracket:
+    """A step that is due to be measured again before a test, and how."""
+
+    record: StepRecord
+    check: Check
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -143,23 +160,35 @@ class Snapshot:
         if self.proposal is None:
             return knowing(quick_check(self.declaration, passes or STEP_PASSES, self.in_force), None)
         check = step_check(self.declaration, passes, self.in_force, self.proposed)
-        return knowing(check, self.limited_with(self.proposed), self.start_reading)
+        return self.informed(check, self.in_force, self.proposed)
 
-    def bracket_due(self, check: Check) -> Check | None:
-        """Give the check of the baseline that is due before a test, where one is and the baseline can be set live."""
-        base = self.baseline_step
-        if base is None or not check.alternates or self.since_baseline < BRACKET_EVERY:
+    def informed(self, check: Check, home: Setup, setup: Setup) -> Check:
+        """Let the check of a setup know what the logbook does: what limits, whether to look for that, where rounds start."""
+        if not check.scores:
+            return check
+        seen = any(p.counts for r in self.same_settings(setup) for a in r.attempts for p in a.passes)
+        looks = looking(check, self.declaration, home, setup, seen)
+        return knowing(looks, self.limited_with(setup), self.start_reading)
+
+    def bracket_due(self, check: Check) -> Bracket | None:
+        """Give the step that is due to be measured again before a test from the settings in force, where one is."""
+        wanted = bracketed(self.declaration, check, self.in_force) if self.baseline_step is not None else None
+        if wanted is None:
             return None
-        if not set_live(self.declaration, base.step.setup, self.in_force):
+        record = next((r for r in (self.baseline_step, self.position) if r and r.step.setup == wanted), None)
+        if record is None or self.since_measured(record) < BRACKET_EVERY:
             return None
-        return knowing(bracket_check(self.declaration), self.limited_benchmarks, self.start_reading)
+        again = knowing(bracket_check(self.declaration), self.limited_with(wanted), self.start_reading)
+        return Bracket(record, again)
 
     @property
     def since_baseline(self) -> int:
         """How many tests with figures were made since the baseline was measured last; none without a baseline."""
-        if self.baseline_step is None:
-            return 0
-        measured = max((a.id for a in self.baseline_step.attempts if any(p.counts for p in a.passes)), default=0)
+        return self.since_measured(self.baseline_step) if self.baseline_step is not None else 0
+
+    def since_measured(self, record: StepRecord) -> int:
+        """How many tests with figures were made since a step was tested last with some of its own."""
+        measured = max((a.id for a in record.attempts if any(p.counts for p in a.passes)), default=0)
         late = (a for r in self.steps[-2 * BRACKET_EVERY :] for a in r.attempts if a.id > measured)
         return sum(any(p.counts for p in a.passes) for a in late)
 

@@ -8,7 +8,7 @@ from yondle.analysis.judging import RAN_THROUGH
 from yondle.language.saying import say, together
 from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
-from yondle.model.steps import Check, StageKind
+from yondle.model.steps import Check, StageKind, StepKind
 from yondle.planning.ladder import check_seconds
 from yondle.planning.plans import DryRun
 from yondle.views.shared.snapshot import Snapshot
@@ -65,8 +65,11 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
             say("about {expected_seconds}", expected_seconds=duration(round(expected_seconds(book, check), -1))),
         )
     ]
-    if book.bracket_due(check) is not None:
-        rows.append((say("Before"), say("baseline, due again")))
+    due = book.bracket_due(check)
+    if due is not None:
+        baseline = due.record.step.kind is StepKind.BASELINE
+        step = say("step {number}, due again", number=due.record.step.number)
+        rows.append((say("Before"), say("baseline, due again") if baseline else step))
     for stage in check.stages:
         if stage.kind is StageKind.SCORE:
             rows.append(
@@ -130,7 +133,10 @@ def typical_words(seen: DryRun) -> str:
 def expected_seconds(book: Snapshot, check: Check) -> float:
     """Estimate how long a check takes: as long as the latest one like it that ran through, else its load."""
     due = book.bracket_due(check)
-    return _expected_alone(book, check) + (_expected_alone(book, due) if due is not None else 0.0)
+    if due is None:
+        return _expected_alone(book, check)
+    away = bool(book.declaration.differing(book.in_force, due.record.step.setup, When.RESTART))
+    return _expected_alone(book, check) + _expected_alone(book, due.check) + 2 * away * book.declaration.restart_s
 
 
 def _expected_alone(book: Snapshot, check: Check) -> float:
