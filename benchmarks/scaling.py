@@ -92,12 +92,13 @@ def lines(noise: Noise, sweeps: int, seed: int) -> list[tuple[str, str]]:
     knee_at = 4630.0
     readings = [read_curve(sweep(kneed(knee_at, 0.9, 0.225), noise, rng), UP) for _ in range(sweeps)]
     knees = [r.knee for r in readings if r.knee is not None]
-    found.append(("a slope that falls to a quarter is found", share(len(knees), sweeps)))
-    if knees:
-        near = sum(abs(k.at / knee_at - 1.0) <= 0.01 for k in knees)
-        inside = sum(k.low <= knee_at <= k.high for k in knees)
-        found.append(("of these, place within 1 %", share(near, len(knees))))
-        found.append(("of these, place inside its interval", share(inside, len(knees))))
+    fades = sum(r.shape is CurveShape.FADES for r in readings)
+    near = sum(abs(k.at / knee_at - 1.0) <= 0.01 for k in knees)
+    inside = sum(k.low <= knee_at <= k.high for k in knees)
+    found.append(("a slope that falls to a quarter is called a knee", share(len(knees), sweeps)))
+    found.append(("it is said that gains fade", share(fades, sweeps)))
+    found.append(("of the knees, place within 1 %", _share_of(near, len(knees))))
+    found.append(("of the knees, place inside its interval", _share_of(inside, len(knees))))
     slopes = [elasticity(sweep(straight(0.7), noise, rng), UP) for _ in range(sweeps)]
     found.append(("cover of the slope", share(sum(s is not None and s.low <= 0.7 <= s.high for s in slopes), sweeps)))
     capped = [read_curve(sweep(kneed(4500.0, 0.9, 0.9), noise, rng, 110.0), UP, 110.0).shape for _ in range(sweeps)]
@@ -147,9 +148,14 @@ def _crossing_lines(
     wide = float(np.median([(c.high - c.low) / where for c in seen])) if seen else math.nan
     return [
         (f"{name} is found", share(len(seen), sweeps)),
-        ("of these, inside its interval", share(inside, max(1, len(seen)))),
+        ("of these, inside its interval", _share_of(inside, len(seen))),
         ("width of that interval, median", f"{100 * wide:.1f} %"),
     ]
+
+
+def _share_of(count: int, whole: int) -> str:
+    """Write a share of what was found, where anything was."""
+    return share(count, whole) if whole else "none"
 
 
 def _interactions(noise: Noise, sweeps: int, rng: np.random.Generator) -> list[tuple[str, str]]:

@@ -1,43 +1,39 @@
 """Every sentence against the truth: evenings on simulated machines nobody has seen, each statement held against its rig.
 
-Run `python -m benchmarks.statements --rigs 30 --seed 7`; without a seed it takes a fresh one and prints it. A machine is
-Heron with its constants drawn anew: power-limited, memory-bound, capped, noisy, coarse, with two slopes, or plain; memory's
-rate can be set live, so that an evening can sweep it. The truth is the same machine without noise and without failures: a
-pass that begins as warm as passes are meant to, with nothing left that a limiter has saved up. What a statement leaves open
-counts as told open, not as true.
+Run `python -m benchmarks.statements --rigs 30 --seed 7`; without a seed it takes a fresh one and prints it. The machines are
+those of `benchmarks/strangers.py`, each beside a neighbour that it is compared with. The truth is the same machine without
+noise and without failures: a pass that begins as warm as passes are meant to, with nothing left that a limiter has saved up.
+What a statement leaves open counts as told open, not as true.
 """
 
 from __future__ import annotations
 
 import argparse
 import math
-import re
 import secrets
-import tomllib
 from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
-from random import Random
 from tempfile import TemporaryDirectory
 
-from benchmarks.chips import PLAN, Meter, truth_per_hour
+from benchmarks.chips import PLAN, truth_per_hour
 from benchmarks.shares import share
+from benchmarks.strangers import BUS_CLOCKED, RESTARTS, Truth, drawn, neighbour
 from yondle.analysis.limiting import Bound
 from yondle.analysis.margins import Gain, GainWord
 from yondle.analysis.shapes import CurveReading, CurveShape
+from yondle.app.books.columns import Shelf
 from yondle.app.machine.machines import RigChoice
 from yondle.app.plans.plans import StartPlan
 from yondle.app.session.opening import create_logbook
 from yondle.app.session.testing import RunBaseline
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Setup
-from yondle.model.workloads import Direction, Workload
-from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
-from yondle.rigs.simulated.sensors import _wall_w
-from yondle.rigs.simulated.world import World, fresh_state
+from yondle.model.workloads import Direction
+from yondle.views.compare.compare import compare
 from yondle.views.compare.efficiency import STABLE, efficiency
+from yondle.views.compare.machines import machines
 from yondle.views.map.maps import map_of, pairs_measured
 from yondle.views.scaling.curves import knobs_measured, scaling
 from yondle.views.scaling.limits import limits
@@ -47,46 +43,39 @@ from yondle.views.shared.gains import gain_of, mean_gain
 from yondle.views.shared.measured import groups_of, settings_of
 from yondle.views.shared.snapshot import Snapshot
 
-KINDS = ("plain", "power-limited", "memory-bound", "capped", "noisy", "coarse", "two slopes", "fast and hot")
 NOTHING = 0.0005
 """A true effect below this, as a fraction, is none: a sentence that names its sign is false."""
-START_C = 36.0
-"""Where passes are meant to start."""
-WINDOWS = 5.0
-"""After so many windows of load a limiter has nothing saved up: what is left is what lasts."""
 BOUND_SLOPE = 0.33
 STRETCH = 1.04
 """How much a part's clock is raised to see what really answers."""
-RISES = {Bound.PROCESSOR: "core_clock", Bound.MEMORY: "memory_rate", Bound.GRAPHICS: "graphics_clock"}
-EVENING = """
+RISES = {
+    Bound.PROCESSOR: ("core_clock", "core_ratio"),
+    Bound.MEMORY: ("memory_rate", "memory_ratio"),
+    Bound.GRAPHICS: ("graphics_clock",),
+}
+"""What raises a part's clock, whichever of them a machine has."""
+FREED = {"power_limit": 400.0, "heat_limit": 110.0, "graphics_power_limit": 90.0, "fan_level": 100.0}
+HEAD = """
 format = "yondle-plan 1"
 name = "an evening"
 passes = 3
+"""
+SWEEP = """
 [[do]]
 kind = "sweep"
-knob = "core_clock"
-from = {core_low}
-to = {core_high}
-by = 100
-rounds = 4
-[[do]]
-kind = "sweep"
-knob = "memory_rate"
-from = 4800
-to = 6400
-by = 400
-rounds = 3
-[[do]]
-kind = "sweep"
-knob = "power_limit"
-from = {power_low}
-to = {power_high}
-by = 10
-rounds = 3
+knob = "{}"
+from = {}
+to = {}
+by = {}
+rounds = {}
+"""
+STEPS = """
 [[do]]
 kind = "steps"
-steps = [{{ graphics_clock = 2160 }}, {{ fan_level = 80 }}, {{ power_limit = {power_high} }}, {{ core_clock = {core_more} }}]
+steps = [{}]
 """
+CLOCK = SWEEP.format("core_clock", 3800, 4400, 100, 4)
+BUS = SWEEP.format("bus_clock", 97, 104, 1, 4)
 
 
 @dataclass(slots=True)
@@ -103,154 +92,26 @@ class Told:
             self.false.append(f"{kind}: {words}")
 
 
-def drawn(seed: str) -> tuple[str, str]:
-    """Give a kind of machine and its rig file."""
-    chance = Random(seed)
-    kind = KINDS[int(seed.rsplit("/", 1)[1]) % len(KINDS)]
-    text = rig_text("heron")[0]
-    setting = _Setter(text)
-    setting("rig", "seed", chance.randrange(10**6))
-    setting.without("knobs.memory_rate", "when")
-    limit = chance.choice((45, 50, 55, 60, 65)) if kind == "power-limited" else 5 * chance.randrange(16, 22)
-    setting("knobs.power_limit", "stock", limit)
-    setting("room", "evening_c", chance.uniform(8.0, 24.0))
-    setting("room", "dawn_c", chance.uniform(14.0, 27.0))
-    setting("chip", "switching_w_per_v2_ghz", chance.uniform(1.1, 1.6) * (1.4 if kind == "fast and hot" else 1.0))
-    setting("chip", "power_window_s", chance.uniform(4.0, 28.0))
-    setting("heat", "cooler_j_per_k", chance.uniform(250.0, 700.0))
-    setting("edge", "clock_mhz", chance.uniform(4650.0, 5000.0))
-    setting("edge", "mhz_per_v", chance.uniform(1800.0, 3200.0))
-    setting("edge", "mhz_per_k", chance.uniform(1.0, 3.0))
-    setting("edge", "width_mhz", chance.uniform(6.0, 25.0))
-    if kind == "two slopes":
-        setting("edge", "corrected_lead_mhz", chance.uniform(40.0, 90.0))
-        setting("edge", "corrected_width_mhz", chance.uniform(20.0, 50.0))
-    for name, work in tomllib.loads(text)["workloads"].items():
-        if work["figure"] == "none":
-            continue
-        at = f"workloads.{name}"
-        bound = chance.uniform(2.0, 5.0) if kind == "memory-bound" else chance.uniform(0.4, 1.8)
-        size = chance.uniform(6.0, 12.0) if kind == "coarse" and work["figure"] != "seconds" else 1.0
-        setting(at, "compute_gcycles", work["compute_gcycles"] * size * chance.uniform(0.6, 1.4))
-        setting(at, "traffic_gb", work["traffic_gb"] * size * bound)
-        setting(at, "khops", work["khops"] * size * bound)
-        setting(at, "fixed_s", work["fixed_s"] * size * chance.uniform(0.3, 4.0))
-        setting(
-            at, "noise", work["noise"] * (chance.uniform(2.0, 4.0) if kind == "noisy" else chance.uniform(0.5, 1.3))
-        )
-        if kind == "coarse":
-            setting(at, "digits", 0 if work["figure"] != "seconds" else 1)
-        if kind == "capped" and work["figure"] == "per second":
-            setting(at, "compute_gcycles", work["compute_gcycles"] * chance.uniform(3.0, 9.0))
-    return kind, setting.text
-
-
-class _Setter:
-    """Sets values of a rig file's tables, as text."""
-
-    def __init__(self, text: str) -> None:
-        self.text = text
-
-    def __call__(self, table: str, key: str, value: float) -> None:
-        """Set a key of a table, which is added where it isn't there."""
-        head, rest = self.text.split(f"[{table}]\n", 1)
-        body, *tail = re.split(r"(?=^\[)", rest, maxsplit=1, flags=re.MULTILINE)
-        line = f"{key} = {value:.6g}" if isinstance(value, float) and not value.is_integer() else f"{key} = {value}"
-        pattern = re.compile(rf"^{key} = .*$", re.MULTILINE)
-        body = pattern.sub(line, body) if pattern.search(body) else f"{line}\n{body}"
-        self.text = f"{head}[{table}]\n{body}{''.join(tail)}"
-
-    def without(self, table: str, key: str) -> None:
-        """Take a key out of a table."""
-        head, rest = self.text.split(f"[{table}]\n", 1)
-        self.text = f"{head}[{table}]\n" + re.sub(rf"^{key} = .*\n", "", rest, count=1, flags=re.MULTILINE)
-
-
-class _Even(Meter):
-    """Corrects as many errors as are expected, evenly, since they cost time; fails never."""
-
-    owed = 0.0
-
-    def corrected(self, expected: float) -> int:
-        """Give the errors that are due by now."""
-        self.owed += expected
-        due = int(self.owed)
-        self.owed -= due
-        return due
-
-
-class Truth:
-    """What a machine does at a setup, without noise: work a second and watts in one pass from where passes start.
-
-    Errors that are corrected cost time; a trend that is followed to where there are many knows nothing of them: without.
-    """
-
-    def __init__(self, text: str, at_s: float, corrects: bool = True) -> None:
-        self._fate = _Even if corrects else Meter
-        tireless = _Setter(text)
-        for table, margin in (("edge", "mhz"), ("memory_edge", "mt_s"), ("graphics", "mhz")):
-            tireless(table, f"start_margin_{margin}", 20000)
-        self.rig, self._at_s = parse_rig_file(tireless.text, "truth"), at_s
-        self._known: dict[tuple[Setup, str], tuple[float, float]] = {}
-
-    def log(self, setup: Setup, workload: str) -> float:
-        """Give the logarithm of the speed: up is better, whatever the figure is."""
-        return math.log(self._pass(setup, workload)[0])
-
-    def watts(self, setup: Setup, workload: str) -> float:
-        """Give the mean power drawn from the wall."""
-        return self._pass(setup, workload)[1]
-
-    def figure(self, setup: Setup, benchmark: Workload) -> float:
-        """Give the figure itself."""
-        speed = self._pass(setup, benchmark.id)[0]
-        kind = self.rig.workloads[benchmark.id].figure
-        return 1.0 / speed if kind == "seconds" else speed * (60.0 if kind == "per minute" else 1.0)
-
-    def _pass(self, setup: Setup, workload: str) -> tuple[float, float]:
-        if (setup, workload) not in self._known:
-            self._known[setup, workload] = self._run(setup, workload)
-        return self._known[setup, workload]
-
-    def _run(self, setup: Setup, workload: str) -> tuple[float, float]:
-        work = self.rig.workloads[workload]
-        state = fresh_state(self.rig)
-        state.t_s, state.die_c, state.cooler_c = self._at_s, START_C, START_C
-        state.values.update(setup)
-        world = World(self.rig, state)
-        step = 0.25
-        before_s = WINDOWS * max(
-            self.rig.chip.power_window_s, self.rig.graphics.power_window_s if self.rig.graphics else 0.0
-        )
-        run = world.start(workload, before_s + work.pass_s + 60.0)
-        run.fate = self._fate()  # type: ignore[assignment]
-        world.advance(before_s)
-        before, joules = run.units, 0.0
-        for _ in range(round(work.pass_s / step)):
-            world.advance(step)
-            joules += _wall_w(world) * step
-        speed = (run.units - before) / work.pass_s
-        return min(speed, work.cap_per_s or math.inf), joules / work.pass_s
-
-
 def evening(seed: str) -> tuple[str, Told]:
     """Tune one machine for an evening and hold what is told against the truth."""
     kind, text = drawn(seed)
     told = Told()
     with TemporaryDirectory() as folder:
+        beside = neighbour(text, seed)
+        other, other_s = _beside(Path(folder) / "neighbour.yondle", beside, BUS if kind == BUS_CLOCKED else CLOCK)
         session = create_logbook(Path(folder) / "rig.yondle", RigChoice("simulated", "Rig", text))
         session.do(RunBaseline(5))
-        stock = session.snapshot.in_force
-        values = {
-            "core_low": 3800, "core_high": 4400, "core_more": 4350,
-            "power_low": stock["power_limit"] - 10, "power_high": stock["power_limit"] + 20,
-        }  # fmt: skip
         at_s = session.machine.clock.now()
-        session.do(StartPlan(EVENING.format(**values), "the evening", lambda *_: None))
+        plan = HEAD + _evening_of(kind, session.snapshot.in_force["power_limit"])
+        session.do(StartPlan(plan, "the evening", unattended=True))
         book, truth = session.snapshot, Truth(text, (at_s + session.machine.clock.now()) / 2.0)
         for hold in (_trail, _scaling, _limits, _efficiency, _map):
             hold(book, truth, told)
         _target(book, truth, Truth(text, at_s, corrects=False), told)
+        _compare(book, other, truth, Truth(beside, other_s), told)
+        if kind == BUS_CLOCKED:
+            session.close()
+            return kind, told
         session.do(StartPlan(PLAN.format(style="even"), "the edge", lambda *_: None))
         run = session.logbook.keeping.plan_runs()[0]
         found = run.found[-1] if run.found else None
@@ -261,6 +122,32 @@ def evening(seed: str) -> tuple[str, Told]:
             told.hold("edge: meets its standard", right, f"{found.left_at:g} fails {per_hour:.2f} times an hour")
         session.close()
     return kind, told
+
+
+def _evening_of(kind: str, power: float) -> str:
+    """Write what is tried: every value of some knobs in rounds, then a few steps; hands and restarts are a simulated owner's."""
+    if kind == BUS_CLOCKED:
+        ratios = SWEEP.format("core_ratio", 32, 36, 1, 4) + SWEEP.format("memory_ratio", 6, 9, 1, 3)
+        return BUS + ratios + STEPS.format("{ fan_level = 100 }, { cas = 8 }, { power_limit = 120 }")
+    if kind == RESTARTS:
+        cores = SWEEP.format("cores_in_use", 3, 8, 1, 4) + SWEEP.format("threads_per_core", 1, 2, 1, 3)
+        return CLOCK + cores + STEPS.format("{ link_width = 1 }, { fan_level = 80 }, { cores_in_use = 7 }")
+    memory = SWEEP.format("memory_rate", 4800, 6400, 400, 3)
+    limits = SWEEP.format("power_limit", power - 10, power + 20, 10, 3)
+    steps = (
+        f"{{ graphics_clock = 2160 }}, {{ fan_level = 80 }}, {{ power_limit = {power + 20} }}, {{ core_clock = 4350 }}"
+    )
+    return CLOCK + memory + limits + STEPS.format(steps)
+
+
+def _beside(path: Path, text: str, sweep: str) -> tuple[Path, float]:
+    """Measure a machine that another is compared with: its stock, and one knob; gives its logbook, and when that was."""
+    session = create_logbook(path, RigChoice("simulated", "Neighbour", text))
+    session.do(RunBaseline(5))
+    session.do(StartPlan(HEAD + sweep, "beside", unattended=True))
+    at_s = session.machine.clock.now() / 2.0
+    session.close()
+    return path, at_s
 
 
 def _sign(gain: Gain | None, true: float) -> bool | None:
@@ -363,12 +250,13 @@ def _limits(book: Snapshot, truth: Truth, told: Told) -> None:
     for told_of in limits(book, settings, sensitivities(book, settings)):
         name, bound = told_of.benchmark.id, told_of.finding.bound
         now = truth.log(here, name)
+        rises = {part: next((k for k in knobs if k in here), None) for part, knobs in RISES.items()}
         slopes = {
             part: (truth.log(here.with_values({knob: here[knob] * STRETCH}), name) - now) / math.log(STRETCH)
-            for part, knob in RISES.items()
+            for part, knob in rises.items()
+            if knob is not None
         }
-        freed = {"power_limit": 400.0, "heat_limit": 110.0, "graphics_power_limit": 90.0, "fan_level": 100.0}
-        lifted = truth.log(here.with_values(freed), name) - now
+        lifted = truth.log(here.with_values({k: v for k, v in FREED.items() if k in here}), name) - now
         right: bool | None
         match bound:
             case Bound.PROCESSOR | Bound.MEMORY | Bound.GRAPHICS:
@@ -455,6 +343,59 @@ def _map(book: Snapshot, truth: Truth, told: Told) -> None:
                 right,
                 f"{benchmark.id} {across.id} x {up.id}: {left.fraction:+.4f}, true {true:+.4f}",
             )
+
+
+def _compare(book: Snapshot, other: Path, truth: Truth, of_other: Truth, told: Told) -> None:
+    """Columns of this machine and of the one beside it, and both along the knob that both were swept over."""
+    shelf = Shelf(lambda: book)
+    beside = shelf.book(other)
+    latest = [str(r.step.number) for r in book.steps[-3:]]
+    columns = [shelf.column(address) for address in ("stock", *latest, f"{other}#stock")]
+    view = compare(columns)
+    for i, column in enumerate(view.columns):
+        if i == view.against:
+            continue
+        its = of_other if column.book is beside else truth
+        trues = []
+        for row in view.rows:
+            cell, base = row.cells[i], columns[view.against].setting.setup
+            if cell is None or cell.gain is None or cell.capped:
+                continue
+            trues.append(its.log(column.setting.setup, row.benchmark.id) - truth.log(base, row.benchmark.id))
+            words = f"{row.benchmark.id} of {column.name}: {cell.gain.fraction:+.4f}, true {math.expm1(trues[-1]):+.4f}"
+            told.hold("compare: better or worse for sure", _sign(cell.gain, trues[-1]), words)
+        mean = view.means[i]
+        if mean is not None and mean.benchmarks == len(trues):
+            true = sum(trues) / len(trues)
+            words = f"{column.name}: {mean.these.fraction:+.4f}, true {math.expm1(true):+.4f}"
+            told.hold("compare: the mean", _sign(mean.these, true), words)
+    knob = book.declaration.knob("core_clock" if "core_clock" in book.in_force else "bus_clock")
+    books = [(book, settings_of(book)), (beside, settings_of(beside))]
+    for benchmark in book.declaration.benchmarks:
+        lines = machines(books, knob, benchmark)
+
+        def over(value: float, name: str = benchmark.id) -> float:
+            """How far the first machine is ahead of the second at a value."""
+            ours = truth.log(book.declaration.stock.with_values({knob.id: value}), name)
+            return ours - of_other.log(beside.declaration.stock.with_values({knob.id: value}), name)
+
+        for meeting in lines.meetings:
+            if meeting.other.machine == lines.lines[0].machine:
+                continue
+            words = f"{benchmark.id}: {meeting.sentence}"
+            if meeting.crossing is not None:
+                low, high = over(meeting.crossing.low), over(meeting.crossing.high)
+                right = (
+                    low > -NOTHING and high < NOTHING
+                    if meeting.crossing.first_below
+                    else low < NOTHING and high > -NOTHING
+                )
+                told.hold("compare: where two machines cross", right, f"{words} (true {low:+.4f}, {high:+.4f})")
+            for lead in meeting.leads if meeting.crossing is None else ():
+                gaps = [over(v) for v in knob.values() if lead.low - 1e-9 <= v <= lead.high + 1e-9]
+                gap = sum(gaps) / max(len(gaps), 1)
+                ahead = gap * lead.ahead > NOTHING if lead.ahead and gaps else None
+                told.hold("compare: which machine is ahead", ahead, f"{words} (true {gap:+.4f})")
 
 
 def table(told: list[Told]) -> Iterator[str]:
