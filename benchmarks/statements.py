@@ -297,7 +297,7 @@ def _target(book: Snapshot, truth: Truth, trend: Truth, told: Told) -> None:
                 told.hold("target: the value that reaches it", None, way.sentence)
                 continue
             ends_of = ((truth, near), (trend, far))
-            figures = [of.figure(book.in_force.with_values({way.knob.id: v}), benchmark) for of, v in ends_of]
+            figures = [of.figure(way.held.with_values({way.knob.id: v}), benchmark) for of, v in ends_of]
             reach = [f >= wanted if up else f <= wanted for f in figures]
             words = f"{benchmark.id}: {way.sentence} (true {figures}, wanted {wanted:.4g})"
             inside = not way.short and math.isfinite(way.high)

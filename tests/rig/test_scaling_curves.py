@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -167,6 +168,14 @@ def test_a_target_is_followed_along_the_trend_and_what_stands_against_it_is_said
     rising = _last_trend(levels_of(swept.snapshot, stacking), 1, stacking, *_few(swept, "power_limit", (45.0, 60.0)))
     assert rising is not None
     assert 0.9 < rising.slope < 1.3
+    assert "all else as" not in near.sentence
+    elsewhere = replace(swept.snapshot, in_force=swept.declaration.stock.with_values({"cores_in_use": 7.0}))
+    away = next(
+        w for w in target(elsewhere, settings_of(elsewhere), stacking, 1.01 * best).ways if w.knob.id == "core_clock"
+    )
+    assert away.value == clock.value
+    assert ", all else as in step 9" in away.sentence, "it was not measured with seven cores"
+    assert away.held["cores_in_use"] == 8.0
     done = target(swept.snapshot, settings_of(swept.snapshot), stacking, 150.0)
     assert done.ways == ()
     assert 0 < done.reached <= done.passes

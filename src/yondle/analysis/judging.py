@@ -205,9 +205,20 @@ def of_the_start(outcome: Outcome) -> Outcome:
 
 
 def started_at(check: Check, passes: Iterable[PassRecord]) -> tuple[float, ...]:
-    """List what the channel that a check settles on read when each scored round began."""
-    found = (p.result.measured.start.get(check.settle_channel) for p in passes if p.counts and p.result is not None)
-    return tuple(value for value in found if value is not None)
+    """List what the channel that a check settles on read when each scored round began.
+
+    The load after a settling may be one that only warms, or uses up what a limiter saved, before a benchmark counts.
+    """
+    settled: dict[tuple[str, int], float] = {}
+    found: dict[tuple[str, int], float] = {}
+    for each in passes:
+        reading = each.result.measured.start.get(check.settle_channel) if each.result is not None else None
+        place = each.stage, each.round
+        if reading is not None:
+            settled[place] = reading
+        if each.counts and place in settled:
+            found.setdefault(place, settled[place])
+    return tuple(found.values())
 
 
 def limited_at(declaration: RigDeclaration, record: StepRecord) -> Limited:

@@ -15,6 +15,8 @@ HELD_SHARE = 0.995
 BUSY_PERCENT = 90.0
 ANSWERS, DOES_NOT = 0.4, 0.33
 """Slopes (% of score for each +1 %) from which a benchmark is bound by a part, and under which it is not."""
+ANSWERS_FOR_SURE = 0.2
+"""A slope that may be lower than this says too little to name a part by it."""
 
 
 class Bound(StrEnum):
@@ -95,11 +97,11 @@ def what_limits(seen: Evidence) -> Limitation:
         return Limitation(Bound.LIMIT, together(f.name for f in reached), tuple(_flag_words(f) for f in reached))
     busy = _use_signs(seen)
     graphics = seen.graphics_use
-    strongest = max((a for a in seen.answers if a.low > 0.0), key=lambda a: a.slope, default=None)
-    answered = strongest is not None and strongest.slope >= ANSWERS
+    strongest = max((a for a in seen.answers if a.low > 0.0), key=lambda a: a.low, default=None)
+    answered = strongest is not None and strongest.slope >= ANSWERS and strongest.low >= ANSWERS_FOR_SURE
     if graphics is not None and graphics >= BUSY_PERCENT and not answered:
         return Limitation(Bound.GRAPHICS, named(Bound.GRAPHICS), busy)
-    if strongest is not None and strongest.slope >= ANSWERS:
+    if strongest is not None and answered:
         return Limitation(strongest.part, named(strongest.part), (strongest.words, *busy))
     still = [a for a in seen.answers if a.high < DOES_NOT]
     if any(a.part is Bound.PROCESSOR for a in still) and any(a.part is Bound.MEMORY for a in still):

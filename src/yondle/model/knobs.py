@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -53,7 +54,11 @@ _TWO_WAYS = re.compile(r"[-+\N{MINUS SIGN}]?[1-9]\d{0,2},\d{3}")
 
 @dataclass(frozen=True, slots=True)
 class Knob:
-    """One thing that can be set: its unit, the evenly spaced values the hardware takes, and its stock value."""
+    """One thing that can be set: its unit, the values the hardware takes, and its stock value.
+
+    The values are evenly spaced from the lowest on, and end with the highest. Others are `stops`: what a machine was found
+    at is one of its values, whether it lies between two steps or beyond the range that is offered.
+    """
 
     id: str
     name: str
@@ -77,6 +82,19 @@ class Knob:
     """Whether it sets a limit, a mode or the cooling: a clock that falls when it is changed was asked to."""
     role: str = ""
     """What it is to quantities that follow from it (`model/derived.py`) and to what a failure points to; see `plays`."""
+    stops: tuple[float, ...] = ()
+    """Values it takes besides those that are evenly spaced."""
+    _uneven: tuple[float, ...] = field(init=False, repr=False, compare=False)
+    """Every value in the range, where they aren't all evenly spaced; empty where they are."""
+
+    def __post_init__(self) -> None:
+        steps = (self.high - self.low) / self.step
+        odd: list[float] = []
+        if self.stops or abs(steps - round(steps)) > 1e-6:
+            even = [round(self.low + i * self.step, 9) for i in range(math.floor(steps + 1e-6) + 1)]
+            inside = {v for v in (*self.stops, self.high) if self.low <= v <= self.high}
+            odd = [v for v in inside if min(abs(v - each) for each in even) > self.step * 1e-6]
+        object.__setattr__(self, "_uneven", tuple(sorted({*even, *odd})) if odd else ())
 
     @property
     def plays(self) -> str:
@@ -86,7 +104,7 @@ class Knob:
     @property
     def notches(self) -> int:
         """The number of steps between the lowest and the highest value."""
-        return round((self.high - self.low) / self.step)
+        return len(self._uneven) - 1 if self._uneven else round((self.high - self.low) / self.step)
 
     def values(self) -> list[float]:
         """List every value the knob takes, lowest first."""
@@ -95,15 +113,19 @@ class Knob:
     def at(self, notch: int) -> float:
         """Give the value at a notch counted from the lowest; counts outside the range end at its ends."""
         inside = min(max(notch, 0), self.notches)
-        return round(self.low + inside * self.step, 9)
+        return self._uneven[inside] if self._uneven else round(self.low + inside * self.step, 9)
 
     def notch_of(self, value: float) -> int:
         """Count the notches from the lowest value to the one nearest to `value`."""
-        return min(max(round((value - self.low) / self.step), 0), self.notches)
+        if not self._uneven:
+            return min(max(round((value - self.low) / self.step), 0), self.notches)
+        above = min(bisect_left(self._uneven, value), self.notches)
+        below = max(above - 1, 0)
+        return above if self._uneven[above] - value < value - self._uneven[below] else below
 
     def nearest(self, value: float) -> float:
         """Give the value the knob takes that lies nearest to `value`."""
-        return self.at(self.notch_of(value))
+        return value if value in self.stops else self.at(self.notch_of(value))
 
     def size(self, value: float) -> float | None:
         """Say how much a value is: of a choice the number it is called by (2 channels, x16); None where it is none."""
@@ -163,6 +185,8 @@ class Knob:
                 say("{knob} can't be {value}.", knob=self.name, value=value),
                 say("Give {range}.", range=self._range()),
             )
+        if value in self.stops:
+            return value
         if not self.low - self.step * 1e-6 <= value <= self.high + self.step * 1e-6:
             shown = number(value, self.digits) if self.choices else self.text(value)
             raise KnownError(
@@ -176,8 +200,9 @@ class Knob:
                 say("Give {range}.", range=self._range()),
             )
         if abs(taken - value) > self.step * 1e-6:
-            down = self.at(math.floor((value - self.low) / self.step))
-            up = self.at(math.floor((value - self.low) / self.step) + 1)
+            at = self.notch_of(value)
+            at -= self.at(at) > value
+            down, up = self.at(at), self.at(at + 1)
             raise KnownError(
                 say(
                     "{knob} of {value} lies between its steps of {step}.",

@@ -163,6 +163,8 @@ class RigDeclaration:
     def allows(self, knob: Knob, value: float) -> bool:
         """Tell whether a value lies within what this tuner stands for."""
         low, high = self.own_range(knob)
+        if value in knob.stops:
+            low, high = self.floors.get(knob.id, value), self.ceilings.get(knob.id, value)
         return low - knob.step * 1e-6 <= value <= high + knob.step * 1e-6
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Generator
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -249,7 +250,7 @@ def _part(part: Part, declaration: RigDeclaration, start: Tried, undone: list[st
             yield from _in_rounds(part, declaration, start, undone)
         case Ladder():
             knob = declaration.knob(part.knob)
-            stride = round(knob.checked(knob.low + abs(part.by)) / knob.step - knob.low / knob.step)
+            stride = round(abs(part.by) / knob.step)
             stride = stride if part.by > 0 else -stride
             now = knob.notch_of(start.in_force[part.knob])
             most = max(0, (knob.notch_of(knob.checked(part.to)) - now) // stride)
@@ -344,9 +345,10 @@ def _with_retries(going: Climb, start: Tried, times: int) -> Generator[Move, Tri
 
 
 def _grid(knob: Knob, low: float, high: float, by: float) -> list[float]:
-    first, last = knob.notch_of(knob.checked(min(low, high))), knob.notch_of(knob.checked(max(low, high)))
-    stride = max(1, round(by / knob.step))
-    return [knob.at(i) for i in range(first, last + 1, stride)]
+    first, last = knob.checked(min(low, high)), knob.checked(max(low, high))
+    stride = max(1, round(by / knob.step)) * knob.step
+    many = math.floor((last - first) / stride + 1e-6)
+    return list(dict.fromkeys(knob.nearest(first + i * stride) for i in range(many + 1)))
 
 
 def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:

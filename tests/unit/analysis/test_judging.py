@@ -6,7 +6,7 @@ from random import Random
 import pytest
 from tests.conftest import quick_rig
 
-from yondle.analysis.judging import Trial, judge, limited, pass_failed, sag, what_was_run
+from yondle.analysis.judging import Trial, judge, limited, pass_failed, sag, started_at, what_was_run
 from yondle.analysis.pointing import point
 from yondle.engine.recovery import judge_unclosed
 from yondle.model.acts import Act
@@ -16,6 +16,7 @@ from yondle.model.sensors import Channel, Quantity
 from yondle.model.steps import SCORE_STAGE, Attempt, PassRecord, Step, StepKind, StepRecord, deciding, verdict_of
 from yondle.model.verdicts import VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import PassResult
+from yondle.planning.ladder import quick_check
 from yondle.rigs.simulated.rig import declaration_of
 from yondle.rigs.simulated.rigfile import parse_rig_file
 from yondle.views.shared.steps import failure_words
@@ -43,6 +44,20 @@ def rounds(falling: float, chance: Random, noise: float = 0.007) -> tuple[PassRe
         for name, level, turned in (("stacking", 208.0, -1), ("star_match", 294.0, -1), ("sharpening", 2.7, 1))
         for score in (level * chance.lognormvariate(0.0, noise),)
     )
+
+
+def test_a_round_started_where_it_settled_last_whatever_was_run_before_a_benchmark_counted() -> None:
+    """On a machine whose every benchmark a limit acts in, each is run before it counts: the reading is with that pass."""
+
+    def ran(round_: int, warm_up: bool, settled: float | None) -> PassRecord:
+        start = {"hottest_core": settled} if settled is not None else {}
+        result = PassResult(True, 213.0, 6.0, measured=replace(Measured(), start=start))
+        return PassRecord(1, SCORE_STAGE, "stacking", round_, warm_up, 0.0, result)
+
+    check = replace(quick_check(HERON, 3), settle_channel="hottest_core")
+    warmed_up, preloaded = [ran(0, True, 50.0), ran(0, True, None)], [ran(1, True, 41.0), ran(1, False, None)]
+    warmed = [ran(2, True, 30.0), ran(2, True, 35.0), ran(2, True, 40.0), ran(2, False, None), ran(2, False, None)]
+    assert started_at(check, [*warmed_up, *preloaded, *warmed, ran(3, False, 42.0)]) == (41.0, 40.0, 42.0)
 
 
 def test_held_always_says_for_which_load_and_how_long() -> None:

@@ -22,6 +22,8 @@ from yondle.analysis.limiting import (
 CORE = Answer(Bound.PROCESSOR, "core clock", 0.9, 0.8, 1.0)
 CORE_STILL = Answer(Bound.PROCESSOR, "core clock", 0.05, -0.05, 0.15)
 MEMORY = Answer(Bound.MEMORY, "memory rate", 0.5, 0.4, 0.6)
+WIDE = Answer(Bound.PROCESSOR, "core clock", 0.66, 0.17, 1.15)
+"""More than memory, perhaps: it may as well be much less."""
 MEMORY_STILL = Answer(Bound.MEMORY, "memory rate", 0.0, -0.1, 0.1)
 POWER = Flag("power limit", 0.8, 0.7)
 
@@ -36,6 +38,7 @@ POWER = Flag("power limit", 0.8, 0.7)
         (Evidence("", (), 100.0, 97.0, (CORE_STILL,)), Bound.GRAPHICS, "graphics 97"),
         (Evidence("", (), 100.0, 20.0, (CORE_STILL, MEMORY)), Bound.MEMORY, "memory rate"),
         (Evidence("", (), 100.0, None, (CORE_STILL, MEMORY_STILL)), Bound.ELSEWHERE, "core clock"),
+        (Evidence("", (), 100.0, None, (WIDE, MEMORY)), Bound.MEMORY, "memory rate"),
     ],
 )
 def test_the_strongest_evidence_decides_and_is_told(seen: Evidence, bound: Bound, sign: str) -> None:
@@ -58,6 +61,7 @@ def test_without_evidence_it_says_what_would_tell() -> None:
     assert what_limits(Evidence(sweeps=sweeps[:1])).words == "not told yet: sweep core ratio"
     assert what_limits(Evidence()).words == "can't be told: no clock or rate can be set here"
     assert nothing.signs == ()
+    assert what_limits(Evidence(answers=(WIDE,))).bound is Bound.UNTOLD
     assert "memory ratio" in what_limits(Evidence(answers=(CORE_STILL,), sweeps=sweeps)).words
 
 

@@ -1,8 +1,11 @@
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from pydantic import TypeAdapter
 
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup, Subsystem
@@ -32,6 +35,33 @@ def test_every_value_on_the_grid_is_taken_as_it_is(knob: Knob, data: st.DataObje
     value = knob.at(notch)
     assert knob.checked(value) == value
     assert knob.notch_of(value) == notch
+
+
+@given(knobs, st.data())
+def test_what_was_found_is_a_legal_value_wherever_it_lies(even: Knob, data: st.DataObject) -> None:
+    """Between two steps it stands among the others in order; beyond the range it is taken, and offered to nobody."""
+    ragged = data.draw(st.sampled_from([0.0, 0.4])) * even.step
+    inside = even.at(data.draw(st.integers(0, even.notches - 1))) + data.draw(st.sampled_from([0.0, 0.3])) * even.step
+    beyond = data.draw(st.sampled_from([even.low - 7.25, even.high + 3000.0]))
+    knob = replace(even, high=even.high + ragged, stops=(inside, beyond))
+    values = knob.values()
+    assert values == sorted(set(values))
+    assert [knob.notch_of(v) for v in values] == list(range(knob.notches + 1))
+    assert {even.low, knob.high} <= set(values)
+    assert beyond not in values
+    for value in (*values, inside, beyond):
+        assert knob.checked(value) == knob.nearest(value) == value
+    with pytest.raises(KnownError, match="outside its range"):
+        knob.checked(beyond + (0.1 if beyond > knob.high else -0.1))
+    if inside not in even.values():
+        between = inside + 0.2 * even.step
+        below, above = values[knob.notch_of(inside)], values[knob.notch_of(inside) + 1]
+        assert (below, knob.nearest(between)) == (inside, inside)
+        with pytest.raises(KnownError, match="between its steps") as refused:
+            knob.checked(between)
+        assert all(knob.bare(v) in refused.value.remedy for v in (below, above))
+    kept = TypeAdapter(Knob)
+    assert kept.validate_python(kept.dump_python(knob, mode="json")) == knob
 
 
 @given(knobs, st.data())

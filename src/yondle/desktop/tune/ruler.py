@@ -306,7 +306,7 @@ class Ruler(QWidget):
         painter.drawLine(QPointF(left, SCALE_Y), QPointF(right, SCALE_Y))
         stride = _tick_stride(knob.notches, right - left)
         for notch in range(0, knob.notches + 1, stride):
-            x = left + (right - left) * notch / knob.notches
+            x = self._x(knob.at(notch))
             tall = (notch // stride) % 5 == 0 or notch == knob.notches
             painter.drawLine(QPointF(x, SCALE_Y - (6 if tall else 3)), QPointF(x, SCALE_Y))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -415,7 +415,8 @@ class Ruler(QWidget):
         assert self._view is not None
         knob = self._view.knob
         left, right = self._ends()
-        return left + (right - left) * (value - knob.low) / (knob.high - knob.low)
+        inside = min(max(value, knob.low), knob.high)
+        return left + (right - left) * (inside - knob.low) / (knob.high - knob.low)
 
 
 def _told(view: RulerView) -> str:

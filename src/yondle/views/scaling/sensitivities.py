@@ -42,6 +42,8 @@ class SensitivityCell:
     sure: bool = False
     how: str = ""
     """How it was worked out, and from how many passes."""
+    held_back: bool = False
+    """Whether a limit acted where it was measured: what a benchmark answers to there isn't so where none does."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,9 +55,10 @@ class Sensitivities:
     cells: tuple[tuple[SensitivityCell, ...], ...]
 
     def answers(self, declaration: RigDeclaration, benchmark: Workload) -> tuple[Answer, ...]:
-        """Give what a benchmark answers to in the parts of the machine."""
+        """Give what a benchmark answers to in the parts of the machine where no limit acts."""
         row = next((cells for b, cells in zip(self.benchmarks, self.cells, strict=True) if b.id == benchmark.id), ())
-        return _answers(declaration, zip(self.knobs, row, strict=True))
+        cells = zip(self.knobs, row, strict=True)
+        return _answers(declaration, ((knob, cell) for knob, cell in cells if not cell.held_back))
 
 
 def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
@@ -66,7 +69,8 @@ def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
     for knob in book.declaration.knobs:
         groups = groups_of(settings, knob, now)
         if groups:
-            columns.append((knob, [_cell(benchmark, groups, levels_of(book, benchmark)) for benchmark in benchmarks]))
+            cells = [_cell(book.declaration, each, groups, levels_of(book, each)) for each in benchmarks]
+            columns.append((knob, cells))
     columns.sort(key=lambda column: -max(_strength(cell) for cell, _ in column[1]))
     knobs = tuple(knob for knob, _ in columns)
     rows = [_limited(book.declaration, b, knobs, [cells[i] for _, cells in columns]) for i, b in enumerate(benchmarks)]
@@ -106,14 +110,18 @@ def _strength(cell: SensitivityCell) -> float:
     return abs(cell.slope) if cell.sure else 0.0
 
 
-def _cell(benchmark: Workload, groups: tuple[Group, ...], levels: Levels) -> tuple[SensitivityCell, Setting | None]:
+def _cell(
+    declaration: RigDeclaration, benchmark: Workload, groups: tuple[Group, ...], levels: Levels
+) -> tuple[SensitivityCell, Setting | None]:
     """Read a benchmark in the first group that says something of it; gives the setting of its highest value, too."""
     for group in groups:
         points = _points(benchmark, group)
         if len(points) > 1:
             told = [s for s in group.settings if benchmark.id in s.figures]
             ends = levels.gain(told[-1].setup, told[0].setup)
-            return replace(_read(benchmark, group.knob, points, ends), how=_how(group.knob, points)), told[-1]
+            limited = any(what_limits(evidence(declaration, benchmark, s, ())).bound is Bound.LIMIT for s in told)
+            cell = _read(benchmark, group.knob, points, ends)
+            return replace(cell, how=_how(group.knob, points), held_back=limited), told[-1]
     return SensitivityCell(say("not measured")), None
 
 

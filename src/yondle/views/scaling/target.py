@@ -25,6 +25,7 @@ class Way:
 
     `low` and `high` are its 95 % range; `high` is infinite where the trend may be too weak ever to get there. `against` is what
     stands against the value; `short` tells that what the knob takes doesn't reach, `most` is then the log gain up to there.
+    `held` is what the trend was measured at: all but the knob's own value of it has to be in force.
     """
 
     knob: Knob
@@ -35,6 +36,7 @@ class Way:
     short: bool
     most: float
     sentence: str
+    held: Setup
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,11 +114,16 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     most = max(trend.slope * math.log(last / end), 0.0) if last > 0.0 else math.inf
     short = value > last if rising else value < last
     against = _against(book, knob, group, last if short else value)
+    held = measured[-1 if rising else 0]
+    where = (
+        "" if held.setup.same_but(book.in_force, knob.id) else say(", all else as in step {step}", step=held.steps[-1])
+    )
     if short and not cut and (low <= last if rising else low >= last):
         words = say("{knob} may just reach it at {last}, the last it takes", knob=knob.name, last=knob.text(last))
-        return Way(knob, last, low, math.inf, against, False, gain, f"{words}{_listed(against)}.")
+        return Way(knob, last, low, math.inf, against, False, gain, f"{words}{where}{_listed(against)}.", held.setup)
     if short:
-        return Way(knob, last, last, math.inf, against, True, most, f"{_short_words(knob, last, most, cut)}.")
+        words = _short_words(knob, last, most, cut)
+        return Way(knob, last, last, math.inf, against, True, most, f"{words}{where}.", held.setup)
     value = _past(knob, end, value)
     ends = say(
         "{low} to {high}",
@@ -126,7 +133,7 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     words = say(
         "{knob} {value} ({ends}) would reach it if the trend held", knob=knob.name, value=knob.text(value), ends=ends
     )
-    return Way(knob, value, low, high, against, False, gain, f"{words}{_listed(against)}.")
+    return Way(knob, value, low, high, against, False, gain, f"{words}{where}{_listed(against)}.", held.setup)
 
 
 def _listed(against: tuple[str, ...]) -> str:
