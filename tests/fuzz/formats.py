@@ -46,7 +46,7 @@ from yondle.planning.climb import Tried
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import moves
 from yondle.rigs.byhand.rig import parse_by_hand
-from yondle.rigs.linux.helper import Server
+from yondle.rigs.linux.root.helper.server import Server
 from yondle.rigs.meters.meter import MeterPlan, parse_line
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file

@@ -19,8 +19,9 @@ from yondle.planning.ladder import LONGEST_PRELOAD_S, quick_check
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import KernelLog, crash_records
 from yondle.rigs.linux.files import Tree
-from yondle.rigs.linux.helper import find
+from yondle.rigs.linux.knobs import left_out_words, offered
 from yondle.rigs.linux.probes import THROTTLES, EnergyMeter, Probe, find_probes
+from yondle.rigs.linux.root.helper.found import find
 from yondle.rigs.linux.smbios import modules
 from yondle.rigs.linux.this import ThisRig
 from yondle.workloads.children import killed_for_memory
@@ -136,29 +137,11 @@ def test_a_desktops_knobs_are_offered_with_what_was_found_as_stock_and_put_back_
     assert (root / "sys/kernel/mm/transparent_hugepage/enabled").read_text() == "madvise"
 
 
-def test_a_graphics_cards_table_is_set_by_its_own_commands(tmp_path: Path) -> None:
-    root = trees.graphics(tmp_path)
-    table = root / "sys/class/drm/card0/device/pp_od_clk_voltage"
-    interfaces = find(root)
-    clock, offset = interfaces["graphics_clock"], interfaces["graphics_voltage_offset"]
-    assert (clock.value(), clock.low, clock.high) == (2500.0, 500.0, 3000.0)
-    assert (offset.value(), offset.low, offset.high) == (0.0, -450.0, 0.0)
-    said: list[str] = []
-    os.remove(table)
-    os.mkfifo(table)
-    reader = os.open(table, os.O_RDONLY | os.O_NONBLOCK)
-    try:
-        clock.set(2650.0)
-        said.append(os.read(reader, 100).decode())
-        offset.set(-50.0)
-        said.append(os.read(reader, 100).decode())
-    finally:
-        os.close(reader)
-    assert said == ["s 1 2650c", "vo -50c"]
-    found = readings(trees.graphics(tmp_path / "again"))
+def test_what_a_graphics_card_does_is_read(tmp_path: Path) -> None:
+    found = readings(trees.graphics(tmp_path))
     assert (found["graphics_clock"], found["graphics_memory_clock"]) == (1480.0, 97.0)
     assert (found["graphics_in_use"], found["graphics_memory_used"], found["link_width"]) == (63.0, 3.0, 8.0)
-    assert interfaces["graphics_power_limit"].high == 233.0
+    assert find(tmp_path)["graphics_power_limit"].high == 233.0
 
 
 def test_a_laptops_modes_battery_and_zones_are_found(tmp_path: Path) -> None:
@@ -176,7 +159,9 @@ def test_a_laptops_modes_battery_and_zones_are_found(tmp_path: Path) -> None:
 def test_a_servers_packages_are_limited_together_and_its_memory_errors_counted(tmp_path: Path) -> None:
     root = trees.server(tmp_path)
     machine = rig(root)
-    assert "power_limit_long" not in {knob.id for knob in machine.declaration.knobs}, "its packages differ"
+    assert "power_limit_long" not in {knob.id for knob in machine.declaration.knobs}
+    (left,) = [left_out_words(each) for each in offered(root).left_out if each.knob == "power_limit_long"]
+    assert "at different values: 150000000, 165000000" in left
     assert "processors_on_line" not in find(root)
     counted = [
         probe for probe in machine.probes if probe.channel.quantity is Quantity.ERRORS and "mc1" in probe.channel.id

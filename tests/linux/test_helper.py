@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import stat
 import subprocess
@@ -19,18 +20,18 @@ from hypothesis import strategies as st
 from tests.linux import trees
 
 from yondle.model.errors import KnownError
-from yondle.rigs.linux import helper
-from yondle.rigs.linux.privilege import HelperLine, find_way
+from yondle.rigs.linux.privilege import SOURCE, HelperLine, find_way
+from yondle.rigs.linux.root.helper import server as helper
+from yondle.rigs.linux.root.helper.found import find
 
 HUGE = "sys/kernel/mm/transparent_hugepage/enabled"
 
 
 def command(root: Path, timeout_s: float = 20.0) -> tuple[str, ...]:
     """The helper as it is, but below another root and owned by whoever runs the tests."""
-    folder = Path(helper.__file__).parent
     code = (
-        f"import sys; sys.path.insert(0, {str(folder)!r}); import helper; from pathlib import Path;"
-        f"helper.serve(Path({str(root)!r}), {os.getuid()}, {timeout_s})"
+        f"import sys; sys.path.insert(0, {str(SOURCE)!r}); from helper.server import serve; from pathlib import Path;"
+        f"serve(Path({str(root)!r}), {os.getuid()}, {timeout_s})"
     )
     return (sys.executable, "-I", "-c", code)
 
@@ -179,7 +180,7 @@ def test_interfaces_that_lead_out_of_the_kernels_tree_are_not_offered(root: Path
     outside.write_text("always [madvise] never")
     (root / HUGE).unlink()
     (root / HUGE).symlink_to(outside)
-    assert "large_pages" not in helper.find(root)
+    assert "large_pages" not in find(root)
 
 
 def test_a_second_client_is_turned_away(root: Path, client: Client) -> None:
@@ -275,8 +276,13 @@ def test_the_way_to_the_helper_says_what_is_missing(tmp_path: Path, monkeypatch:
     assert "yondle helper install" in find_way(1000, tmp_path / "helper", tmp_path / "policy").missing
     for name in ("helper", "policy"):
         (tmp_path / name).write_text("")
-    way = find_way(1000, tmp_path / "helper", tmp_path / "policy")
-    assert way.command == (str(tmp_path / "pkexec"), str(tmp_path / "helper"))
+    at = (1000, tmp_path / "helper", tmp_path / "policy", tmp_path / "parts")
+    assert "another version" in find_way(*at).missing, "there are no parts of it"
+    shutil.copytree(SOURCE, tmp_path / "parts")
+    assert find_way(*at).command == (str(tmp_path / "pkexec"), str(tmp_path / "helper"))
+    with (tmp_path / "parts/helper/found.py").open("a") as older:
+        older.write("# as it was")
+    assert "renew it with  sudo yondle helper install" in find_way(*at).missing
 
 
 def test_nobody_else_can_hold_the_helpers_lock(root: Path) -> None:

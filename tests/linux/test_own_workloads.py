@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 import sys
 import time
 from pathlib import Path
@@ -25,7 +26,7 @@ from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import Direction, PassResult
-from yondle.rigs.linux.privilege import INSTALLED, POLICY
+from yondle.rigs.linux.privilege import FOLDER, INSTALLED, POLICY, SOURCE, parts_of
 from yondle.views.shared.gains import gain_of
 from yondle.workloads.command_file import parse_command
 from yondle.workloads.commands import CommandRun
@@ -229,10 +230,22 @@ def test_the_command_line_types_in_and_chooses(measured: Path, capsys: pytest.Ca
 
 def test_the_helper_is_installed_with_its_policy_and_removed(tmp_path: Path) -> None:
     installed = install(tmp_path)
-    helper, policy = tmp_path / INSTALLED.relative_to("/"), tmp_path / POLICY.relative_to("/")
-    assert installed == [helper, policy]
-    assert helper.stat().st_mode & 0o777 == 0o755
-    assert helper.read_text().startswith("#!/usr/bin/python3 -I\n")
+    starter, policy, folder = (tmp_path / path.relative_to("/") for path in (INSTALLED, POLICY, FOLDER))
+    assert installed[-2:] == [starter, policy]
+    assert parts_of(folder) == parts_of(SOURCE)
+    assert starter.stat().st_mode & 0o777 == 0o755
+    python = Path(starter.read_text().splitlines()[0].removeprefix("#!").removesuffix(" -I"))
+    assert not any(each.stat().st_mode & 0o022 or each.stat().st_uid for each in (python, *python.parents)), (
+        "root's alone"
+    )
+    assert f"run_path('{FOLDER}'" in starter.read_text()
     assert str(INSTALLED) in policy.read_text()
-    assert remove(tmp_path) == [helper, policy]
+    here = starter.read_text().replace(str(FOLDER), str(folder)).replace("__main__", "helped")
+    code = f"{here}\nfrom helper.server import Server, Path; print(Server(Path({str(tmp_path)!r}), 0).answer(b'{{}}'))"
+    ran = subprocess.run([python, "-I", "-c", code], capture_output=True, text=True, input="", check=False)
+    assert "No module named" not in ran.stderr
+    (folder / "left.py").write_text("of an older version")
+    install(tmp_path)
+    assert not (folder / "left.py").exists()
+    assert remove(tmp_path) == [starter, policy, folder]
     assert remove(tmp_path) == []

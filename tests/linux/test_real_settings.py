@@ -28,8 +28,8 @@ from yondle.main import run
 from yondle.model.events import PassOpened, Record
 from yondle.model.knobs import Change
 from yondle.model.verdicts import Failure, Verdict
-from yondle.rigs.linux.helper import find
 from yondle.rigs.linux.privilege import HelperLine, find_way
+from yondle.rigs.linux.root.helper.found import find
 from yondle.rigs.linux.this import ThisRig
 from yondle.workloads.host import ChildHost
 

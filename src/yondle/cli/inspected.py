@@ -49,6 +49,10 @@ def _print_families(found: Inspection, console: Console) -> None:
         console.print(say("  can't be set: {helper_missing}.", helper_missing=found.helper_missing))
         if found.settable:
             console.print(say("  With it, these could be: {settable}.", settable=", ".join(found.settable)))
+    if found.left_out:
+        console.print(say("Found, but not offered:"))
+        for words in found.left_out:
+            console.print(f"  {words}")
     console.print(say("The kernel's interfaces:"))
     for family in found.families:
         if family.there:

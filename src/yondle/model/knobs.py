@@ -47,6 +47,8 @@ class Risk(StrEnum):
     NONE = "none"
 
 
+MOST_DIGITS = 3
+"""Digits behind the point that a value is written with at most."""
 _SIZE = re.compile(r"[x×]?(\d+(?:\.\d+)?)")
 _TWO_WAYS = re.compile(r"[-+\N{MINUS SIGN}]?[1-9]\d{0,2},\d{3}")
 """A comma before three digits: between thousands to some, the decimal sign to others."""
@@ -149,11 +151,17 @@ class Knob:
 
     def text(self, value: float) -> str:
         """Write a value of this knob with its unit."""
-        return self.choices[self.notch_of(value)] if self.choices else quantity(value, self.unit, self.digits)
+        return self.choices[self.notch_of(value)] if self.choices else quantity(value, self.unit, self._shown(value))
 
     def bare(self, value: float) -> str:
         """Write a value of this knob without its unit."""
-        return self.choices[self.notch_of(value)] if self.choices else number(value, self.digits)
+        return self.choices[self.notch_of(value)] if self.choices else number(value, self._shown(value))
+
+    def _shown(self, value: float) -> int:
+        """Give the digits a value is written with: more than usual where it is one of the odd ones."""
+        odd = value in self.stops or (value == self.high and bool(self._uneven))
+        enough = (d for d in range(self.digits, MOST_DIGITS) if round(value, d) == value) if odd else ()
+        return next(iter(enough), MOST_DIGITS if odd else self.digits)
 
     def parsed(self, text: str) -> float:
         """Read a value as a person writes it: a number with its unit or without, or the name of a choice.

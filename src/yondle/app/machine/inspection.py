@@ -36,6 +36,8 @@ class Inspection:
     helper_missing: str = ""
     settable: tuple[str, ...] = field(default=())
     """What the kernel would let root set here, as the helper names it."""
+    left_out: tuple[str, ...] = field(default=())
+    """What is there and not offered, each with its reason."""
 
 
 def inspect_rig(choice: RigChoice) -> Inspection:
@@ -57,7 +59,7 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
         return Inspection(rig.declaration, readings)
     from yondle.rigs.linux.families import look
     from yondle.rigs.linux.files import Tree
-    from yondle.rigs.linux.helper import find
+    from yondle.rigs.linux.knobs import left_out_words, offered
     from yondle.rigs.linux.privilege import find_way
 
     families = tuple(
@@ -68,7 +70,9 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
         for f in (there.family,)
     )
     way = find_way()
-    return Inspection(rig.declaration, readings, families, way.by, way.missing, tuple(find()))
+    here = offered()
+    left_out = tuple(left_out_words(each) for each in here.left_out)
+    return Inspection(rig.declaration, readings, families, way.by, way.missing, tuple(here.knobs), left_out)
 
 
 def _where(files: tuple[str, ...]) -> str:

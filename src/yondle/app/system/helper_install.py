@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 import os
+import shutil
 import stat
-from importlib.resources import files
+import subprocess
+import sys
 from pathlib import Path
 
 from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.rigs.linux.privilege import INSTALLED, POLICY
+from yondle.rigs.linux.privilege import FOLDER, INSTALLED, POLICY, SOURCE, parts_of
 
+STARTER = """#!{python} -I
+import runpy
+
+runpy.run_path({folder!r}, run_name="__main__")
+"""
 POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
 <!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit Policy Configuration 1.0//EN"
  "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
@@ -34,13 +41,19 @@ POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
 
 
 def install(root: Path = Path("/")) -> list[Path]:
-    """Copy the helper and write its policy; gives the files. Raises KnownError without the right to."""
+    """Copy the helper's folder, write what starts it and its policy; gives the files. Raises KnownError without the right to.
+
+    It runs on the Python that installs it, where nobody but root could have changed that; else on the system's.
+    """
     _must_be_root(root)
-    target, policy = _below(root, INSTALLED), _below(root, POLICY)
-    source = files("yondle.rigs.linux").joinpath("helper.py").read_text("utf-8")
+    folder, target, policy = (_below(root, path) for path in (FOLDER, INSTALLED, POLICY))
+    texts = {folder / name: text for name, text in parts_of(SOURCE).items()}
+    starts = STARTER.format(python=_python(), folder=str(FOLDER))
     try:
+        _taken_away(folder)
         for path, text, mode in (
-            (target, f"#!/usr/bin/python3 -I\n{source}", 0o755),
+            *((path, text, 0o644) for path, text in texts.items()),
+            (target, starts, 0o755),
             (policy, POLICY_TEXT.format(helper=INSTALLED), 0o644),
         ):
             folder_for_all(path.parent)
@@ -52,18 +65,42 @@ def install(root: Path = Path("/")) -> list[Path]:
             say("The helper can't be installed ({error}).", error=error),
             say("Run it as root: sudo yondle helper install"),
         ) from error
-    return [target, policy]
+    return [*texts, target, policy]
 
 
 def remove(root: Path = Path("/")) -> list[Path]:
-    """Remove both; gives what was there."""
+    """Remove all of it; gives what was there."""
     _must_be_root(root)
-    gone = []
-    for path in (_below(root, INSTALLED), _below(root, POLICY)):
-        if path.exists():
-            path.unlink()
-            gone.append(path)
-    return gone
+    gone = [path for path in (_below(root, INSTALLED), _below(root, POLICY)) if path.exists()]
+    for path in gone:
+        path.unlink()
+    return [*gone, *_taken_away(_below(root, FOLDER))]
+
+
+def _taken_away(folder: Path) -> list[Path]:
+    """Take a folder of the helper's away, where it is one and no link to another."""
+    if folder.is_symlink() or not folder.is_dir():
+        folder.unlink(missing_ok=True)
+        return []
+    shutil.rmtree(folder)
+    return [folder]
+
+
+def _python() -> str:
+    """Name the Python the helper is to run on: this one, where only root can change it, else the system's.
+
+    Raises KnownError where that is none that the helper can run on.
+    """
+    for python in (Path(os.path.realpath(sys.executable)), Path("/usr/bin/python3")):
+        places = (python, *python.parents)
+        if all(path.exists() and path.stat().st_uid == 0 and not path.stat().st_mode & 0o022 for path in places):
+            told = subprocess.run([python, "-I", "-c", "import tomllib"], capture_output=True, check=False)
+            if told.returncode == 0:
+                return str(python)
+    raise KnownError(
+        say("There is no Python 3.11 or later that only root can change, and the helper runs as root."),
+        say("Install the system's own: apt install python3, or dnf install python3."),
+    )
 
 
 def _must_be_safe(folder: Path) -> None:

@@ -16,11 +16,15 @@ from typing import Any, Protocol
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import duration
-from yondle.rigs.linux import helper
+from yondle.rigs.linux import root
+from yondle.rigs.linux.root.helper.server import TIMEOUT_S
 
 INSTALLED = Path("/usr/local/libexec/yondle-helper")
+"""What is started; it runs what lies in the folder below."""
+FOLDER = Path("/usr/local/lib/yondle-helper")
+SOURCE = Path(root.__file__).parent
 POLICY = Path("/usr/share/polkit-1/actions/net.yondle.helper.policy")
-ALIVE_EVERY_S = helper.TIMEOUT_S / 5
+ALIVE_EVERY_S = TIMEOUT_S / 5
 LEAVES_WITHIN_S = 5.0
 
 
@@ -47,15 +51,30 @@ class HelperWay:
     missing: str = ""
 
 
-def find_way(uid: int | None = None, installed: Path = INSTALLED, policy: Path = POLICY) -> HelperWay:
+def parts_of(folder: Path) -> dict[str, str]:
+    """Give the helper's files with what is in them, by their place in its folder; none of what can't be read."""
+    found = {}
+    for file in sorted(folder.rglob("*.py")):
+        with suppress(OSError, UnicodeDecodeError):
+            found[str(file.relative_to(folder))] = file.read_text("utf-8")
+    return found
+
+
+def find_way(
+    uid: int | None = None, installed: Path = INSTALLED, policy: Path = POLICY, folder: Path = FOLDER
+) -> HelperWay:
     """Find out how values that only root may set can be set here."""
     if (os.getuid() if uid is None else uid) == 0:
-        return HelperWay((sys.executable, "-I", helper.__file__), say("directly, since Yondle runs as root"))
+        return HelperWay((sys.executable, "-I", str(SOURCE)), say("directly, since Yondle runs as root"))
     pkexec = shutil.which("pkexec")
     if pkexec is None:
         return HelperWay((), "", say("the desktop's authorisation service (pkexec) isn't there"))
     if not installed.is_file() or not policy.is_file():
         return HelperWay((), "", say("the helper isn't installed: run  sudo yondle helper install"))
+    if parts_of(folder) != parts_of(SOURCE):
+        return HelperWay(
+            (), "", say("the installed helper is of another version: renew it with  sudo yondle helper install")
+        )
     return HelperWay((pkexec, str(installed)), say("through the desktop's authorisation service"))
 
 
@@ -156,7 +175,7 @@ def _ended_how(code: int) -> str:
     if code == 0:
         return say(
             "the helper heard nothing for {timeout} and put everything back: Yondle or the machine stood still",
-            timeout=duration(helper.TIMEOUT_S),
+            timeout=duration(TIMEOUT_S),
         )
     return say("the helper ended by itself with code {code}", code=code)
 

@@ -18,8 +18,7 @@ from yondle.model.workloads import PassResult, Workload
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import KernelLog, crash_records
 from yondle.rigs.linux.files import Bank, Tree
-from yondle.rigs.linux.helper import find
-from yondle.rigs.linux.knobs import knob_of
+from yondle.rigs.linux.knobs import offered
 from yondle.rigs.linux.privilege import RootSetter
 from yondle.rigs.linux.probes import Probe, find_probes, hottest, limiter_window_s
 from yondle.rigs.linux.proc import CpuTimes, Proc
@@ -102,13 +101,12 @@ class ThisRig:
         self._in_bank = [i for i, probe in enumerate(self.probes) if probe.file is not None]
         self._bank = Bank([probe.file for probe in self.probes if probe.file is not None])
         self._by_itself = [(i, probe.read) for i, probe in enumerate(self.probes) if probe.file is None]
-        self._interfaces = find(root) if line is not None else {}
-        stock = {knob.id: knob for each in self._interfaces.values() if (knob := knob_of(each)) is not None}
-        self._interfaces = {k: v for k, v in self._interfaces.items() if k in stock}
+        here = offered(root) if line is not None else None
+        self._interfaces = here.interfaces if here is not None else {}
         hard_load, hard_load_s = host.hard_load
         self.declaration = RigDeclaration(
             info=RigInfo("this", say("This machine"), say("here"), False, self._parts()),
-            knobs=(*self._worker_knob(), *stock.values()),
+            knobs=(*self._worker_knob(), *(here.knobs.values() if here is not None else ())),
             channels=tuple(probe.channel for probe in self.probes),
             workloads=host.workloads,
             limits=tuple(Limit(p.channel.id, p.most) for p in self.probes if p.most is not None),

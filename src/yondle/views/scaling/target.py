@@ -109,7 +109,7 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     gain = math.log(wanted / mean) if benchmark.metric.direction is Direction.HIGHER else math.log(mean / wanted)
     if gain <= 0.0:
         return None
-    value, low, high = _reach(end, gain, max(error, _error(scores)), trend)
+    value, low, high = _reach(end, gain, max(error, _error(scores)), trend, math.log(points[-1][0] / points[0][0]))
     last, cut = _last(knob, points, rising)
     most = max(trend.slope * math.log(last / end), 0.0) if last > 0.0 else math.inf
     short = value > last if rising else value < last
@@ -253,14 +253,22 @@ def _joint(ways: tuple[Way, ...], missing: float) -> str:
     return say("Together they would, if their trends held and their gains multiply: {names}.", names=names)
 
 
-def _reach(start: float, gain: float, error: float, trend: Elasticity) -> tuple[float, float, float]:
-    """Give where a trend reaches a gain on logs, and the ends of the range its slope and its start leave, nearest first."""
+def _reach(start: float, gain: float, error: float, trend: Elasticity, span: float) -> tuple[float, float, float]:
+    """Give where a trend reaches a gain on logs, and the ends of the range its slope and its start leave, nearest first.
+
+    Settings that can't tell a straight trend from one of which a part does not scale leave open that it is that one: a time of
+    f + (1 - f)/x has a slope s that falls by s(1 - s) for each log unit, from its mean in the middle of the `span` tested.
+    """
     fast, slow = (trend.high, trend.low) if trend.slope > 0 else (trend.low, trend.high)
-    near, far = (max(gain - error, 0.0), fast), (gain + error, slow)
+    near, far = (max(gain - error, 0.0), fast), gain + error
     ends = [start * math.exp(min(max(more / slope, -50.0), 50.0)) for more, slope in ((gain, trend.slope), near)]
-    never = far[1] * trend.slope <= 0.0
+    steep = abs(trend.slope)
+    if slow * trend.slope > 0.0 and steep < 1.0:
+        fades = steep * (1.0 - steep) * (span + far / abs(slow)) / 2.0
+        slow = math.copysign(max(abs(slow) - fades, 0.0), slow)
+    never = slow * trend.slope <= 0.0
     end = math.inf if trend.slope > 0.0 else 0.0
-    return ends[0], ends[1], end if never else start * math.exp(min(max(far[0] / far[1], -50.0), 50.0))
+    return ends[0], ends[1], end if never else start * math.exp(min(max(far / slow, -50.0), 50.0))
 
 
 def _error(scores: list[float]) -> float:

@@ -1,0 +1,200 @@
+"""The talk with whoever started the helper, and what it promises: nothing but numbers for known names, all put back.
+
+It speaks JSON lines: {"n": 7, "do": "set", "knob": "large_pages", "value": 2} in, {"n": 7, "ok": true, "reads": 2.0} or
+{"n": 7, "ok": false, "why": "..."} out; `n` has to grow. It knows the interfaces of `found.py` and no others, takes knob names
+and numbers and never a path, and holds every value against the kernel's range and the ceilings in /etc/yondle/ceilings.toml,
+which only root may write. What it found at its start it puts back when told to, when its input closes, when it is ended,
+and when it has heard nothing for TIMEOUT_S.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import math
+import os
+import select
+import signal
+import stat
+import sys
+import tomllib
+from collections.abc import Callable
+from pathlib import Path
+
+from . import VERSION
+from .found import find
+from .interfaces import Interface
+
+TIMEOUT_S = 15.0
+LONGEST_LINE = 4096
+BAD_LINES_AT_MOST = 32
+CEILINGS = Path("etc/yondle/ceilings.toml")
+LOCK = Path("run/yondle-helper/lock")
+"""In a folder that only root can look into: whoever can open a lock can hold it."""
+ENDINGS = (signal.SIGTERM, signal.SIGINT, signal.SIGHUP)
+
+
+class Refused(Exception):
+    """What was asked can't be done; says why."""
+
+
+class Server:
+    """Answers one client until it leaves, then puts everything back."""
+
+    def __init__(self, root: Path, owner: int) -> None:
+        self._interfaces = find(root)
+        self._ceilings = _ceilings(root / CEILINGS, owner)
+        self._touched: list[str] = []
+        self._last = 0
+
+    def answer(self, line: bytes) -> dict[str, object]:
+        """Answer one line; whatever is wrong with it is an answer too."""
+        number: object = None
+        try:
+            request = json.loads(line, parse_constant=_no_constant)
+            if not isinstance(request, dict):
+                raise Refused("a request is an object")
+            number = request.get("n")
+            if type(number) is not int or not self._last < number < 1 << 53:
+                number = None
+                raise Refused("the number of a request has to grow")
+            self._last = number
+            return {"n": number, "ok": True, **self._do(request)}
+        except Refused as why:
+            return {"n": number, "ok": False, "why": str(why)}
+        except (ValueError, OverflowError, RecursionError):
+            return {"n": number, "ok": False, "why": "that is no request"}
+        except OSError as error:
+            return {"n": number, "ok": False, "why": f"the kernel refused it: {error.strerror}"}
+
+    def put_back(self) -> list[str]:
+        """Put back what was found, the last set first; gives what could not be."""
+        left = []
+        for knob in reversed(self._touched):
+            try:
+                self._interfaces[knob].put_back()
+            except OSError:
+                left.append(knob)
+        self._touched = left[::-1]
+        return left
+
+    def _do(self, request: dict[str, object]) -> dict[str, object]:
+        match request.get("do"):
+            case "hello":
+                return {"version": VERSION, "timeout_s": TIMEOUT_S, "knobs": sorted(self._interfaces)}
+            case "alive":
+                return {}
+            case "read":
+                return {"reads": self._interface(request).value()}
+            case "set":
+                return self._set(self._interface(request), request.get("value"))
+            case "put_back":
+                return {"left": self.put_back()}
+            case _:
+                raise Refused("unknown request")
+
+    def _interface(self, request: dict[str, object]) -> Interface:
+        knob = request.get("knob")
+        if not isinstance(knob, str) or knob not in self._interfaces:
+            raise Refused("unknown knob")
+        return self._interfaces[knob]
+
+    def _set(self, interface: Interface, value: object) -> dict[str, object]:
+        if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+            raise Refused("the value is no finite number")
+        if value != interface.at_start:
+            low, high = self._ceilings.get(interface.knob, (-math.inf, math.inf))
+            low, high = max(low, interface.low), min(high, interface.high)
+            if not low <= value <= high:
+                raise Refused(f"outside {low:g} to {high:g}")
+            if not interface.takes(value):
+                raise Refused("a choice is a whole number")
+        if interface.knob not in self._touched:
+            self._touched.append(interface.knob)
+        if value == interface.at_start:
+            interface.put_back()
+        else:
+            interface.set(float(value))
+        return {"reads": interface.value()}
+
+
+def _no_constant(name: str) -> float:
+    raise Refused(f"{name} is no number")
+
+
+def _ceilings(file: Path, owner: int) -> dict[str, tuple[float, float]]:
+    """Read the ceilings; a file that others than its owner could have written is not believed, and nothing is set."""
+    try:
+        handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except FileNotFoundError:
+        return {}
+    with open(handle, "rb") as opened:
+        about = os.fstat(handle)
+        if about.st_uid != owner or about.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+            raise Refused(f"{file} could have been written by others than root")
+        table = tomllib.load(opened)
+    try:
+        return {str(knob): (float(low), float(high)) for knob, (low, high) in table.items()}
+    except (TypeError, ValueError) as error:
+        raise Refused(f"{file}: write each ceiling as  knob = [lowest, highest]") from error
+
+
+def serve(root: Path, owner: int = 0, timeout_s: float = TIMEOUT_S, out: Callable[[str], None] | None = None) -> None:
+    """Serve the standard input until it ends or falls silent; then put everything back."""
+    say = out or _say
+    try:
+        own_lock = _own_lock(root / LOCK)
+    except OSError as why:
+        say(json.dumps({"n": None, "ok": False, "why": f"its lock can't be had: {why}"}))
+        return
+    with open(own_lock, "w", encoding="ascii") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            server = Server(root, owner)
+        except (BlockingIOError, Refused, tomllib.TOMLDecodeError) as why:
+            words = "another helper is at work" if isinstance(why, BlockingIOError) else str(why)
+            say(json.dumps({"n": None, "ok": False, "why": words}))
+            return
+        for kind in ENDINGS:
+            signal.signal(kind, lambda *_: sys.exit(0))
+        try:
+            _answer_lines(server, timeout_s, say)
+        except BrokenPipeError:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        finally:
+            for kind in ENDINGS:
+                signal.signal(kind, signal.SIG_IGN)
+            server.put_back()
+
+
+def _own_lock(file: Path) -> int:
+    """Open the lock in a folder of the helper's own, made where there is none; raises OSError where others could open it."""
+    with contextlib.suppress(FileExistsError):
+        os.mkdir(file.parent, 0o700)
+    about = os.lstat(file.parent)
+    if not stat.S_ISDIR(about.st_mode) or about.st_uid != os.geteuid() or about.st_mode & 0o077:
+        raise OSError(f"{file.parent} isn't the helper's own folder")
+    return os.open(file, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+
+
+def _answer_lines(server: Server, timeout_s: float, say: Callable[[str], None]) -> None:
+    waiting = b""
+    bad = 0
+    while bad < BAD_LINES_AT_MOST:
+        if not select.select([0], [], [], timeout_s)[0]:
+            return
+        piece = os.read(0, LONGEST_LINE)
+        if not piece:
+            return
+        *lines, waiting = (waiting + piece).split(b"\n")
+        for line in lines:
+            answer = server.answer(line)
+            bad += answer["n"] is None
+            say(json.dumps(answer))
+        if len(waiting) > LONGEST_LINE:
+            return
+
+
+def _say(line: str) -> None:
+    os.write(1, (line + "\n").encode())
