@@ -31,7 +31,7 @@ from yondle.main import main
 main()
 LAUNCHER
 chmod 755 "$root/usr/bin/yondle"
-$python -c "from pathlib import Path; from yondle.app.integrate import integrate; integrate(Path('$root/usr/share'))"
+$python -c "from pathlib import Path; from yondle.app.system.integrate import integrate; integrate(Path('$root/usr/share'))"
 rm -rf "$root/usr/share/applications/mimeinfo.cache" "$root"/usr/share/mime/[!p]*
 YONDLE_LANGUAGE=en $python tools/manpage.py "$root/usr/share/man/man1/yondle.1"
 YONDLE_LANGUAGE=de $python tools/manpage.py "$root/usr/share/man/de/man1/yondle.1"

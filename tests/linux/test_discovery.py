@@ -69,6 +69,56 @@ def test_a_desktops_sensors_are_read_in_their_units(tmp_path: Path) -> None:
     assert (found["coretemp_core_1"], found["cpu2_clock"]) == (40.5, 4200.0)
 
 
+@pytest.mark.parametrize(
+    ("chip", "reading", "critical", "told"),
+    [
+        ("coretemp", 45.0, 100.0, ""),
+        ("coretemp", 45.0, 20.8, "no part shuts itself down at 20.8"),
+        ("k10temp", 45.0, 255.0, "no part shuts itself down at 255"),
+        ("k10temp", 88.0, 90.0, "next to its critical 90"),
+        ("nct6779", 35.0, 105.0, "isn't of a processor"),
+        ("spd5118", 35.0, 85.0, ""),
+        ("nvme", 41.0, 84.8, ""),
+        ("amdgpu", 52.0, 110.0, ""),
+        ("coretemp", 45.0, float("nan"), ""),
+    ],
+)  # fmt: skip
+def test_junk_that_a_chip_calls_critical_guards_nothing_and_is_told(
+    tmp_path: Path, chip: str, reading: float, critical: float, told: str
+) -> None:
+    at = "sys/class/hwmon/hwmon0"
+    trees.put(
+        tmp_path,
+        {f"{at}/name": chip, f"{at}/temp1_input": f"{1e3 * reading:.0f}", f"{at}/temp1_crit": f"{1e3 * critical:g}"},
+    )
+    machine = rig(tmp_path)
+    (probe,) = [p for p in machine.probes if p.channel.quantity is Quantity.TEMPERATURE]
+    guards = not told and critical == critical
+    assert told in probe.junk
+    assert bool(probe.junk) == bool(told)
+    assert [limit.most for limit in machine.declaration.limits] == ([critical - 5.0] if guards else [])
+    machine.close()
+
+
+def test_what_cards_of_other_drivers_show_is_read(tmp_path: Path) -> None:
+    """drivers/gpu/drm/xe/xe_gt_freq.c:60, i915_hwmon.c:284 of linux-source-6.12: energy alone, clocks asked for and actual."""
+    card, chip = "sys/class/drm/card1", "sys/class/hwmon/hwmon4"
+    files = {
+        f"{card}/device/tile0/gt0/freq0/act_freq": "2050", f"{card}/device/tile0/gt0/freq0/cur_freq": "2400",
+        f"{card}/device/current_link_speed": "8.0 GT/s PCIe", f"{card}/device/max_link_speed": "16.0 GT/s PCIe",
+        f"{chip}/name": "xe", f"{chip}/energy1_input": "1000000", f"{chip}/energy1_label": "card",
+        f"{chip}/curr1_input": "5210",
+    }  # fmt: skip
+    times = iter([0.0, 2.0])
+    found = probes(trees.put(tmp_path, files), lambda: next(times))
+    assert (found["graphics_clock"].read(), found["graphics_clock_asked_for"].read()) == (2050.0, 2400.0)
+    assert (found["link_speed"].read(), found["xe_curr1"].read()) == (8.0, 5.21)
+    power = found["xe_card_power"]
+    assert power.read() is None
+    (tmp_path / chip / "energy1_input").write_text("181000000\n")
+    assert (power.read(), power.channel.subsystem.value) == (90.0, "graphics")
+
+
 def test_ids_of_sensors_and_knobs_are_the_same_in_every_language(tmp_path: Path) -> None:
     trees.desktop(tmp_path)
     trees.graphics(tmp_path)

@@ -28,7 +28,7 @@ from yondle.main import run
 from yondle.model.events import PassOpened, Record
 from yondle.model.knobs import Change
 from yondle.model.verdicts import Failure, Verdict
-from yondle.rigs.linux.privilege import HelperLine, find_way
+from yondle.rigs.linux.privilege import SOURCE, HelperLine, find_way
 from yondle.rigs.linux.root.helper.found import find
 from yondle.rigs.linux.this import ThisRig
 from yondle.workloads.host import ChildHost
@@ -165,7 +165,7 @@ def end_helper() -> None:
     """End the helper, which puts everything back, as it does after a silence."""
     for pid in Path("/proc/self/task").glob("*/children"):
         for child in pid.read_text().split():
-            if b"helper" in Path(f"/proc/{child}/cmdline").read_bytes():
+            if str(SOURCE).encode() in Path(f"/proc/{child}/cmdline").read_bytes():
                 os.kill(int(child), signal.SIGTERM)
 
 

@@ -53,6 +53,10 @@ def _print_families(found: Inspection, console: Console) -> None:
         console.print(say("Found, but not offered:"))
         for words in found.left_out:
             console.print(f"  {words}")
+    if found.unguarded:
+        console.print(say("Stops no test, since its critical temperature is none to go by:"))
+        for words in found.unguarded:
+            console.print(f"  {words}")
     console.print(say("The kernel's interfaces:"))
     for family in found.families:
         if family.there:

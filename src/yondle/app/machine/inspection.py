@@ -38,6 +38,8 @@ class Inspection:
     """What the kernel would let root set here, as the helper names it."""
     left_out: tuple[str, ...] = field(default=())
     """What is there and not offered, each with its reason."""
+    unguarded: tuple[str, ...] = field(default=())
+    """Temperatures whose chip tells a critical one that is none to go by, each with the reason."""
 
 
 def inspect_rig(choice: RigChoice) -> Inspection:
@@ -61,6 +63,7 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
     from yondle.rigs.linux.files import Tree
     from yondle.rigs.linux.knobs import left_out_words, offered
     from yondle.rigs.linux.privilege import find_way
+    from yondle.rigs.linux.this import ThisRig
 
     families = tuple(
         FamilyView(
@@ -72,7 +75,9 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
     way = find_way()
     here = offered()
     left_out = tuple(left_out_words(each) for each in here.left_out)
-    return Inspection(rig.declaration, readings, families, way.by, way.missing, tuple(here.knobs), left_out)
+    probes = rig.probes if isinstance(rig, ThisRig) else []
+    unguarded = tuple(f"{probe.channel.name}: {probe.junk}" for probe in probes if probe.junk)
+    return Inspection(rig.declaration, readings, families, way.by, way.missing, tuple(here.knobs), left_out, unguarded)
 
 
 def _where(files: tuple[str, ...]) -> str:

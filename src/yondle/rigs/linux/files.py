@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import time
 from collections.abc import Iterator
@@ -30,10 +31,7 @@ class Source:
     def number(self) -> float | None:
         """Read the number in the file."""
         said = self._bytes()
-        try:
-            return None if said is None else float(said)
-        except ValueError:
-            return None
+        return None if said is None else _finite(said)
 
     def _bytes(self) -> bytes | None:
         handle = self._handle
@@ -77,6 +75,8 @@ class Bank:
         values: list[float | None] = [None] * len(self._sources)
         try:
             sound = [float(os.pread(handle, _SHORT, 0)) / scale for handle, scale in self._open]
+            if not all(map(math.isfinite, sound)):
+                raise ValueError
         except (OSError, ValueError):
             self._sound, self._open, self._ailing = [], [], list(range(len(self._sources)))
         else:
@@ -123,10 +123,7 @@ class Tree:
 
     def number(self, path: Path | str) -> float | None:
         """Read the number in a file once."""
-        try:
-            return float(self.text(path))
-        except ValueError:
-            return None
+        return _finite(self.text(path))
 
     def found(self, pattern: str) -> Iterator[Path]:
         """Find files and folders by a pattern, in the order people count in."""
@@ -136,3 +133,12 @@ class Tree:
         """Let go of every file."""
         for source in self._sources:
             source.close()
+
+
+def _finite(text: str | bytes) -> float | None:
+    """Give the number that a text is; None for what is none, or none that ends."""
+    try:
+        number = float(text)
+    except ValueError:
+        return None
+    return number if math.isfinite(number) else None

@@ -126,7 +126,7 @@ def left_out_words(left: LeftOut) -> str:
     about, tail = _about(left.knob)
     name = f"{named(about.name)} {tail}".strip() if about is not None else left.knob
     says = " ".join(left.says.split())[:MOST_SAID]
-    return f"{name}: {say(named(_WHY[left.why]), says=says)} ({left.file})"
+    return f"{name}: {named(_WHY[left.why]).replace('{says}', says)} ({left.file})"
 
 
 MOST_SAID = 40

@@ -9,11 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.linux.files import Source, Tree
+from yondle.rigs.linux.root.helper.cards import named_cards
 
 _P, _G, _M, _C, _W = (
     Subsystem.PROCESSOR, Subsystem.GRAPHICS, Subsystem.MEMORY, Subsystem.COOLING, Subsystem.WHOLE,
@@ -23,6 +25,10 @@ _P, _G, _M, _C, _W = (
 THROTTLES = "throttles"
 _CORE = re.compile(r"Core (\d+)")
 """How the driver of a processor's sensors labels that of one core."""
+CREDIBLE_C = (60.0, 130.0)
+"""Between these lies every temperature at which a part of a PC shuts itself down."""
+LEAST_ROOM_K = 10.0
+"""A part at rest is further than this from where it shuts itself down."""
 BELOW_CRITICAL = 5.0
 """A test is stopped this many degrees below the temperature at which a part shuts itself down, unless the tuner says else."""
 
@@ -39,6 +45,8 @@ class Probe:
     """The file that holds nothing but the number, and its scale, where the reading is just that."""
     most: float | None = None
     """The reading above which a test is stopped, unless the tuner says otherwise."""
+    junk: str = ""
+    """Why what the chip calls critical guards nothing, in words; nothing where it guards, or isn't told."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +64,7 @@ _HWMON = (
     _Kind("temp*_input", Quantity.TEMPERATURE, "°C", 1e3, 1),
     _Kind("fan*_input", Quantity.FAN, "rpm", 1.0, 0),
     _Kind("in*_input", Quantity.VOLTAGE, "V", 1e3, 3),
+    _Kind("curr*_input", Quantity.OTHER, "A", 1e3, 2),
     _Kind("power*_average", Quantity.POWER, "W", 1e6, 1),
     _Kind("power*_input", Quantity.POWER, "W", 1e6, 1),
     _Kind("freq*_input", Quantity.CLOCK, "MHz", 1e6, 0),
@@ -70,7 +79,8 @@ _SUBSYSTEM_OF_CHIP = (
 
 def find_probes(tree: Tree, now: Callable[[], float]) -> list[Probe]:
     """Find everything that can be read besides use and load; `now` dates energies, in seconds of a monotonic clock."""
-    found = [*_clocks(tree), *_hwmon(tree), *_thermal_zones(tree), *_packages(tree, now), *_graphics(tree)]
+    found = [*_clocks(tree), *_hwmon(tree), *_energies(tree, now), *_thermal_zones(tree), *_packages(tree, now)]
+    found += _graphics(tree)
     return _named_apart([*found, *_links(tree), *_counters(tree)])
 
 
@@ -97,8 +107,22 @@ def _hwmon(tree: Tree) -> Iterator[Probe]:
                 )
                 probe = _plain(channel, tree.source(file), kind.scale, str(file))
                 critical = tree.number(chip / f"{stem}_crit") if kind.quantity is Quantity.TEMPERATURE else None
-                most = critical / kind.scale - BELOW_CRITICAL if critical and critical > 0 else None
-                yield replace(probe, most=most)
+                if critical is None:
+                    yield probe
+                    continue
+                junk = _junk(subsystem, critical / kind.scale, probe.read())
+                yield replace(probe, most=None if junk else critical / kind.scale - BELOW_CRITICAL, junk=junk)
+
+
+def _junk(part: Subsystem, critical_c: float, now_c: Reading) -> str:
+    """Say why a critical temperature is none to go by: boards tell all kinds of numbers; nothing where it is one."""
+    if part is _W:
+        return say("what it calls critical isn't of a processor, graphics, memory or storage")
+    if not CREDIBLE_C[0] <= critical_c <= CREDIBLE_C[1]:
+        return say("no part shuts itself down at {critical:g} °C", critical=critical_c)
+    if now_c is not None and now_c > critical_c - LEAST_ROOM_K:
+        return say("it is at {now:g} °C at rest, next to its critical {critical:g} °C", now=now_c, critical=critical_c)
+    return ""
 
 
 def _thermal_zones(tree: Tree) -> Iterator[Probe]:
@@ -170,14 +194,31 @@ def _packages(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
         yield Probe(channel, meter.watts, str(zone / "energy_uj"))
 
 
+def _energies(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
+    """Power from the counters of energy that some drivers show instead: graphics, accelerators, whole boards."""
+    for chip in tree.found("sys/class/hwmon/hwmon*"):
+        name = tree.text(chip / "name") or chip.name
+        if list(chip.glob("power*_average")) or list(chip.glob("power*_input")):
+            continue
+        for file in tree.found(str((chip / "energy*_input").relative_to(tree.root))):
+            if tree.number(file) is None:
+                continue
+            stem = file.name.rsplit("_", 1)[0]
+            label = tree.text(chip / f"{stem}_label") or stem
+            subsystem = next((s for names, s in _SUBSYSTEM_OF_CHIP if name in names), _W)
+            words = say("Power, {words}", words=f"{label} ({name})")
+            channel = Channel(slug(f"{name}_{label}_power"), words, "W", Quantity.POWER, subsystem, 1)
+            yield Probe(channel, EnergyMeter(tree.source(file), None, now).watts, str(file))
+
+
 def _graphics(tree: Tree) -> Iterator[Probe]:
-    for card in tree.found("sys/class/drm/card[0-9]"):
-        tail = "" if card.name == "card0" else f" {card.name[4:]}"
-        device = card / "device"
+    for card, end in named_cards(tree.root / "sys"):
+        device, tail = card / "device", _of_card(end)
         simple = (
             (device / "gpu_busy_percent", later("Graphics in use"), "%", Quantity.USE, 1.0, 0),
             (device / "mem_info_vram_used", later("Graphics memory used"), "GiB", Quantity.OTHER, float(1 << 30), 2),
-            (card / "gt_cur_freq_mhz", later("Graphics clock"), "MHz", Quantity.CLOCK, 1.0, 0),
+            *((file, later("Graphics clock"), "MHz", Quantity.CLOCK, 1.0, 0) for file in _actual(card)[:1]),
+            *((file, later("Graphics clock asked for"), "MHz", Quantity.CLOCK, 1.0, 0) for file in _asked(card)[:1]),
         )
         for file, name, unit, quantity, scale, digits in simple:
             if tree.number(file) is not None:
@@ -193,13 +234,38 @@ def _graphics(tree: Tree) -> Iterator[Probe]:
                 yield Probe(channel, _starred(tree.source(device / file_name, long=True)), str(device / file_name))
 
 
+def _of_card(end: str) -> str:
+    """Say which of several cards, as ' (03:00.0)', by what the names of its knobs end with."""
+    bus = re.fullmatch(r"_[0-9a-f]{4}_([0-9a-f]{2})_([0-9a-f]{2})_(\d)", end)
+    return " ({}:{}.{})".format(*bus.groups()) if bus is not None else end.replace("_", " ")
+
+
+def _actual(card: Path) -> list[Path]:
+    """The files that tell a card's clock as it is, where its driver tells that beside the one asked for."""
+    found = [
+        card / "gt_act_freq_mhz",
+        *card.glob("gt/gt*/rps_act_freq_mhz"),
+        *card.glob("device/tile*/gt*/freq0/act_freq"),
+    ]
+    return [file for file in found if file.is_file()]
+
+
+def _asked(card: Path) -> list[Path]:
+    found = [
+        card / "gt_cur_freq_mhz",
+        *card.glob("gt/gt*/rps_cur_freq_mhz"),
+        *card.glob("device/tile*/gt*/freq0/cur_freq"),
+    ]
+    return [file for file in found if file.is_file()]
+
+
 def _links(tree: Tree) -> Iterator[Probe]:
-    """Width of the link of each graphics card: a full one, reported behind a splitter, is the classic false comfort."""
-    for card in tree.found("sys/class/drm/card[0-9]"):
-        device = card / "device"
+    """Width and speed of the link of each graphics card: a full one, reported behind a splitter, is the classic false comfort."""
+    for card, end in named_cards(tree.root / "sys"):
+        device, tail = card / "device", _of_card(end)
+        yield from _link_speed(tree, device, tail)
         most = tree.number(device / "max_link_width")
         if most and tree.number(device / "current_link_width") is not None:
-            tail = "" if card.name == "card0" else f" {card.name[4:]}"
             about = say(
                 "of {most:.0f} lanes, at {device} at most",
                 most=most,
@@ -215,6 +281,26 @@ def _links(tree: Tree) -> Iterator[Probe]:
                 about=about,
             )
             yield _plain(channel, tree.source(device / "current_link_width"), 1.0, str(device))
+
+
+def _link_speed(tree: Tree, device: Path, tail: str) -> Iterator[Probe]:
+    """The speed of a link, as '16.0 GT/s PCIe'."""
+    most = _SPEED.match(tree.text(device / "max_link_speed"))
+    if most is None or _SPEED.match(tree.text(device / "current_link_speed")) is None:
+        return
+    about = say("of {most:g} GT/s", most=float(most.group(1)))
+    name = say("Link speed{tail}", tail=tail)
+    channel = Channel(slug("link_speed" + tail), name, "GT/s", Quantity.OTHER, _G, 1, about=about)
+    source = tree.source(device / "current_link_speed")
+
+    def read() -> Reading:
+        found = _SPEED.match(source.text() or "")
+        return float(found.group(1)) if found else None
+
+    yield Probe(channel, read, str(device / "current_link_speed"))
+
+
+_SPEED = re.compile(r"\s*(\d+(?:\.\d+)?) GT/s")
 
 
 def _counters(tree: Tree) -> Iterator[Probe]:
