@@ -24,14 +24,17 @@ from yondle.rigs.simulated.rigfile import rig_text
 HERON = rig_text("heron")[0]
 
 
+COMPILED = Path(__file__).parent.parent / ".pytest_cache" / "compiled"
 settings.register_profile("unhurried", deadline=None)
 settings.load_profile("unhurried")
 
 
 @pytest.fixture(autouse=True)
 def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    for name in ("XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"):
+    """What a test keeps is its own; only what is compiled, which takes seconds, is kept for all of them."""
+    for name in ("XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME"):
         monkeypatch.setenv(name, str(tmp_path / name.lower()))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(COMPILED))
 
 
 @pytest.fixture(autouse=True)

@@ -19,6 +19,8 @@ def main() -> None:
         time.sleep(60)
     if how == "cannot start":
         sys.exit("no such instruction set")
+    if how == "falls at start":
+        ctypes.string_at(0)
     if how == "deaf":
         signal.signal(signal.SIGTERM, signal.SIG_IGN)
     say("ready", width=512)

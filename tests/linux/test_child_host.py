@@ -54,6 +54,7 @@ def outcome(how: str, speed: float = 1.0, seconds: float = 5.0, more: tuple[str,
         ("killed", Failure.INTERRUPTED, "killed from outside"),
         ("terminated", Failure.INTERRUPTED, "ended from outside (SIGTERM)"),
         ("cannot start", Failure.NOT_RUN, "no such instruction set"),
+        ("falls at start", Failure.NOT_RUN, "segmentation fault"),
         ("silent end", Failure.PROGRAM_CRASHED, "without a result"),
         ("wrong", Failure.WRONG_RESULTS, "processor 1"),
         ("garbage", Failure.PROGRAM_CRASHED, "can't be read"),
@@ -97,6 +98,65 @@ def test_a_child_that_is_never_ready_could_not_be_run(monkeypatch: pytest.Monkey
     result = outcome("never ready")
     assert result.failure == Failure.NOT_RUN.value
     assert "not ready" in result.detail
+
+
+def kernel_run(cache: Path) -> tuple[PassResult, bool]:
+    """A pass of a compiled kernel, with another place for what is compiled; gives it, and whether anything was kept there."""
+    command = [
+        "env",
+        f"XDG_CACHE_HOME={cache}",
+        sys.executable,
+        "-m",
+        "yondle.workloads.kernels.whole_numbers",
+        "--cpus",
+        "0",
+    ]
+    run = ChildRun(command, 0.5, FastClock().now)
+    limit = time.monotonic() + 90
+    while (result := run.poll()) is None:
+        assert time.monotonic() < limit
+        time.sleep(0.01)
+    run.stop()
+    kept = cache / "yondle/kernels"
+    return result, kept.is_dir() and any(kept.rglob("*.nbi"))
+
+
+def test_what_is_compiled_is_kept_in_a_folder_of_its_own_and_made_anew_where_there_is_none(tmp_path: Path) -> None:
+    result, kept = kernel_run(tmp_path)
+    assert (result.ok, kept) == (True, True), result.detail
+    result, kept = kernel_run(Path("/dev/null/nowhere"))
+    assert (result.ok, kept) == (True, False), "a folder that can't be written says nothing of the processor"
+    shared = tmp_path / "shared/yondle/kernels"
+    shared.mkdir(parents=True)
+    shared.chmod(0o777)
+    result, kept = kernel_run(tmp_path / "shared")
+    assert (result.ok, kept) == (True, False), "what others may write isn't run"
+
+
+def test_what_the_system_does_not_allow_is_no_fault_of_the_processor() -> None:
+    """A disk that fills up, or memory that is not given, in the middle of a pass."""
+    for trouble, failure in (
+        ("OSError(28, 'No space left on device')", Failure.NOT_RUN),
+        ("ValueError()", Failure.PROGRAM_CRASHED),
+    ):
+        code = (
+            "from yondle.workloads.kernels import serve, timings\n"
+            "class Work:\n"
+            "    timings, units = timings.Timings(), 0\n"
+            "    def unit(self):\n"
+            "        self.units += 1\n"
+            f"        if self.units > 3: raise {trouble}\n"
+            "        return 1.0, ''\n"
+            "serve.serve(serve.Kernel(lambda place: Work(), {}))"
+        )
+        run = ChildRun([sys.executable, "-c", code, "--cpus", "0"], 5.0, FastClock().now)
+        limit = time.monotonic() + 30
+        while (result := run.poll()) is None:
+            assert time.monotonic() < limit
+            time.sleep(0.01)
+        run.stop()
+        assert result.failure == failure.value, result.detail
+        assert ("No space left" in result.detail) is (failure is Failure.NOT_RUN)
 
 
 @pytest.fixture

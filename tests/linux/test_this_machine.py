@@ -96,7 +96,9 @@ def test_a_real_step_over_workers_with_the_real_benchmark(tmp_path: Path) -> Non
     host.workloads = tuple(replace(work, pass_s=1.0) for work in host.workloads)
     host.usual, host.hard_load, host.loads_for = ("wide_arithmetic",), ("wide_arithmetic", 2.0), {}
     logbook = Logbook.create(tmp_path / "this.yondle", "this", "This machine", "")
-    session = Session(logbook, Machine(ThisRig(host, clock.now), clock, NobodyThere()))
+    rig = ThisRig(host, clock.now)
+    rig.declaration = replace(rig.declaration, others_at_most=100.0)
+    session = Session(logbook, Machine(rig, clock, NobodyThere()))
     heard: list[str] = []
     session.subscribe(lambda record: heard.append(type(record).__name__))
     baseline = session.do(RunBaseline(2))

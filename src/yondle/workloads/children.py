@@ -152,11 +152,6 @@ class Child:
         return Failure.NOT_RUN if for_memory else Failure.INTERRUPTED
 
     @property
-    def by_signal(self) -> bool:
-        """Tell whether a signal ended it."""
-        return (self._process.returncode or 0) < 0
-
-    @property
     def exit_code(self) -> int | None:
         """Its exit code, negative for a signal; None while it runs."""
         return self._process.poll()

@@ -83,8 +83,8 @@ class ChildRun:
             return self._finished(self._final)
         now = self._now()
         if self._ended is not None:
-            loaded = self._went is not None or self._child.by_signal
-            return self._failed(self._child.failed_as if loaded else Failure.NOT_RUN, self._child.ended_how())
+            verified = self._went is not None
+            return self._failed(self._child.failed_as if verified else Failure.NOT_RUN, self._child.ended_how())
         if self._went is None:
             if now - self._born > START_AT_MOST_S:
                 return self._failed(

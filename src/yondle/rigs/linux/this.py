@@ -269,7 +269,7 @@ class ThisRig:
             channel = Channel(
                 KERNEL_ERRORS, say("Hardware errors in the kernel's log"), "", Quantity.ERRORS, Subsystem.WHOLE, 0
             )
-            found.append(Probe(channel, self._log.sample, "/dev/kmsg"))
+            found.append(Probe(channel, self._log.sample, self._log.source))
         return found
 
     def _memory_used(self) -> Reading:

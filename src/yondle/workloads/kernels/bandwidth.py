@@ -11,10 +11,10 @@ from contextlib import AbstractContextManager
 
 import numba
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from yondle.language.saying import say
+from yondle.workloads.kernels.compiling import compiled
 from yondle.workloads.kernels.memory_size import MIB, last_level_cache, may_take
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings, rates
@@ -31,7 +31,7 @@ Integers = NDArray[np.int64]
 Doubles = NDArray[np.float64]
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def read(a: Integers) -> int:
     """Add all words up."""
     total = np.int64(0)
@@ -40,21 +40,21 @@ def read(a: Integers) -> int:
     return int(total)
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def write(a: Integers, value: int) -> None:
     """Put one value into all words."""
     for i in range(a.size):
         a[i] = value
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def copy(a: Integers, b: Integers) -> None:
     """Copy b to a."""
     for i in range(a.size):
         a[i] = b[i]
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def combine(a: Doubles, b: Doubles, c: Doubles, factor: float) -> None:
     """Put b + factor·c into a."""
     for i in range(a.size):

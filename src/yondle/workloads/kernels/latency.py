@@ -12,10 +12,10 @@ from collections.abc import Sequence
 
 import numba
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from yondle.language.saying import say
+from yondle.workloads.kernels.compiling import compiled
 from yondle.workloads.kernels.memory_size import MIB, may_take
 from yondle.workloads.kernels.random_words import next_state, word_of
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
@@ -31,7 +31,7 @@ SEED = 0x6C_65_6E_73
 Chain = NDArray[np.uint64]
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _link(chain: Chain, nodes: int, seed: np.uint64) -> None:
     """Make one random cycle through all nodes, in place: node i leads to the node whose number is in its first word."""
     for i in range(nodes):
@@ -47,7 +47,7 @@ def _link(chain: Chain, nodes: int, seed: np.uint64) -> None:
         chain[i * NODE_WORDS] *= np.uint64(NODE_WORDS)
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _follow(chain: Chain, at: np.uint64, hops: int) -> np.uint64:
     for _ in range(hops):
         at = chain[at]

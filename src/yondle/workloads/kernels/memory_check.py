@@ -12,9 +12,9 @@ from typing import Any
 
 import numba
 import numpy as np
-from numba import njit
 
 from yondle.language.saying import later, named, say, several
+from yondle.workloads.kernels.compiling import compiled
 from yondle.workloads.kernels.memory_size import MIB, may_take
 from yondle.workloads.kernels.random_words import Words
 from yondle.workloads.kernels.serve import CannotRun, Kernel, Place, serve
@@ -68,7 +68,7 @@ PHASES = (
 )
 
 
-@njit(nogil=True, cache=True, inline="always")
+@compiled(inline="always")
 def _expected(number: np.uint64, word: np.uint64, kind: np.uint64) -> np.uint64:
     if kind == ADDRESS:
         return number
@@ -78,14 +78,14 @@ def _expected(number: np.uint64, word: np.uint64, kind: np.uint64) -> np.uint64:
     return word
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def fill(cells: Words, first: int, word: np.uint64, kind: np.uint64) -> None:
     """Write the pattern; `first` is the number of the first cell."""
     for i in range(cells.size):
         cells[i] = _expected(np.uint64(first + i), word, kind)
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _look(block: Words, first: int, word: np.uint64, kind: np.uint64, was: np.uint64) -> np.uint64:
     """Give all bits in which any word of a block differs from the pattern turned by `was`."""
     differed = np.uint64(0)
@@ -94,13 +94,13 @@ def _look(block: Words, first: int, word: np.uint64, kind: np.uint64, was: np.ui
     return differed
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _turn(block: Words, first: int, word: np.uint64, kind: np.uint64, then: np.uint64) -> None:
     for i in range(block.size):
         block[i] = _expected(np.uint64(first + i), word, kind) ^ then
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def go_over(
     cells: Words, first: int, word: np.uint64, kind: np.uint64, was: np.uint64, then: np.uint64, down: bool,
     writes: bool, found: Words,

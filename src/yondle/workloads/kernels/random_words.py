@@ -6,13 +6,14 @@ S. Vigna, "An experimental exploration of Marsaglia's xorshift generators, scram
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from yondle.workloads.kernels.compiling import compiled
 
 Words = NDArray[np.uint64]
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def next_state(x: np.uint64) -> np.uint64:
     """Advance the state of the generator; it is never 0."""
     x ^= x >> np.uint64(12)
@@ -21,13 +22,13 @@ def next_state(x: np.uint64) -> np.uint64:
     return x
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def word_of(x: np.uint64) -> np.uint64:
     """Give the word that a state stands for."""
     return x * np.uint64(0x2545F4914F6CDD1D)
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def fill_words(out: Words, seed: np.uint64) -> np.uint64:
     """Fill an array with random words; gives the state after them."""
     x = seed

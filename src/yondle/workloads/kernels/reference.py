@@ -9,7 +9,8 @@ from __future__ import annotations
 import time
 
 import numpy as np
-from numba import njit
+
+from yondle.workloads.kernels.compiling import compiled
 
 LINKS = 100_000
 CYCLES_PER_LINK = 4
@@ -17,7 +18,7 @@ TRIES = 3
 """The quickest of a few: one that was interrupted tells nothing about the clock."""
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _chain(links: int, x: np.uint64) -> np.uint64:
     factor, mask = np.uint64(0x2545F4914F6CDD1D), np.uint64(0x9E3779B97F4A7C15)
     for _ in range(links):

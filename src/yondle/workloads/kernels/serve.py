@@ -125,6 +125,11 @@ def _work_through(kernel: Kernel, crew: _Crew) -> None:
     per_second = _beat_until_done(crew, began)
     seconds = max(worker.ended for worker in workers) - began
     trouble = next((w.trouble for w in workers if w.trouble is not None), None)
+    if isinstance(trouble, OSError | MemoryError):
+        raise CannotRun(
+            say("The system didn't let it go on: {trouble}.", trouble=trouble),
+            say("Make room on the disk or in memory, or name another folder with 'yondle benchmarks --folder'."),
+        )
     if trouble is not None:
         raise trouble
     wrong = [w for w in workers if w.wrong]

@@ -10,10 +10,10 @@ from typing import Any
 
 import numba
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from yondle.language.saying import say
+from yondle.workloads.kernels.compiling import compiled
 from yondle.workloads.kernels.random_words import Words, fill_words
 from yondle.workloads.kernels.serve import Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings
@@ -26,13 +26,13 @@ _INSERTION_BELOW = 17
 _DEEPEST = 128
 
 
-@njit(nogil=True, cache=True, inline="always")
+@compiled(inline="always")
 def _mixed(hash_: np.uint64, word: np.uint64) -> np.uint64:
     hash_ = (hash_ ^ word) * np.uint64(0x9E3779B97F4A7C15)
     return hash_ ^ (hash_ >> np.uint64(29))
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _put(keys: Words, table: Words) -> int:
     """Put keys into the table by linear probing; gives the probes it took. 0 is an empty slot."""
     mask = np.uint64(table.size - 1)
@@ -46,7 +46,7 @@ def _put(keys: Words, table: Words) -> int:
     return probes
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _look_up(keys: Words, table: Words, hash_: np.uint64) -> np.uint64:
     mask = np.uint64(table.size - 1)
     for i in range(keys.size):
@@ -59,7 +59,7 @@ def _look_up(keys: Words, table: Words, hash_: np.uint64) -> np.uint64:
     return hash_
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _sort(a: Words, stack: NDArray[np.int64]) -> None:
     """Quicksort in place; the larger part waits on the stack, so that it stays short."""
     low, high, depth = np.int64(0), np.int64(a.size - 1), 0
@@ -103,7 +103,7 @@ def _sort(a: Words, stack: NDArray[np.int64]) -> None:
         low, high = stack[depth], stack[depth + 1]
 
 
-@njit(nogil=True, cache=True)
+@compiled()
 def _search(keys: Words, ordered: Words, hash_: np.uint64) -> np.uint64:
     for i in range(keys.size):
         low, high = 0, ordered.size

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from yondle.language.saying import say
 from yondle.workloads.kernels import vector_bits
+from yondle.workloads.kernels.compiling import compiled
 from yondle.workloads.kernels.serve import Kernel, Place, serve
 from yondle.workloads.kernels.timings import Timings
 
@@ -100,7 +101,7 @@ def _round(
         folded[j] = (turned ^ aside) + made
 
 
-@njit(nogil=True, cache=True, fastmath=False)
+@compiled(fastmath=False)
 def _rounds(
     a: NDArray[np.float64], b: NDArray[np.float64], folded: NDArray[np.uint64], rounds: int, c: float, d: float
 ) -> None:
