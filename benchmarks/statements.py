@@ -30,6 +30,7 @@ from yondle.app.plans.plans import StartPlan
 from yondle.app.session.opening import create_logbook
 from yondle.app.session.testing import RunBaseline
 from yondle.model.errors import KnownError
+from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.compare.compare import compare
 from yondle.views.compare.efficiency import STABLE, efficiency
@@ -94,9 +95,9 @@ class Told:
 
 def evening(seed: str) -> tuple[str, Told]:
     """Tune one machine for an evening and hold what is told against the truth."""
-    kind, text = drawn(seed)
     told = Told()
     with TemporaryDirectory() as folder:
+        kind, text = next(one for again in range(20) if _holds(Path(folder), (one := drawn(seed, again))[1], seed))
         beside = neighbour(text, seed)
         other, other_s = _beside(Path(folder) / "neighbour.yondle", beside, BUS if kind == BUS_CLOCKED else CLOCK)
         session = create_logbook(Path(folder) / "rig.yondle", RigChoice("simulated", "Rig", text))
@@ -138,6 +139,18 @@ def _evening_of(kind: str, power: float) -> str:
         f"{{ graphics_clock = 2160 }}, {{ fan_level = 80 }}, {{ power_limit = {power + 20} }}, {{ core_clock = 4350 }}"
     )
     return CLOCK + memory + limits + STEPS.format(steps)
+
+
+def _holds(folder: Path, text: str, seed: str) -> bool:
+    """Tell whether a machine and its neighbour hold at stock: nobody tunes one that doesn't."""
+    for name, each in (("a.yondle", text), ("b.yondle", neighbour(text, seed))):
+        session = create_logbook(folder / name, RigChoice("simulated", "Rig", each))
+        held = session.do(RunBaseline(5)).verdict is Verdict.HELD
+        session.close()
+        (folder / name).unlink()
+        if not held:
+            return False
+    return True
 
 
 def _beside(path: Path, text: str, sweep: str) -> tuple[Path, float]:

@@ -28,9 +28,9 @@ WINDOWS = 5.0
 """After so many windows of load a limiter has nothing saved up: what is left is what lasts."""
 
 
-def drawn(seed: str) -> tuple[str, str]:
-    """Give a kind of machine and its rig file."""
-    chance = Random(seed)
+def drawn(seed: str, again: int = 0) -> tuple[str, str]:
+    """Give a kind of machine and its rig file, drawn once more where the one before doesn't even hold at stock."""
+    chance = Random(f"{seed}, {again}" if again else seed)
     kind = KINDS[int(seed.rsplit("/", 1)[1]) % len(KINDS)]
     return kind, _bittern(chance) if kind == BUS_CLOCKED else _heron(kind, chance)
 

@@ -126,11 +126,11 @@ pattern = "total ([0-9]+)"
     session.close()
     window = open_book(tmp_path / "this.yondle")
     first = window.book
-    assert "May 'Render' run?" in words(tune_of(window).side)
+    assert "May 'Render' be used?" in words(tune_of(window).side)
     assert "/bin/echo total 12" in words(tune_of(window).side)
     assert "Render" not in [b.name for b in tune_of(window).book.now.declaration.benchmarks]
     allow = next(b for b in tune_of(window).side.findChildren(QPushButton) if b.text() == "Allow it on this machine")
     qtbot.mouseClick(allow, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.book not in (None, first) and tune_of(window).complete, timeout=10_000)
     assert "Render" in [b.name for b in tune_of(window).book.now.declaration.benchmarks]
-    assert "May 'Render' run?" not in words(tune_of(window).side)
+    assert "May 'Render' be used?" not in words(tune_of(window).side)

@@ -14,9 +14,11 @@ from yondle.app.session.limits import ChooseBenchmarks
 from yondle.app.session.mappings import RememberColumns, remembered
 from yondle.app.session.measuring import (
     AddMeter,
+    AddOwn,
     AddWorkload,
     ChangeRunSettings,
     RemoveMeter,
+    RemoveOwn,
     RemoveWorkload,
     must_be_this,
 )
@@ -33,7 +35,7 @@ from yondle.app.session.session import Session
 from yondle.app.system import helper_install
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, tell
-from yondle.language.saying import named, say
+from yondle.language.saying import listed, named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.steps import AddedResult
@@ -267,6 +269,61 @@ def add_own_commands(app: typer.Typer, console: Console) -> None:
             session.do(RemoveMeter(name))
             tell(console, as_json, say("{name} is forgotten.", name=name), meter=name)
 
+    own = typer.Typer(help="Knobs and sensors of your own (docs/own-file.md).")
+    app.add_typer(own, name="own")
+
+    @own.command("add")
+    def own_add(
+        logbook: LogbookPath,
+        file: Annotated[Path, typer.Argument(help="A TOML file that describes them.")],
+        yes: Yes = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Keep knobs and sensors of your own; they are used from when the logbook is opened next."""
+        with opened(lambda: open_logbook(logbook)) as session:
+            names = session.do(AddOwn(this_machine.read_own(file), file.name))
+            allowed = _ask_to_allow(session, yes, console, as_json)
+            words = say("Kept: {names}.", names=listed(list(names)))
+            tell(console, as_json, words, names=list(names), allowed=allowed)
+
+    @own.command("list")
+    def own_list(logbook: LogbookPath, as_json: AsJson = False) -> None:
+        """List them, with what they run, and which aren't offered and why."""
+        with opened(lambda: open_logbook(logbook)) as session:
+            things, missing = (
+                this_machine.own_things(session.snapshot.kept),
+                this_machine.not_offered(session.snapshot.kept),
+            )
+            if as_json:
+                told = [{"id": t.id, "name": t.entry.name, "knob": t.is_knob, "runs": t.runs()} for t in things]
+                print_json({"own": told, "not offered": missing})
+                return
+            for thing in things:
+                console.print(f"{thing.id:20} {thing.entry.name}: {thing.runs()}", highlight=False)
+            for words in missing:
+                console.print(say("not offered  {words}", words=words), highlight=False)
+
+    @own.command("allow")
+    def own_allow(logbook: LogbookPath, yes: Yes = False, as_json: AsJson = False) -> None:
+        """Allow what a logbook from someone else would run, read and write."""
+        with opened(lambda: open_logbook(logbook)) as session:
+            allowed = _ask_to_allow(session, yes, console, as_json)
+            tell(
+                console,
+                as_json,
+                say("Allowed: {names}.", names=listed(allowed) or say("nothing was asked")),
+                allowed=allowed,
+            )
+
+    @own.command("remove")
+    def own_remove(
+        logbook: LogbookPath, id_: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False
+    ) -> None:
+        """Forget the file that a knob or sensor is of."""
+        with opened(lambda: open_logbook(logbook)) as session:
+            session.do(RemoveOwn(id_))
+            tell(console, as_json, say("{name} is forgotten.", name=id_), id=id_)
+
     helper = typer.Typer(help="The helper that sets, as root, what only root may set (docs/helper.md).")
     app.add_typer(helper, name="helper")
 
@@ -334,7 +391,7 @@ def _ask_to_allow(session: Session, yes: bool, console: Console, as_json: bool) 
     allowed = []
     for asked in this_machine.not_allowed(session.snapshot.kept):
         if not as_json:
-            console.print(say("{name} runs {command}", name=asked.name, command=asked.words), highlight=False)
+            console.print(f"{asked.name}: {asked.words}", highlight=False)
         if not yes:
             if not sys.stdin.isatty():
                 raise KnownError(

@@ -112,6 +112,7 @@ _MADE_BY = {
     },
     ("bench_commands", "add_own_commands"): {
         "workload": later("Workloads of your own: any command with a number in what it prints."),
+        "own": later("Knobs and sensors of your own (docs/own-file.md)."),
         "meter": later("Meters outside the machine, over a serial line or the network."),
         "helper": later("The helper that sets, as root, what only root may set (docs/helper.md)."),
     },

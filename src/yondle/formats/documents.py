@@ -263,6 +263,18 @@ class OwnWorkloads(Document, RootModel[list[str]]):
         return type(self)(list(dict.fromkeys((*self.root, *other.root))))
 
 
+class OwnThings(Document, RootModel[list[str]]):
+    """Files of the tuner's own knobs and sensors, each as its text."""
+
+    model_config = _STRICT
+    NAME = "own knobs and sensors"
+    root: list[str] = []
+
+    def merged(self, other: Self) -> Self:
+        """Those of both; one that stands in both stands once."""
+        return type(self)(list(dict.fromkeys((*self.root, *other.root))))
+
+
 class KeptMeter(_Part):
     """A meter outside the machine, as the tuner described it."""
 

@@ -47,6 +47,11 @@ def tables(text: str, source: str) -> dict[str, Any]:
             say("{source} is no valid TOML: {error}.", source=source, error=error),
             say("Correct that line and try again."),
         ) from error
+    except RecursionError as error:
+        raise KnownError(
+            say("{source} holds lists that lie too deep in each other.", source=source),
+            say("No file of Yondle's needs that; was it meant for another program?"),
+        ) from error
 
 
 def validated(model: type[Model], text: str, source: str, is_no: str, document: str) -> Model:

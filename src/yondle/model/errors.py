@@ -18,6 +18,10 @@ class KnownError(Exception):
         self.problem, self.remedy = _seen(problem), _seen(remedy)
         super().__init__(f"{self.problem} {self.remedy}")
 
+    def __reduce__(self) -> tuple[type[KnownError], tuple[str, str]]:
+        """Keep both parts where it goes from one process to another."""
+        return type(self), (self.problem, self.remedy)
+
 
 def _seen(words: str) -> str:
     return words if words.isprintable() else "".join(c if c.isprintable() or c in _SPACES else "·" for c in words)

@@ -55,6 +55,35 @@ class RemoveWorkload(_Writes[None]):
 
 
 @dataclass(frozen=True)
+class AddOwn(_Writes[tuple[str, ...]]):
+    """Keep a file of the tuner's own knobs and sensors by its text; one with any of the same ids is replaced."""
+
+    text: str
+    source: str
+
+    def do(self, session: Session) -> tuple[str, ...]:
+        """Give their names; none is used before it is allowed on this machine."""
+        must_be_this(session.snapshot)
+        own = {thing.id for thing in this_machine.own_things(session.snapshot.kept)}
+        taken = tuple(knob.id for knob in session.declaration.knobs if knob.id not in own)
+        things = this_machine.add_own(session.logbook.keeping, self.text, self.source, taken)
+        session.take_documents()
+        return tuple(thing.entry.name for thing in things)
+
+
+@dataclass(frozen=True)
+class RemoveOwn(_Writes[None]):
+    """Forget the file that a knob or sensor of the tuner's own is of; what was tested with it stays."""
+
+    id: str
+
+    def do(self, session: Session) -> None:
+        """Forget it."""
+        this_machine.remove_own(session.logbook.keeping, self.id)
+        session.take_documents()
+
+
+@dataclass(frozen=True)
 class AddMeter(Command[str]):
     """Keep a meter that answers; raises KnownError for one that doesn't. It takes up to four seconds to hear it."""
 

@@ -60,10 +60,10 @@ class BenchPresenter(QObject):
 
         actions = [
             CardAction(say("Allow it on this machine"), agree),
-            CardAction(say("Don't run it"), lambda: self._cards.take(card), "main"),
+            CardAction(say("Don't use it"), lambda: self._cards.take(card), "main"),
         ]
-        text = say("It runs {asked}\nA logbook from someone else can run anything: look first.", asked=asked.words)
-        self._cards.put(card, say("May '{asked}' run?", asked=asked.name), text, actions)
+        text = say("It {asked}\nA logbook from someone else can run anything: look first.", asked=asked.words)
+        self._cards.put(card, say("May '{asked}' be used?", asked=asked.name), text, actions)
 
     def ask_benchmarks(self) -> None:
         """Ask which benchmarks are run."""

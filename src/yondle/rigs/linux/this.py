@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Protocol
@@ -22,6 +23,7 @@ from yondle.rigs.linux.knobs import offered
 from yondle.rigs.linux.privilege import RootSetter
 from yondle.rigs.linux.probes import Probe, find_probes, hottest, limiter_window_s
 from yondle.rigs.linux.proc import CpuTimes, Proc
+from yondle.rigs.linux.root.helper.interfaces import Interface
 from yondle.rigs.linux.use import UseMeter
 
 SAMPLE_INTERVAL_S = 0.1
@@ -73,10 +75,26 @@ class WorkloadHost(Protocol):
         """The processes of the pass under way."""
 
 
+class OwnInterface(Protocol):
+    """A knob of the tuner's own, whatever it is set by."""
+
+    knob: Knob
+
+    def value(self) -> float | None:
+        """Read the value in force; None where it can't be told now."""
+
+    def set(self, value: float) -> None:
+        """Set a value that has been checked; raises KnownError with what stands against it."""
+
+    def put_back(self) -> None:
+        """Set what was found, where anything else was set; raises KnownError where that can't be."""
+
+
 class ThisRig:
     """The machine Yondle runs on. A worker is a thread of a benchmark pinned to a processor of its own.
 
-    `line` sets what only root may set; without one those knobs are not offered. `now` dates readings of energy.
+    `line` sets what only root may set; without one those knobs are not offered. `now` dates readings of energy. `own` are
+    knobs of the tuner's own, which are put back as it is closed.
     """
 
     def __init__(
@@ -86,6 +104,7 @@ class ThisRig:
         root: Path = Path("/"),
         line: RootSetter | None = None,
         more: tuple[Probe, ...] = (),
+        own: tuple[OwnInterface, ...] = (),
     ) -> None:
         self._host, self._root, self._line, self._now = host, root, line, now
         self._tree = Tree(root)
@@ -101,12 +120,17 @@ class ThisRig:
         self._in_bank = [i for i, probe in enumerate(self.probes) if probe.file is not None]
         self._bank = Bank([probe.file for probe in self.probes if probe.file is not None])
         self._by_itself = [(i, probe.read) for i, probe in enumerate(self.probes) if probe.file is None]
+        self._own = {each.knob.id: each for each in own}
         here = offered(root) if line is not None else None
         self._interfaces = here.interfaces if here is not None else {}
         hard_load, hard_load_s = host.hard_load
         self.declaration = RigDeclaration(
             info=RigInfo("this", say("This machine"), say("here"), False, self._parts()),
-            knobs=(*self._worker_knob(), *(here.knobs.values() if here is not None else ())),
+            knobs=(
+                *self._worker_knob(),
+                *(here.knobs.values() if here is not None else ()),
+                *(each.knob for each in own),
+            ),
             channels=tuple(probe.channel for probe in self.probes),
             workloads=host.workloads,
             limits=tuple(Limit(p.channel.id, p.most) for p in self.probes if p.most is not None),
@@ -189,6 +213,9 @@ class ThisRig:
     def close(self) -> tuple[Change, ...]:
         """Let go of every file, and have what was set put back; gives what reads back otherwise than before."""
         before = self._read_interfaces()
+        for each in reversed(list(self._own.values())):
+            with suppress(KnownError):
+                each.put_back()
         if self._line is not None:
             self._line.close()
         after = self._read_interfaces()
@@ -200,7 +227,8 @@ class ThisRig:
         return tuple(Change(knob, old, after[knob]) for knob, old in before.items() if after.get(knob, old) != old)
 
     def _read_interfaces(self) -> dict[str, float]:
-        return {knob: value for knob, each in self._interfaces.items() if (value := each.value()) is not None}
+        everything: dict[str, Interface | OwnInterface] = {**self._interfaces, **self._own}
+        return {knob: value for knob, each in everything.items() if (value := each.value()) is not None}
 
     def _usable(self) -> list[int]:
         """The processors that are there now; with fewer on line than workers, several share one."""
@@ -212,6 +240,9 @@ class ThisRig:
             value = knob.checked(asked)
             if knob.id == WORKERS:
                 self._workers = value
+            elif knob.id in self._own:
+                if self._own[knob.id].value() != value:
+                    self._own[knob.id].set(value)
             elif self._line is not None and self._interfaces[knob.id].value() != value:
                 self._line.set(knob.id, value)
         except KnownError as refusal:

@@ -1,0 +1,294 @@
+"""Knobs and sensors of the tuner's own: set, read back and put back; and whatever is wrong with one ends in a sentence."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from tests.linux.test_evidence import TreeHost
+
+from yondle.app.machine import this_machine
+from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.hands import NobodyThere
+from yondle.app.machine.machines import Machine
+from yondle.app.session.proposing import Propose
+from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryProposal
+from yondle.logbook.logbook import Logbook
+from yondle.main import run
+from yondle.model.errors import KnownError
+from yondle.model.sensors import Quantity
+from yondle.model.verdicts import Failure, Verdict
+from yondle.rigs.linux.probes import Probe
+from yondle.rigs.linux.this import ThisRig
+from yondle.rigs.own.knobs import OwnKnob
+from yondle.rigs.own.own_file import KnobEntry, fingerprint, parse_own
+from yondle.rigs.own.sensors import OwnSensor
+
+HEAD = 'format = "yondle-own 1"\n'
+KNOB = HEAD + '[knob.level]\nname = "Level"\nlow = 0\nhigh = 100\nstep = 10\n'
+SENSOR = HEAD + '[sensor.flow]\nname = "Flow"\n'
+
+
+def knob(text: str) -> OwnKnob:
+    (thing,) = parse_own(text, "own.toml")
+    assert isinstance(thing.entry, KnobEntry)
+    return OwnKnob(thing.id, thing.entry, thing.pattern)
+
+
+def sensor(text: str) -> OwnSensor:
+    (thing,) = parse_own(text, "own.toml")
+    assert not isinstance(thing.entry, KnobEntry)
+    return OwnSensor(thing.id, thing.entry, thing.pattern)
+
+
+def script(folder: Path, text: str, name: str = "tool") -> Path:
+    file = folder / name
+    file.write_text(f"#!/bin/sh\n{text}\n")
+    file.chmod(0o755)
+    return file
+
+
+def until(ready: Callable[[], bool]) -> None:
+    limit = time.monotonic() + 20
+    while not ready():
+        assert time.monotonic() < limit
+        time.sleep(0.01)
+
+
+@pytest.mark.parametrize(
+    ("before", "keys", "value", "written", "put_back"),
+    [
+        ("60\n", "", 80.0, "80\n", "60\n"),
+        ("63", "", 80.0, "80", "63"),
+        ("400", "", 80.0, "80", "400"),
+        ("A=1\nSPEED=60\nB=2\n", "pattern = '^SPEED=(\\d+)$'", 80.0, "A=1\nSPEED=80\nB=2\n", "A=1\nSPEED=60\nB=2\n"),
+        ("600000", "scale = 10000", 80.0, "800000", "600000"),
+        ("6", "scale = 0.1", 75.0, "7.5", "6"),
+        ("mq-deadline [none] kyber", "choices = ['none', 'kyber']", 1.0, "kyber", "none"),
+        ("0x1", "choices = ['off', 'on']\nwords = ['0x0', '0x1']", 0.0, "0x0", "0x1"),
+    ],
+)
+def test_a_file_is_read_set_read_back_and_put_back(
+    tmp_path: Path, before: str, keys: str, value: float, written: str, put_back: str
+) -> None:
+    file = tmp_path / "value"
+    file.write_text(before)
+    text = KNOB.replace("step = 10", "step = 5") + f"file = '{file}'\n{keys}\n"
+    made = knob(text)
+    assert made.knob.checked(made.knob.stock) == made.knob.stock, "what was found is one of its values"
+    assert made.value() == made.knob.stock
+    made.set(value)
+    assert file.read_text() == written
+    assert made.value() == value
+    made.put_back()
+    assert file.read_text() == put_back
+
+
+def test_commands_take_the_value_as_one_argument_and_no_shell_sees_it(tmp_path: Path) -> None:
+    kept = tmp_path / "kept"
+    kept.write_text("30")
+    tool = script(tmp_path, f'[ "$1" = set ] && printf %s "$2" > {kept}; cat {kept}; [ "$1" = set ] || echo; exit 0')
+    made = knob(KNOB + f"read = ['{tool}', 'get']\nwrite = ['{tool}', 'set', '{{value}}']\n")
+    made.set(50.0)
+    assert (kept.read_text(), made.value()) == ("50", 50.0)
+    made.put_back()
+    assert kept.read_text() == "30"
+
+
+RANGE = "low=0\nhigh=1\n"
+FILE = f"[knob.x]\nname='x'\nfile='/x'\n{RANGE}"
+BARE = "[knob.x]\nname='x'\n"
+READ = "[sensor.x]\nname='x'\nfile='/x'\n"
+BAD_FILES = [
+    ("", "has no knob and no sensor"),
+    (BARE, "a file or a command"),
+    (FILE.replace("/x", "rel"), "from / on"),
+    (FILE.replace("low=0", "low=1"), "above low"),
+    (f"{BARE}read=['a']\nwrite=['b']\n{RANGE}", "once"),
+    (f"{BARE}read=['a']\nwrite=['{{value}}', '{{value}}']\n{RANGE}", "once"),
+    (FILE.replace("high=1", "high=1e400"), "finite"),
+    (FILE.replace("low=0", "low=nan"), "finite"),
+    (FILE.replace("high=1", "high=1e9") + "step=1e-9\n", "steps"),
+    (f"{BARE}file='/x'\nchoices=['a']\n", "two choices"),
+    (f"{BARE}file='/x'\nchoices=['a', 'b']\nwords=['a']\n", "as many words"),
+    (f"{FILE}shell=true\n", "unknown key"),
+    (f"{FILE}pattern='(('\n", "no pattern"),
+    (f"{FILE}pattern='\\d+'\n", "groups"),
+    (FILE.replace("knob.x", "knob.'../x'"), "describes no knobs"),
+    (FILE + FILE.replace("knob.x", "knob.y").replace("/x", "/./x"), "two knobs write one file"),
+    (FILE + READ, "one id"),
+    (f"{READ}stop_at=90\nunit='furlongs'\n", "unit that means something"),
+    (f"{READ}goes_on=true\n", "only a command"),
+    (f"{READ}every_s=0\n", "every_s"),
+    ("knob = 5", "describes no"),
+    ("[knob.x", "valid TOML"),
+    ("x = " + "[" * 5000, "too deep"),
+]
+
+
+@pytest.mark.parametrize(("text", "says"), BAD_FILES)
+def test_a_file_that_is_wrong_is_refused_in_a_sentence(text: str, says: str) -> None:
+    with pytest.raises(KnownError, match=says):
+        parse_own(HEAD + text, "own.toml")
+
+
+@pytest.mark.parametrize(
+    ("does", "says"),
+    [
+        ("sleep 60", "had not ended after"),
+        ("echo 10 20", "2 numbers"),
+        ("echo nothing", "no number"),
+        ("exit 3", "code 3"),
+        ("yes 1", "prints without an end"),
+        ("kill -9 $$", "code -9"),
+        ("echo 1e999", "no number"),
+        ("(sleep 300 >/dev/null 2>&1 &) ; sleep 300 & echo 50", ""),
+        ("trap '' TERM; sleep 300", "had not ended after"),
+    ],
+)
+def test_a_command_that_misbehaves_ends_in_a_sentence_and_leaves_nothing_running(
+    tmp_path: Path, does: str, says: str
+) -> None:
+    tool = script(tmp_path, does)
+    text = KNOB + f"read = ['{tool}']\nwrite = ['{tool}', '{{value}}']\nat_most_s = 0.5\n"
+    if says:
+        with pytest.raises(KnownError, match=says):
+            knob(text)
+    else:
+        assert knob(text).value() == 50.0
+
+
+@pytest.mark.parametrize("what", ["gone", "a folder", "a pipe", "empty", "rubbish", "endless"])
+def test_a_file_that_is_none_or_says_rubbish_gives_no_knob_and_no_reading(tmp_path: Path, what: str) -> None:
+    file = tmp_path / "value"
+    match what:
+        case "a folder":
+            file.mkdir()
+        case "a pipe":
+            os.mkfifo(file)
+        case "empty":
+            file.touch()
+        case "rubbish":
+            file.write_bytes(b"\x00\xff\xfe" * 99)
+        case "endless":
+            file.write_text("9" * 200_000)
+    with pytest.raises(KnownError):
+        knob(KNOB + f"file = '{file}'\n")
+    made = sensor(SENSOR + f"file = '{file}'\n")
+    assert made.read() is None
+    assert made.trouble
+    made.close()
+
+
+def test_a_file_that_vanishes_is_told_as_not_in_force_and_links_are_not_written(tmp_path: Path) -> None:
+    file, other = tmp_path / "value", tmp_path / "other"
+    file.write_text("50")
+    made = knob(KNOB + f"file = '{file}'\n")
+    file.rename(other)
+    assert made.value() is None
+    file.symlink_to(other)
+    with pytest.raises(KnownError, match="can't be written"):
+        made.set(60.0)
+    assert other.read_text() == "50"
+
+
+def test_sensors_give_a_reading_by_file_by_command_and_line_by_line_and_fall_silent(tmp_path: Path) -> None:
+    file = tmp_path / "temp"
+    file.write_text("41500\n")
+    by_file = sensor(SENSOR + f"file = '{file}'\nscale = 1000\nunit = '°C'\n")
+    assert (by_file.read(), by_file.channel.quantity, by_file.channel.id) == (41.5, Quantity.TEMPERATURE, "own_flow")
+    asked = sensor(SENSOR + f"command = ['cat', '{file}']\nevery_s = 0.1\n")
+    goes_on = script(tmp_path, f"while [ -f {file} ]; do echo flow 3.5 l; sleep 0.05; done; exec sleep 60")
+    heard = sensor(SENSOR + f"command = ['{goes_on}']\ngoes_on = true\npattern = 'flow ([\\d.]+)'\n")
+    until(lambda: asked.read() == 41500.0 and heard.read() == 3.5)
+    file.unlink()
+    assert by_file.read() is None
+    until(lambda: asked.read() is None and heard.read() is None)
+    assert "code 1" in asked.trouble
+    for each in (by_file, asked, heard):
+        each.close()
+
+
+def session_on(
+    root: Path, book: Path, knobs: tuple[OwnKnob, ...], probes: tuple[Probe, ...] = ()
+) -> tuple[Session, TreeHost]:
+    clock = RealClock()
+    host = TreeHost(clock)
+    rig = ThisRig(host, clock.now, root, more=probes, own=knobs)
+    logbook = Logbook.create(book, "this", "This machine", "")
+    return Session(logbook, Machine(rig, clock, NobodyThere())), host
+
+
+def test_an_own_knob_is_tested_like_any_other_and_put_back_as_the_logbook_is_closed(tmp_path: Path) -> None:
+    file = tmp_path / "value"
+    file.write_text("30\n")
+    session, host = session_on(tmp_path, tmp_path / "book.yondle", (knob(KNOB + f"file = '{file}'\n"),))
+    session.do(RunBaseline(2))
+    session.do(Propose("level", 50.0))
+    record = session.do(TryProposal(2))
+    assert record.verdict is Verdict.HELD, record.outcome
+    assert file.read_text() == "50\n"
+
+    def somebody() -> None:
+        file.write_text("40")
+
+    host.happens = somebody
+    session.do(Propose("level", 70.0))
+    failed = session.do(TryProposal(2))
+    assert failed.outcome is not None
+    assert failed.outcome.failure is Failure.NOT_IN_FORCE, "somebody else set it meanwhile"
+    assert "Level" in failed.outcome.reason
+    host.happens = lambda: None
+    session.close()
+    assert file.read_text() == "30\n"
+
+
+def test_what_an_own_sensor_must_not_exceed_stops_a_test(tmp_path: Path) -> None:
+    file = tmp_path / "temp"
+    file.write_text("95")
+    made = sensor(SENSOR + f"file = '{file}'\nunit = '°C'\nstop_at = 90\n")
+    probe = Probe(made.channel, made.read, made.source, made.close, most=90.0)
+    session, _ = session_on(tmp_path, tmp_path / "book.yondle", (), (probe,))
+    outcome = session.do(RunBaseline(2)).outcome
+    assert outcome is not None
+    assert outcome.failure is Failure.CEILING
+    assert "Flow" in outcome.reason
+    session.close()
+
+
+def test_nothing_is_used_before_it_is_allowed_here_and_another_program_is_another_thing(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    tool, book, file = script(tmp_path, "echo 50; exit 0"), str(tmp_path / "my.yondle"), tmp_path / "own.toml"
+    file.write_text(
+        KNOB + f"read = ['{tool}']\nwrite = ['{tool}', '{{value}}']\n[sensor.flow]\nname = 'Flow'\nfile = '{tool}'\n"
+    )
+    assert run(["new", book, "--rig", "this"]) == 0
+    assert run(["own", "add", book, str(file)]) == 2
+    assert "nobody can be asked" in capsys.readouterr().err
+    assert run(["own", "list", book]) == 0
+    assert "Level: not allowed on this machine yet" in capsys.readouterr().out
+    assert run(["own", "add", book, str(file), "--yes"]) == 0
+    assert f"runs {tool}; {tool} '{{value}}'" in capsys.readouterr().out
+    assert run(["own", "list", book]) == 0
+    assert "not offered" not in capsys.readouterr().out
+    session = this_machine.made_of((file.read_text(),))
+    assert [each.knob.id for each in session[0]] == ["level"]
+    for probe in session[1]:
+        probe.close()
+    (thing, _) = parse_own(file.read_text(), "x")
+    before = fingerprint(thing)
+    script(tmp_path, "echo 50; rm -rf /nothing; exit 0")
+    assert fingerprint(thing) != before
+    assert run(["own", "list", book]) == 0
+    assert "Level: not allowed" in capsys.readouterr().out, "the program isn't the one that was allowed"
+    assert run(["own", "add", book, str(file), "--yes", "--json"]) == 0
+    assert '"Level"' in capsys.readouterr().out
+    assert run(["own", "remove", book, "nothing"]) == 2
+    assert run(["own", "remove", book, "level"]) == 0
+    assert run(["own", "list", book, "--json"]) == 0
+    assert '"own": []' in capsys.readouterr().out
