@@ -50,6 +50,8 @@ def install(root: Path = Path("/")) -> list[Path]:
     texts = {folder / name: text for name, text in parts_of(SOURCE).items()}
     starts = STARTER.format(python=_python(), folder=str(FOLDER))
     try:
+        folder_for_all(folder.parent)
+        _must_be_safe(folder.parent)
         _taken_away(folder)
         for path, text, mode in (
             *((path, text, 0o644) for path, text in texts.items()),
