@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import signal
+import subprocess
 import sys
 import threading
 import time
@@ -168,3 +170,14 @@ def test_a_workload_that_dies_in_a_pass_gives_the_word_by_itself() -> None:
     os.kill(run.pid, signal.SIGSEGV)
     assert told.wait(20)
     assert "segmentation fault" in finished(run).detail
+
+
+def test_without_the_library_that_draws_frames_could_not_be_run() -> None:
+    code = (
+        "import sys, runpy; sys.modules['moderngl'] = None; sys.argv = ['frames', '--cpus', '0'];"
+        "runpy.run_module('yondle.workloads.kernels.frames', run_name='__main__')"
+    )
+    done = subprocess.run([sys.executable, "-c", code], input="", capture_output=True, text=True, check=True)
+    told = json.loads(done.stdout)
+    assert told["event"] == "cannot"
+    assert "moderngl" in told["problem"]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import importlib
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -66,3 +68,16 @@ def test_every_rule_of_the_contracts_file_is_among_those_broken() -> None:
     ]
     assert len(names) == len(BREACHES)
     assert all(any(name.startswith(known) for known in BREACHES) for name in names)
+
+
+def test_what_scripts_take_from_the_program_is_there() -> None:
+    """Nothing else runs them but a build: a module that was moved shows nowhere before that."""
+    root = Path(__file__).parents[2]
+    taken = [
+        (script.name, module, name)
+        for script in (*(root / "tools").glob("*.sh"), root / "Makefile", root / ".ci/run")
+        for module, name in re.findall(r"from (yondle[\w.]*) import (\w+)", script.read_text("utf-8"))
+    ]
+    assert taken
+    for script, module, name in taken:
+        assert hasattr(importlib.import_module(module), name), f"{script}: {module}.{name}"

@@ -13,9 +13,13 @@ from importlib.metadata import version
 from time import perf_counter
 from typing import Any
 
-import moderngl
 import numpy as np
 from numpy.typing import NDArray
+
+try:
+    import moderngl
+except ImportError:  # there is no wheel of it for every machine
+    moderngl = None  # type: ignore[assignment]
 
 from yondle.language.saying import say
 from yondle.model.pacing import pacing
@@ -191,10 +195,13 @@ def _extras(works: Sequence[Any]) -> dict[str, Any]:
 
 def make(place: Place) -> Frames:
     """Give the worker its context and scene."""
+    if moderngl is None:
+        raise CannotRun(say("The library that draws (moderngl) isn't installed."), "pip install 'yondle[graphics]'")
     return Frames()
 
 
-KERNEL = Kernel(make, {"moderngl": version("moderngl")}, _figure, single=True, extras=_extras)
+_FACTS = {"moderngl": version("moderngl")} if moderngl is not None else {}
+KERNEL = Kernel(make, _FACTS, _figure, single=True, extras=_extras)
 
 if __name__ == "__main__":
     serve(KERNEL)
