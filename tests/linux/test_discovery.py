@@ -36,6 +36,12 @@ class DirectLine:
     def __init__(self, root: Path) -> None:
         self._interfaces = find(root)
 
+    def begin(self) -> bool:
+        return False
+
+    def look(self, what: str) -> None:
+        return None
+
     def set(self, knob: str, value: float) -> float | None:
         self._interfaces[knob].set(value)
         return self._interfaces[knob].value()
@@ -242,7 +248,7 @@ def test_power_is_energy_over_time_past_the_end_of_the_counter(tmp_path: Path) -
     times = iter([0.0, 2.0, 3.0, 4.0])
     file = tmp_path / "energy_uj"
     file.write_text("1000000\n")
-    meter = EnergyMeter(Tree(tmp_path).source("energy_uj"), 200_000_000.0, lambda: next(times))
+    meter = EnergyMeter(Tree(tmp_path).source("energy_uj").number, 200_000_000.0, lambda: next(times))
     assert meter.watts() is None
     file.write_text("91000000\n")
     assert meter.watts() == 45.0

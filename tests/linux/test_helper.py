@@ -23,6 +23,9 @@ from yondle.model.errors import KnownError
 from yondle.rigs.linux.privilege import SOURCE, HelperLine, find_way
 from yondle.rigs.linux.root.helper import server as helper
 from yondle.rigs.linux.root.helper.found import find
+from yondle.rigs.linux.smbios import modules_in
+from yondle.rigs.linux.this import ThisRig
+from yondle.workloads.host import ChildHost
 
 HUGE = "sys/kernel/mm/transparent_hugepage/enabled"
 
@@ -283,6 +286,86 @@ def test_the_way_to_the_helper_says_what_is_missing(tmp_path: Path, monkeypatch:
     with (tmp_path / "parts/helper/found.py").open("a") as older:
         older.write("# as it was")
     assert "renew it with  sudo yondle helper install" in find_way(*at).missing
+
+
+def test_what_only_root_may_read_is_a_fixed_list_read_no_oftener_than_it_changes(root: Path, client: Client) -> None:
+    zone = root / "sys/class/powercap/package-rapl:0/energy_uj"
+    kit = trees.memory_device(16384, 6000, 5600, "PL-6000").replace(b"DIMM A", b"SECRET")
+    trees.put(root, {"dev/kmsg": "6,1,1,-;before"})
+    table = root / "sys/firmware/dmi/tables/DMI"
+    table.parent.mkdir(parents=True)
+    table.write_bytes(b"\x01\x1b" + b"\0" * 25 + b"serial SECRET\0\0" + kit + b"\x7f\x04\0\0\0\0")
+    assert client.ask(do="hello")["version"] == 2
+    assert client.ask(do="energies")["energies"] == {"package-rapl:0": 1000000.0}
+    zone.write_text("5000000")
+    asked = [client.ask(do="energies")["energies"]["package-rapl:0"] for _ in range(5)]
+    assert asked[0] == 1000000.0, "asked again at once, it gives what it saw last"
+    time.sleep(0.06)
+    assert client.ask(do="energies")["energies"]["package-rapl:0"] == 5000000.0
+    assert client.ask(do="log")["log"] == []
+    with (root / "dev/kmsg").open("a") as log:
+        log.writelines(f"6,{i},1,-;{'x' * 900}\n" for i in range(200))
+    said = client.ask(do="log")["log"]
+    assert len(said) <= 64
+    assert all(len(line) <= 512 for line in said)
+    told = bytes.fromhex(client.ask(do="memory")["memory"])
+    assert [module.part for module in modules_in(told)] == ["PL-6000"]
+    assert b"SECRET" not in told, "what names a machine stays with root"
+    for table_now in (b"", b"\xff" * 70000, b"\x11\x03\0\0", b"\x11\xff" + b"\0" * 20):
+        table.write_bytes(table_now)
+        assert client.ask(do="memory")["ok"]
+    for wrong in ("energy", "kmsg", "../dev/kmsg", "log ", None, 5, ["log"], {"log": 1}):
+        assert client.ask(do=wrong)["why"] == "unknown request"
+    assert client.ask(do="log", path="/etc/shadow", root="/")["ok"], "what more is said is not heard"
+
+
+def test_an_ordinary_user_sees_power_errors_and_modules_through_the_helper(root: Path, tmp_path: Path) -> None:
+    """Stand-ins of files that only root may read: the rig sees them through the helper from the first pass on."""
+    zone, kept = root / "sys/class/powercap/package-rapl:0/energy_uj", tmp_path / "as root"
+    shutil.copytree(root, kept)
+    zone.unlink()
+    zone.mkdir()
+    trees.put(kept, {"dev/kmsg": ""})
+    (kept / "sys/firmware/dmi/tables").mkdir(parents=True)
+    (kept / "sys/firmware/dmi/tables/DMI").write_bytes(trees.memory_device(16384, 6000, 5600, "PL-6000"))
+    times = iter(float(i) for i in range(100))
+    line = HelperLine(command(kept))
+    rig = ThisRig(NoHost(lambda: 0.0), lambda: next(times), root, line)
+    power = next(i for i, channel in enumerate(rig.declaration.channels) if channel.id == "power_package_0")
+    errors = next(i for i, channel in enumerate(rig.declaration.channels) if channel.id == "kernel_errors")
+    assert (rig.sample()[power], rig.sample()[errors]) == (None, None), "nobody was asked yet"
+    assert not line.at_work
+    rig.start("whole_numbers", 1.0, rig.declaration.stock)
+    assert line.at_work
+    rig.sample()
+    (kept / "sys/class/powercap/package-rapl:0/energy_uj").write_text("91000000")
+    with (kept / "dev/kmsg").open("a") as log:
+        log.write("2,9,9,-;mce: [Hardware Error]: CPU 1: Machine Check: 0 Bank 5\n")
+    time.sleep(0.06)
+    seen = rig.sample()
+    assert seen[power] is not None
+    assert seen[power] > 0.0
+    assert seen[errors] == 1.0
+    assert rig.facts()["memory modules"] == "1 x 16 GiB at 5600 MT/s, made for 6000 MT/s"
+    rig.close()
+
+
+def test_who_declines_once_is_not_asked_again_and_tests_go_on(root: Path, tmp_path: Path) -> None:
+    asked = tmp_path / "asked"
+    line = HelperLine(("sh", "-c", f"echo once >> {asked}; exit 126"))
+    rig = ThisRig(NoHost(lambda: 0.0), lambda: 0.0, root, line)
+    for _ in range(3):
+        rig.start("whole_numbers", 1.0, rig.declaration.stock)
+        rig.sample()
+    assert asked.read_text() == "once\n"
+    rig.close()
+
+
+class NoHost(ChildHost):
+    """Starts nothing."""
+
+    def start(self, workload: str, seconds: float, cpus: list[int]) -> Any:
+        return None
 
 
 def test_nobody_else_can_hold_the_helpers_lock(root: Path) -> None:

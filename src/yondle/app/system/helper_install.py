@@ -24,10 +24,10 @@ POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
  "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
 <policyconfig>
   <action id="net.yondle.helper">
-    <description>Set clocks, limits and switches of this machine</description>
-    <description xml:lang="de">Takte, Grenzen und Schalter dieses Rechners setzen</description>
-    <message>Yondle wants to set clocks, limits and switches of this machine. They are put back when it ends.</message>
-    <message xml:lang="de">Yondle möchte Takte, Grenzen und Schalter setzen. Wenn es endet, werden sie zurückgestellt.</message>
+    <description>Set clocks, limits and switches of this machine, and read its power and errors</description>
+    <description xml:lang="de">Takte, Grenzen und Schalter dieses Rechners setzen, Leistung und Fehler lesen</description>
+    <message>Yondle wants to set clocks, limits and switches of this machine, and to read its power and errors. What it sets is put back when it ends.</message>
+    <message xml:lang="de">Yondle möchte Takte, Grenzen und Schalter setzen und Leistung und Fehler lesen. Was es setzt, wird zurückgestellt, wenn es endet.</message>
     <defaults>
       <allow_any>no</allow_any>
       <allow_inactive>no</allow_inactive>

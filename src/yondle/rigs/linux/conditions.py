@@ -5,10 +5,11 @@ Files as in the kernel's Documentation/ABI (sysfs-class-dmi, sysfs-class-power) 
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from yondle.language.saying import later
-from yondle.rigs.linux.smbios import in_words, modules
+from yondle.rigs.linux.smbios import in_words, modules, modules_in
 
 _DMI = {
     "board": ("board_vendor", "board_name"),
@@ -19,12 +20,15 @@ _DMI = {
 class Conditions:
     """Reads the conditions under a root folder that tests replace; what is missing is left out."""
 
-    def __init__(self, root: Path = Path("/")) -> None:
-        self._sys = root / "sys"
+    def __init__(self, root: Path = Path("/"), table: Callable[[], bytes] | None = None) -> None:
+        """`table` gives the firmware's table of memory modules where it can't be read here."""
+        self._sys, self._table = root / "sys", table
         self._modules = in_words(modules(root))
 
     def facts(self) -> dict[str, str | float]:
         """Give the conditions as they are now."""
+        if not self._modules and self._table is not None:
+            self._modules = in_words(modules_in(self._table()))
         found: dict[str, str | float] = {}
         for name, files in _DMI.items():
             words = " ".join(text for file in files if (text := self._text(f"class/dmi/id/{file}")))

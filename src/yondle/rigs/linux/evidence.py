@@ -32,6 +32,7 @@ LINES_KEPT = 8
 _LONGEST_RECORD = 8192
 _LONGEST_WORDS = 160
 _TAIL_BYTES = 65536
+THE_HELPER = "the helper"
 JOURNAL = ("journalctl", "-k", "-f", "-n", "0", "-q", "-o", "short-monotonic", "--no-pager")
 _MAY_READ_S = 5.0
 
@@ -41,9 +42,17 @@ Followed = tuple[int, subprocess.Popen[bytes] | None]
 
 
 class KernelLog:
-    """The kernel's log from now on; who may not read it hears nothing, and is told so by `readable`."""
+    """The kernel's log from now on; who may not read it hears nothing, and is told so by `readable`.
 
-    def __init__(self, root: Path = Path("/"), journal: Callable[[], Followed | None] | None = None) -> None:
+    Where neither the log nor its journal may be read, `told` gives the lines since it was asked last, None while it can't.
+    """
+
+    def __init__(
+        self,
+        root: Path = Path("/"),
+        journal: Callable[[], Followed | None] | None = None,
+        told: Callable[[], list[str] | None] | None = None,
+    ) -> None:
         self.hardware_errors = 0
         self._sampled = 0
         self._lines: list[str] = []
@@ -57,17 +66,19 @@ class KernelLog:
         except OSError:
             follow = journal or (follow_journal if root == Path("/") else None)
             self._handle, self._process = (follow() if follow is not None else None) or (None, None)
-            self.source = "journalctl -k"
+            self.source = "journalctl -k" if self._handle is not None else THE_HELPER
+        self._told = told if self._handle is None else None
+        self._hears = self._handle is not None
 
     @property
     def readable(self) -> bool:
-        """Tell whether the log can be read."""
-        return self._handle is not None
+        """Tell whether the log can be read, now or once the helper is at work."""
+        return self._handle is not None or self._told is not None
 
-    def sample(self) -> float:
-        """Give the hardware errors so far, as a sensor's reading."""
+    def sample(self) -> float | None:
+        """Give the hardware errors so far, as a sensor's reading; None while the log isn't heard."""
         self._sampled = self.hardware_errors
-        return float(self._sampled)
+        return float(self._sampled) if self._hears else None
 
     def begin(self) -> None:
         """Leave aside what was logged since the last sample: it belongs to no pass."""
@@ -77,6 +88,10 @@ class KernelLog:
 
     def look(self) -> None:
         """Take in what was logged since the last look."""
+        told = self._told() if self._told is not None else None
+        self._hears = self._handle is not None or told is not None
+        for words in told or ():
+            self._take(words)
         while self._handle is not None:
             try:
                 record = os.read(self._handle, _LONGEST_RECORD)

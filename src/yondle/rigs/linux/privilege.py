@@ -29,7 +29,13 @@ LEAVES_WITHIN_S = 5.0
 
 
 class RootSetter(Protocol):
-    """Something that sets values as root."""
+    """Something that sets values as root, and reads what only root may read."""
+
+    def begin(self) -> bool:
+        """Have it ready, so that it can be looked through; tells whether it is. Who was refused once isn't asked again."""
+
+    def look(self, what: str) -> Any:
+        """Give 'energies', 'log' or 'memory' as the helper does; None while it isn't at work, or doesn't tell."""
 
     def set(self, knob: str, value: float) -> float | None:
         """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""
@@ -89,6 +95,7 @@ class HelperLine:
         self._leaving = threading.Event()
         self._keeper: threading.Thread | None = None
         self._ended = ""
+        self._declined = False
 
     @property
     def ended(self) -> str:
@@ -96,6 +103,30 @@ class HelperLine:
         process = self._process
         code = process.poll() if process is not None else None
         return _ended_how(code) if code is not None else self._ended
+
+    @property
+    def at_work(self) -> bool:
+        """Tell whether it has been started and not ended since."""
+        process = self._process
+        return process is not None and process.poll() is None
+
+    def begin(self) -> bool:
+        """Have it ready, so that it can be looked through; tells whether it is. Who was refused once isn't asked again."""
+        if not self.at_work and not self._declined:
+            try:
+                self._declined = not self._ask({"do": "hello"}).get("ok")
+            except KnownError:
+                self._declined = True
+        return self.at_work
+
+    def look(self, what: str) -> Any:
+        """Give 'energies', 'log' or 'memory' as the helper does; None while it isn't at work, or doesn't tell."""
+        if not self.at_work:
+            return None
+        try:
+            return self._ask({"do": what}).get(what)
+        except KnownError:
+            return None
 
     def set(self, knob: str, value: float) -> float | None:
         """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""

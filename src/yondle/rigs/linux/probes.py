@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from yondle.language.saying import later, named, say
@@ -45,6 +46,8 @@ class Probe:
     """The file that holds nothing but the number, and its scale, where the reading is just that."""
     most: float | None = None
     """The reading above which a test is stopped, unless the tuner says otherwise."""
+    through_helper: bool = False
+    """Whether only root may read it, so that the helper does."""
     junk: str = ""
     """Why what the chip calls critical guards nothing, in words; nothing where it guards, or isn't told."""
 
@@ -77,9 +80,22 @@ _SUBSYSTEM_OF_CHIP = (
 )
 
 
-def find_probes(tree: Tree, now: Callable[[], float]) -> list[Probe]:
-    """Find everything that can be read besides use and load; `now` dates energies, in seconds of a monotonic clock."""
-    found = [*_clocks(tree), *_hwmon(tree), *_energies(tree, now), *_thermal_zones(tree), *_packages(tree, now)]
+Energies = Callable[[], dict[str, float] | None]
+"""Gives energy counters in µJ by the names of their zones, None while it can't."""
+
+
+def find_probes(tree: Tree, now: Callable[[], float], energies: Energies | None = None) -> list[Probe]:
+    """Find everything that can be read besides use and load; `now` dates energies, in seconds of a monotonic clock.
+
+    Counters that may not be read here are read through `energies`.
+    """
+    found = [
+        *_clocks(tree),
+        *_hwmon(tree),
+        *_energies(tree, now),
+        *_thermal_zones(tree),
+        *_packages(tree, now, energies),
+    ]
     found += _graphics(tree)
     return _named_apart([*found, *_links(tree), *_counters(tree)])
 
@@ -164,13 +180,13 @@ def _clocks(tree: Tree) -> Iterator[Probe]:
 class EnergyMeter:
     """Power from a counter of energy: its difference over time, past the wrap at its end."""
 
-    def __init__(self, source: Source, wraps_at_uj: float | None, now: Callable[[], float]) -> None:
-        self._source, self._wraps_at, self._now = source, wraps_at_uj, now
+    def __init__(self, energy: Callable[[], Reading], wraps_at_uj: float | None, now: Callable[[], float]) -> None:
+        self._energy, self._wraps_at, self._now = energy, wraps_at_uj, now
         self._before: tuple[float, float] | None = None
 
     def watts(self) -> Reading:
         """Give the mean power since the reading before, in W; None the first time and where the counter was set anew."""
-        energy, at = self._source.number(), self._now()
+        energy, at = self._energy(), self._now()
         before, self._before = self._before, (at, energy) if energy is not None else None
         if energy is None or before is None or at <= before[0]:
             return None
@@ -180,18 +196,25 @@ class EnergyMeter:
         return round(used / (at - before[0]) / 1e6, 2) if used >= 0 else None
 
 
-def _packages(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
+def _packages(tree: Tree, now: Callable[[], float], energies: Energies | None) -> Iterator[Probe]:
     for zone in tree.found("sys/class/powercap/*:*"):
-        if tree.number(zone / "energy_uj") is None:
+        readable = tree.number(zone / "energy_uj") is not None
+        if not readable and (energies is None or not (zone / "energy_uj").exists()):
             continue
+        energy = tree.source(zone / "energy_uj").number if readable else partial(_told_of, energies, zone.name)
         name = tree.text(zone / "name") or zone.name
-        meter = EnergyMeter(tree.source(zone / "energy_uj"), tree.number(zone / "max_energy_range_uj"), now)
+        meter = EnergyMeter(energy, tree.number(zone / "max_energy_range_uj"), now)
         parent = tree.text(zone / "../name") if zone.name.count(":") > 1 else ""
         words = say("{name} of {parent}", name=name, parent=parent) if parent else name
         id_ = slug(f"power_{name} of {parent}" if parent else f"power_{name}")
         subsystem = _M if name == "dram" else _P
         channel = Channel(id_, say("Power, {words}", words=words), "W", Quantity.POWER, subsystem, 1)
-        yield Probe(channel, meter.watts, str(zone / "energy_uj"))
+        yield Probe(channel, meter.watts, str(zone / "energy_uj"), through_helper=not readable)
+
+
+def _told_of(energies: Energies | None, zone: str) -> Reading:
+    told = energies() if energies is not None else None
+    return (told or {}).get(zone)
 
 
 def _energies(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
@@ -208,7 +231,7 @@ def _energies(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
             subsystem = next((s for names, s in _SUBSYSTEM_OF_CHIP if name in names), _W)
             words = say("Power, {words}", words=f"{label} ({name})")
             channel = Channel(slug(f"{name}_{label}_power"), words, "W", Quantity.POWER, subsystem, 1)
-            yield Probe(channel, EnergyMeter(tree.source(file), None, now).watts, str(file))
+            yield Probe(channel, EnergyMeter(tree.source(file).number, None, now).watts, str(file))
 
 
 def _graphics(tree: Tree) -> Iterator[Probe]:

@@ -32,6 +32,11 @@ def modules(root: Path = Path("/")) -> list[Module]:
         data = (root / TABLE).read_bytes()[:_LARGEST]
     except OSError:
         return []
+    return modules_in(data)
+
+
+def modules_in(data: bytes) -> list[Module]:
+    """Read the modules out of the firmware's table."""
     return [found for fields, strings in _structures(data) if (found := _module(fields, strings)) is not None]
 
 

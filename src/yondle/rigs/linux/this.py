@@ -17,7 +17,7 @@ from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Channel, Limit, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
 from yondle.rigs.linux.conditions import Conditions
-from yondle.rigs.linux.evidence import KernelLog, crash_records
+from yondle.rigs.linux.evidence import THE_HELPER, KernelLog, crash_records
 from yondle.rigs.linux.files import Bank, Tree
 from yondle.rigs.linux.knobs import offered
 from yondle.rigs.linux.privilege import RootSetter
@@ -109,13 +109,16 @@ class ThisRig:
         self._host, self._root, self._line, self._now = host, root, line, now
         self._tree = Tree(root)
         self._proc = Proc(root)
-        self._log = KernelLog(root)
+        self._log = KernelLog(root, told=self._told_log if line is not None else None)
         allowed = sorted(os.sched_getaffinity(0))
         self._cpus = [cpu for cpu in host.processors if cpu in allowed] or allowed
         self._meter = UseMeter(self._proc, lambda: [os.getpid(), *host.pids()])
-        self._conditions = Conditions(root)
+        self._conditions = Conditions(root, self._told_memory if line is not None else None)
         self._workers = float(len(self._cpus))
-        self.probes = [*self._own_probes(), *find_probes(self._tree, now), *more]
+        self._energies: tuple[float, dict[str, float] | None] = (-SLOW_S, None)
+        told = self._told_energies if line is not None else None
+        self.probes = [*self._own_probes(), *find_probes(self._tree, now, told), *more]
+        self._looks_through = self._log.source == THE_HELPER or any(probe.through_helper for probe in self.probes)
         self._looked_at = -USE_EVERY_S
         self._in_bank = [i for i, probe in enumerate(self.probes) if probe.file is not None]
         self._bank = Bank([probe.file for probe in self.probes if probe.file is not None])
@@ -195,7 +198,12 @@ class ThisRig:
         return tuple(row)
 
     def start(self, workload: str, seconds: float, setup: Setup) -> HostedRun:
-        """Start a pass with as many pinned workers as are in force."""
+        """Start a pass with as many pinned workers as are in force.
+
+        What only root may read is looked at through the helper from the first pass on, if whoever is asked allows it.
+        """
+        if self._line is not None and self._looks_through:
+            self._line.begin()
         self._meter.begin()
         self._log.begin()
         usable = self._usable()
@@ -225,6 +233,25 @@ class ThisRig:
         self._tree.close()
         self._proc.close()
         return tuple(Change(knob, old, after[knob]) for knob, old in before.items() if after.get(knob, old) != old)
+
+    def _told_log(self) -> list[str] | None:
+        said = self._line.look("log") if self._line is not None else None
+        return [str(line) for line in said] if isinstance(said, list) else None
+
+    def _told_memory(self) -> bytes:
+        said = self._line.look("memory") if self._line is not None else None
+        try:
+            return bytes.fromhex(said) if isinstance(said, str) else b""
+        except ValueError:
+            return b""
+
+    def _told_energies(self) -> dict[str, float] | None:
+        """Ask the helper once a sample, however many counters there are."""
+        now = self._now()
+        if now - self._energies[0] >= SAMPLE_INTERVAL_S / 2:
+            said = self._line.look("energies") if self._line is not None else None
+            self._energies = now, said if isinstance(said, dict) else None
+        return self._energies[1]
 
     def _read_interfaces(self) -> dict[str, float]:
         everything: dict[str, Interface | OwnInterface] = {**self._interfaces, **self._own}

@@ -25,6 +25,7 @@ from pathlib import Path
 from . import VERSION
 from .found import find
 from .interfaces import Interface
+from .looks import Looks
 
 TIMEOUT_S = 15.0
 LONGEST_LINE = 4096
@@ -44,6 +45,7 @@ class Server:
 
     def __init__(self, root: Path, owner: int) -> None:
         self._interfaces = find(root)
+        self._looks = Looks(root)
         self._ceilings = _ceilings(root / CEILINGS, owner)
         self._touched: list[str] = []
         self._last = 0
@@ -87,6 +89,12 @@ class Server:
                 return {}
             case "read":
                 return {"reads": self._interface(request).value()}
+            case "energies":
+                return {"energies": self._looks.energies()}
+            case "log":
+                return {"log": self._looks.log()}
+            case "memory":
+                return {"memory": self._looks.memory()}
             case "set":
                 return self._set(self._interface(request), request.get("value"))
             case "put_back":
