@@ -26,8 +26,8 @@ POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
   <action id="net.yondle.helper">
     <description>Set clocks, limits and switches of this machine, and read its power and errors</description>
     <description xml:lang="de">Takte, Grenzen und Schalter dieses Rechners setzen, Leistung und Fehler lesen</description>
-    <message>Yondle wants to set clocks, limits and switches of this machine, and to read its power and errors. What it sets is put back when it ends.</message>
-    <message xml:lang="de">Yondle möchte Takte, Grenzen und Schalter setzen und Leistung und Fehler lesen. Was es setzt, wird zurückgestellt, wenn es endet.</message>
+    <message>Yondle wants to set clocks, limits and switches, and to read power and errors. It puts back what it sets.</message>
+    <message xml:lang="de">Yondle möchte Takte und Grenzen setzen, Leistung und Fehler lesen. Es stellt alles zurück.</message>
     <defaults>
       <allow_any>no</allow_any>
       <allow_inactive>no</allow_inactive>
