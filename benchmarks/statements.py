@@ -313,7 +313,7 @@ def _target(book: Snapshot, truth: Truth, trend: Truth, told: Told) -> None:
             figures = [of.figure(way.held.with_values({way.knob.id: v}), benchmark) for of, v in ends_of]
             reach = [f >= wanted if up else f <= wanted for f in figures]
             words = f"{benchmark.id}: {way.sentence} (true {figures}, wanted {wanted:.4g})"
-            inside = not way.short and math.isfinite(way.high)
+            inside = not way.short and way.knob.low <= way.high <= way.knob.high
             right = (reach[1] and not reach[0]) if inside else (not reach[0])
             told.hold("target: the value that reaches it", right, words)
 

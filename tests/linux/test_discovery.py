@@ -24,6 +24,7 @@ from yondle.rigs.linux.probes import THROTTLES, EnergyMeter, Probe, find_probes
 from yondle.rigs.linux.root.helper.found import find
 from yondle.rigs.linux.smbios import modules
 from yondle.rigs.linux.this import ThisRig
+from yondle.rigs.linux.topology import spread_over_cores
 from yondle.workloads.children import killed_for_memory
 from yondle.workloads.host import ChildHost
 
@@ -294,3 +295,42 @@ def test_a_machine_with_nothing_offers_nothing_and_breaks_nowhere(tmp_path: Path
     with pytest.raises(KnownError, match="no knob"):
         machine.declaration.knob("large_pages")
     machine.close()
+
+
+def test_workers_take_a_core_each_before_any_takes_a_second_thread(tmp_path: Path) -> None:
+    """Documentation/admin-guide/cputopology.rst: siblings are neighbours on one machine, half the machine apart on another."""
+    cpu = "sys/devices/system/cpu"
+    neighbours = {f"{cpu}/cpu{i}/topology/thread_siblings_list": f"{i // 2 * 2}-{i // 2 * 2 + 1}" for i in range(8)}
+    apart = {f"{cpu}/cpu{i}/topology/thread_siblings_list": f"{i % 4},{i % 4 + 4}" for i in range(8)}
+    one, two = trees.put(tmp_path / "one", neighbours), trees.put(tmp_path / "two", apart)
+    assert spread_over_cores(Tree(one), list(range(8))) == [0, 2, 4, 6, 1, 3, 5, 7]
+    assert spread_over_cores(Tree(two), list(range(8))) == [0, 1, 2, 3, 4, 5, 6, 7]
+    assert spread_over_cores(Tree(one), [1, 3, 4]) == [1, 3, 4], (
+        "the first of a core is the first of those that may be used"
+    )
+    assert spread_over_cores(Tree(tmp_path), [2, 0, 1]) == [0, 1, 2]
+    for rubbish in ("", "x", "5-1", "0-999999999", "-", "1-2-3", "\x00"):
+        trees.put(tmp_path / "one", {f"{cpu}/cpu0/topology/thread_siblings_list": rubbish})
+        assert sorted(spread_over_cores(Tree(one), list(range(8)))) == list(range(8))
+
+
+def test_quotas_and_how_much_of_a_cards_memory_is_in_sight_are_conditions(tmp_path: Path) -> None:
+    group, card = "sys/fs/cgroup/user.slice/one.scope", "sys/class/drm/card0/device"
+    files = {
+        "proc/self/cgroup": "0::/user.slice/one.scope",
+        f"{group}/cpu.max": "max 100000",
+        "sys/fs/cgroup/user.slice/cpu.max": "150000 100000",
+        f"{group}/memory.max": str(4 << 30),
+        f"{card}/resource": "0x0000007c00000000 0x0000007c0fffffff 0x000000000014220c\n0x0 0x0 0x0",
+        f"{card}/mem_info_vram_total": str(8 << 30),
+    }
+    facts = Conditions(trees.put(tmp_path, files)).facts()
+    assert facts["processors left by a quota"] == 1.5
+    assert facts["memory left by a quota, GiB"] == 4.0
+    assert facts["graphics memory in sight"] == "256 of 8192 MiB"
+    trees.put(tmp_path, {f"{card}/resource": "0x0000007c00000000 0x0000007dffffffff 0x000000000014220c"})
+    assert Conditions(tmp_path).facts()["graphics memory in sight"] == "all of it"
+    trees.put(tmp_path, {"proc/self/cgroup": "0::/../../etc", f"{card}/resource": "rubbish"})
+    facts = Conditions(tmp_path).facts()
+    assert "processors left by a quota" not in facts
+    assert "graphics memory in sight" not in facts

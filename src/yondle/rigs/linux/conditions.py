@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from yondle.language.saying import later
+from yondle.rigs.linux.root.helper.cards import address_of, named_cards
 from yondle.rigs.linux.smbios import in_words, modules, modules_in
 
 _DMI = {
@@ -22,7 +23,7 @@ class Conditions:
 
     def __init__(self, root: Path = Path("/"), table: Callable[[], bytes] | None = None) -> None:
         """`table` gives the firmware's table of memory modules where it can't be read here."""
-        self._sys, self._table = root / "sys", table
+        self._root, self._sys, self._table = root, root / "sys", table
         self._modules = in_words(modules(root))
 
     def facts(self) -> dict[str, str | float]:
@@ -36,6 +37,8 @@ class Conditions:
                 found[name] = words
         if self._modules:
             found[later("memory modules")] = self._modules
+        found |= quotas(self._root)
+        found |= apertures(self._root)
         source = self._power_source()
         if source:
             found[later("power source")] = source
@@ -65,3 +68,59 @@ class Conditions:
     def _text(self, path: str) -> str:
         file = self._sys / path
         return self._of(file.parent, file.name)
+
+
+def quotas(root: Path) -> dict[str, str | float]:
+    """Tell what a control group leaves Yondle of the machine: processor time and memory (admin-guide/cgroup-v2)."""
+    found: dict[str, str | float] = {}
+    for folder in _groups(root):
+        quota, _, period = _read(folder / "cpu.max").partition(" ")
+        if quota.isdigit() and period.isdigit() and int(period) > 0:
+            share = int(quota) / int(period)
+            found[later("processors left by a quota")] = min(
+                share, float(found.get("processors left by a quota", share))
+            )
+        memory = _read(folder / "memory.max")
+        if memory.isdigit():
+            gib = round(int(memory) / (1 << 30), 2)
+            found[later("memory left by a quota, GiB")] = min(gib, float(found.get("memory left by a quota, GiB", gib)))
+    return found
+
+
+def _groups(root: Path) -> list[Path]:
+    """List the group Yondle runs in and those above it."""
+    place = next((line[3:] for line in _read(root / "proc/self/cgroup").splitlines() if line.startswith("0::/")), None)
+    if place is None:
+        return []
+    top = root / "sys/fs/cgroup"
+    here = top / place.strip("/")
+    return [folder for folder in (here, *here.parents) if folder == top or top in folder.parents]
+
+
+def apertures(root: Path) -> dict[str, str | float]:
+    """Tell how much of its memory each graphics card shows the processor at once (a PCI BAR; ABI/testing/sysfs-bus-pci)."""
+    found: dict[str, str | float] = {}
+    for card, tail in named_cards(root / "sys"):
+        sizes = [_size(line) for line in _read(card / "device/resource").splitlines()]
+        whole = _read(card / "device/mem_info_vram_total")
+        most = max(sizes, default=0)
+        if most <= 0 or not whole.isdigit():
+            continue
+        words = later("all of it") if most >= int(whole) else f"{most >> 20} of {int(whole) >> 20} MiB"
+        found[f"{later('graphics memory in sight')}{f' ({address_of(card)})' if tail else ''}"] = words
+    return found
+
+
+def _size(line: str) -> int:
+    try:
+        first, last, _ = (int(word, 16) for word in line.split())
+    except ValueError:
+        return 0
+    return last - first + 1 if last > first else 0
+
+
+def _read(file: Path) -> str:
+    try:
+        return file.read_text("utf-8", "replace").strip()
+    except OSError:
+        return ""

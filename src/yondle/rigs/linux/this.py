@@ -24,6 +24,7 @@ from yondle.rigs.linux.privilege import RootSetter
 from yondle.rigs.linux.probes import Probe, find_probes, hottest, limiter_window_s
 from yondle.rigs.linux.proc import CpuTimes, Proc
 from yondle.rigs.linux.root.helper.interfaces import Interface
+from yondle.rigs.linux.topology import spread_over_cores
 from yondle.rigs.linux.use import UseMeter
 
 SAMPLE_INTERVAL_S = 0.1
@@ -111,7 +112,7 @@ class ThisRig:
         self._proc = Proc(root)
         self._log = KernelLog(root, told=self._told_log if line is not None else None)
         allowed = sorted(os.sched_getaffinity(0))
-        self._cpus = [cpu for cpu in host.processors if cpu in allowed] or allowed
+        self._cpus = spread_over_cores(self._tree, [cpu for cpu in host.processors if cpu in allowed] or allowed)
         self._meter = UseMeter(self._proc, lambda: [os.getpid(), *host.pids()])
         self._conditions = Conditions(root, self._told_memory if line is not None else None)
         self._workers = float(len(self._cpus))
@@ -260,7 +261,7 @@ class ThisRig:
     def _usable(self) -> list[int]:
         """The processors that are there now; with fewer on line than workers, several share one."""
         allowed = os.sched_getaffinity(0)
-        return [cpu for cpu in self._cpus if cpu in allowed] or sorted(allowed)
+        return [cpu for cpu in self._cpus if cpu in allowed] or spread_over_cores(self._tree, sorted(allowed))
 
     def _set(self, knob: Knob, asked: float) -> KnobReply:
         try:
@@ -307,7 +308,7 @@ class ThisRig:
             about = say("processor time that the host of this virtual machine took; part of what other programs used")
             channel = Channel(STOLEN, say("Steal time"), "%", Quantity.USE, processor, 1, about=about)
             found.append(Probe(channel, self._meter.stolen, "/proc/stat"))
-        for cpu in self._cpus:
+        for cpu in sorted(self._cpus):
             channel = Channel(
                 f"cpu{cpu}_use", say("Processor {cpu}", cpu=cpu), "%", Quantity.USE, processor, 0, core=cpu
             )
