@@ -329,7 +329,7 @@ def test_quotas_and_how_much_of_a_cards_memory_is_in_sight_are_conditions(tmp_pa
     assert facts["memory left by a quota, GiB"] == 4.0
     assert facts["graphics memory in sight"] == "256 of 8192 MiB"
     trees.put(tmp_path, {f"{card}/resource": "0x0000007c00000000 0x0000007dffffffff 0x000000000014220c"})
-    assert Conditions(tmp_path).facts()["graphics memory in sight"] == "all of it"
+    assert Conditions(tmp_path).facts()["graphics memory in sight"] == "the whole of it"
     trees.put(tmp_path, {"proc/self/cgroup": "0::/../../etc", f"{card}/resource": "rubbish"})
     facts = Conditions(tmp_path).facts()
     assert "processors left by a quota" not in facts

@@ -106,7 +106,7 @@ def apertures(root: Path) -> dict[str, str | float]:
         most = max(sizes, default=0)
         if most <= 0 or not whole.isdigit():
             continue
-        words = later("all of it") if most >= int(whole) else f"{most >> 20} of {int(whole) >> 20} MiB"
+        words = later("the whole of it") if most >= int(whole) else f"{most >> 20} of {int(whole) >> 20} MiB"
         found[f"{later('graphics memory in sight')}{f' ({address_of(card)})' if tail else ''}"] = words
     return found
 
