@@ -20,6 +20,7 @@ from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook
 from yondle.app.session.testing import RunBaseline, TryFrom
 from yondle.app.system.awake import KeepsAwake, notify
+from yondle.app.system.desktop_entries import running_command
 from yondle.app.system.integrate import ID, PLACES, integrate, take_out
 from yondle.main import run
 from yondle.model.errors import KnownError
@@ -44,12 +45,34 @@ def test_the_desktop_gets_a_menu_entry_icons_and_a_kind_of_file_and_gives_them_b
         subprocess.run(["desktop-file-validate", str(made[f"{ID}.desktop"])], check=True)
     assert run(["integrate", "--share", str(tmp_path), "--remove"]) == 0
     assert not any(path.exists() for path in made.values())
-    integrate(tmp_path, 'a b/"$yondle')
+    integrate(tmp_path, ('a b/"$yondle',))
     assert r'Exec="a b/\\"\\$yondle" open %f' in made[f"{ID}.desktop"].read_text("utf-8")
     assert len(take_out(tmp_path)) == len(PLACES)
     (tmp_path / "file").write_text("")
     with pytest.raises(KnownError, match="can't be written"):
         integrate(tmp_path / "file")
+
+
+def test_the_menu_starts_the_yondle_that_made_the_entry_wherever_it_lies(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    program = tmp_path / "pipx/bin/yondle"
+    program.parent.mkdir(parents=True)
+    program.write_text("#!/bin/sh\n")
+    program.chmod(0o755)
+    monkeypatch.setattr("sys.argv", [str(program), "integrate"])
+    assert run(["integrate", "--share", str(tmp_path)]) == 0
+    entry = (tmp_path / PLACES[f"{ID}.desktop"] / f"{ID}.desktop").read_text("utf-8")
+    assert f"Exec={program} open %f" in entry
+    assert f"TryExec={program}\n" in entry
+    monkeypatch.setattr("sys.argv", ["-m"])
+    monkeypatch.setattr("sys.executable", "/opt/one/python3")
+    assert running_command() == ("/opt/one/python3", "-m", "yondle.main")
+    integrate(tmp_path, running_command())
+    assert (
+        "Exec=/opt/one/python3 -m yondle.main open %f"
+        in (tmp_path / PLACES[f"{ID}.desktop"] / f"{ID}.desktop").read_text()
+    )
 
 
 def test_a_logbook_is_what_the_kind_of_file_looks_for(tmp_path: Path) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated
@@ -16,6 +15,7 @@ from rich.text import Text
 from yondle.app.books.watching import Watched, watch
 from yondle.app.machine.clocks import RealClock
 from yondle.app.session.stopping import ask_to_stop
+from yondle.app.system.desktop_entries import running_command
 from yondle.app.system.integrate import integrate, take_out
 from yondle.cli.exits import EXIT_NOT_HELD
 from yondle.cli.running import AsJson, LogbookPath
@@ -98,7 +98,7 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
             words = say("{files} files are taken out of {folder}.", files=len(gone), folder=folder)
             tell(console, as_json, words, files=gone)
             return
-        made = [str(path) for path in integrate(folder, shutil.which("yondle") or "yondle")]
+        made = [str(path) for path in integrate(folder, running_command())]
         tell(console, as_json, "\n".join(made), files=made)
 
 

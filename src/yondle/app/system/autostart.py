@@ -6,12 +6,11 @@ The format is the Desktop Entry and Autostart specifications of freedesktop.org.
 from __future__ import annotations
 
 import logging
-import sys
 from pathlib import Path
 
 from platformdirs import user_config_path
 
-from yondle.app.system.desktop_entries import quoted
+from yondle.app.system.desktop_entries import quoted, running_command
 from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -29,7 +28,7 @@ def entry_path() -> Path:
 def come_back_with(logbook: Path) -> bool:
     """Have this logbook opened after the next login; tells whether that could be arranged."""
     path = entry_path()
-    command = " ".join(quoted(word) for word in (sys.executable, "-m", "yondle.main", "open", str(logbook.absolute())))
+    command = " ".join(quoted(word) for word in (*running_command(), "open", str(logbook.absolute())))
     text = (
         f"[Desktop Entry]\nType=Application\nVersion=1.5\nName={say('Yondle goes on')}\n"
         f"Comment={say('A step waits for this restart')}\nExec={command}\nTerminal=false\n"

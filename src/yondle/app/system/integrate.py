@@ -10,7 +10,7 @@ import subprocess
 from importlib.resources import files
 from pathlib import Path
 
-from yondle.app.system.desktop_entries import quoted
+from yondle.app.system.desktop_entries import PROGRAM, quoted
 from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -31,7 +31,7 @@ _UPDATES = (
 )
 
 
-def integrate(share: Path, command: str = "yondle") -> tuple[Path, ...]:
+def integrate(share: Path, command: tuple[str, ...] = (PROGRAM,)) -> tuple[Path, ...]:
     """Put the files below a share folder, with the command that starts Yondle; raises KnownError where it can't be written."""
     made = []
     try:
@@ -40,9 +40,8 @@ def integrate(share: Path, command: str = "yondle") -> tuple[Path, ...]:
             folder_for_all(target.parent)
             text = files("yondle.integration").joinpath(name).read_text("utf-8")
             if name.endswith(".desktop"):
-                text = text.replace("Exec=yondle ", f"Exec={quoted(command)} ").replace(
-                    "TryExec=yondle", f"TryExec={command}"
-                )
+                words = " ".join(quoted(word) for word in command)
+                text = text.replace("Exec=yondle ", f"Exec={words} ").replace("TryExec=yondle", f"TryExec={command[0]}")
             write_whole(target, text)
             made.append(target)
     except OSError as error:
