@@ -5,10 +5,13 @@ from __future__ import annotations
 import re
 import shlex
 from pathlib import Path
+from typing import Any
 
 import pytest
+import typer.main
 
 from yondle.app.session.opening import open_logbook
+from yondle.cli.commands import build
 from yondle.main import run
 from yondle.model.verdicts import Verdict
 
@@ -55,3 +58,24 @@ def test_the_pictures_of_the_guide_are_there() -> None:
     pictures = re.findall(r"!\[.*?\]\((.*?)\)", TEXT)
     assert len(pictures) >= 5
     assert all((DOCS / picture).is_file() for picture in pictures)
+
+
+def test_every_command_that_a_document_names_is_there_with_its_options() -> None:
+    root: Any = typer.main.get_command(build(lambda _order: 0))
+    wrong = []
+    for document in (*DOCS.glob("*.md"), DOCS.parent / "README.md"):
+        for line in re.findall(r"(?:^|`|sudo )(yondle [a-z][^`\n#]*)", document.read_text("utf-8"), re.MULTILINE):
+            words, command = line.split()[1:], root
+            while (
+                words and hasattr(command, "get_command") and (found := command.get_command(None, words[0])) is not None
+            ):
+                command = found
+                words.pop(0)
+            if command is root:
+                wrong.append(f"{document.name}: no command in '{line}'")
+            known = {option for each in command.params for option in (*each.opts, *each.secondary_opts)}
+            asked = {
+                word.partition("=")[0].rstrip(".,;:)") for word in words if word.startswith("--") and len(word) > 2
+            }
+            wrong += [f"{document.name}: {option} in '{line}'" for option in asked - known - {"--help"}]
+    assert wrong == []
