@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import os
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from tests.linux import trees
 from tests.linux.test_evidence import TreeHost
 
 from yondle.app.machine import this_machine
@@ -22,7 +24,9 @@ from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Failure, Verdict
+from yondle.rigs.linux.knobs import left_out_words, offered
 from yondle.rigs.linux.probes import Probe
+from yondle.rigs.linux.root.helper.server import Server
 from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.own.knobs import OwnKnob
 from yondle.rigs.own.own_file import KnobEntry, fingerprint, parse_own
@@ -273,7 +277,7 @@ def test_nothing_is_used_before_it_is_allowed_here_and_another_program_is_anothe
     assert run(["own", "list", book]) == 0
     assert "Level: not allowed on this machine yet" in capsys.readouterr().out
     assert run(["own", "add", book, str(file), "--yes"]) == 0
-    assert f"runs {tool}; {tool} '{{value}}'" in capsys.readouterr().out
+    assert f"runs{tool};{tool}'{{value}}'" in "".join(capsys.readouterr().out.split())
     assert run(["own", "list", book]) == 0
     assert "not offered" not in capsys.readouterr().out
     session = this_machine.made_of((file.read_text(),))
@@ -292,3 +296,109 @@ def test_nothing_is_used_before_it_is_allowed_here_and_another_program_is_anothe
     assert run(["own", "remove", book, "level"]) == 0
     assert run(["own", "list", book, "--json"]) == 0
     assert '"own": []' in capsys.readouterr().out
+
+
+INSTALLED = (
+    HEAD
+    + """[knob.swappiness]
+name = "Swappiness"
+file = "/proc/sys/vm/swappiness"
+low = 0
+high = 200
+step = 10
+works = "memory"
+"""
+)
+
+
+def installed(root: Path, text: str = INSTALLED, name: str = "vm.toml") -> Path:
+    folder = root / "etc/yondle/own.d"
+    trees.put(root, {"proc/sys/vm/swappiness": "60", f"etc/yondle/own.d/{name}": text})
+    folder.chmod(0o755)
+    (folder / name).chmod(0o644)
+    return folder / name
+
+
+def asked(root: Path, *requests: dict[str, object], owner: int | None = None) -> list[dict[str, object]]:
+    server = Server(root, os.getuid() if owner is None else owner)
+    answers = [server.answer(json.dumps({"n": n, **each}).encode()) for n, each in enumerate(requests, 1)]
+    server.put_back()
+    return answers
+
+
+def test_what_an_administrator_has_installed_is_set_by_the_helper_and_put_back(tmp_path: Path) -> None:
+    installed(tmp_path)
+    setting = {"do": "set", "knob": "own_swappiness"}
+    hello, taken, beyond = asked(tmp_path, {"do": "hello"}, {**setting, "value": 100}, {**setting, "value": 201})
+    assert "own_swappiness" in str(hello["knobs"])
+    assert taken["reads"] == 100.0
+    assert beyond["why"] == "outside 0 to 200"
+    assert (tmp_path / "proc/sys/vm/swappiness").read_text() == "60"
+    trees.put(tmp_path, {"etc/yondle/ceilings.toml": "own_swappiness = [0, 90]"})
+    assert asked(tmp_path, {**setting, "value": 100})[0]["why"] == "outside 0 to 90"
+    (found,) = offered(tmp_path, os.getuid()).knobs.values()
+    assert (found.name, found.low, found.high, found.step, found.stock, found.subsystem.value) == (
+        "Swappiness", 0.0, 200.0, 10.0, 60.0, "memory",
+    )  # fmt: skip
+
+
+def test_what_others_than_root_could_have_written_is_never_served(tmp_path: Path) -> None:
+    file = installed(tmp_path)
+    folder = file.parent
+    assert served(tmp_path) == ["own_swappiness"]
+    assert served(tmp_path, os.getuid() + 1) == [], "it belongs to somebody else"
+    for path, mode in ((file, 0o664), (file, 0o646), (folder, 0o775), (folder, 0o777)):
+        before = path.stat().st_mode
+        path.chmod(mode)
+        assert served(tmp_path) == [], f"{path.name} {mode:o}"
+        path.chmod(before)
+    other = tmp_path / "other.toml"
+    file.rename(other)
+    file.symlink_to(other)
+    assert served(tmp_path) == [], "a link leads anywhere"
+    file.unlink()
+    os.mkfifo(file)
+    assert served(tmp_path) == []
+
+
+def served(root: Path, owner: int | None = None) -> list[object]:
+    knobs = asked(root, {"do": "hello"}, owner=owner)[0]["knobs"]
+    assert isinstance(knobs, list)
+    return knobs
+
+
+@pytest.mark.parametrize(
+    "entry",
+    [
+        "read = ['/bin/cat', '/etc/shadow']\nwrite = ['/bin/sh', '-c', '{value}']",
+        "file = 'etc/shadow'", "file = ['/etc/shadow']", "file = '/proc/sys/vm/swappiness\\u0000'", "low = 0", "file = 7",
+        "file = '/proc/sys/vm/swappiness'\nhigh = 1e400", "file = '/proc/sys/vm/swappiness'\nlow = nan",
+        "file = '/proc/sys/vm/swappiness'\nlow = 300", "file = '/proc/sys/vm/swappiness'\nscale = 0",
+        "file = '/proc/sys/vm/swappiness'\nscale = true", "file = '/proc/sys/vm/swappiness'\npattern = '(.)(.)'",
+        "file = '/proc/sys/vm/swappiness'\npattern = '('",
+        "file = '/proc/sys/vm/swappiness'\nchoices = ['a', 'b']\nwords = ['a']",
+        "file = '/proc/sys/vm/swappiness'\nchoices = 'ab'", "file = '/nowhere'",
+    ],
+)  # fmt: skip
+def test_what_is_described_wrongly_is_left_out_and_breaks_nothing_else(tmp_path: Path, entry: str) -> None:
+    keys = {key.split(" ")[0] for key in entry.split("\n")}
+    rest = "".join(f"{key} = {value}\n" for key, value in (("low", 0), ("high", 200)) if key not in keys)
+    installed(tmp_path)
+    installed(tmp_path, f"{HEAD}[knob.other]\nname = 'Other'\n{entry}\n{rest}", "zz.toml")
+    assert served(tmp_path) == ["own_swappiness"]
+    assert all(left_out_words(left) for left in offered(tmp_path, os.getuid()).left_out)
+    for hostile in (
+        "knob = 5",
+        "[knob]\nx = 1",
+        "x = " + "[" * 5000,
+        "\x00\xff",
+        "[knob.'../x']\nfile = '/x'",
+        "#" * 300_000,
+    ):
+        installed(tmp_path, HEAD + hostile, "zz.toml")
+        assert served(tmp_path) == ["own_swappiness"]
+    many = "".join(
+        f"[knob.k{i}]\nname = 'k'\nfile = '/proc/sys/vm/swappiness'\nlow = 0\nhigh = 200\n" for i in range(500)
+    )
+    installed(tmp_path, HEAD + many, "zz.toml")
+    assert len(served(tmp_path)) <= 30

@@ -8,10 +8,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from pydantic import ValidationError
+
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Knob, Risk, Subsystem
 from yondle.rigs.linux.root.helper.found import find_all
 from yondle.rigs.linux.root.helper.interfaces import Interface, LeftOut, Why
+from yondle.rigs.linux.root.helper.own import Own
+from yondle.rigs.own.own_file import KnobEntry
 
 STEPS = (100.0, 50.0, 25.0, 20.0, 10.0, 5.0, 1.0)
 """Tried from the coarsest: the grid has to hold both ends of the range, else it is one that has so many values."""
@@ -30,6 +34,8 @@ class _About:
     coarsest: float = 100.0
     about: str = ""
     governs: bool = False
+    step: float = 0.0
+    digits: int = 0
 
 
 _P, _G, _C = Subsystem.PROCESSOR, Subsystem.GRAPHICS, Subsystem.COOLING
@@ -109,12 +115,14 @@ class Offered:
     left_out: tuple[LeftOut, ...]
 
 
-def offered(root: Path = Path("/")) -> Offered:
-    """Look at what there is, and tell what can be a knob from what can't."""
-    found = find_all(root)
+def offered(root: Path = Path("/"), owner: int = 0) -> Offered:
+    """Look at what there is, and tell what can be a knob from what can't; `owner` is who an administrator's files belong to."""
+    found = find_all(root, owner)
     knobs = {name: knob for name, each in found.interfaces.items() if (knob := knob_of(each)) is not None}
     others = (
-        LeftOut(name, each.files[0], Why.NO_RANGE, f"{each.low:g} {each.high:g}")
+        LeftOut(
+            name, each.files[0], Why.WRONG if isinstance(each, Own) else Why.NO_RANGE, f"{each.low:g} {each.high:g}"
+        )
         for name, each in found.interfaces.items()
         if name not in knobs
     )
@@ -139,6 +147,7 @@ _WHY = {
     Why.NOT_WHAT_IS_SET: later("it tells what is in force just now, not what is set"),
     Why.HAS_NONE: later("this processor has none"),
     Why.NOT_READ: later("what it says can't be read: '{says}'"),
+    Why.WRONG: later("its description is wrong: {says}"),
     Why.DIFFERS: later("its parts are at different values: {says}"),
     Why.LEADS_OUT: later("its file leads out of the kernel's own tree"),
 }
@@ -149,7 +158,7 @@ def knob_of(interface: Interface) -> Knob | None:
 
     What was found is its stock and one of its values, on the grid, between two steps, or beyond the range.
     """
-    about, tail = _about(interface.knob)
+    about, tail = _of_own(interface) if isinstance(interface, Own) else _about(interface.knob)
     now = interface.value()
     if about is None or now is None:
         return None
@@ -162,12 +171,24 @@ def knob_of(interface: Interface) -> Knob | None:
     low, high = interface.low, interface.high
     if not low < high:
         return None
-    step = _step(high - low, about.coarsest)
+    step = about.step or _step(high - low, about.coarsest)
     on_grid = low <= now <= high and math.isclose((now - low) / step, round((now - low) / step), abs_tol=1e-6)
     return Knob(
-        interface.knob, name, about.unit, about.subsystem, low, high, step, now, stops=() if on_grid else (now,),
+        interface.knob, name, about.unit, about.subsystem, low, high, step, now, about.digits, stops=() if on_grid else (now,),
         risk=about.risk, proportional=about.proportional, about=named(about.about), governs=about.governs,
     )  # fmt: skip
+
+
+def _of_own(interface: Own) -> tuple[_About | None, str]:
+    """Give what an administrator's file says of a knob; None where that is wrong."""
+    try:
+        told = KnobEntry.model_validate(interface.entry)
+    except ValidationError:
+        return None, ""
+    return _About(
+        told.name, told.unit, told.works, told.risk, told.proportional, about=told.about, governs=told.limits,
+        step=told.step, digits=told.digits,
+    ), ""  # fmt: skip
 
 
 def _about(knob: str) -> tuple[_About | None, str]:

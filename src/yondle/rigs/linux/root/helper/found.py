@@ -9,6 +9,7 @@ from pathlib import Path
 
 from .cards import cards
 from .interfaces import Clipped, Fan, Interface, LeftOut, Online, Why, bracketed, number, read, slug, there
+from .own import Own, own
 
 POWER_AT_LEAST_W = 5.0
 NO_LIMIT_W = 1000.0
@@ -30,17 +31,18 @@ class Found:
     left_out: tuple[LeftOut, ...] = field(default=())
 
 
-def find(root: Path = Path("/")) -> dict[str, Interface]:
+def find(root: Path = Path("/"), owner: int = 0) -> dict[str, Interface]:
     """Find the interfaces this machine has."""
-    return find_all(root).interfaces
+    return find_all(root, owner).interfaces
 
 
-def find_all(root: Path = Path("/")) -> Found:
-    """Find the interfaces this machine has, and what is there and not offered."""
+def find_all(root: Path = Path("/"), owner: int = 0) -> Found:
+    """Find the interfaces this machine has, and what is there and not offered; an administrator's files belong to `owner`."""
     sys_ = root / "sys"
     found: list[Interface | LeftOut] = []
     for look in (_clocks, _switches, _online, _power_limits, _modes, _fans, cards, _large_pages):
         found += look(sys_)
+    found += own(root, owner)
     inside = os.path.realpath(sys_) + os.sep
     interfaces: dict[str, Interface] = {}
     left_out: list[LeftOut] = []
@@ -49,7 +51,7 @@ def find_all(root: Path = Path("/")) -> Found:
             left_out.append(each)
         elif not each.files:
             continue
-        elif not all(os.path.realpath(f).startswith(inside) for f in each.files):
+        elif not isinstance(each, Own) and not all(os.path.realpath(f).startswith(inside) for f in each.files):
             left_out.append(LeftOut(each.knob, each.files[0], Why.LEADS_OUT))
         elif each.at_start is None:
             says = tuple(dict.fromkeys(bracketed(read(file) or "") for file in each.files))

@@ -25,6 +25,7 @@ class Why(Enum):
     NOT_WHAT_IS_SET = "shows what is, not what is set"
     HAS_NONE = "the processor has none"
     NOT_READ = "can't be read"
+    WRONG = "described wrongly"
     DIFFERS = "its parts are at different values"
     LEADS_OUT = "leads out of the kernel's tree"
 
@@ -72,7 +73,9 @@ class Interface:
 
     def set(self, value: float) -> None:
         """Set a value that has been checked."""
-        text = self._words[round(value)] if self.choices else str(round(value * self.scale))
+        self._write(self._words[round(value)] if self.choices else str(round(value * self.scale)))
+
+    def _write(self, text: str) -> None:
         for file in self.files:
             write(file, text)
 

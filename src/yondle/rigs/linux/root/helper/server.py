@@ -44,7 +44,7 @@ class Server:
     """Answers one client until it leaves, then puts everything back."""
 
     def __init__(self, root: Path, owner: int) -> None:
-        self._interfaces = find(root)
+        self._interfaces = find(root, owner)
         self._looks = Looks(root)
         self._ceilings = _ceilings(root / CEILINGS, owner)
         self._touched: list[str] = []
