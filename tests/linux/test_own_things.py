@@ -92,6 +92,25 @@ def test_a_file_is_read_set_read_back_and_put_back(
     assert file.read_text() == put_back
 
 
+def test_all_else_in_a_file_stays_as_it_is_even_if_somebody_changes_it_meanwhile(tmp_path: Path) -> None:
+    file = tmp_path / "render.env"
+    file.write_bytes(b"A=\xff\xe9\r\nSPEED=60\n")
+    made = knob(KNOB + f"file = '{file}'\npattern = '^SPEED=(\\d+)$'\n")
+    made.set(80.0)
+    assert file.read_bytes() == b"A=\xff\xe9\r\nSPEED=80\n"
+    file.write_bytes(b"B=2\nSPEED=80\nC=3\n")
+    made.put_back()
+    assert file.read_bytes() == b"B=2\nSPEED=60\nC=3\n"
+    made.set(90.0)
+    file.write_text("all gone\n")
+    with pytest.raises(KnownError, match="no longer says"):
+        made.put_back()
+    assert file.read_text() == "all gone\n"
+    file.write_text("SPEED=60\n" + "#" * 70_000)
+    with pytest.raises(KnownError, match="too large"):
+        knob(KNOB + f"file = '{file}'\npattern = '^SPEED=(\\d+)$'\n")
+
+
 def test_commands_take_the_value_as_one_argument_and_no_shell_sees_it(tmp_path: Path) -> None:
     kept = tmp_path / "kept"
     kept.write_text("30")

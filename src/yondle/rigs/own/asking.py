@@ -24,9 +24,15 @@ def text_of(file: str) -> str:
     try:
         handle = os.open(file, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
         try:
-            if not stat.S_ISREG(os.fstat(handle).st_mode):
+            about = os.fstat(handle)
+            if not stat.S_ISREG(about.st_mode):
                 raise KnownError(say("{file} is no file.", file=file), say("Name one that holds a number or a word."))
-            return os.read(handle, LARGEST_ANSWER).decode("utf-8", "replace")
+            if about.st_size > LARGEST_ANSWER:
+                raise KnownError(
+                    say("{file} is too large to be rewritten for one value.", file=file),
+                    say("Name one of {kib} KiB at most.", kib=LARGEST_ANSWER // 1024),
+                )
+            return os.read(handle, LARGEST_ANSWER).decode("utf-8", "surrogateescape")
         finally:
             os.close(handle)
     except OSError as error:
@@ -43,7 +49,7 @@ def write_to(file: str, text: str) -> None:
         try:
             if not stat.S_ISREG(os.fstat(handle).st_mode):
                 raise KnownError(say("{file} is no file.", file=file), say("Name one that holds a number or a word."))
-            written = os.write(handle, text.encode())
+            written = os.write(handle, text.encode("utf-8", "surrogateescape"))
             if not is_the_kernels(file):
                 os.ftruncate(handle, written)
         finally:

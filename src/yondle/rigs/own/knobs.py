@@ -67,7 +67,7 @@ class OwnKnob:
     def _write_found(self) -> None:
         entry = self._entry
         if entry.file:
-            write_to(entry.file, self._found if self._holds_more else self._as_found())
+            write_to(entry.file, self._with(self._as_found()) if self._holds_more else self._as_found())
         elif entry.back:
             answer_of(entry.back, entry.at_most_s)
         else:
