@@ -267,7 +267,7 @@ def test_an_own_knob_is_tested_like_any_other_and_put_back_as_the_logbook_is_clo
     assert "Level" in failed.outcome.reason
     host.happens = lambda: None
     session.close()
-    assert file.read_text() == "30\n"
+    assert file.read_text() == "30"
 
 
 def test_what_an_own_sensor_must_not_exceed_stops_a_test(tmp_path: Path) -> None:
