@@ -20,6 +20,7 @@ $python tools/needed.py requirements.lock > "$root/needed.txt"
 $python -m pip install -q --disable-pip-version-check --no-compile --require-hashes --target "$site" -r "$root/needed.txt"
 $python -m pip install -q --disable-pip-version-check --no-compile --no-deps --target "$site" "$root"/wheel/*.whl
 rm -rf "$root/wheel" "$root/needed.txt" "$site/bin"
+$python tools/slim_qt.py "$site"
 
 cat > "$root/usr/bin/yondle" <<LAUNCHER
 #!/usr/bin/python$minor -sE
