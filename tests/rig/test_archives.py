@@ -200,6 +200,9 @@ def test_two_logbooks_make_a_third_in_the_order_of_their_tests(book: Path, tmp_p
     both.close()
     one.close()
     assert merge(book, book, tmp_path / "same.yondle") == 3
+    create_logbook(tmp_path / "else.yondle", RigChoice("simulated", "Another", quick_rig())).close()
+    with pytest.raises(KnownError, match="One logbook is about Heron, the other about Another"):
+        merge(book, tmp_path / "else.yondle", tmp_path / "none.yondle")
     same = open_logbook(tmp_path / "same.yondle")
     assert [len(r.notes) for r in same.snapshot.steps] == [len(r.notes) for r in read_book(book).steps]
     same.close()

@@ -17,7 +17,7 @@ from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.model.acts import Act
 from yondle.model.errors import KnownError
-from yondle.model.events import EntryOpened, RestartOpened
+from yondle.model.events import EntryOpened, Restarted, RestartOpened
 from yondle.model.steps import StartAnswer, StepRecord
 from yondle.model.verdicts import Failure, Verdict
 from yondle.rigs.simulated.rig import SimulatedRig
@@ -53,7 +53,10 @@ def test_a_simulated_rigs_owner_enters_values_and_the_step_goes_on_after_the_res
 def test_several_firmware_knobs_are_entered_in_one_restart_as_a_joint_step(session: Session) -> None:
     session.do(RunBaseline(2))
     boot = session.machine.rig.boot_id()
+    restarted: list[Restarted] = []
+    session.subscribe(lambda each: restarted.append(each) if isinstance(each, Restarted) else None)
     record = try_out(session, joint=True, memory_rate=5800, cas=38, threads_per_core=1)
+    assert restarted == [Restarted(record.attempts[0].id, session.machine.rig.boot_id())]
     assert record.step.joint
     assert acts(session, record) == [Act.ENTRY_OPENED, Act.RESTART_OPENED], "one entry, one restart"
     assert int(session.machine.rig.boot_id().split("-")[1]) == int(boot.split("-")[1]) + 1
