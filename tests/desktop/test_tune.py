@@ -315,6 +315,17 @@ def test_hovering_and_clicking_the_chart_tells_exact_values_and_chooses_the_step
     assert tune.trail.selected() == 2
 
 
+def test_the_label_of_a_band_that_runs_out_of_the_chart_stays_in_sight(measured: Path, open_book: Open) -> None:
+    """Two passes alone have so wide a range that the chart doesn't span it."""
+    tune = tune_of(open_book(measured))
+    assert tune.chart is not None
+    box = tune.chart.getPlotItem().getViewBox()
+    ((label, at, _),) = [each for each in tune.chart._at_edges if "baseline" in each[0].toPlainText()]
+    box.setYRange(at * 0.9, at * 0.99, padding=0)
+    seen, shown = box.sceneBoundingRect(), label.mapRectToScene(label.boundingRect())
+    assert seen.top() - 1.0 <= shown.top() <= shown.bottom() <= seen.bottom()
+
+
 def test_closing_during_a_test_puts_the_rig_back_first(qtbot: QtBot, measured: Path, open_book: Open) -> None:
     window = open_book(measured, pace=20.0)
     tune_of(window)._propose("core_clock", 4400)

@@ -46,7 +46,7 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         box.setDefaultPadding(0.02)
         box.sigRangeChangedManually.connect(self._zoomed_by_hand)
         self._at_edges: list[tuple[pg.TextItem, float, bool]] = []
-        box.sigXRangeChanged.connect(self._place_edge_labels)
+        box.sigRangeChanged.connect(self._place_edge_labels)
         self.setMinimumSize(200, 120)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self._hovered = pg.TextItem(anchor=(0, 1))
@@ -213,9 +213,11 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         self._place_edge_labels()
 
     def _place_edge_labels(self, *_: object) -> None:
-        low, high = self.getPlotItem().getViewBox().viewRange()[0]
+        box = self.getPlotItem().getViewBox()
+        (low, high), (_, top) = box.viewRange()
         for item, at, on_left in self._at_edges:
-            item.setPos(low if on_left else high, at)
+            tall = item.boundingRect().height() * box.viewPixelSize()[1]
+            item.setPos(low if on_left else high, min(at, top - tall))
 
     def _zoomed_by_hand(self, *_: object) -> None:
         self._zoomed = True
