@@ -81,3 +81,16 @@ def test_what_scripts_take_from_the_program_is_there() -> None:
     assert taken
     for script, module, name in taken:
         assert hasattr(importlib.import_module(module), name), f"{script}: {module}.{name}"
+
+
+def test_every_file_that_a_document_names_is_there() -> None:
+    """Decisions tell of their time, and may name what is gone."""
+    root = Path(__file__).parents[2]
+    sources = [f"/{path.relative_to(root)}" for path in (root / "src").rglob("*.*")]
+    missing = []
+    for document in (*(root / "docs").glob("*.md"), root / "README.md", root / "CONTRIBUTING.md"):
+        for name in re.findall(r"`((?:[\w-]+/)+[\w.-]+\.(?:py|toml|sh|md))`", document.read_text("utf-8")):
+            there = any((place / name).exists() for place in (root, root / "docs"))
+            if not there and not any(source.endswith(f"/{name}") for source in sources):
+                missing.append(f"{document.name}: {name}")
+    assert missing == []
