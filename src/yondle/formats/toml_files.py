@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from pathlib import Path
 from typing import Any, TypeVar
@@ -68,6 +69,23 @@ def validated(model: type[Model], text: str, source: str, is_no: str, document: 
         raise KnownError(
             f"{source} {is_no}: {wrong}{more}.", say("{document} lists every key with its type.", document=document)
         ) from error
+
+
+def one_group(text: str, source: str, document: str) -> re.Pattern[str]:
+    """Read a pattern that finds one number or word; raises KnownError for what is none, or has not just one group."""
+    try:
+        pattern = re.compile(text, re.MULTILINE)
+    except (re.error, RecursionError, OverflowError) as error:
+        raise KnownError(
+            say("{source}: '{words}' is no pattern ({error}).", source=source, words=text, error=error),
+            say("See {document}.", document=document),
+        ) from error
+    if pattern.groups != 1:
+        raise KnownError(
+            say("{source}: '{words}' has {groups} groups.", source=source, words=text, groups=pattern.groups),
+            say("Put the number, and only it, in one pair of brackets."),
+        )
+    return pattern
 
 
 def _plainly(kind: str, message: str) -> str:

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-import re
 from pathlib import Path
 from typing import Annotated, Literal
 
 from pydantic import Field
 
 from yondle.formats.knob_table import Identifier, Name, Positive, StrictTable
-from yondle.formats.toml_files import validated
+from yondle.formats.toml_files import one_group, validated
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Subsystem
@@ -52,7 +51,7 @@ def parse_command(text: str, source: str) -> OwnCommand:
             say("Write it from / on, or leave it out."),
         )
     figures = {"": file.score, **file.parts}
-    patterns = {name: _pattern(figure.pattern, source) for name, figure in figures.items()}
+    patterns = {name: one_group(figure.pattern, source, DOCUMENT) for name, figure in figures.items()}
     parts = tuple(_metric(name, figure) for name, figure in file.parts.items())
     workload = Workload(
         file.id, file.name, file.about or " ".join(file.command), _metric(file.name, file.score), file.takes_about_s,
@@ -64,22 +63,6 @@ def parse_command(text: str, source: str) -> OwnCommand:
 def fingerprint(command: OwnCommand) -> str:
     """Tell one command from another: what is run, and where."""
     return hashlib.sha256("\0".join((command.folder, *command.command)).encode()).hexdigest()
-
-
-def _pattern(text: str, source: str) -> re.Pattern[str]:
-    try:
-        pattern = re.compile(text, re.MULTILINE)
-    except re.error as error:
-        raise KnownError(
-            say("{source}: '{words}' is no pattern ({error}).", source=source, words=text, error=error),
-            say("See {document}.", document=DOCUMENT),
-        ) from error
-    if pattern.groups != 1:
-        raise KnownError(
-            say("{source}: '{words}' has {groups} groups.", source=source, words=text, groups=pattern.groups),
-            say("Put the number, and only it, in one pair of brackets."),
-        )
-    return pattern
 
 
 def _metric(name: str, figure: _Figure) -> Metric:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from yondle.language.saying import later
 from yondle.rigs.linux.root.helper.cards import address_of, named_cards
+from yondle.rigs.linux.root.helper.interfaces import read
 from yondle.rigs.linux.smbios import in_words, modules, modules_in
 
 _DMI = {
@@ -60,10 +61,7 @@ class Conditions:
         return sorted((self._sys / "devices/system/cpu/cpufreq").glob("policy*"))
 
     def _of(self, folder: Path, name: str) -> str:
-        try:
-            return (folder / name).read_text("utf-8", "replace").strip()
-        except OSError:
-            return ""
+        return _read(folder / name)
 
     def _text(self, path: str) -> str:
         file = self._sys / path
@@ -120,7 +118,4 @@ def _size(line: str) -> int:
 
 
 def _read(file: Path) -> str:
-    try:
-        return file.read_text("utf-8", "replace").strip()
-    except OSError:
-        return ""
+    return read(file) or ""

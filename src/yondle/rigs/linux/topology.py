@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from yondle.rigs.linux.files import Tree
+from yondle.rigs.linux.root.helper.interfaces import cpus_in
 
 CPU = "sys/devices/system/cpu"
 
@@ -17,15 +18,5 @@ def spread_over_cores(tree: Tree, cpus: list[int]) -> list[int]:
 
 
 def _place_among_siblings(tree: Tree, cpu: int, among: list[int]) -> int:
-    siblings = numbers_in(tree.text(f"{CPU}/cpu{cpu}/topology/thread_siblings_list"))
+    siblings = cpus_in(tree.text(f"{CPU}/cpu{cpu}/topology/thread_siblings_list"))
     return sum(other < cpu for other in siblings if other in among)
-
-
-def numbers_in(text: str) -> set[int]:
-    """Read a list of processors as the kernel writes it, 0-3,8; what is none is left out."""
-    found: set[int] = set()
-    for part in text.split(","):
-        first, _, last = part.strip().partition("-")
-        if first.isdigit() and (last.isdigit() or not last) and int(last or first) - int(first) < 8192:
-            found |= set(range(int(first), int(last or first) + 1))
-    return found

@@ -13,7 +13,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from yondle.formats.knob_table import MOST_NOTCHES, Identifier, Name, Positive, Real, StrictTable
-from yondle.formats.toml_files import validated
+from yondle.formats.toml_files import one_group, validated
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Risk, Subsystem
@@ -133,7 +133,7 @@ def parse_own(text: str, source: str) -> tuple[OwnThing, ...]:
     """Read a file of knobs and sensors; raises KnownError that says what is wrong."""
     file = validated(_File, text, source, say("describes no knobs or sensors"), DOCUMENT)
     entries: list[tuple[str, KnobEntry | SensorEntry]] = [*file.knob.items(), *file.sensor.items()]
-    found = tuple(OwnThing(id_, entry, _pattern(entry.pattern, source)) for id_, entry in entries)
+    found = tuple(OwnThing(id_, entry, one_group(entry.pattern, source, DOCUMENT)) for id_, entry in entries)
     if not found:
         raise KnownError(
             say("{source} has no knob and no sensor.", source=source), say("See {document}.", document=DOCUMENT)
@@ -181,19 +181,3 @@ def _must_be_one_way(file: str, command: bool) -> None:
         raise ValueError(say("it takes a file or a command, one of both"))
     if file and not Path(file).is_absolute():
         raise ValueError(say("the file has to be written from / on"))
-
-
-def _pattern(text: str, source: str) -> re.Pattern[str]:
-    try:
-        pattern = re.compile(text, re.MULTILINE)
-    except (re.error, RecursionError, OverflowError) as error:
-        raise KnownError(
-            say("{source}: '{words}' is no pattern ({error}).", source=source, words=text, error=error),
-            say("See {document}.", document=DOCUMENT),
-        ) from error
-    if pattern.groups != 1:
-        raise KnownError(
-            say("{source}: '{words}' has {groups} groups.", source=source, words=text, groups=pattern.groups),
-            say("Put the number, and only it, in one pair of brackets."),
-        )
-    return pattern

@@ -12,9 +12,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from .interfaces import Interface, LeftOut, Why, number, read, slug, write
+from .interfaces import POWER_AT_LEAST_W, Interface, LeftOut, Why, number, read, slug, write
 
-POWER_AT_LEAST_W = 5.0
 LOWEST_UNTOLD_MV = -150.0
 """A voltage offset goes down to this where the kernel tells no range, and never above what was found."""
 LEVELS = (

@@ -8,10 +8,23 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from .cards import cards
-from .interfaces import Clipped, Fan, Interface, LeftOut, Online, Why, bracketed, number, read, slug, there
+from .interfaces import (
+    POWER_AT_LEAST_W,
+    Clipped,
+    Fan,
+    Interface,
+    LeftOut,
+    Online,
+    Why,
+    bracketed,
+    cpus_in,
+    number,
+    read,
+    slug,
+    there,
+)
 from .own import Own, own
 
-POWER_AT_LEAST_W = 5.0
 NO_LIMIT_W = 1000.0
 """A limit beyond this is none: the register's highest value, or what a maker writes for it."""
 HIGHEST_UNTOLD_W = 400.0
@@ -104,7 +117,7 @@ def _kinds(sys_: Path, policies: list[Path], ends: dict[Path, tuple[float, float
 
     Cores of one kind may still differ by a few per cent, as a maker sorts them.
     """
-    lists = [_cpus(read(file) or "") for file in sorted((sys_ / "devices").glob("cpu_*/cpus"))]
+    lists = [cpus_in(read(file) or "") for file in sorted((sys_ / "devices").glob("cpu_*/cpus"))]
     cpu = sys_ / "devices/system/cpu"
     capacity = {p: number(cpu / f"cpu{_first_cpu(p)}" / "cpu_capacity") for p in policies}
     keys: dict[Path, float] = {}
@@ -125,16 +138,6 @@ def _kinds(sys_: Path, policies: list[Path], ends: dict[Path, tuple[float, float
 
 def _first_cpu(policy: Path) -> int:
     return int(policy.name.removeprefix("policy"))
-
-
-def _cpus(text: str) -> set[int]:
-    """Read a list of processors, as 0-7,16."""
-    found: set[int] = set()
-    for part in text.split(","):
-        first, _, last = part.partition("-")
-        if first.isdigit() and (last.isdigit() or not last):
-            found |= set(range(int(first), min(int(last or first), int(first) + 4096) + 1))
-    return found
 
 
 def _switches(sys_: Path) -> list[Interface | LeftOut]:
@@ -178,7 +181,7 @@ def _online(sys_: Path) -> list[Interface | LeftOut]:
 
 def _is_second(cpu: Path) -> bool:
     """Tell whether a processor is the second thread of a core: not the first that its core lists."""
-    siblings = _cpus(read(cpu / "topology/thread_siblings_list") or "")
+    siblings = cpus_in(read(cpu / "topology/thread_siblings_list") or "")
     return bool(siblings) and int(cpu.name[3:]) != min(siblings)
 
 

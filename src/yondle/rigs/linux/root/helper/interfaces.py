@@ -10,6 +10,9 @@ from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 
+POWER_AT_LEAST_W = 5.0
+"""No part is left with less."""
+MOST_PROCESSORS = 8192
 FAN_AT_LEAST = 20.0
 """No fan is turned below this level in %: the helper can't know what it cools."""
 
@@ -66,10 +69,6 @@ class Interface:
         """Read the value in force; None where it can't be read, or where its files differ."""
         values = {self._value_of(text) for file in self.files if (text := read(file)) is not None}
         return values.pop() if len(values) == 1 else None
-
-    def takes(self, value: float) -> bool:
-        """Tell whether a value is one of this interface."""
-        return value == self.at_start or (self.low <= value <= self.high and (not self.choices or value == int(value)))
 
     def set(self, value: float) -> None:
         """Set a value that has been checked."""
@@ -228,3 +227,13 @@ def bracketed(text: str) -> str:
 def slug(name: str) -> str:
     """Make an identifier of a name."""
     return re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")
+
+
+def cpus_in(text: str) -> set[int]:
+    """Read a list of processors as the kernel writes it, 0-7,16; what is none is left out."""
+    found: set[int] = set()
+    for part in text.split(","):
+        first, _, last = part.strip().partition("-")
+        if first.isdecimal() and (last.isdecimal() or not last) and int(last or first) - int(first) < MOST_PROCESSORS:
+            found |= set(range(int(first), int(last or first) + 1))
+    return found

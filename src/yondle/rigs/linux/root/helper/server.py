@@ -116,7 +116,7 @@ class Server:
             low, high = max(low, interface.low), min(high, interface.high)
             if not low <= value <= high:
                 raise Refused(f"outside {low:g} to {high:g}")
-            if not interface.takes(value):
+            if interface.choices and value != int(value):
                 raise Refused("a choice is a whole number")
         if interface.knob not in self._touched:
             self._touched.append(interface.knob)
