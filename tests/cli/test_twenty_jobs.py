@@ -101,7 +101,7 @@ def test_the_list_of_commands_knows_them_all_and_says_what_they_say(yondle: Said
 
 def test_version_help_and_the_names_of_commands_load_nothing_heavy() -> None:
     """What only lists or names the commands is done before anything that measures, draws or stores is loaded."""
-    heavy = ("numpy", "scipy", "sqlalchemy", "pydantic", "alembic", "PySide6", "rich", "yondle.app", "yondle.engine")
+    heavy = ("numpy", "scipy", "sqlite3", "pydantic", "PySide6", "rich", "yondle.app", "yondle.engine")
     for arguments in (["--version"], ["--help"]):
         code = (
             "import sys\nfrom yondle.main import run\nrun(sys.argv[1:])\n"

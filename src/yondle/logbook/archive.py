@@ -9,26 +9,22 @@ import base64
 import binascii
 import json
 import math
+import sqlite3
 from array import array
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import sqlalchemy as sa
-
 from yondle.formats.whole_files import written_whole
 from yondle.language.saying import say
-from yondle.logbook import schema
 from yondle.logbook.samples import pack, unpack
+from yondle.logbook.schema import SCHEMA_VERSION, TABLES, Column, Kind, Table
+from yondle.logbook.sql import Store, inserted
 from yondle.logbook.store import connect, create_store, trouble
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
 
 FORMAT = "yondle-logbook 2"
-TABLES = (
-    schema.rig, schema.step, schema.attempt, schema.pass_, schema.sample_block, schema.journal, schema.note, schema.attachment,
-    schema.result, schema.sensor_log, schema.state, schema.profile, schema.plan, schema.plan_move,
-)  # fmt: skip
 _JSON = {
     "step": {"setup", "changes", "derived"}, "attempt": {"home", "conditions", "rests_at", "check", "last", "signs", "seen"},
     "pass": {"facts"}, "sample_block": {"channels"}, "journal": {"detail"}, "result": {"facts"}, "sensor_log": {"channels"},
@@ -41,17 +37,18 @@ _LARGEST_COUNT = 1 << 53
 Values = dict[str, Any]
 
 
-def values_of(engine: sa.Engine, samples: bool = True) -> Values:
+def values_of(store: Store, samples: bool = True) -> Values:
     """Give everything in a logbook as plain values; without `samples` traces are left out."""
     tables: dict[str, list[Values]] = {}
-    with engine.connect() as connection:
+    with store.reading() as connection:
         for table in TABLES:
             if table.name == "sample_block" and not samples:
                 tables[table.name] = []
                 continue
-            rows = connection.execute(sa.select(table).order_by(*table.primary_key.columns))
-            tables[table.name] = [_plain(table.name, dict(row._mapping)) for row in rows]
-    return {"format": FORMAT, "schema": schema.SCHEMA_VERSION, "tables": tables}
+            names, order = (", ".join(f'"{name}"' for name in some) for some in (table.names, table.keys))
+            rows = connection.execute(f'SELECT {names} FROM "{table.name}" ORDER BY {order}')
+            tables[table.name] = [_plain(table, dict(row)) for row in rows]
+    return {"format": FORMAT, "schema": SCHEMA_VERSION, "tables": tables}
 
 
 def restore(path: Path, document: object) -> None:
@@ -59,22 +56,22 @@ def restore(path: Path, document: object) -> None:
     tables = _checked(document)
     with written_whole(path, replaces=False) as new:
         create_store(new)
-        engine = connect(new)
+        store = connect(new)
         try:
-            with engine.begin() as connection:
+            with store.writing() as connection:
                 for table in TABLES:
                     for i, row in enumerate(tables.get(table.name, []), 1):
-                        connection.execute(table.insert().values(**_kept(table, row, f"{table.name} {i}")))
-            with engine.connect() as connection:
-                connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+                        inserted(connection, table.name, **_kept(table, row, f"{table.name} {i}"))
+            with store.bare() as connection:
+                connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         except (UnicodeEncodeError, OverflowError) as error:
             raise _wrong(say("it holds what no logbook can: {error}", error=error)) from error
-        except sa.exc.IntegrityError as error:
-            raise _wrong(say("its tables don't fit together ({orig})", orig=error.orig)) from error
-        except sa.exc.DatabaseError as error:
+        except sqlite3.IntegrityError as error:
+            raise _wrong(say("its tables don't fit together ({orig})", orig=error)) from error
+        except sqlite3.DatabaseError as error:
             raise trouble(path, error) from error
         finally:
-            engine.dispose()
+            store.close()
 
 
 def _checked(document: object) -> dict[str, list[Values]]:
@@ -89,12 +86,12 @@ def _checked(document: object) -> dict[str, list[Values]]:
             ),
             say("Write it again with the same version, or read it with the one that wrote it."),
         )
-    if document.get("schema") != schema.SCHEMA_VERSION:
+    if document.get("schema") != SCHEMA_VERSION:
         raise KnownError(
             say(
                 "This archive has schema {document}, and this Yondle reads {schema_version}.",
                 document=document.get("schema"),
-                schema_version=schema.SCHEMA_VERSION,
+                schema_version=SCHEMA_VERSION,
             ),
             say("Open its logbook with this version once, then write the archive again."),
         )
@@ -108,55 +105,61 @@ def _checked(document: object) -> dict[str, list[Values]]:
     return tables
 
 
-def _plain(table: str, row: Values) -> Values:
-    if table in _SAMPLED:
+def _plain(table: Table, row: Values) -> Values:
+    if table.name in _SAMPLED:
         block = unpack(tuple(json.loads(row["channels"])), row["samples"], row.pop("data"))
         row["times_s"] = list(block.times_s)
         row["readings"] = [list(each) for each in block.rows]
+    for column in table.columns:
+        if column.kind is Kind.YES_OR_NO and row[column.name] is not None:
+            row[column.name] = bool(row[column.name])
     for name, value in row.items():
-        if name in _JSON.get(table, ()) and value is not None:
+        if name in _JSON.get(table.name, ()) and value is not None:
             row[name] = json.loads(value)
         elif isinstance(value, bytes):
             row[name] = list(array("f", value)) if name == "frame_times" else base64.b64encode(value).decode("ascii")
     return row
 
 
-def _kept(table: sa.Table, row: Values, place: str) -> Values:
+def _kept(table: Table, row: Values, place: str) -> Values:
     try:
         made = dict(row)
-        for key in table.primary_key.columns:
-            if made.get(key.name) is None:
-                raise ValueError(say("{key} is missing", key=key.name))
+        for key in table.keys:
+            if made.get(key) is None:
+                raise ValueError(say("{key} is missing", key=key))
         if table.name in _SAMPLED:
             made["data"] = pack(_block(made))
         for name, value in list(made.items()):
-            if name not in table.columns:
+            column = table.column(name)
+            if column is None:
                 raise _wrong(say("{place} has a '{name}'", place=place, name=name))
-            if value is None and table.columns[name].nullable:
+            if value is None and column.empty:
                 continue
             if name in _JSON.get(table.name, ()):
                 made[name] = json.dumps(value, ensure_ascii=False)
             elif name == "frame_times":
                 made[name] = array("f", value).tobytes()
-            elif isinstance(table.columns[name].type, sa.LargeBinary) and isinstance(value, str):
+            elif column.kind is Kind.BYTES and isinstance(value, str):
                 made[name] = base64.b64decode(value, validate=True)
             else:
-                made[name] = _typed(table.columns[name], value)
+                made[name] = _typed(column, value)
         return made
     except (TypeError, ValueError, KeyError, OverflowError, binascii.Error) as error:
         raise _wrong(say("{place} can't be read: {error}", place=place, error=error)) from error
 
 
-def _typed(column: sa.Column[Any], value: Any) -> Any:
-    """Check a value against its column's type; raises ValueError for another."""
-    fits: dict[type, Callable[[Any], bool]] = {
-        sa.Integer: lambda v: isinstance(v, int) and not isinstance(v, bool) and abs(v) < _LARGEST_COUNT,
-        sa.Float: lambda v: isinstance(v, int | float) and not isinstance(v, bool) and math.isfinite(float(v)),
-        sa.Boolean: lambda v: isinstance(v, bool),
-        sa.Text: lambda v: isinstance(v, str),
-    }
-    wanted = next((check for kind, check in fits.items() if type(column.type) is kind), None)
-    if wanted is not None and not wanted(value):
+_FITS: dict[Kind, Callable[[Any], bool]] = {
+    Kind.WHOLE: lambda v: isinstance(v, int) and not isinstance(v, bool) and abs(v) < _LARGEST_COUNT,
+    Kind.REAL: lambda v: isinstance(v, int | float) and not isinstance(v, bool) and math.isfinite(float(v)),
+    Kind.YES_OR_NO: lambda v: isinstance(v, bool),
+    Kind.TEXT: lambda v: isinstance(v, str),
+    Kind.BYTES: lambda v: isinstance(v, bytes),
+}
+
+
+def _typed(column: Column, value: Any) -> Any:
+    """Check a value against what its column holds; raises ValueError for another."""
+    if not _FITS[column.kind](value):
         raise ValueError(say("{column} is {value!r}", column=column.name, value=value))
     return value
 

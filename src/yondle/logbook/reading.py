@@ -9,12 +9,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-import sqlalchemy as sa
-
 from yondle.language.saying import said_again, say
-from yondle.logbook import schema
 from yondle.logbook.samples import unpack
 from yondle.logbook.shapes import changes, numbers, plain, told, words
+from yondle.logbook.sql import Connection, Row
 from yondle.model.acts import Act
 from yondle.model.knobs import Change, Setup
 from yondle.model.measured import Measured
@@ -58,89 +56,96 @@ class OpenAttempt:
     at_home: bool
 
 
-def steps(connection: sa.Connection, number: int | None, passes_of: int | None = None) -> Iterator[StepRecord]:
+def steps(connection: Connection, number: int | None, passes_of: int | None = None) -> Iterator[StepRecord]:
     """Read one step, or all in order of their numbers, with attempts, passes and notes.
 
     With `passes_of` the passes of that attempt alone are read; the others come without any.
     """
-    step_rows = sa.select(schema.step).order_by(schema.step.c.number)
-    attempt_rows = sa.select(schema.attempt).order_by(schema.attempt.c.id)
-    pass_rows = sa.select(schema.pass_).order_by(schema.pass_.c.attempt, schema.pass_.c.ordinal)
-    note_rows = sa.select(schema.note).order_by(schema.note.c.id)
-    result_rows = sa.select(schema.result).order_by(schema.result.c.id)
-    kept = schema.attachment.c
-    attachment_rows = sa.select(
-        kept.id, kept.step, kept.at, kept.name, sa.func.length(kept.data).label("size"), kept.sha256
-    ).order_by(kept.id)
-    if passes_of is not None:
-        pass_rows = pass_rows.where(schema.pass_.c.attempt == passes_of)
+    asked = {"number": number, "attempt": passes_of}
+    at_step, of_step, which = "", "", ["attempt = :attempt"] if passes_of is not None else []
     if number is not None:
-        step_rows = step_rows.where(schema.step.c.number == number)
-        attempt_rows = attempt_rows.where(schema.attempt.c.step == number)
-        note_rows = note_rows.where(schema.note.c.step == number)
-        result_rows = result_rows.where(schema.result.c.step == number)
-        attachment_rows = attachment_rows.where(schema.attachment.c.step == number)
-        pass_rows = pass_rows.where(
-            schema.pass_.c.attempt.in_(sa.select(schema.attempt.c.id).where(schema.attempt.c.step == number))
-        )
+        at_step, of_step = "WHERE number = :number", "WHERE step = :number"
+        which.append("attempt IN (SELECT id FROM attempt WHERE step = :number)")
+    of_passes = f"WHERE {' AND '.join(which)}" if which else ""
+
+    def rows(select: str) -> Iterator[Row]:
+        return connection.execute(select, asked)
+
     passes: dict[int, list[PassRecord]] = {}
-    for row in connection.execute(pass_rows):
-        passes.setdefault(row.attempt, []).append(_pass(row))
+    for row in rows(f"SELECT * FROM pass {of_passes} ORDER BY attempt, ordinal"):
+        passes.setdefault(row["attempt"], []).append(_pass(row))
     attempts: dict[int, list[Attempt]] = {}
-    for row in connection.execute(attempt_rows):
-        attempts.setdefault(row.step, []).append(_attempt(row, tuple(passes.get(row.id, ()))))
+    for row in rows(f"SELECT * FROM attempt {of_step} ORDER BY id"):
+        attempts.setdefault(row["step"], []).append(_attempt(row, tuple(passes.get(row["id"], ()))))
     notes: dict[int, list[Note]] = {}
-    for row in connection.execute(note_rows):
-        notes.setdefault(row.step, []).append(Note(row.id, row.step, row.at, row.text, bool(row.caveat), row.edited_at))
+    for row in rows(f"SELECT * FROM note {of_step} ORDER BY id"):
+        notes.setdefault(row["step"], []).append(_note(row))
     added: dict[int, list[AddedResult]] = {}
-    for row in connection.execute(result_rows):
-        added.setdefault(row.step, []).append(_added(row))
+    for row in rows(f"SELECT * FROM result {of_step} ORDER BY id"):
+        added.setdefault(row["step"], []).append(_added(row))
     attached: dict[int, list[Attachment]] = {}
-    for row in connection.execute(attachment_rows):
-        attached.setdefault(row.step, []).append(Attachment(row.id, row.step, row.at, row.name, row.size, row.sha256))
-    for row in connection.execute(step_rows):
-        derived = numbers(row.derived) if row.derived else {}
-        n = row.number
+    for row in rows(f"SELECT id, step, at, name, length(data), sha256 FROM attachment {of_step} ORDER BY id"):
+        attached.setdefault(row["step"], []).append(Attachment(*row))
+    for row in rows(f"SELECT * FROM step {at_step} ORDER BY number"):
+        derived = numbers(row["derived"]) if row["derived"] else {}
+        n = row["number"]
         yield StepRecord(
             _step(row), tuple(attempts.get(n, ())), tuple(notes.get(n, ())), derived, tuple(added.get(n, ())),
             tuple(attached.get(n, ())),
         )  # fmt: skip
 
 
-_ONE_PASS = sa.select(schema.pass_).where(
-    schema.pass_.c.attempt == sa.bindparam("attempt"), schema.pass_.c.ordinal == sa.bindparam("ordinal")
-)
-
-
-def pass_of(connection: sa.Connection, attempt: int, ordinal: int) -> PassRecord:
+def pass_of(connection: Connection, attempt: int, ordinal: int) -> PassRecord:
     """Read one pass; raises ValueError where it is damaged or not there."""
-    row = connection.execute(_ONE_PASS, {"attempt": attempt, "ordinal": ordinal}).one_or_none()
+    one = "SELECT * FROM pass WHERE attempt = ? AND ordinal = ?"
+    row = connection.execute(one, (attempt, ordinal)).fetchone()
     if row is None:
         raise ValueError(say("pass {ordinal} of test {attempt} isn't there", ordinal=ordinal, attempt=attempt))
     return _pass(row)
 
 
-def _step(row: sa.Row[Any]) -> Step:
-    changed = tuple(Change(*entry) for entry in changes(row.changes))
-    return Step(row.number, StepKind(row.kind), row.parent, Setup.of(numbers(row.setup)), changed, bool(row.joint))
+def _note(row: Row) -> Note:
+    return Note(row["id"], row["step"], row["at"], row["text"], bool(row["caveat"]), row["edited_at"])
 
 
-def _attempt(row: sa.Row[Any], passes: tuple[PassRecord, ...]) -> Attempt:
-    outcome = None
-    if row.verdict is not None:
-        failure = Failure(row.failure) if row.failure else None
-        outcome = Outcome(
-            Verdict(row.verdict), said_again(row.reason or ""), failure, row.stage or "", row.time_to_failure_s, row.code or "",
-            numbers(row.last or "{}"), Pointer(row.points_to or "", _signs(row.signs)), told(row.seen or "{}"),
-        )  # fmt: skip
-    _must_be_a_moment(row.started_at)
-    conditions = {k: said_again(v) if isinstance(v, str) else v for k, v in told(row.conditions).items()}
-    check = _check(plain(row.check)) if row.check else None
-    home = Setup.of(numbers(row.home))
-    made = Attempt(
-        row.id, row.step, row.started_at, row.started_s, row.boot_id, outcome, (), check, conditions, (), home
+def _step(row: Row) -> Step:
+    changed = tuple(Change(*entry) for entry in changes(row["changes"]))
+    return Step(
+        row["number"],
+        StepKind(row["kind"]),
+        row["parent"],
+        Setup.of(numbers(row["setup"])),
+        changed,
+        bool(row["joint"]),
     )
+
+
+def _attempt(row: Row, passes: tuple[PassRecord, ...]) -> Attempt:
+    _must_be_a_moment(row["started_at"])
+    conditions = {k: said_again(v) if isinstance(v, str) else v for k, v in told(row["conditions"]).items()}
+    check = _check(plain(row["check"])) if row["check"] else None
+    home = Setup.of(numbers(row["home"]))
+    made = Attempt(
+        row["id"], row["step"], row["started_at"], row["started_s"], row["boot_id"], _outcome(row), (), check, conditions,
+        (), home,
+    )  # fmt: skip
     return made.with_passes(passes)
+
+
+def _outcome(row: Row) -> Outcome | None:
+    if row["verdict"] is None:
+        return None
+    return Outcome(
+        Verdict(row["verdict"]),
+        said_again(row["reason"] or ""),
+        Failure(row["failure"]) if row["failure"] else None,
+        row["stage"] or "",
+        row["time_to_failure_s"],
+        row["code"] or "",
+        numbers(row["last"] or "{}"),
+        Pointer(row["points_to"] or "", _signs(row["signs"])),
+        told(row["seen"] or "{}"),
+    )
 
 
 def _signs(kept: str | None) -> tuple[str, ...]:
@@ -162,30 +167,30 @@ def _check(kept: dict[str, Any]) -> Check:
     return Check(**{**kept, "stages": stages, "preload": tuple(kept.get("preload", ()))})
 
 
-def _pass(row: sa.Row[Any]) -> PassRecord:
+def _pass(row: Row) -> PassRecord:
     result = None
-    if row.ok is not None:
-        measured = _measured(row.facts)
-        frames: Sequence[float] = array("f", row.frame_times) if row.frame_times else ()
+    if row["ok"] is not None:
+        measured = _measured(row["facts"])
+        frames: Sequence[float] = array("f", row["frame_times"]) if row["frame_times"] else ()
         result = PassResult(
-            bool(row.ok),
-            row.score,
-            float(row.duration_s),
-            row.failure or "",
-            said_again(row.detail or ""),
+            bool(row["ok"]),
+            row["score"],
+            float(row["duration_s"]),
+            row["failure"] or "",
+            said_again(row["detail"] or ""),
             measured,
             frames,
         )
     return PassRecord(
-        row.ordinal,
-        row.stage,
-        row.workload,
-        row.round,
-        bool(row.warm_up),
-        row.started_s,
+        row["ordinal"],
+        row["stage"],
+        row["workload"],
+        row["round"],
+        bool(row["warm_up"]),
+        row["started_s"],
         result,
-        said_again(row.disturbed),
-        row.discarded,
+        said_again(row["disturbed"]),
+        row["discarded"],
     )
 
 
@@ -201,61 +206,65 @@ def _measured(kept: str | None) -> Measured:
         raise ValueError(say("the fact '{name}' is none", name=error)) from error
 
 
-def _added(row: sa.Row[Any]) -> AddedResult:
-    frames: Sequence[float] = array("f", row.frame_times) if row.frame_times else ()
-    return AddedResult(row.id, row.step, row.workload, row.at, row.score, _measured(row.facts), frames, row.discarded)
+def _added(row: Row) -> AddedResult:
+    frames: Sequence[float] = array("f", row["frame_times"]) if row["frame_times"] else ()
+    return AddedResult(
+        row["id"],
+        row["step"],
+        row["workload"],
+        row["at"],
+        row["score"],
+        _measured(row["facts"]),
+        frames,
+        row["discarded"],
+    )
 
 
-def sensor_logs(connection: sa.Connection, step: int) -> list[SensorLog]:
+def sensor_logs(connection: Connection, step: int) -> list[SensorLog]:
     """Read the sensor logs added to a step; raises ValueError for a damaged one."""
-    logs = schema.sensor_log
-    rows = connection.execute(sa.select(logs).where(logs.c.step == step).order_by(logs.c.id)).all()
+    rows = connection.execute("SELECT * FROM sensor_log WHERE step = ? ORDER BY id", (step,)).fetchall()
     return [
         SensorLog(
-            row.id, row.step, row.at, row.name, row.began_at,
-            unpack(tuple(json.loads(row.channels)), row.samples, row.data),
+            row["id"], row["step"], row["at"], row["name"], row["began_at"],
+            unpack(tuple(json.loads(row["channels"])), row["samples"], row["data"]),
         )
         for row in rows
     ]  # fmt: skip
 
 
-def open_attempt(connection: sa.Connection, row: sa.Row[Any]) -> OpenAttempt:
+def open_attempt(connection: Connection, row: Row) -> OpenAttempt:
     """Read how far an attempt had come that was never closed."""
-    step_row = connection.execute(sa.select(schema.step).where(schema.step.c.number == row.step)).one()
-    last = connection.execute(
-        sa.select(schema.journal).where(schema.journal.c.attempt == row.id).order_by(schema.journal.c.id.desc())
-    ).first()
-    restarted = connection.execute(
-        sa.select(schema.journal)
-        .where(schema.journal.c.attempt == row.id, schema.journal.c.act.in_(Act.RESTARTED.names))
-        .order_by(schema.journal.c.id.desc())
-    ).first()
-    applied = connection.execute(
-        sa.select(schema.journal)
-        .where(schema.journal.c.attempt == row.id, schema.journal.c.act.in_(Act.APPLY_OPENED.names))
-        .order_by(schema.journal.c.id.desc())
-    ).first()
-    attempt, home = _attempt(row, ()), Setup.of(numbers(row.home))
+    step_row = connection.execute("SELECT * FROM step WHERE number = ?", (row["step"],)).fetchone()
+    last = _latest_act(connection, row["id"], ())
+    restarted = _latest_act(connection, row["id"], Act.RESTARTED.names)
+    applied = _latest_act(connection, row["id"], Act.APPLY_OPENED.names)
+    attempt, home = _attempt(row, ()), Setup.of(numbers(row["home"]))
     alternates = attempt.check is not None and attempt.check.alternates
-    sampled = connection.execute(
-        sa.select(sa.func.max(schema.sample_block.c.to_s)).where(schema.sample_block.c.attempt == row.id)
-    ).scalar_one()
+    sampled = connection.execute("SELECT max(to_s) FROM sample_block WHERE attempt = ?", (row["id"],)).fetchone()[0]
     return OpenAttempt(
         attempt=attempt,
         step=_step(step_row),
         home=home,
-        home_step=row.home_step,
-        last_act=Act(last.act) if last else Act.STEP_OPENED,
+        home_step=row["home_step"],
+        last_act=Act(last["act"]) if last else Act.STEP_OPENED,
         last_detail=_detail(last),
         last_sample_s=sampled,
-        boot_id=str(_detail(restarted)["boot_id"]) if restarted else row.boot_id,
+        boot_id=str(_detail(restarted)["boot_id"]) if restarted else row["boot_id"],
         at_home=alternates and applied is not None and Setup.of(_detail(applied)) == home,
     )
 
 
-def _detail(row: sa.Row[Any] | None) -> dict[str, Any]:
+def _latest_act(connection: Connection, attempt: int, names: Sequence[str]) -> Row | None:
+    """Give what the journal holds last of an attempt, of acts of these names alone where some are given."""
+    among = f"AND act IN ({', '.join('?' * len(names))})" if names else ""
+    asked = f"SELECT act, detail FROM journal WHERE attempt = ? {among} ORDER BY id DESC LIMIT 1"
+    found: Row | None = connection.execute(asked, (attempt, *names)).fetchone()
+    return found
+
+
+def _detail(row: Row | None) -> dict[str, Any]:
     """Read what an act of the journal was about; raises ValueError for what is nothing of the kind."""
-    found = plain(row.detail) if row is not None else {}
+    found = plain(row["detail"]) if row is not None else {}
     if not isinstance(found, dict):
         raise ValueError(say("an act of the journal is about {found!r}", found=found))
     return found

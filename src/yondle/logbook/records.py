@@ -8,16 +8,15 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import numpy as np
-import sqlalchemy as sa
 from numpy.typing import NDArray
 
 from yondle.formats.documents import Entry, RigPosition
 from yondle.language.saying import say
-from yondle.logbook import schema
 from yondle.logbook.archive import Values, values_of
 from yondle.logbook.keeping import KeptReader
 from yondle.logbook.reading import OpenAttempt, open_attempt, pass_of, sensor_logs, steps
 from yondle.logbook.samples import LARGEST_TRACE_BYTES, block_bytes, unpack, unpack_arrays
+from yondle.logbook.sql import Connection, Row
 from yondle.logbook.store import CANNOT_ANSWER, asking, damaged, open_to_read, trouble
 from yondle.model.acts import Act
 from yondle.model.errors import KnownError
@@ -30,18 +29,18 @@ class RecordReader(KeptReader):
 
     def close(self) -> None:
         """Close the file."""
-        self._engine.dispose()
+        self._store.close()
 
     def rig(self) -> tuple[str, str, str]:
         """Give kind, name and definition of the rig the logbook is about."""
-        with asking(self._engine, self.path) as connection:
-            row = connection.execute(sa.select(schema.rig).order_by(schema.rig.c.id)).first()
+        with asking(self._store, self.path) as connection:
+            row = connection.execute("SELECT kind, name, definition FROM rig ORDER BY id").fetchone()
         if row is None:
             raise KnownError(
                 say("{path} names no rig.", path=self.path),
                 say("It was never finished; make a new one with 'yondle new'."),
             )
-        return row.kind, row.name, row.definition
+        return row["kind"], row["name"], row["definition"]
 
     def steps(self) -> list[StepRecord]:
         """Give every step with its attempts, passes and notes, oldest first."""
@@ -71,10 +70,8 @@ class RecordReader(KeptReader):
 
     def unclosed(self) -> list[OpenAttempt]:
         """List attempts that were opened and never closed."""
-        with asking(self._engine, self.path) as connection:
-            rows = connection.execute(
-                sa.select(schema.attempt).where(schema.attempt.c.closed_at.is_(None)).order_by(schema.attempt.c.id)
-            ).all()
+        with asking(self._store, self.path) as connection:
+            rows = connection.execute("SELECT * FROM attempt WHERE closed_at IS NULL ORDER BY id").fetchall()
             try:
                 return [open_attempt(connection, row) for row in rows]
             except (ValueError, TypeError, KeyError, AttributeError) as error:
@@ -82,11 +79,11 @@ class RecordReader(KeptReader):
 
     def last_time_s(self) -> float:
         """Give the latest time on the rig's clock that was ever written."""
-        with asking(self._engine, self.path) as connection:
-            times = [
-                connection.execute(sa.select(sa.func.max(column))).scalar_one()
-                for column in (schema.attempt.c.started_s, schema.sample_block.c.to_s, schema.pass_.c.started_s)
-            ]
+        with asking(self._store, self.path) as connection:
+            times = connection.execute(
+                "SELECT (SELECT max(started_s) FROM attempt), (SELECT max(to_s) FROM sample_block),"
+                " (SELECT max(started_s) FROM pass)"
+            ).fetchone()
         try:
             return max((float(t) for t in times if t is not None), default=0.0)
         except (ValueError, TypeError) as error:
@@ -101,15 +98,13 @@ class RecordReader(KeptReader):
         return next(iter(self._blocks(attempt, latest=True)), None)
 
     def _blocks(self, attempt: int, latest: bool) -> list[SampleBlock]:
-        blocks = schema.sample_block
-        asked = sa.select(blocks).where(blocks.c.attempt == attempt)
-        asked = asked.order_by(blocks.c.from_s.desc()).limit(1) if latest else asked.order_by(blocks.c.from_s)
-        with asking(self._engine, self.path) as connection:
+        order = "ORDER BY from_s DESC LIMIT 1" if latest else "ORDER BY from_s"
+        with asking(self._store, self.path) as connection:
             if not latest:
                 self._must_be_a_trace(connection, attempt)
-            rows = connection.execute(asked).all()
+            rows = _blocks_of(connection, attempt, order)
         try:
-            return [unpack(tuple(json.loads(row.channels)), row.samples, row.data) for row in rows]
+            return [unpack(tuple(json.loads(row["channels"])), row["samples"], row["data"]) for row in rows]
         except (ValueError, TypeError) as error:
             raise KnownError(
                 say(
@@ -126,19 +121,14 @@ class RecordReader(KeptReader):
 
         Readings that weren't taken are nan. A block that can't be read is left out; its time shows as a gap.
         """
-        blocks = schema.sample_block
-        with asking(self._engine, self.path) as connection:
+        with asking(self._store, self.path) as connection:
             self._must_be_a_trace(connection, attempt)
-            rows = connection.execute(
-                sa.select(blocks.c.channels, blocks.c.samples, blocks.c.data)
-                .where(blocks.c.attempt == attempt)
-                .order_by(blocks.c.from_s)
-            ).all()
+            rows = _blocks_of(connection, attempt, "ORDER BY from_s")
         read = []
         for row in rows:
             with suppress(ValueError, TypeError):
-                channels = tuple(str(name) for name in json.loads(row.channels))
-                read.append((channels, *unpack_arrays(channels, row.samples, row.data)))
+                channels = tuple(str(name) for name in json.loads(row["channels"]))
+                read.append((channels, *unpack_arrays(channels, row["samples"], row["data"])))
         if not read:
             return np.empty(0), {}
         times = np.concatenate([block[1] for block in read])
@@ -153,12 +143,11 @@ class RecordReader(KeptReader):
             at += len(own)
         return times, columns
 
-    def _must_be_a_trace(self, connection: sa.Connection, attempt: int) -> None:
+    def _must_be_a_trace(self, connection: Connection, attempt: int) -> None:
         """Raise KnownError for a trace larger than any that is shown, before anything of it is unpacked."""
-        blocks = schema.sample_block.c
-        asked = sa.select(blocks.channels, sa.func.sum(blocks.samples)).where(blocks.attempt == attempt)
+        asked = "SELECT channels, sum(samples) FROM sample_block WHERE attempt = ? GROUP BY channels"
         claimed = 0
-        for channels, samples in connection.execute(asked.group_by(blocks.channels)):
+        for channels, samples in connection.execute(asked, (attempt,)):
             with suppress(ValueError, TypeError):
                 claimed += block_bytes(tuple(json.loads(channels)), int(samples))
         if claimed > LARGEST_TRACE_BYTES:
@@ -176,7 +165,7 @@ class RecordReader(KeptReader):
     def values(self, samples: bool = True) -> Values:
         """Give everything in the logbook as plain values, as an archive holds it; raises KnownError for a damaged one."""
         try:
-            return values_of(self._engine, samples)
+            return values_of(self._store, samples)
         except (ValueError, TypeError) as error:
             raise damaged(self.path, str(error)) from error
         except CANNOT_ANSWER as error:
@@ -184,36 +173,30 @@ class RecordReader(KeptReader):
 
     def attachment(self, attachment: int) -> bytes:
         """Give the bytes of a file kept as proof; raises KnownError where there is none of that number."""
-        with asking(self._engine, self.path) as connection:
-            data = connection.execute(
-                sa.select(schema.attachment.c.data).where(schema.attachment.c.id == attachment)
-            ).scalar_one_or_none()
-        if data is None:
+        with asking(self._store, self.path) as connection:
+            row = connection.execute("SELECT data FROM attachment WHERE id = ?", (attachment,)).fetchone()
+        if row is None:
             raise KnownError(
                 say("There is no file {attachment} in {path}.", attachment=attachment, path=self.path),
                 say("The Logbook place lists those there are."),
             )
-        return bytes(data)
+        return bytes(row["data"])
 
     def journal(self, attempt: int) -> list[Act]:
         """List the acts the journal holds of an attempt, in order."""
-        with asking(self._engine, self.path) as connection:
-            rows = connection.execute(
-                sa.select(schema.journal.c.act).where(schema.journal.c.attempt == attempt).order_by(schema.journal.c.id)
-            )
-            return [Act(row.act) for row in rows]
+        with asking(self._store, self.path) as connection:
+            rows = connection.execute("SELECT act FROM journal WHERE attempt = ? ORDER BY id", (attempt,))
+            return [Act(row["act"]) for row in rows]
 
     def sensor_log_names(self) -> list[tuple[int, int, str]]:
         """Give number, step and name of every sensor log there is."""
-        logs = schema.sensor_log.c
-        with asking(self._engine, self.path) as connection:
-            rows = connection.execute(sa.select(logs.id, logs.step, logs.name).order_by(logs.id))
-            return [(row.id, row.step, row.name) for row in rows]
+        with asking(self._store, self.path) as connection:
+            return [tuple(row) for row in connection.execute("SELECT id, step, name FROM sensor_log ORDER BY id")]
 
     def sensor_logs(self, step: int) -> list[SensorLog]:
         """Give the sensor logs added to a step."""
         try:
-            with asking(self._engine, self.path) as connection:
+            with asking(self._store, self.path) as connection:
                 return sensor_logs(connection, step)
         except ValueError as error:
             raise damaged(self.path, say("a sensor log can't be read: {error}", error=error)) from error
@@ -223,10 +206,10 @@ class RecordReader(KeptReader):
             return list(steps(connection, number, passes_of))
 
     @contextmanager
-    def _told(self) -> Iterator[sa.Connection]:
+    def _told(self) -> Iterator[Connection]:
         """Give a connection to read steps with; what can't be read is told."""
         try:
-            with self._engine.connect() as connection:
+            with self._store.reading() as connection:
                 yield connection
         except (ValueError, TypeError, AttributeError, KeyError) as error:
             raise damaged(self.path, say("a step can't be read: {error}", error=error)) from error
@@ -237,10 +220,15 @@ class RecordReader(KeptReader):
 @contextmanager
 def reading(path: Path) -> Iterator[RecordReader]:
     """Open a logbook to read it alone; raises KnownError for what is none, or can't be read as it is."""
-    engine = open_to_read(path)
+    store = open_to_read(path)
     try:
-        yield RecordReader(path, engine)
+        yield RecordReader(path, store)
     except CANNOT_ANSWER as error:
         raise trouble(path, error) from error
     finally:
-        engine.dispose()
+        store.close()
+
+
+def _blocks_of(connection: Connection, attempt: int, order: str) -> list[Row]:
+    asked = f"SELECT channels, samples, data FROM sample_block WHERE attempt = ? {order}"
+    return connection.execute(asked, (attempt,)).fetchall()

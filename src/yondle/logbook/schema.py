@@ -1,194 +1,107 @@
-"""The tables of a logbook as SQLAlchemy sees them; the migrations make and change them in the file."""
+"""The tables of a logbook as they stand in the file today; the scripts in `migrations` make and change them there."""
 
 from __future__ import annotations
 
-import sqlalchemy as sa
+from enum import Enum, auto
+from typing import NamedTuple
 
 APPLICATION_ID = 0x594E444C
 """'YNDL', in the SQLite header of every logbook."""
 
 SCHEMA_VERSION = 5
-"""Kept in the file's user_version; migration number and version go together."""
+"""Kept in the file's user_version; the number of the latest script in `migrations`."""
 
-metadata = sa.MetaData()
 
-rig = sa.Table(
-    "rig",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("kind", sa.Text, nullable=False),
-    sa.Column("name", sa.Text, nullable=False),
-    sa.Column("definition", sa.Text, nullable=False),
-)
+class Kind(Enum):
+    """What a column holds; SQLite itself lets anything stand anywhere."""
 
-step = sa.Table(
-    "step",
-    metadata,
-    sa.Column("number", sa.Integer, primary_key=True),
-    sa.Column("rig", sa.Integer, sa.ForeignKey("rig.id"), nullable=False),
-    sa.Column("kind", sa.Text, nullable=False),
-    sa.Column("parent", sa.Integer, sa.ForeignKey("step.number")),
-    sa.Column("setup", sa.Text, nullable=False),
-    sa.Column("changes", sa.Text, nullable=False),
-    sa.Column("joint", sa.Boolean, nullable=False),
-    sa.Column("derived", sa.Text),
-)
+    WHOLE = auto()
+    REAL = auto()
+    TEXT = auto()
+    YES_OR_NO = auto()
+    BYTES = auto()
 
-attempt = sa.Table(
-    "attempt",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
-    sa.Column("home", sa.Text, nullable=False),
-    sa.Column("home_step", sa.Integer),
-    sa.Column("boot_id", sa.Text, nullable=False),
-    sa.Column("started_at", sa.Text, nullable=False),
-    sa.Column("started_s", sa.Float, nullable=False),
-    sa.Column("conditions", sa.Text, nullable=False),
-    sa.Column("verdict", sa.Text),
-    sa.Column("failure", sa.Text),
-    sa.Column("stage", sa.Text),
-    sa.Column("time_to_failure_s", sa.Float),
-    sa.Column("reason", sa.Text),
-    sa.Column("code", sa.Text),
-    sa.Column("rests_at", sa.Text),
-    sa.Column("verified", sa.Boolean),
-    sa.Column("closed_at", sa.Text),
-    sa.Column("check", sa.Text),
-    sa.Column("last", sa.Text),
-    sa.Column("points_to", sa.Text),
-    sa.Column("signs", sa.Text),
-    sa.Column("seen", sa.Text),
-)
 
-pass_ = sa.Table(
-    "pass",
-    metadata,
-    sa.Column("attempt", sa.Integer, sa.ForeignKey("attempt.id"), primary_key=True),
-    sa.Column("ordinal", sa.Integer, primary_key=True),
-    sa.Column("stage", sa.Text, nullable=False),
-    sa.Column("workload", sa.Text, nullable=False),
-    sa.Column("round", sa.Integer, nullable=False),
-    sa.Column("warm_up", sa.Boolean, nullable=False),
-    sa.Column("started_s", sa.Float, nullable=False),
-    sa.Column("ok", sa.Boolean),
-    sa.Column("score", sa.Float),
-    sa.Column("duration_s", sa.Float),
-    sa.Column("failure", sa.Text),
-    sa.Column("detail", sa.Text),
-    sa.Column("facts", sa.Text),
-    sa.Column("disturbed", sa.Text, nullable=False, server_default=""),
-    sa.Column("frame_times", sa.LargeBinary),
-    sa.Column("discarded", sa.Text, nullable=False, server_default=""),
-)
+class Column(NamedTuple):
+    """A column by its name; `key` is part of what tells the rows apart, `empty` may be NULL."""
 
-sample_block = sa.Table(
-    "sample_block",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("attempt", sa.Integer, sa.ForeignKey("attempt.id"), nullable=False, index=True),
-    sa.Column("ordinal", sa.Integer),
-    sa.Column("from_s", sa.Float, nullable=False),
-    sa.Column("to_s", sa.Float, nullable=False),
-    sa.Column("samples", sa.Integer, nullable=False),
-    sa.Column("channels", sa.Text, nullable=False),
-    sa.Column("data", sa.LargeBinary, nullable=False),
-)
+    name: str
+    kind: Kind
+    key: bool = False
+    empty: bool = False
 
-journal = sa.Table(
-    "journal",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("attempt", sa.Integer, index=True),
-    sa.Column("act", sa.Text, nullable=False),
-    sa.Column("detail", sa.Text, nullable=False),
-)
 
-note = sa.Table(
-    "note",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
-    sa.Column("at", sa.Text, nullable=False),
-    sa.Column("text", sa.Text, nullable=False),
-    sa.Column("caveat", sa.Boolean, nullable=False, server_default="0"),
-    sa.Column("edited_at", sa.Text, nullable=False, server_default=""),
-)
+class Table(NamedTuple):
+    """A table with its columns in their order."""
 
-attachment = sa.Table(
-    "attachment",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
-    sa.Column("at", sa.Text, nullable=False),
-    sa.Column("name", sa.Text, nullable=False),
-    sa.Column("sha256", sa.Text, nullable=False),
-    sa.Column("data", sa.LargeBinary, nullable=False),
-)
+    name: str
+    columns: tuple[Column, ...]
 
-result = sa.Table(
-    "result",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
-    sa.Column("workload", sa.Text, nullable=False),
-    sa.Column("at", sa.Text, nullable=False),
-    sa.Column("score", sa.Float, nullable=False),
-    sa.Column("facts", sa.Text, nullable=False),
-    sa.Column("frame_times", sa.LargeBinary),
-    sa.Column("discarded", sa.Text, nullable=False, server_default=""),
-)
+    @property
+    def names(self) -> tuple[str, ...]:
+        """All columns by name."""
+        return tuple(column.name for column in self.columns)
 
-sensor_log = sa.Table(
-    "sensor_log",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("step", sa.Integer, sa.ForeignKey("step.number"), nullable=False, index=True),
-    sa.Column("at", sa.Text, nullable=False),
-    sa.Column("name", sa.Text, nullable=False),
-    sa.Column("began_at", sa.Text, nullable=False),
-    sa.Column("channels", sa.Text, nullable=False),
-    sa.Column("samples", sa.Integer, nullable=False),
-    sa.Column("data", sa.LargeBinary, nullable=False),
-)
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """The columns that tell the rows apart."""
+        return tuple(column.name for column in self.columns if column.key)
 
-state = sa.Table(
-    "state",
-    metadata,
-    sa.Column("name", sa.Text, primary_key=True),
-    sa.Column("value", sa.Text, nullable=False),
-)
+    def column(self, name: str) -> Column | None:
+        """Give a column by its name; None where the table has none of that name."""
+        return next((column for column in self.columns if column.name == name), None)
 
-profile = sa.Table(
-    "profile",
-    metadata,
-    sa.Column("name", sa.Text, primary_key=True),
-    sa.Column("purpose", sa.Text, nullable=False),
-    sa.Column("benchmark", sa.Text, nullable=False),
-    sa.Column("setup", sa.Text, nullable=False),
-    sa.Column("step", sa.Integer, sa.ForeignKey("step.number")),
-    sa.Column("at", sa.Text, nullable=False),
-)
 
-plan = sa.Table(
-    "plan",
-    metadata,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("definition", sa.Text, nullable=False),
-    sa.Column("start", sa.Text, nullable=False),
-    sa.Column("started_at", sa.Text, nullable=False),
-    sa.Column("started_s", sa.Float, nullable=False),
-    sa.Column("ended_at", sa.Text),
-    sa.Column("end", sa.Text),
-    sa.Column("found", sa.Text),
-)
+_KINDS = {"whole": Kind.WHOLE, "real": Kind.REAL, "text": Kind.TEXT, "yes/no": Kind.YES_OR_NO, "bytes": Kind.BYTES}
 
-plan_move = sa.Table(
-    "plan_move",
-    metadata,
-    sa.Column("plan", sa.Integer, sa.ForeignKey("plan.id"), primary_key=True),
-    sa.Column("number", sa.Integer, primary_key=True),
-    sa.Column("words", sa.Text, nullable=False),
-    sa.Column("attempt", sa.Integer),
-    sa.Column("result", sa.Text),
-)
+
+def _table(name: str, *columns: str) -> Table:
+    """Read columns written as 'name kind', with 'key' behind those that are, and '?' behind those that may be empty."""
+    read = []
+    for told in columns:
+        called, kind, *more = told.removesuffix("?").split()
+        read.append(Column(called, _KINDS[kind], more == ["key"], told.endswith("?")))
+    return Table(name, tuple(read))
+
+
+TABLES = (
+    _table("rig", "id whole key", "kind text", "name text", "definition text"),
+    _table(
+        "step", "number whole key", "rig whole", "kind text", "parent whole?", "setup text", "changes text", "joint yes/no",
+        "derived text?",
+    ),
+    _table(
+        "attempt", "id whole key", "step whole", "home text", "home_step whole?", "boot_id text", "started_at text",
+        "started_s real", "conditions text", "verdict text?", "failure text?", "stage text?", "time_to_failure_s real?",
+        "reason text?", "code text?", "rests_at text?", "verified yes/no?", "closed_at text?", "check text?", "last text?",
+        "points_to text?", "signs text?", "seen text?",
+    ),
+    _table(
+        "pass", "attempt whole key", "ordinal whole key", "stage text", "workload text", "round whole", "warm_up yes/no",
+        "started_s real", "ok yes/no?", "score real?", "duration_s real?", "failure text?", "detail text?", "facts text?",
+        "disturbed text", "frame_times bytes?", "discarded text",
+    ),
+    _table(
+        "sample_block", "id whole key", "attempt whole", "ordinal whole?", "from_s real", "to_s real", "samples whole",
+        "channels text", "data bytes",
+    ),
+    _table("journal", "id whole key", "attempt whole?", "act text", "detail text"),
+    _table("note", "id whole key", "step whole", "at text", "text text", "caveat yes/no", "edited_at text"),
+    _table("attachment", "id whole key", "step whole", "at text", "name text", "sha256 text", "data bytes"),
+    _table(
+        "result", "id whole key", "step whole", "workload text", "at text", "score real", "facts text", "frame_times bytes?",
+        "discarded text",
+    ),
+    _table(
+        "sensor_log", "id whole key", "step whole", "at text", "name text", "began_at text", "channels text", "samples whole",
+        "data bytes",
+    ),
+    _table("state", "name text key", "value text"),
+    _table("profile", "name text key", "purpose text", "benchmark text", "setup text", "step whole?", "at text"),
+    _table(
+        "plan", "id whole key", "definition text", "start text", "started_at text", "started_s real", "ended_at text?",
+        "end text?", "found text?",
+    ),
+    _table("plan_move", "plan whole key", "number whole key", "words text", "attempt whole?", "result text?"),
+)  # fmt: skip
+"""Every table; one that refers to another stands after it."""

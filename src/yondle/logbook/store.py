@@ -9,20 +9,19 @@ import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import IO, Any
-
-import sqlalchemy as sa
-from sqlalchemy import event
+from typing import IO
 
 from yondle.formats.whole_files import written_whole
 from yondle.language.saying import say
-from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION, metadata
+from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION, TABLES, Column, Kind
+from yondle.logbook.sql import Connection, Store
 from yondle.model.errors import KnownError
 
 _SQLITE_HEADER = b"SQLite format 3\x00"
 _LONGEST_DETAIL = 160
-CANNOT_ANSWER = (sa.exc.DatabaseError, UnicodeDecodeError)
+CANNOT_ANSWER = (sqlite3.DatabaseError, UnicodeDecodeError)
 """What reading or writing a damaged file raises; the second where what SQLite says of it holds bytes that are no text."""
+_MIGRATIONS = Path(__file__).parent / "migrations"
 _CHECKED_WHOLE_BELOW = 64 * 1024 * 1024
 _LARGEST_COUNT, _LARGEST_FIGURE, _LATEST_S = 10**15, 1e100, 1e11
 """Of numbers and sizes, of scores, and of seconds on a rig's clock (three thousand years)."""
@@ -118,93 +117,91 @@ def create_store(path: Path) -> None:
         ) from None
     except OSError as error:
         raise _no_permission(path, error) from error
+    store = connect(path)
     try:
-        engine = connect(path)
-        _migrate(engine)
-        engine.dispose()
-    except sa.exc.OperationalError as error:
+        _migrate(store, 0)
+    except sqlite3.OperationalError as error:
         path.unlink(missing_ok=True)
         raise trouble(path, error) from error
+    finally:
+        store.close()
 
 
-def open_store(path: Path) -> sa.Engine:
+def open_store(path: Path) -> Store:
     """Open an existing logbook and bring it up to date; a copy of an older one is kept beside it."""
     _must_be_logbook(path)
     _must_be_writable(path)
-    engine = connect(path)
-    try:
-        with engine.connect() as connection:
+    store = connect(path)
+    with _closed_unless_good(store, path):
+        with store.reading() as connection:
             version = _version(connection)
             if path.stat().st_size < _CHECKED_WHOLE_BELOW:
-                answer = connection.execute(sa.text("PRAGMA quick_check(1)")).scalar_one()
+                answer = connection.execute("PRAGMA quick_check(1)").fetchone()[0]
                 if answer != "ok":
                     raise damaged(path, str(answer).splitlines()[-1])
-        _must_not_be_newer(path, version)
-        if version == SCHEMA_VERSION:
-            _must_hold_what_it_should(engine, path)
+            _must_not_be_newer(path, version)
+            if version == SCHEMA_VERSION:
+                _must_hold_what_it_should(connection, path)
         if version < SCHEMA_VERSION:
             with written_whole(path.with_name(f"{path.name}.schema{version}")) as copy:
                 shutil.copy2(path, copy)
-            _migrate(engine)
-    except CANNOT_ANSWER as error:
-        engine.dispose()
-        raise trouble(path, error) from error
-    except KnownError:
-        engine.dispose()
-        raise
-    return engine
+            _migrate(store, version)
+    return store
 
 
-def open_to_read(path: Path) -> sa.Engine:
+def open_to_read(path: Path) -> Store:
     """Open an existing logbook, which another program may be writing, without changing it or what lies beside it."""
     _must_be_logbook(path)
     in_use = path.with_name(path.name + "-wal").exists()
-    how = {"mode": "ro", "uri": "true"} | ({} if in_use else {"immutable": "1"})
-    engine = sa.create_engine(sa.URL.create("sqlite", database=path.absolute().as_uri(), query=how))
-    try:
-        with engine.connect() as connection:
-            version = _version(connection)
+    store = Store(
+        path.absolute().as_uri() + "?mode=ro" + ("" if in_use else "&immutable=1"), ("PRAGMA trusted_schema=OFF",)
+    )
+    with _closed_unless_good(store, path), store.reading() as connection:
+        version = _version(connection)
         _must_not_be_newer(path, version)
-        if version == SCHEMA_VERSION:
-            _must_hold_what_it_should(engine, path)
         if version < SCHEMA_VERSION:
             raise KnownError(
                 say("{path} was written by an older Yondle.", path=path),
                 say("Open it once, which brings it up to date."),
             )
+        _must_hold_what_it_should(connection, path)
+    return store
+
+
+def connect(path: Path) -> Store:
+    """Open a logbook file: write-ahead log, every commit synced to the disk."""
+    return Store(
+        path.absolute().as_uri() + "?mode=rw",
+        (
+            "PRAGMA journal_mode=WAL",
+            "PRAGMA synchronous=FULL",
+            "PRAGMA foreign_keys=ON",
+            "PRAGMA trusted_schema=OFF",
+        ),
+    )
+
+
+@contextmanager
+def _closed_unless_good(store: Store, path: Path) -> Iterator[None]:
+    """Close a file again that isn't as it should be, and say why."""
+    try:
+        yield
     except CANNOT_ANSWER as error:
-        engine.dispose()
+        store.close()
         raise trouble(path, error) from error
-    except KnownError:
-        engine.dispose()
+    except BaseException:
+        store.close()
         raise
-    return engine
 
 
-def connect(path: Path) -> sa.Engine:
-    """Make the engine for a logbook file: write-ahead log, every commit synced to the disk."""
-    engine = sa.create_engine(sa.URL.create("sqlite", database=str(path)))
-
-    @event.listens_for(engine, "connect")
-    def _prepare(connection: sqlite3.Connection, _: Any) -> None:
-        cursor = connection.cursor()
-        cursor.execute("PRAGMA journal_mode=WAL")
-        cursor.execute("PRAGMA synchronous=FULL")
-        cursor.execute("PRAGMA foreign_keys=ON")
-        cursor.execute("PRAGMA trusted_schema=OFF")
-        cursor.close()
-
-    return engine
-
-
-def trouble(path: Path, error: sa.exc.DatabaseError | UnicodeDecodeError) -> KnownError:
+def trouble(path: Path, error: sqlite3.DatabaseError | UnicodeDecodeError) -> KnownError:
     """Put what SQLite reports into a sentence that says what to do."""
     if isinstance(error, UnicodeDecodeError):
         return damaged(path, say("what should be text is none"))
-    words = str(error.orig).lower()
+    words = str(error).lower()
     if "full" in words or "disk i/o" in words or "file too large" in words:
         return KnownError(
-            say("{path} can't be written: the disk is full or may not hold more ({orig}).", path=path, orig=error.orig),
+            say("{path} can't be written: the disk is full or may not hold more ({orig}).", path=path, orig=error),
             say("Make room and start again; everything written before is safe."),
         )
     if "readonly" in words or "unable to open" in words:
@@ -213,14 +210,24 @@ def trouble(path: Path, error: sa.exc.DatabaseError | UnicodeDecodeError) -> Kno
         )
     if "locked" in words:
         return KnownError(say("{path} is in use by another program.", path=path), say("Close it there first."))
-    return damaged(path, str(error.orig))
+    return damaged(path, str(error))
 
 
 @contextmanager
-def asking(engine: sa.Engine, path: Path) -> Iterator[sa.Connection]:
+def asking(store: Store, path: Path) -> Iterator[Connection]:
     """Ask a logbook; what it can't answer is a KnownError that says what to do."""
     try:
-        with engine.connect() as connection:
+        with store.reading() as connection:
+            yield connection
+    except CANNOT_ANSWER as error:
+        raise trouble(path, error) from error
+
+
+@contextmanager
+def changing(store: Store, path: Path) -> Iterator[Connection]:
+    """Change a logbook: durable when the block ends; what can't be written is a KnownError, and nothing of it is there."""
+    try:
+        with store.writing() as connection:
             yield connection
     except CANNOT_ANSWER as error:
         raise trouble(path, error) from error
@@ -263,8 +270,8 @@ def _must_be_writable(path: Path) -> None:
         )
 
 
-def _version(connection: sa.Connection) -> int:
-    return int(connection.execute(sa.text("PRAGMA user_version")).scalar_one())
+def _version(connection: Connection) -> int:
+    return int(connection.execute("PRAGMA user_version").fetchone()[0])
 
 
 def _must_not_be_newer(path: Path, version: int) -> None:
@@ -280,55 +287,55 @@ def _must_not_be_newer(path: Path, version: int) -> None:
         )
 
 
-def _must_hold_what_it_should(engine: sa.Engine, path: Path) -> None:
+def _must_hold_what_it_should(connection: Connection, path: Path) -> None:
     """Raise KnownError where a cell holds another kind of value than its column; SQLite itself lets anything stand anywhere.
 
     One look a table, done by SQLite: figures that are words, times that no clock can show, and text that is none.
     """
-    with engine.connect() as connection:
-        for table in metadata.sorted_tables:
-            wrong = " OR ".join(_wrong_cell(column) for column in table.columns)
-            found = connection.exec_driver_sql(f'SELECT rowid FROM "{table.name}" WHERE {wrong} LIMIT 1').first()
-            if found is not None:
-                raise damaged(
-                    path,
-                    say("row {row} of its table {table} holds what can't stand there", row=found[0], table=table.name),
-                )
+    for table in TABLES:
+        wrong = " OR ".join(_wrong_cell(column) for column in table.columns)
+        found = connection.execute(f'SELECT rowid FROM "{table.name}" WHERE {wrong} LIMIT 1').fetchone()
+        if found is not None:
+            raise damaged(
+                path, say("row {row} of its table {table} holds what can't stand there", row=found[0], table=table.name)
+            )
 
 
-def _wrong_cell(column: sa.Column[Any]) -> str:
-    name, empty = f'"{column.name}"', "'null'," if column.nullable else ""
-    match column.type:
-        case sa.Boolean():
+def _wrong_cell(column: Column) -> str:
+    name, empty = f'"{column.name}"', "'null'," if column.empty else ""
+    match column.kind:
+        case Kind.YES_OR_NO:
             return f"typeof({name}) NOT IN ({empty}'integer') OR {name} NOT IN (0, 1)"
-        case sa.Integer():
+        case Kind.WHOLE:
             return f"typeof({name}) NOT IN ({empty}'integer') OR abs({name}) > {_LARGEST_COUNT}"
-        case sa.Float():
+        case Kind.REAL:
             most = _LATEST_S if column.name.endswith("_s") else _LARGEST_FIGURE
             return f"typeof({name}) NOT IN ({empty}'integer', 'real') OR abs({name}) > {most}"
-        case sa.LargeBinary():
+        case Kind.BYTES:
             return f"typeof({name}) NOT IN ({empty}'blob')"
-        case _:
+        case Kind.TEXT:
             return f"typeof({name}) NOT IN ({empty}'text')"
 
 
-def _migrate(engine: sa.Engine) -> None:
-    from alembic import command
-    from alembic.config import Config
-    from alembic.util import CommandError
-
-    config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    with engine.begin() as connection:
-        config.attributes["connection"] = connection
+def _migrate(store: Store, version: int) -> None:
+    """Run the scripts that make the schema of today out of another; all of them or none."""
+    scripts = sorted(_MIGRATIONS.glob("*.sql"))[max(version, 0) :]
+    with store.bare() as connection:
         try:
-            command.upgrade(config, "head")
-        except CommandError as error:
-            raise damaged(
-                Path(engine.url.database or ""), say("its schema is none there was: {error}", error=error)
-            ) from error
-        connection.execute(sa.text(f"PRAGMA application_id={APPLICATION_ID}"))
-        connection.execute(sa.text(f"PRAGMA user_version={SCHEMA_VERSION}"))
+            connection.executescript(
+                "\n".join(
+                    (
+                        "BEGIN IMMEDIATE;",
+                        *(script.read_text("utf-8") for script in scripts),
+                        f"PRAGMA application_id={APPLICATION_ID};",
+                        f"PRAGMA user_version={SCHEMA_VERSION};",
+                        "COMMIT;",
+                    )
+                )
+            )
+        except BaseException:
+            connection.rollback()
+            raise
 
 
 def damaged(path: Path, detail: str) -> KnownError:

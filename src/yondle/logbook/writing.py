@@ -8,12 +8,10 @@ from collections.abc import Callable
 from dataclasses import asdict
 from typing import Any
 
-import sqlalchemy as sa
-
 from yondle.formats.documents import Document, Entry, Heading, RigPosition, value_of
 from yondle.language.saying import kept
-from yondle.logbook import schema
 from yondle.logbook.samples import pack
+from yondle.logbook.sql import Connection, deleted, inserted, updated
 from yondle.model.acts import Act
 from yondle.model.events import (
     Applied,
@@ -37,7 +35,7 @@ from yondle.model.events import (
 from yondle.model.knobs import Setup
 
 
-def write(connection: sa.Connection, record: Durable) -> None:
+def write(connection: Connection, record: Durable) -> None:
     """Write one record; every one that announces or answers an act leaves its line in the journal."""
     written = _WRITTEN.get(type(record))
     if written is not None:
@@ -45,8 +43,7 @@ def write(connection: sa.Connection, record: Durable) -> None:
     if type(record) in _ACTS:
         act, detail = _ACTS[type(record)]
         attempt = record.attempt if not isinstance(record, PositionMoved) else None
-        row = schema.journal.insert().values(attempt=attempt, act=act.value, detail=json.dumps(detail(record)))
-        connection.execute(row)
+        inserted(connection, "journal", attempt=attempt, act=act.value, detail=json.dumps(detail(record)))
 
 
 def _rests(record: AttemptClosed | PositionMoved) -> dict[str, Any]:
@@ -78,7 +75,7 @@ _ACTS: dict[type, tuple[Act, Callable[[Any], dict[str, Any]]]] = {
 """What the journal calls each record, and the detail it keeps of it."""
 
 
-def _write_entry(connection: sa.Connection, record: EntryOpened) -> None:
+def _write_entry(connection: Connection, record: EntryOpened) -> None:
     entry = Entry(
         attempt=record.attempt,
         values=dict(record.values),
@@ -89,149 +86,148 @@ def _write_entry(connection: sa.Connection, record: EntryOpened) -> None:
     keep_document(connection, entry)
 
 
-def _write_entered(connection: sa.Connection, _: Entered) -> None:
+def _write_entered(connection: Connection, _: Entered) -> None:
     forget_document(connection, Entry)
 
 
-def _write_heading(connection: sa.Connection, record: PutBackOpened) -> None:
+def _write_heading(connection: Connection, record: PutBackOpened) -> None:
     if not record.attempt:
         keep_document(connection, Heading(setup=dict(record.setup), position=record.position))
 
 
-def _write_closed(connection: sa.Connection, record: AttemptClosed) -> None:
-    row = schema.attempt.update().where(schema.attempt.c.id == record.attempt)
-    connection.execute(row.values(rests_at=_setup_text(record.rests_at), verified=record.verified, closed_at=record.at))
+def _write_closed(connection: Connection, record: AttemptClosed) -> None:
+    rests_at = _setup_text(record.rests_at)
+    updated(
+        connection, "attempt", {"id": record.attempt}, rests_at=rests_at, verified=record.verified, closed_at=record.at
+    )
     _write_position(connection, record)
 
 
-def _write_moved(connection: sa.Connection, record: PositionMoved) -> None:
+def _write_moved(connection: Connection, record: PositionMoved) -> None:
     forget_document(connection, Heading)
     _write_position(connection, record)
 
 
-def _write_position(connection: sa.Connection, record: AttemptClosed | PositionMoved) -> None:
+def _write_position(connection: Connection, record: AttemptClosed | PositionMoved) -> None:
     keep_document(connection, RigPosition(record.position))
     if record.verified:
         forget_document(connection, Entry)
 
 
-def _write_step(connection: sa.Connection, record: StepOpened) -> None:
+def _write_step(connection: Connection, record: StepOpened) -> None:
     step = record.step
-    there = connection.execute(sa.select(schema.step.c.number).where(schema.step.c.number == step.number)).first()
+    there = connection.execute("SELECT number FROM step WHERE number = ?", (step.number,)).fetchone()
     if there is None:
-        connection.execute(
-            schema.step.insert().values(
-                number=step.number,
-                rig=1,
-                kind=step.kind.value,
-                parent=step.parent,
-                setup=_setup_text(step.setup),
-                changes=json.dumps([[c.knob, c.old, c.new] for c in step.changes]),
-                joint=step.joint,
-                derived=json.dumps(record.derived),
-            )
+        inserted(
+            connection,
+            "step",
+            number=step.number,
+            rig=1,
+            kind=step.kind.value,
+            parent=step.parent,
+            setup=_setup_text(step.setup),
+            changes=json.dumps([[c.knob, c.old, c.new] for c in step.changes]),
+            joint=step.joint,
+            derived=json.dumps(record.derived),
         )
-    connection.execute(
-        schema.attempt.insert().values(
-            id=record.attempt,
-            step=step.number,
-            home=_setup_text(record.home),
-            home_step=record.home_step,
-            boot_id=record.boot_id,
-            started_at=record.at,
-            started_s=record.t,
-            conditions=json.dumps({k: kept(v) if isinstance(v, str) else v for k, v in record.conditions.items()}),
-            check=json.dumps(asdict(record.check)),
-        )
+    inserted(
+        connection,
+        "attempt",
+        id=record.attempt,
+        step=step.number,
+        home=_setup_text(record.home),
+        home_step=record.home_step,
+        boot_id=record.boot_id,
+        started_at=record.at,
+        started_s=record.t,
+        conditions=json.dumps({k: kept(v) if isinstance(v, str) else v for k, v in record.conditions.items()}),
+        check=json.dumps(asdict(record.check)),
     )
 
 
-def _write_pass_opened(connection: sa.Connection, record: PassOpened) -> None:
-    connection.execute(
-        schema.pass_.insert().values(
-            attempt=record.attempt,
-            ordinal=record.ordinal,
-            stage=record.stage,
-            workload=record.workload,
-            round=record.round,
-            warm_up=record.warm_up,
-            started_s=record.t,
-        )
+def _write_pass_opened(connection: Connection, record: PassOpened) -> None:
+    inserted(
+        connection,
+        "pass",
+        attempt=record.attempt,
+        ordinal=record.ordinal,
+        stage=record.stage,
+        workload=record.workload,
+        round=record.round,
+        warm_up=record.warm_up,
+        started_s=record.t,
     )
 
 
-def _write_pass_ended(connection: sa.Connection, record: PassEnded) -> None:
+def _write_pass_ended(connection: Connection, record: PassEnded) -> None:
     result = record.record.result
     if result is None:
         return
-    connection.execute(
-        schema.pass_.update()
-        .where(schema.pass_.c.attempt == record.attempt, schema.pass_.c.ordinal == record.record.ordinal)
-        .values(
-            ok=result.ok,
-            score=result.score,
-            duration_s=result.duration_s,
-            failure=result.failure,
-            detail=kept(result.detail),
-            facts=json.dumps(result.measured.facts()),
-            disturbed=kept(record.record.disturbed),
-            frame_times=array("f", result.frame_times_ms).tobytes() if result.frame_times_ms else None,
-        )
+    updated(
+        connection,
+        "pass",
+        {"attempt": record.attempt, "ordinal": record.record.ordinal},
+        ok=result.ok,
+        score=result.score,
+        duration_s=result.duration_s,
+        failure=result.failure,
+        detail=kept(result.detail),
+        facts=json.dumps(result.measured.facts()),
+        disturbed=kept(record.record.disturbed),
+        frame_times=array("f", result.frame_times_ms).tobytes() if result.frame_times_ms else None,
     )
 
 
-def _write_block(connection: sa.Connection, record: BlockRecorded) -> None:
+def _write_block(connection: Connection, record: BlockRecorded) -> None:
     block = record.block
-    connection.execute(
-        schema.sample_block.insert().values(
-            attempt=record.attempt,
-            ordinal=record.ordinal,
-            from_s=block.times_s[0],
-            to_s=block.times_s[-1],
-            samples=len(block.times_s),
-            channels=json.dumps(block.channels),
-            data=pack(block),
-        )
+    inserted(
+        connection,
+        "sample_block",
+        attempt=record.attempt,
+        ordinal=record.ordinal,
+        from_s=block.times_s[0],
+        to_s=block.times_s[-1],
+        samples=len(block.times_s),
+        channels=json.dumps(block.channels),
+        data=pack(block),
     )
 
 
-def _write_verdict(connection: sa.Connection, record: VerdictGiven) -> None:
+def _write_verdict(connection: Connection, record: VerdictGiven) -> None:
     outcome = record.outcome
-    connection.execute(
-        schema.attempt.update()
-        .where(schema.attempt.c.id == record.attempt)
-        .values(
-            verdict=outcome.verdict.value,
-            failure=outcome.failure.value if outcome.failure else None,
-            stage=outcome.stage,
-            time_to_failure_s=outcome.time_to_failure_s,
-            reason=kept(outcome.reason),
-            code=outcome.code,
-            last=json.dumps(outcome.last),
-            points_to=outcome.pointer.subsystem,
-            signs=json.dumps([kept(sign) for sign in outcome.pointer.signs]),
-            seen=json.dumps(outcome.seen),
-        )
+    updated(
+        connection,
+        "attempt",
+        {"id": record.attempt},
+        verdict=outcome.verdict.value,
+        failure=outcome.failure.value if outcome.failure else None,
+        stage=outcome.stage,
+        time_to_failure_s=outcome.time_to_failure_s,
+        reason=kept(outcome.reason),
+        code=outcome.code,
+        last=json.dumps(outcome.last),
+        points_to=outcome.pointer.subsystem,
+        signs=json.dumps([kept(sign) for sign in outcome.pointer.signs]),
+        seen=json.dumps(outcome.seen),
     )
 
 
-def keep_document(connection: sa.Connection, document: Document) -> None:
+def keep_document(connection: Connection, document: Document) -> None:
     """Keep a document in place of what stood there."""
     forget_document(connection, type(document))
-    row = {"name": document.NAME, "value": json.dumps(value_of(document))}
-    connection.execute(schema.state.insert().values(**row))
+    inserted(connection, "state", name=document.NAME, value=json.dumps(value_of(document)))
 
 
-def forget_document(connection: sa.Connection, kind: type[Document]) -> None:
+def forget_document(connection: Connection, kind: type[Document]) -> None:
     """Take a document away."""
-    connection.execute(schema.state.delete().where(schema.state.c.name == kind.NAME))
+    deleted(connection, "state", name=kind.NAME)
 
 
 def _setup_text(setup: Setup) -> str:
     return json.dumps(dict(setup))
 
 
-_WRITTEN: dict[type, Callable[[sa.Connection, Any], None]] = {
+_WRITTEN: dict[type, Callable[[Connection, Any], None]] = {
     StepOpened: _write_step, EntryOpened: _write_entry, Entered: _write_entered, PassOpened: _write_pass_opened,
     BlockRecorded: _write_block, PassEnded: _write_pass_ended, VerdictGiven: _write_verdict, PutBackOpened: _write_heading,
     AttemptClosed: _write_closed, PositionMoved: _write_moved,

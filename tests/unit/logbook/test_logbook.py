@@ -8,15 +8,13 @@ from importlib.resources import files
 from pathlib import Path
 
 import pytest
-import sqlalchemy as sa
-from alembic import command
-from alembic.config import Config
 from hypothesis import given
 from hypothesis import strategies as st
 
 from yondle.logbook.logbook import Logbook
 from yondle.logbook.samples import pack, unpack
-from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION, metadata
+from yondle.logbook.schema import APPLICATION_ID, SCHEMA_VERSION, TABLES, Column, Kind, Table
+from yondle.logbook.sql import inserted
 from yondle.logbook.store import connect, create_store
 from yondle.model.acts import Act
 from yondle.model.errors import KnownError
@@ -52,26 +50,63 @@ def path(tmp_path: Path) -> Path:
 
 
 def test_the_migrations_make_exactly_the_declared_tables(path: Path) -> None:
+    types = {
+        "INTEGER": Kind.WHOLE,
+        "FLOAT": Kind.REAL,
+        "TEXT": Kind.TEXT,
+        "BOOLEAN": Kind.YES_OR_NO,
+        "BLOB": Kind.BYTES,
+    }
     with sqlite3.connect(path) as file:
         made = {
-            table: [
-                (name, bool(primary)) for _, name, _, _, _, primary in file.execute(f"PRAGMA table_info('{table}')")
-            ]
-            for (table,) in file.execute(
-                "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'alembic%'"
+            Table(
+                table,
+                tuple(
+                    Column(name, types[kind], bool(primary), not filled)
+                    for _, name, kind, filled, _, primary in file.execute(f"PRAGMA table_info('{table}')")
+                ),
             )
+            for (table,) in file.execute("SELECT name FROM sqlite_master WHERE type='table'")
+        }
+        referred = {
+            table.name: {row[2] for row in file.execute(f"PRAGMA foreign_key_list('{table.name}')")} for table in TABLES
         }
     file.close()
-    declared = {t.name: [(c.name, c.primary_key) for c in t.columns] for t in metadata.tables.values()}
-    assert made == declared
+    assert made == set(TABLES)
+    for i, table in enumerate(TABLES):
+        assert referred[table.name] <= {before.name for before in TABLES[: i + 1]}
+    scripts = sorted(each.name for each in (files("yondle.logbook") / "migrations").iterdir())
+    assert [int(name[:4]) for name in scripts] == list(range(1, SCHEMA_VERSION + 1))
+
+
+def test_nothing_of_a_change_is_there_where_it_fails_half_way_and_reading_sees_one_moment(path: Path) -> None:
+    store = connect(path)
+
+    def keep_twice() -> None:
+        with store.writing() as connection:
+            inserted(connection, "state", name="half", value="1")
+            inserted(connection, "state", name="half", value="2")
+
+    with pytest.raises(sqlite3.IntegrityError):
+        keep_twice()
+    with store.reading() as before:
+        count = "SELECT count(*) FROM state"
+        assert before.execute(count).fetchone()[0] == 0
+        with store.writing() as connection:
+            inserted(connection, "state", name="whole", value="1")
+        assert before.execute(count).fetchone()[0] == 0
+    with store.reading() as after:
+        assert after.execute(count).fetchone()[0] == 1
+    store.close()
+    store.close()
 
 
 def test_every_commit_is_synced_to_the_disk(path: Path) -> None:
-    engine = connect(path)
-    with engine.connect() as connection:
-        assert connection.exec_driver_sql("PRAGMA synchronous").scalar() == 2
-        assert connection.exec_driver_sql("PRAGMA journal_mode").scalar() == "wal"
-    engine.dispose()
+    store = connect(path)
+    with store.bare() as connection:
+        assert connection.execute("PRAGMA synchronous").fetchone()[0] == 2
+        assert connection.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
+    store.close()
 
 
 def test_what_is_no_logbook_is_refused_and_left_as_it_is(tmp_path: Path) -> None:
@@ -106,9 +141,8 @@ def test_an_older_logbook_is_brought_up_to_date_and_a_copy_kept(tmp_path: Path) 
     path = tmp_path / "old.yondle"
     create_store(path)
     with sqlite3.connect(path) as file:
-        for table in metadata.tables:
-            file.execute(f"DROP TABLE '{table}'")
-        file.execute("DROP TABLE alembic_version")
+        for table in reversed(TABLES):
+            file.execute(f"DROP TABLE '{table.name}'")
         file.execute("PRAGMA user_version=0")
     file.close()
     Logbook(path).close()
@@ -120,23 +154,18 @@ def test_an_older_logbook_is_brought_up_to_date_and_a_copy_kept(tmp_path: Path) 
 
 def test_a_logbook_of_the_first_schema_is_brought_up_to_date_and_a_copy_kept(tmp_path: Path) -> None:
     path = tmp_path / "first.yondle"
-    engine = sa.create_engine(f"sqlite:///{path}")
-    config = Config()
-    config.set_main_option("script_location", str(files("yondle.logbook") / "migrations"))
-    with engine.begin() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "1")
-        connection.exec_driver_sql("INSERT INTO rig VALUES (1, 'simulated', 'Heron', '')")
-        connection.exec_driver_sql(
-            "INSERT INTO step VALUES (1, 1, 'baseline', NULL, '{\"core_clock\": 4200.0}', '[]', 0)"
-        )
-        connection.exec_driver_sql(
+    scripts = files("yondle.logbook") / "migrations"
+    with sqlite3.connect(path) as file:
+        file.executescript((scripts / "0001_first.sql").read_text())
+        file.execute("INSERT INTO rig VALUES (1, 'simulated', 'Heron', '')")
+        file.execute("INSERT INTO step VALUES (1, 1, 'baseline', NULL, '{\"core_clock\": 4200.0}', '[]', 0)")
+        file.execute(
             "INSERT INTO attempt (id, step, home, boot_id, started_at, started_s, conditions, verdict, reason)"
             " VALUES (1, 1, '{}', 'b', '2026-10-17T20:30:00+01:00', 0.0, '{}', 'held', 'Held.')"
         )
-        connection.exec_driver_sql(f"PRAGMA application_id={APPLICATION_ID}")
-        connection.exec_driver_sql("PRAGMA user_version=1")
-    engine.dispose()
+        file.execute(f"PRAGMA application_id={APPLICATION_ID}")
+        file.execute("PRAGMA user_version=1")
+    file.close()
     book = Logbook(path)
     (step,) = book.steps()
     assert (step.verdict, step.derived, step.attempts[0].check) == (Verdict.HELD, {}, None)

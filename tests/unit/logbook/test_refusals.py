@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-import sqlalchemy as sa
 
 from yondle.logbook.archive import FORMAT, restore, values_of
 from yondle.logbook.logbook import Logbook
@@ -57,7 +56,7 @@ def path(tmp_path: Path) -> Path:
     ],
 )
 def test_what_sqlite_reports_becomes_a_sentence(sqlite_says: str, problem: str, remedy: str) -> None:
-    told = trouble(Path("a.yondle"), sa.exc.OperationalError("", {}, sqlite3.OperationalError(sqlite_says)))
+    told = trouble(Path("a.yondle"), sqlite3.OperationalError(sqlite_says))
     assert problem in told.problem
     assert told.problem.startswith("a.yondle ")
     assert remedy in told.remedy
@@ -66,10 +65,10 @@ def test_what_sqlite_reports_becomes_a_sentence(sqlite_says: str, problem: str, 
 def test_text_that_is_none_is_damage_and_a_question_it_cannot_answer_is_told(path: Path) -> None:
     wrong = UnicodeDecodeError("utf-8", b"\xff", 0, 1, "invalid")
     assert trouble(path, wrong).problem == f"{path} is damaged (what should be text is none)."
-    engine = connect(path)
-    with pytest.raises(KnownError, match="is damaged \\(no such table: songs\\)"), asking(engine, path) as connection:
-        connection.exec_driver_sql("SELECT * FROM songs")
-    engine.dispose()
+    store = connect(path)
+    with pytest.raises(KnownError, match="is damaged \\(no such table: songs\\)"), asking(store, path) as connection:
+        connection.execute("SELECT * FROM songs")
+    store.close()
 
 
 def test_an_older_a_newer_and_a_strange_logbook_are_not_read_and_left_as_they_are(path: Path) -> None:
@@ -98,10 +97,10 @@ def test_what_is_read_while_it_is_written_is_what_was_written_last(path: Path) -
     writer.take(StepOpened(2, Step(2, StepKind.BASELINE, None, SETUP), SETUP, None, "boot", WHEN, 9.0, {}, CHECK, {}))
     reader = open_to_read(path)
     with asking(reader, path) as connection:
-        assert connection.exec_driver_sql("SELECT count(*) FROM attempt").scalar_one() == 2
-        with pytest.raises(sa.exc.OperationalError):
-            connection.exec_driver_sql("DELETE FROM attempt")
-    reader.dispose()
+        assert connection.execute("SELECT count(*) FROM attempt").fetchone()[0] == 2
+        with pytest.raises(sqlite3.OperationalError):
+            connection.execute("DELETE FROM attempt")
+    reader.close()
     with pytest.raises(KnownError) as second:
         Logbook(path)
     assert second.value.problem == f"{path} is open in process {os.getpid()}."
@@ -189,14 +188,14 @@ def _in(table: str, **cells: object) -> Callable[[dict[str, Any]], object]:
 def test_a_spoilt_archive_says_what_is_wrong_with_it_and_leaves_nothing_behind(
     path: Path, spoil: Callable[[dict[str, Any]], object], problem: str
 ) -> None:
-    engine = connect(path)
-    document = values_of(engine)
-    engine.dispose()
+    store = connect(path)
+    document = values_of(store)
+    store.close()
     made = path.with_name("again.yondle")
     restore(made, copy.deepcopy(document))
-    engine = connect(made)
-    assert values_of(engine) == document
-    engine.dispose()
+    store = connect(made)
+    assert values_of(store) == document
+    store.close()
     made.unlink()
     spoil(document)
     with pytest.raises(KnownError) as told:
