@@ -39,7 +39,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.shell.window import MainWindow
 
 app = QApplication([])
-window = MainWindow(Theme(app, "paper"))
+window = MainWindow(Theme(app, "paper"), first_page=False)
 window.show()
 window.open_logbook(Path(sys.argv[1]))
 while window.tune is None or window.bridge.busy:

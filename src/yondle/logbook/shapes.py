@@ -39,7 +39,7 @@ class _Found(BaseModel):
 def plain(text: str) -> Any:
     """Read JSON that holds finite numbers only; raises ValueError for anything else."""
     try:
-        return json.loads(text, parse_constant=_no_number)
+        return _FINITE.decode(text)
     except (TypeError, RecursionError) as error:
         raise ValueError(str(error)) from error
 
@@ -104,3 +104,6 @@ def _is_figure(value: object) -> bool:
 
 def _no_number(name: str) -> float:
     raise ValueError(say("{name} is no number", name=name))
+
+
+_FINITE = json.JSONDecoder(parse_constant=_no_number)

@@ -52,7 +52,7 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
     app.setDesktopFileName("net.yondle.Yondle")
     speak(app)
     theme = Theme(app, os.environ.get(SCHEME_VARIABLE))
-    window = MainWindow(theme)
+    window = MainWindow(theme, first_page=logbook is None)
     window.show()
     if logbook is not None:
         window.open_logbook(logbook, pace, evening)

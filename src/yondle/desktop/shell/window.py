@@ -43,7 +43,8 @@ DEFAULT_PACE = 20.0
 class MainWindow(QMainWindow):
     """Opens logbooks and shows their places; one at a time."""
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self, theme: Theme, first_page: bool = True) -> None:
+        """Without its `first_page` the window is empty until a logbook is opened, which is then to be done at once."""
         super().__init__()
         self._theme = theme
         self.bridge = Bridge()
@@ -73,7 +74,9 @@ class MainWindow(QMainWindow):
         self._foot_timer = QTimer(self)
         self._foot_timer.timeout.connect(self._look_at_foot)
         self._foot_timer.start(FOOT_EVERY_MS)
-        self._show_first()
+        self._show_no_book()
+        if first_page:
+            self._show_first()
 
     @property
     def tune(self) -> TunePlace | None:
@@ -308,6 +311,9 @@ class MainWindow(QMainWindow):
         self.first.wants_file.connect(self.open_logbook)
         self._show_page(self.first)
         self.first.demo_button.setFocus()
+        self._show_no_book()
+
+    def _show_no_book(self) -> None:
         self._rig_name.setText("Yondle")
         self._show_tabs(False)
         self._pace_button.hide()
