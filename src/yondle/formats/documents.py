@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any, ClassVar, Self, TypeVar
+from typing import Annotated, Any, ClassVar, Generic, Self, TypeVar
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, RootModel, ValidationError
 
@@ -47,7 +47,15 @@ class Document(BaseModel):
         return self
 
 
-_STRICT = ConfigDict(frozen=True, strict=True, defer_build=True)
+T = TypeVar("T")
+
+
+class RootDocument(Document, RootModel[T], Generic[T]):
+    """A document that is one value; what it may hold is put together when the first is read, not when the program starts."""
+
+    model_config = ConfigDict(frozen=True, strict=True, defer_build=True)
+
+
 _LOOSE = ConfigDict(frozen=True, strict=True, defer_build=True, extra="allow")
 
 
@@ -64,10 +72,10 @@ class _Part(BaseModel):
 # -- the tuner's own --------------------------------------------------------------------------------------------------
 
 
-class OwnRanges(Document, RootModel[dict[str, tuple[Figure, Figure]]]):
+class OwnRanges(RootDocument[dict[str, tuple[Figure, Figure]]]):
     """The lowest and highest value the tuner stands for, by knob."""
 
-    model_config = ConfigDict(frozen=True, defer_build=True)
+    model_config = ConfigDict(strict=False)
     NAME = "ranges"
     root: dict[str, tuple[Figure, Figure]] = {}
 
@@ -76,10 +84,9 @@ class OwnRanges(Document, RootModel[dict[str, tuple[Figure, Figure]]]):
         return type(self)({**other.root, **self.root})
 
 
-class OwnLimits(Document, RootModel[dict[str, Figure | None]]):
+class OwnLimits(RootDocument[dict[str, Figure | None]]):
     """The reading above which a test is stopped, by channel; None takes the rig's own limit away."""
 
-    model_config = _STRICT
     NAME = "limits"
     root: dict[str, Figure | None] = {}
 
@@ -88,10 +95,9 @@ class OwnLimits(Document, RootModel[dict[str, Figure | None]]):
         return type(self)({**other.root, **self.root})
 
 
-class Conditions(Document, RootModel[dict[str, str]]):
+class Conditions(RootDocument[dict[str, str]]):
     """What the tuner told about the rig that it can't find out by itself."""
 
-    model_config = _STRICT
     NAME = "conditions"
     root: dict[str, str] = {}
 
@@ -100,10 +106,9 @@ class Conditions(Document, RootModel[dict[str, str]]):
         return type(self)({**other.root, **self.root})
 
 
-class ChosenBenchmarks(Document, RootModel[list[str]]):
+class ChosenBenchmarks(RootDocument[list[str]]):
     """The benchmarks that are run, by id; none chosen means the rig's own choice."""
 
-    model_config = _STRICT
     NAME = "chosen benchmarks"
     root: list[str] = []
 
@@ -118,10 +123,9 @@ class TypedWorkload(_Part):
     digits: Annotated[int, Field(ge=0, le=9)]
 
 
-class TypedWorkloads(Document, RootModel[list[TypedWorkload]]):
+class TypedWorkloads(RootDocument[list[TypedWorkload]]):
     """The benchmarks whose figures are typed in or imported."""
 
-    model_config = _STRICT
     NAME = "typed workloads"
     root: list[TypedWorkload] = []
 
@@ -160,10 +164,9 @@ class TypedWorkloads(Document, RootModel[list[TypedWorkload]]):
 # -- comparing and reporting ------------------------------------------------------------------------------------------
 
 
-class Compared(Document, RootModel[list[str]]):
+class Compared(RootDocument[list[str]]):
     """The columns last compared, by address; a step's is its number."""
 
-    model_config = _STRICT
     NAME = "compared"
     root: list[str] = []
 
@@ -179,10 +182,9 @@ class Reference(_Part):
     note: str
 
 
-class References(Document, RootModel[dict[str, Reference]]):
+class References(RootDocument[dict[str, Reference]]):
     """References by name."""
 
-    model_config = _STRICT
     NAME = "references"
     root: dict[str, Reference] = {}
 
@@ -191,10 +193,9 @@ class References(Document, RootModel[dict[str, Reference]]):
         return type(self)({**other.root, **self.root})
 
 
-class Prices(Document, RootModel[dict[str, Figure]]):
+class Prices(RootDocument[dict[str, Figure]]):
     """What columns cost, by their addresses, in whatever money."""
 
-    model_config = _STRICT
     NAME = "prices"
     root: dict[str, Figure] = {}
 
@@ -208,10 +209,9 @@ class Prices(Document, RootModel[dict[str, Figure]]):
         return type(self)({**other.root, **self.root})
 
 
-class ReportQuestion(Document, RootModel[str]):
+class ReportQuestion(RootDocument[str]):
     """The question the report answers; empty without one."""
 
-    model_config = _STRICT
     NAME = "question"
     root: str = ""
 
@@ -220,26 +220,23 @@ class ReportQuestion(Document, RootModel[str]):
         return self if self.root else other
 
 
-class ReportSections(Document, RootModel[list[str]]):
+class ReportSections(RootDocument[list[str]]):
     """The sections of the report in their order; none means all of them."""
 
-    model_config = _STRICT
     NAME = "report sections"
     root: list[str] = []
 
 
-class UnfoldedGroups(Document, RootModel[list[str]]):
+class UnfoldedGroups(RootDocument[list[str]]):
     """The groups of knobs whose rulers are shown; none kept means those that are of use at first."""
 
-    model_config = _STRICT
     NAME = "unfolded groups"
     root: list[str] = []
 
 
-class Mappings(Document, RootModel[dict[str, dict[str, Any]]]):
+class Mappings(RootDocument[dict[str, dict[str, Any]]]):
     """What the columns of tables meant, by their headings, oldest first."""
 
-    model_config = _STRICT
     NAME = "mappings"
     root: dict[str, dict[str, Any]] = {}
 
@@ -251,10 +248,9 @@ class Mappings(Document, RootModel[dict[str, dict[str, Any]]]):
 # -- the real machine -------------------------------------------------------------------------------------------------
 
 
-class OwnWorkloads(Document, RootModel[list[str]]):
+class OwnWorkloads(RootDocument[list[str]]):
     """The user's own workloads, each as the text of its file."""
 
-    model_config = _STRICT
     NAME = "own workloads"
     root: list[str] = []
 
@@ -263,10 +259,9 @@ class OwnWorkloads(Document, RootModel[list[str]]):
         return type(self)(list(dict.fromkeys((*self.root, *other.root))))
 
 
-class OwnThings(Document, RootModel[list[str]]):
+class OwnThings(RootDocument[list[str]]):
     """Files of the tuner's own knobs and sensors, each as its text."""
 
-    model_config = _STRICT
     NAME = "own knobs and sensors"
     root: list[str] = []
 
@@ -288,10 +283,9 @@ class KeptMeter(_Part):
     follows: str = ""
 
 
-class KeptMeters(Document, RootModel[list[KeptMeter]]):
+class KeptMeters(RootDocument[list[KeptMeter]]):
     """The meters outside the machine."""
 
-    model_config = _STRICT
     NAME = "meters"
     root: list[KeptMeter] = []
 
@@ -311,10 +305,9 @@ class RunSettings(FieldsDocument):
     processors: list[int] = []
 
 
-class FoundStock(Document, RootModel[dict[str, Figure]]):
+class FoundStock(RootDocument[dict[str, Figure]]):
     """What every knob stood at when Yondle first saw it."""
 
-    model_config = _STRICT
     NAME = "stock"
     root: dict[str, Figure] = {}
 
@@ -323,18 +316,16 @@ class FoundStock(Document, RootModel[dict[str, Figure]]):
         return type(self)({**other.root, **self.root})
 
 
-class OthersAtMost(Document, RootModel[Figure | None]):
+class OthersAtMost(RootDocument[Figure | None]):
     """How much of the machine other programs may use, in %; None means the usual."""
 
-    model_config = _STRICT
     NAME = "others at most"
     root: Figure | None = None
 
 
-class KeptDeclaration(Document, RootModel[dict[str, Any]]):
+class KeptDeclaration(RootDocument[dict[str, Any]]):
     """What the real machine was like when its logbook was last opened, for those who read it elsewhere."""
 
-    model_config = _STRICT
     NAME = "declaration"
     root: dict[str, Any] = {}
 
@@ -342,10 +333,9 @@ class KeptDeclaration(Document, RootModel[dict[str, Any]]):
 # -- where the rig is -------------------------------------------------------------------------------------------------
 
 
-class RigPosition(Document, RootModel[int | None]):
+class RigPosition(RootDocument[int | None]):
     """The step whose settings are in force; None before the baseline, and where the rig is at none."""
 
-    model_config = _STRICT
     NAME = "position"
     OF_THE_RIG = True
     root: int | None = None
