@@ -20,7 +20,8 @@ from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import KernelLog, crash_records
 from yondle.rigs.linux.files import Tree
 from yondle.rigs.linux.knobs import left_out_words, offered
-from yondle.rigs.linux.probes import THROTTLES, EnergyMeter, Probe, find_probes
+from yondle.rigs.linux.probe import EnergyMeter, Probe
+from yondle.rigs.linux.probes import THROTTLES, find_probes
 from yondle.rigs.linux.root.helper.found import find
 from yondle.rigs.linux.smbios import modules
 from yondle.rigs.linux.this import ThisRig

@@ -123,7 +123,7 @@ def test_the_value_that_was_found_gives_a_fan_back_to_its_own_control(root: Path
 )  # fmt: skip
 def test_no_path_and_no_unknown_knob_is_taken(root: Path, client: Client, knob: object) -> None:
     answer = client.ask(do="set", knob=knob, value=1)
-    assert (answer["ok"], answer["why"]) == (False, "unknown knob")
+    assert (answer["ok"], answer["why"]) == (False, "the helper knows no such knob here")
 
 
 @pytest.mark.parametrize(

@@ -25,7 +25,7 @@ from yondle.model.errors import KnownError
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Failure, Verdict
 from yondle.rigs.linux.knobs import left_out_words, offered
-from yondle.rigs.linux.probes import Probe
+from yondle.rigs.linux.probe import Probe
 from yondle.rigs.linux.root.helper.server import Server
 from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.own.knobs import OwnKnob

@@ -32,7 +32,7 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.rigs.linux.privilege import HelperLine, find_way
-from yondle.rigs.linux.probes import Probe
+from yondle.rigs.linux.probe import Probe
 from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.meters.meter import ANSWERS_WITHIN_S, Meter, MeterPlan
 from yondle.rigs.own.knobs import OwnKnob

@@ -98,6 +98,16 @@ _ABOUT: Mapping[str, _About] = {
     ),
     "graphics_fan_curve": _About(later("Graphics fan at point"), "%", _C, Risk.DOWN, coarsest=5.0, governs=True),
     "graphics_voltage_offset": _About(later("Graphics voltage offset"), "mV", _G, Risk.DOWN, coarsest=5.0),
+    "graphics_clock_offset": _About(
+        later("Graphics clock offset"),
+        "MHz",
+        _G,
+        Risk.UP,
+        coarsest=5.0,
+        about=later("added at every voltage of its curve"),
+    ),
+    "graphics_memory_clock_offset": _About(later("Graphics memory clock offset"), "MHz", _G, Risk.UP, coarsest=5.0),
+    "graphics_fan_level": _About(later("Graphics fan, level"), "%", _C, Risk.DOWN, coarsest=5.0, governs=True),
     "graphics_clock_least": _About(later("Lowest graphics clock"), "MHz", _G, coarsest=50.0),
     "graphics_clock_most": _About(later("Highest graphics clock"), "MHz", _G, Risk.UP, True, 50.0),
     "large_pages": _About(
@@ -150,6 +160,13 @@ _WHY = {
     Why.WRONG: later("its description is wrong: {says}"),
     Why.DIFFERS: later("its parts are at different values: {says}"),
     Why.LEADS_OUT: later("its file leads out of the kernel's own tree"),
+    Why.BY_LIBRARY: later(
+        "its driver shows it through its maker's library alone: install the library's Python binding '{says}' for this Python"
+        " and for root's, then open the logbook again"
+    ),
+    Why.NOT_TOLD: later(
+        "its maker's library can fix it, but nothing tells to what it is fixed, so it couldn't be put back"
+    ),
 }
 
 

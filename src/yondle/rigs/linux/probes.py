@@ -1,6 +1,6 @@
 """What can be read on a Linux machine: each sensor as a channel and the way to read it.
 
-Files as in the kernel's Documentation: hwmon/sysfs-interface, power/powercap, admin-guide/pm/cpufreq, gpu/amdgpu/thermal,
+Files as in the kernel's Documentation: hwmon/sysfs-interface, power/powercap, admin-guide/pm/cpufreq,
 ABI/testing/sysfs-devices-system-cpu (thermal_throttle), driver-api/edac, driver-api/thermal.
 """
 
@@ -10,13 +10,14 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from pathlib import Path
 
-from yondle.language.saying import later, named, say
+from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.linux.files import Source, Tree
-from yondle.rigs.linux.root.helper.cards import named_cards
+from yondle.rigs.linux.graphics import graphics_probes, link_probes
+from yondle.rigs.linux.library import library_probes
+from yondle.rigs.linux.probe import BELOW_CRITICAL, CREDIBLE_C, EnergyMeter, Probe, plain, slug
 
 _P, _G, _M, _C, _W = (
     Subsystem.PROCESSOR, Subsystem.GRAPHICS, Subsystem.MEMORY, Subsystem.COOLING, Subsystem.WHOLE,
@@ -26,30 +27,8 @@ _P, _G, _M, _C, _W = (
 THROTTLES = "throttles"
 _CORE = re.compile(r"Core (\d+)")
 """How the driver of a processor's sensors labels that of one core."""
-CREDIBLE_C = (60.0, 130.0)
-"""Between these lies every temperature at which a part of a PC shuts itself down."""
 LEAST_ROOM_K = 10.0
 """A part at rest is further than this from where it shuts itself down."""
-BELOW_CRITICAL = 5.0
-"""A test is stopped this many degrees below the temperature at which a part shuts itself down, unless the tuner says else."""
-
-
-@dataclass(frozen=True, slots=True)
-class Probe:
-    """A channel, and how its reading is taken; `source` is where it comes from, for people."""
-
-    channel: Channel
-    read: Callable[[], Reading]
-    source: str
-    close: Callable[[], None] = lambda: None
-    file: tuple[Source, float] | None = None
-    """The file that holds nothing but the number, and its scale, where the reading is just that."""
-    most: float | None = None
-    """The reading above which a test is stopped, unless the tuner says otherwise."""
-    through_helper: bool = False
-    """Whether only root may read it, so that the helper does."""
-    junk: str = ""
-    """Why what the chip calls critical guards nothing, in words; nothing where it guards, or isn't told."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,8 +75,8 @@ def find_probes(tree: Tree, now: Callable[[], float], energies: Energies | None 
         *_thermal_zones(tree),
         *_packages(tree, now, energies),
     ]
-    found += _graphics(tree)
-    return _named_apart([*found, *_links(tree), *_counters(tree)])
+    found += [*graphics_probes(tree), *library_probes(tree.root)]
+    return _named_apart([*found, *link_probes(tree), *_counters(tree)])
 
 
 def _hwmon(tree: Tree) -> Iterator[Probe]:
@@ -121,7 +100,7 @@ def _hwmon(tree: Tree) -> Iterator[Probe]:
                     kind.digits,
                     core=int(core[1]) if core is not None else None,
                 )
-                probe = _plain(channel, tree.source(file), kind.scale, str(file))
+                probe = plain(channel, tree.source(file), kind.scale, str(file))
                 critical = tree.number(chip / f"{stem}_crit") if kind.quantity is Quantity.TEMPERATURE else None
                 if critical is None:
                     yield probe
@@ -148,7 +127,7 @@ def _thermal_zones(tree: Tree) -> Iterator[Probe]:
         kind = tree.text(zone / "type")
         if kind and kind.replace("-", "_") not in shown and tree.number(zone / "temp") is not None:
             channel = Channel(slug(f"zone_{kind}"), f"{kind} (zone)", "°C", Quantity.TEMPERATURE, _W, 1)
-            yield _plain(channel, tree.source(zone / "temp"), 1e3, str(zone / "temp"))
+            yield plain(channel, tree.source(zone / "temp"), 1e3, str(zone / "temp"))
 
 
 def _clocks(tree: Tree) -> Iterator[Probe]:
@@ -174,26 +153,7 @@ def _clocks(tree: Tree) -> Iterator[Probe]:
         cpu = int(file.parent.name.removeprefix("policy"))
         name = say("Clock of processor {cpu}", cpu=cpu)
         channel = Channel(f"cpu{cpu}_clock", name, "MHz", Quantity.CLOCK, _P, 0, core=cpu)
-        yield _plain(channel, source, 1e3, str(file))
-
-
-class EnergyMeter:
-    """Power from a counter of energy: its difference over time, past the wrap at its end."""
-
-    def __init__(self, energy: Callable[[], Reading], wraps_at_uj: float | None, now: Callable[[], float]) -> None:
-        self._energy, self._wraps_at, self._now = energy, wraps_at_uj, now
-        self._before: tuple[float, float] | None = None
-
-    def watts(self) -> Reading:
-        """Give the mean power since the reading before, in W; None the first time and where the counter was set anew."""
-        energy, at = self._energy(), self._now()
-        before, self._before = self._before, (at, energy) if energy is not None else None
-        if energy is None or before is None or at <= before[0]:
-            return None
-        used = energy - before[1]
-        if used < 0 and self._wraps_at:
-            used += self._wraps_at
-        return round(used / (at - before[0]) / 1e6, 2) if used >= 0 else None
+        yield plain(channel, source, 1e3, str(file))
 
 
 def _packages(tree: Tree, now: Callable[[], float], energies: Energies | None) -> Iterator[Probe]:
@@ -234,98 +194,6 @@ def _energies(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
             yield Probe(channel, EnergyMeter(tree.source(file).number, None, now).watts, str(file))
 
 
-def _graphics(tree: Tree) -> Iterator[Probe]:
-    for card, end in named_cards(tree.root / "sys"):
-        device, tail = card / "device", _of_card(end)
-        simple = (
-            (device / "gpu_busy_percent", later("Graphics in use"), "%", Quantity.USE, 1.0, 0),
-            (device / "mem_info_vram_used", later("Graphics memory used"), "GiB", Quantity.OTHER, float(1 << 30), 2),
-            *((file, later("Graphics clock"), "MHz", Quantity.CLOCK, 1.0, 0) for file in _actual(card)[:1]),
-            *((file, later("Graphics clock asked for"), "MHz", Quantity.CLOCK, 1.0, 0) for file in _asked(card)[:1]),
-        )
-        for file, name, unit, quantity, scale, digits in simple:
-            if tree.number(file) is not None:
-                channel = Channel(slug(name + tail), named(name) + tail, unit, quantity, _G, digits)
-                yield _plain(channel, tree.source(file), scale, str(file))
-        levels = (
-            ("pp_dpm_sclk", later("Graphics clock")),
-            ("pp_dpm_mclk", later("Graphics memory clock")),
-        )
-        for file_name, name in levels:
-            if "*" in tree.text(device / file_name):
-                channel = Channel(slug(name + tail), named(name) + tail, "MHz", Quantity.CLOCK, _G, 0)
-                yield Probe(channel, _starred(tree.source(device / file_name, long=True)), str(device / file_name))
-
-
-def _of_card(end: str) -> str:
-    """Say which of several cards, as ' (03:00.0)', by what the names of its knobs end with."""
-    bus = re.fullmatch(r"_[0-9a-f]{4}_([0-9a-f]{2})_([0-9a-f]{2})_(\d)", end)
-    return " ({}:{}.{})".format(*bus.groups()) if bus is not None else end.replace("_", " ")
-
-
-def _actual(card: Path) -> list[Path]:
-    """The files that tell a card's clock as it is, where its driver tells that beside the one asked for."""
-    found = [
-        card / "gt_act_freq_mhz",
-        *card.glob("gt/gt*/rps_act_freq_mhz"),
-        *card.glob("device/tile*/gt*/freq0/act_freq"),
-    ]
-    return [file for file in found if file.is_file()]
-
-
-def _asked(card: Path) -> list[Path]:
-    found = [
-        card / "gt_cur_freq_mhz",
-        *card.glob("gt/gt*/rps_cur_freq_mhz"),
-        *card.glob("device/tile*/gt*/freq0/cur_freq"),
-    ]
-    return [file for file in found if file.is_file()]
-
-
-def _links(tree: Tree) -> Iterator[Probe]:
-    """Width and speed of the link of each graphics card: a full one, reported behind a splitter, is the classic false comfort."""
-    for card, end in named_cards(tree.root / "sys"):
-        device, tail = card / "device", _of_card(end)
-        yield from _link_speed(tree, device, tail)
-        most = tree.number(device / "max_link_width")
-        if most and tree.number(device / "current_link_width") is not None:
-            about = say(
-                "of {most:.0f} lanes, at {device} at most",
-                most=most,
-                device=tree.text(device / "max_link_speed") or say("a speed not told"),
-            )
-            channel = Channel(
-                slug("link_width" + tail),
-                say("Link width{tail}", tail=tail),
-                "lanes",
-                Quantity.OTHER,
-                _G,
-                0,
-                about=about,
-            )
-            yield _plain(channel, tree.source(device / "current_link_width"), 1.0, str(device))
-
-
-def _link_speed(tree: Tree, device: Path, tail: str) -> Iterator[Probe]:
-    """The speed of a link, as '16.0 GT/s PCIe'."""
-    most = _SPEED.match(tree.text(device / "max_link_speed"))
-    if most is None or _SPEED.match(tree.text(device / "current_link_speed")) is None:
-        return
-    about = say("of {most:g} GT/s", most=float(most.group(1)))
-    name = say("Link speed{tail}", tail=tail)
-    channel = Channel(slug("link_speed" + tail), name, "GT/s", Quantity.OTHER, _G, 1, about=about)
-    source = tree.source(device / "current_link_speed")
-
-    def read() -> Reading:
-        found = _SPEED.match(source.text() or "")
-        return float(found.group(1)) if found else None
-
-    yield Probe(channel, read, str(device / "current_link_speed"))
-
-
-_SPEED = re.compile(r"\s*(\d+(?:\.\d+)?) GT/s")
-
-
 def _counters(tree: Tree) -> Iterator[Probe]:
     """Counters that only grow: throttling by core and package, memory errors corrected and not."""
     throttles = [
@@ -349,32 +217,7 @@ def _counters(tree: Tree) -> Iterator[Probe]:
             if tree.number(controller / file) is not None:
                 name = say("Memory errors {words} ({controller})", words=words, controller=controller.name)
                 channel = Channel(slug(f"{controller.name}_{file}"), name, "", Quantity.ERRORS, _M, 0)
-                yield _plain(channel, tree.source(controller / file), 1.0, str(controller / file))
-
-
-def slug(words: str) -> str:
-    """Make an identifier of a name."""
-    return re.sub(r"[^a-z0-9]+", "_", words.lower()).strip("_")
-
-
-def _plain(channel: Channel, source: Source, scale: float, where: str) -> Probe:
-    """Make the probe of a file that holds nothing but a number, `scale` times as large as the reading."""
-
-    def read() -> Reading:
-        value = source.number()
-        return None if value is None else value / scale
-
-    return Probe(channel, read, where, file=(source, scale))
-
-
-def _starred(source: Source) -> Callable[[], Reading]:
-    """Read the level in force of a graphics card's table: the line with the star, as in '1: 1500Mhz *'."""
-
-    def read() -> Reading:
-        found = re.search(r":\s*(\d+)\s*[Mm][Hh]z\s*\*", source.text() or "")
-        return float(found.group(1)) if found else None
-
-    return read
+                yield plain(channel, tree.source(controller / file), 1.0, str(controller / file))
 
 
 def _sum(sources: list[Source]) -> Callable[[], Reading]:

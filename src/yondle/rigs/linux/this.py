@@ -21,7 +21,8 @@ from yondle.rigs.linux.evidence import THE_HELPER, KernelLog, crash_records
 from yondle.rigs.linux.files import Bank, Tree
 from yondle.rigs.linux.knobs import offered
 from yondle.rigs.linux.privilege import RootSetter
-from yondle.rigs.linux.probes import Probe, find_probes, hottest, limiter_window_s
+from yondle.rigs.linux.probe import Probe
+from yondle.rigs.linux.probes import find_probes, hottest, limiter_window_s
 from yondle.rigs.linux.proc import CpuTimes, Proc
 from yondle.rigs.linux.root.helper.interfaces import Interface
 from yondle.rigs.linux.topology import spread_over_cores

@@ -23,6 +23,7 @@ from .interfaces import (
     slug,
     there,
 )
+from .maker import maker_cards
 from .own import Own, own
 
 NO_LIMIT_W = 1000.0
@@ -55,6 +56,7 @@ def find_all(root: Path = Path("/"), owner: int = 0) -> Found:
     found: list[Interface | LeftOut] = []
     for look in (_clocks, _switches, _online, _power_limits, _modes, _fans, cards, _large_pages):
         found += look(sys_)
+    found += maker_cards(root)
     found += own(root, owner)
     inside = os.path.realpath(sys_) + os.sep
     interfaces: dict[str, Interface] = {}

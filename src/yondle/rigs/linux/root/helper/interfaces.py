@@ -31,6 +31,8 @@ class Why(Enum):
     WRONG = "described wrongly"
     DIFFERS = "its parts are at different values"
     LEADS_OUT = "leads out of the kernel's tree"
+    BY_LIBRARY = "reached by its maker's library alone"
+    NOT_TOLD = "can be set, but nothing tells what is set"
 
 
 @dataclass(frozen=True)

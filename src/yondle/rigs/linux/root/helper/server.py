@@ -68,7 +68,7 @@ class Server:
         except (ValueError, OverflowError, RecursionError):
             return {"n": number, "ok": False, "why": "that is no request"}
         except OSError as error:
-            return {"n": number, "ok": False, "why": f"the kernel refused it: {error.strerror}"}
+            return {"n": number, "ok": False, "why": f"it was refused: {error.strerror}"}
 
     def put_back(self) -> list[str]:
         """Put back what was found, the last set first; gives what could not be."""
@@ -105,7 +105,7 @@ class Server:
     def _interface(self, request: dict[str, object]) -> Interface:
         knob = request.get("knob")
         if not isinstance(knob, str) or knob not in self._interfaces:
-            raise Refused("unknown knob")
+            raise Refused("the helper knows no such knob here")
         return self._interfaces[knob]
 
     def _set(self, interface: Interface, value: object) -> dict[str, object]:
