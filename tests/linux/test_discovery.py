@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import binascii
 import os
 import shutil
 import subprocess
@@ -24,6 +25,7 @@ from yondle.rigs.linux.probe import EnergyMeter, Probe
 from yondle.rigs.linux.probes import THROTTLES, find_probes
 from yondle.rigs.linux.root.helper.found import find
 from yondle.rigs.linux.smbios import modules
+from yondle.rigs.linux.spd import timings_in
 from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.linux.topology import spread_over_cores
 from yondle.workloads.children import killed_for_memory
@@ -244,6 +246,79 @@ def test_memory_modules_are_told_from_the_firmwares_table(tmp_path: Path) -> Non
     for length in range(0, 120, 7):
         table.write_bytes((kit + kit)[:length])
         modules(tmp_path)
+
+
+def test_what_modules_are_made_for_is_told_from_their_own_chip_and_from_no_junk(tmp_path: Path) -> None:
+    """Bytes as the standards lay them out; the cycles beside them are those of the standards' own speed bins."""
+
+    def module(size: int, cells: dict[int, int], checks_at: int, covered: int) -> bytes:
+        made = bytearray(size)
+        for at, byte in cells.items():
+            made[at] = byte
+        made[checks_at : checks_at + 2] = binascii.crc_hqx(bytes(made[:covered]), 0).to_bytes(2, "little")
+        return bytes(made)
+
+    third = {0: 0x92, 2: 0x0B, 9: 0x11, 10: 1, 11: 8, 12: 10, 16: 110, 18: 110, 20: 110, 21: 0x11, 22: 0x18}
+    fourth = {2: 0x0C, 18: 5, 24: 110, 25: 110, 26: 110, 27: 0x11, 28: 0x00, 125: 0}
+    fifth = {
+        2: 0x12,
+        20: 0x65,
+        21: 0x01,
+        30: 0x2C,
+        31: 0x40,
+        32: 0x2C,
+        33: 0x40,
+        34: 0x2C,
+        35: 0x40,
+        36: 0x00,
+        37: 0x7D,
+    }
+    chips = {
+        "spd5118/0-0050": module(1024, fifth, 510, 510), "spd5118/0-0051": module(1024, fifth, 510, 510),
+        "ee1004/1-0050": module(512, fourth, 126, 126), "at24/2-0050": module(256, third, 126, 117),
+    }  # fmt: skip
+    for place, data in chips.items():
+        file = tmp_path / "sys/bus/i2c/drivers" / place / "eeprom"
+        file.parent.mkdir(parents=True)
+        file.write_bytes(data)
+    words = "2 x 5600 MT/s at 46-46-46-90; 1 x 3200 MT/s at 22-22-22-52; 1 x 1600 MT/s at 11-11-11-28"
+    assert Conditions(tmp_path).facts()["memory modules are made for"] == words
+    for data in chips.values():
+        spoilt = bytearray(data)
+        spoilt[21] ^= 1
+        assert timings_in(bytes(spoilt)) is None
+        assert [timings_in(data[:length]) for length in (0, 2, 30, 100)] == [None] * 4
+
+
+def test_drives_and_chips_of_one_name_keep_their_ids_whatever_number_they_get(tmp_path: Path) -> None:
+    """Where hwmon devices hang: drivers/nvme/host/hwmon.c:252, drivers/hwmon/drivetemp.c:577, libata-transport.c:788."""
+    pci = "sys/devices/pci0000:00"
+    seats = {
+        f"{pci}/0000:00:1d.0/0000:01:00.0/nvme/nvme0": ("nvme", 38), f"{pci}/0000:00:1b.0/0000:02:00.0/nvme/nvme1": ("nvme", 44),
+        f"{pci}/0000:00:17.0/ata3/host2/target2:0:0/2:0:0:0": ("drivetemp", 31),
+        "sys/devices/platform/nct6775.656": ("nct6798", 30), "sys/devices/platform/nct6775.672": ("nct6798", 33),
+        f"{pci}/0000:00:18.3": ("k10temp", 50),
+    }  # fmt: skip
+    told = []
+    for boot, order in enumerate((list(seats), list(reversed(seats)))):
+        root = tmp_path / str(boot)
+        for number, seat in enumerate(order):
+            name, celsius = seats[seat]
+            chip = f"sys/class/hwmon/hwmon{number}"
+            trees.put(root, {f"{chip}/name": name, f"{chip}/temp1_input": f"{celsius}000", f"{seat}/there": ""})
+            (root / chip / "device").symlink_to(root / seat)
+            if name == "nct6798":
+                trees.put(root, {f"{chip}/pwm1": str(celsius * 3), f"{chip}/pwm1_enable": "5"})
+        trees.put(root, {f"{pci}/0000:00:17.0/ata3/ata_port/ata3/port_no": "1"})
+        told.append({p.channel.id: (p.channel.name, p.read()) for p in find_probes(Tree(root), lambda: 0.0)})
+        fans = {name: each.stock for name, each in offered(root).knobs.items()}
+        assert fans == {"fan_nct6798_1": pytest.approx(35.0, abs=1), "fan_nct6798_2_1": pytest.approx(39.0, abs=1)}
+    assert told[0] == told[1] == {
+        "nvme_temp1_0000_01_00_0": ("temp1 (nvme 01:00.0)", 38.0), "nvme_temp1_0000_02_00_0": ("temp1 (nvme 02:00.0)", 44.0),
+        "drivetemp_temp1_0000_00_17_0_port_1": ("temp1 (drivetemp 00:17.0 port 1)", 31.0),
+        "nct6798_temp1_nct6775_656": ("temp1 (nct6798 nct6775.656)", 30.0),
+        "nct6798_temp1_nct6775_672": ("temp1 (nct6798 nct6775.672)", 33.0), "k10temp_temp1": ("temp1 (k10temp)", 50.0),
+    }  # fmt: skip
 
 
 def test_power_is_energy_over_time_past_the_end_of_the_counter(tmp_path: Path) -> None:

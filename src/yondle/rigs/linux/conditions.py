@@ -12,6 +12,7 @@ from yondle.language.saying import later
 from yondle.rigs.linux.root.helper.cards import address_of, named_cards
 from yondle.rigs.linux.root.helper.interfaces import read
 from yondle.rigs.linux.smbios import in_words, modules, modules_in
+from yondle.rigs.linux.spd import promised, promised_in_words
 
 _DMI = {
     "board": ("board_vendor", "board_name"),
@@ -26,6 +27,7 @@ class Conditions:
         """`table` gives the firmware's table of memory modules where it can't be read here."""
         self._root, self._sys, self._table = root, root / "sys", table
         self._modules = in_words(modules(root))
+        self._promised = promised_in_words(promised(self._sys))
 
     def facts(self) -> dict[str, str | float]:
         """Give the conditions as they are now."""
@@ -38,6 +40,8 @@ class Conditions:
                 found[name] = words
         if self._modules:
             found[later("memory modules")] = self._modules
+        if self._promised:
+            found[later("memory modules are made for")] = self._promised
         found |= quotas(self._root)
         found |= apertures(self._root)
         source = self._power_source()

@@ -14,6 +14,7 @@ from functools import partial
 from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import Channel, Quantity, Reading
+from yondle.rigs.linux.chips import DRIVES, Chip, chips_of
 from yondle.rigs.linux.files import Source, Tree
 from yondle.rigs.linux.graphics import graphics_probes, link_probes
 from yondle.rigs.linux.library import library_probes
@@ -55,7 +56,7 @@ _SUBSYSTEM_OF_CHIP = (
     (("coretemp", "k10temp", "cpu_thermal"), _P),
     (("amdgpu", "radeon", "nouveau", "xe", "i915"), _G),
     (("jc42", "spd5118"), _M),
-    (("nvme", "drivetemp"), Subsystem.STORAGE),
+    (DRIVES, Subsystem.STORAGE),
 )
 
 
@@ -80,9 +81,8 @@ def find_probes(tree: Tree, now: Callable[[], float], energies: Energies | None 
 
 
 def _hwmon(tree: Tree) -> Iterator[Probe]:
-    for chip in tree.found("sys/class/hwmon/hwmon*"):
-        name = tree.text(chip / "name") or chip.name
-        subsystem = next((s for names, s in _SUBSYSTEM_OF_CHIP if name in names), _W)
+    for each in chips_of(tree):
+        chip, subsystem = each.folder, _subsystem_of(each)
         for kind in _HWMON:
             for file in tree.found(str((chip / kind.pattern).relative_to(tree.root))):
                 stem = file.name.rsplit("_", 1)[0]
@@ -91,9 +91,10 @@ def _hwmon(tree: Tree) -> Iterator[Probe]:
                 label = tree.text(chip / f"{stem}_label") or stem
                 where = _C if kind.quantity is Quantity.FAN else subsystem
                 core = _CORE.fullmatch(label) if where is _P else None
+                id_, name = each.of(label)
                 channel = Channel(
-                    slug(f"{name}_{label}"),
-                    f"{label} ({name})",
+                    slug(id_),
+                    name,
                     kind.unit,
                     kind.quantity,
                     where,
@@ -107,6 +108,10 @@ def _hwmon(tree: Tree) -> Iterator[Probe]:
                     continue
                 junk = _junk(subsystem, critical / kind.scale, probe.read())
                 yield replace(probe, most=None if junk else critical / kind.scale - BELOW_CRITICAL, junk=junk)
+
+
+def _subsystem_of(chip: Chip) -> Subsystem:
+    return next((subsystem for names, subsystem in _SUBSYSTEM_OF_CHIP if chip.name in names), _W)
 
 
 def _junk(part: Subsystem, critical_c: float, now_c: Reading) -> str:
@@ -179,8 +184,8 @@ def _told_of(energies: Energies | None, zone: str) -> Reading:
 
 def _energies(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
     """Power from the counters of energy that some drivers show instead: graphics, accelerators, whole boards."""
-    for chip in tree.found("sys/class/hwmon/hwmon*"):
-        name = tree.text(chip / "name") or chip.name
+    for each in chips_of(tree):
+        chip = each.folder
         if list(chip.glob("power*_average")) or list(chip.glob("power*_input")):
             continue
         for file in tree.found(str((chip / "energy*_input").relative_to(tree.root))):
@@ -188,9 +193,9 @@ def _energies(tree: Tree, now: Callable[[], float]) -> Iterator[Probe]:
                 continue
             stem = file.name.rsplit("_", 1)[0]
             label = tree.text(chip / f"{stem}_label") or stem
-            subsystem = next((s for names, s in _SUBSYSTEM_OF_CHIP if name in names), _W)
-            words = say("Power, {words}", words=f"{label} ({name})")
-            channel = Channel(slug(f"{name}_{label}_power"), words, "W", Quantity.POWER, subsystem, 1)
+            id_, name = each.of(label)
+            words = say("Power, {words}", words=name)
+            channel = Channel(slug(f"{id_}_power"), words, "W", Quantity.POWER, _subsystem_of(each), 1)
             yield Probe(channel, EnergyMeter(tree.source(file).number, None, now).watts, str(file))
 
 

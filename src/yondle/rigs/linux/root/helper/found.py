@@ -246,7 +246,7 @@ def _modes(sys_: Path) -> list[Interface | LeftOut]:
 def _fans(sys_: Path) -> list[Interface | LeftOut]:
     found: list[Interface | LeftOut] = []
     names: dict[str, int] = {}
-    for chip in sorted((sys_ / "class/hwmon").glob("hwmon*"), key=lambda path: (len(path.name), path.name)):
+    for chip in sorted((sys_ / "class/hwmon").glob("hwmon*"), key=_seat):
         name = slug(read(chip / "name") or chip.name)
         names[name] = names.get(name, 0) + 1
         of_same = f"_{names[name]}" if names[name] > 1 else ""
@@ -259,6 +259,12 @@ def _fans(sys_: Path) -> list[Interface | LeftOut]:
             else:
                 found.append(Fan(knob, level, enable))
     return found
+
+
+def _seat(chip: Path) -> tuple[str, int, str]:
+    """Order chips by what they sit on: their numbers change over restarts, and with them which is the second of a name."""
+    device = chip / "device"
+    return os.path.realpath(device) if device.exists() else "", len(chip.name), chip.name
 
 
 def _large_pages(sys_: Path) -> Iterable[Interface | LeftOut]:
