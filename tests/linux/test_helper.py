@@ -325,15 +325,22 @@ def test_an_ordinary_user_sees_power_errors_and_modules_through_the_helper(root:
     shutil.copytree(root, kept)
     zone.unlink()
     zone.mkdir()
-    trees.put(kept, {"dev/kmsg": ""})
+    trees.put(kept, {"dev/kmsg": "", "sys/kernel/debug/pump": "flow: 4120 ml"})
+    sensor = 'format = "yondle-own 1"\n[sensor.flow]\nname = "Flow"\nfile = "/sys/kernel/debug/pump"\nscale = 1000\n'
+    for place in (root, kept):
+        trees.put(place, {"etc/yondle/own.d/pump.toml": sensor})
+        (place / "etc/yondle/own.d/pump.toml").chmod(0o644)
+        (place / "etc/yondle/own.d").chmod(0o755)
     (kept / "sys/firmware/dmi/tables").mkdir(parents=True)
     (kept / "sys/firmware/dmi/tables/DMI").write_bytes(trees.memory_device(16384, 6000, 5600, "PL-6000"))
     times = iter(float(i) for i in range(100))
     line = HelperLine(command(kept))
-    rig = ThisRig(NoHost(lambda: 0.0), lambda: next(times), root, line)
+    rig = ThisRig(NoHost(lambda: 0.0), lambda: next(times), root, line, owner=os.getuid())
+    flow = next(i for i, channel in enumerate(rig.declaration.channels) if channel.id == "own_flow")
     power = next(i for i, channel in enumerate(rig.declaration.channels) if channel.id == "power_package_0")
     errors = next(i for i, channel in enumerate(rig.declaration.channels) if channel.id == "kernel_errors")
-    assert (rig.sample()[power], rig.sample()[errors]) == (None, None), "nobody was asked yet"
+    before = rig.sample()
+    assert (before[power], before[errors], before[flow]) == (None, None, None), "nobody was asked yet"
     assert not line.at_work
     rig.start("whole_numbers", 1.0, rig.declaration.stock)
     assert line.at_work
@@ -345,7 +352,7 @@ def test_an_ordinary_user_sees_power_errors_and_modules_through_the_helper(root:
     seen = rig.sample()
     assert seen[power] is not None
     assert seen[power] > 0.0
-    assert seen[errors] == 1.0
+    assert (seen[errors], seen[flow]) == (1.0, 4.12)
     assert rig.facts()["memory modules"] == "1 x 16 GiB at 5600 MT/s, made for 6000 MT/s"
     rig.close()
 

@@ -12,7 +12,7 @@ import pytest
 from tests.linux import trees
 from tests.linux.test_evidence import TreeHost
 
-from yondle.app.machine import this_machine
+from yondle.app.machine import own_things
 from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.hands import NobodyThere
 from yondle.app.machine.machines import Machine
@@ -24,6 +24,7 @@ from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Failure, Verdict
+from yondle.rigs.linux.administrators import administrators_probes
 from yondle.rigs.linux.knobs import left_out_words, offered
 from yondle.rigs.linux.probe import Probe
 from yondle.rigs.linux.root.helper.server import Server
@@ -299,7 +300,7 @@ def test_nothing_is_used_before_it_is_allowed_here_and_another_program_is_anothe
     assert f"runs{tool};{tool}'{{value}}'" in "".join(capsys.readouterr().out.split())
     assert run(["own", "list", book]) == 0
     assert "not offered" not in capsys.readouterr().out
-    session = this_machine.made_of((file.read_text(),))
+    session = own_things.made_of((file.read_text(),))
     assert [each.knob.id for each in session[0]] == ["level"]
     for probe in session[1]:
         probe.close()
@@ -378,6 +379,39 @@ def test_what_others_than_root_could_have_written_is_never_served(tmp_path: Path
     file.unlink()
     os.mkfifo(file)
     assert served(tmp_path) == []
+
+
+def test_sensors_an_administrator_has_installed_are_read_and_nothing_else_is(tmp_path: Path) -> None:
+    told = {
+        "good": "file = '/sys/kernel/debug/pump'\nscale = 10\nunit = '°C'\nstop_at = 60", "two": "file = '/proc/two'",
+        "gone": "file = '/nowhere'", "pipe": "file = '/proc/pipe'", "runs": "command = ['/bin/cat', '/etc/shadow']",
+        "tree": "file = '/proc'", "zero": "file = '/sys/kernel/debug/pump'\nscale = 0",
+        "odd": "file = '/sys/kernel/debug/pump'\nunit = 7", "loose": "file = '/sys/kernel/debug/pump'\npattern = '('",
+    }  # fmt: skip
+    text = HEAD + "".join(f"[sensor.{name}]\nname = '{name}'\n{entry}\n" for name, entry in told.items())
+    file = installed(tmp_path, text)
+    trees.put(tmp_path, {"sys/kernel/debug/pump": "pump 415\n", "proc/two": "1 2"})
+    os.mkfifo(tmp_path / "proc/pipe")
+    (answer,) = asked(tmp_path, {"do": "own"})
+    assert answer["own"] == {"own_good": 41.5, "own_odd": 415.0}
+    left = {each.knob for each in offered(tmp_path, os.getuid()).left_out}
+    assert left == {"own_runs", "own_zero", "own_odd", "own_loose"}
+    (probe,) = administrators_probes(tmp_path, None, os.getuid())
+    assert (probe.channel.name, probe.channel.quantity, probe.read(), probe.most) == (
+        "good",
+        Quantity.TEMPERATURE,
+        41.5,
+        60,
+    )
+    file.chmod(0o666)
+    assert asked(tmp_path, {"do": "own"})[0]["own"] == {}
+    file.chmod(0o644)
+    installed(
+        tmp_path, HEAD + "".join(f"[sensor.s{i}]\nfile = '/sys/kernel/debug/pump'\n" for i in range(500)), "zz.toml"
+    )
+    own = asked(tmp_path, {"do": "own"})[0]["own"]
+    assert isinstance(own, dict)
+    assert len(own) <= 30
 
 
 def served(root: Path, owner: int | None = None) -> list[object]:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from yondle.app.machine import this_machine
+from yondle.app.machine import own_things
 from yondle.app.machine.machines import choose_rig
 from yondle.app.session.limits import ChooseBenchmarks
 from yondle.app.session.measuring import AddWorkload, RemoveWorkload
@@ -115,7 +115,7 @@ def test_a_command_from_another_is_not_run_before_it_is_allowed_here(home: Path)
     session.close()
     session = open_logbook(book)
     assert "render" not in {w.id for w in session.declaration.workloads}
-    waiting = this_machine.not_allowed(session.snapshot.kept)
+    waiting = own_things.not_allowed(session.snapshot.kept)
     assert [asked.name for asked in waiting] == ["Render"]
     waiting[0].allow()
     session.close()

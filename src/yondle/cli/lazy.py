@@ -110,7 +110,7 @@ _MADE_BY = {
         "price": later("Keep what a column costs, so that 'compare --passes' tells the price of its gains."),
         "reference": later("Keep scores from elsewhere to compare with."),
     },
-    ("bench_commands", "add_own_commands"): {
+    ("own_commands", "add_own_commands"): {
         "workload": later("Workloads of your own: any command with a number in what it prints."),
         "own": later("Knobs and sensors of your own (docs/own-file.md)."),
         "meter": later("Meters outside the machine, over a serial line or the network."),

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import os
-import shlex
-import stat
 from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 
-from platformdirs import user_config_path
-
+from yondle.app.machine.allowing import is_allowed
 from yondle.app.machine.clocks import RealClock
+from yondle.app.machine.own_things import made_of
 from yondle.engine.ports import Clock
 from yondle.formats.documents import (
     Documents,
@@ -25,7 +22,6 @@ from yondle.formats.documents import (
     RunSettings,
 )
 from yondle.formats.toml_files import read_text
-from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
@@ -35,12 +31,7 @@ from yondle.rigs.linux.privilege import HelperLine, find_way
 from yondle.rigs.linux.probe import Probe
 from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.meters.meter import ANSWERS_WITHIN_S, Meter, MeterPlan
-from yondle.rigs.own.knobs import OwnKnob
-from yondle.rigs.own.own_file import DOCUMENT as OWN_DOCUMENT
-from yondle.rigs.own.own_file import KnobEntry, OwnThing, parse_own
-from yondle.rigs.own.own_file import fingerprint as own_fingerprint
-from yondle.rigs.own.sensors import OwnSensor
-from yondle.workloads.command_file import DOCUMENT, fingerprint, parse_command
+from yondle.workloads.command_file import DOCUMENT, parse_command
 from yondle.workloads.commands import OwnCommand
 from yondle.workloads.host import ChildHost, WorkloadSettings
 
@@ -162,11 +153,6 @@ def read_command(file: Path) -> str:
     return read_text(file, DOCUMENT)
 
 
-def read_own(file: Path) -> str:
-    """Read a file of own knobs and sensors; raises KnownError for one that is missing, too large or no text."""
-    return read_text(file, OWN_DOCUMENT)
-
-
 def own_ids(kept: Documents) -> set[str]:
     """Name the logbook's workloads that are the user's own commands."""
     return {parse_command(text, say("a kept workload")).workload.id for text in setup_of(kept).commands}
@@ -182,151 +168,6 @@ def remove_command(keeping: Keeping, workload: str) -> None:
             say("'yondle benchmarks' lists them."),
         )
     keeping.keep(OwnWorkloads(left))
-
-
-def made_of(texts: tuple[str, ...]) -> tuple[list[OwnKnob], list[Probe]]:
-    """Make the tuner's own knobs and sensors that were allowed on this machine; what can't be read now is left out.
-
-    `not_offered` says which those are, and why.
-    """
-    knobs, probes = [], []
-    for thing in _things(texts):
-        if not is_allowed(thing):
-            continue
-        if isinstance(thing.entry, KnobEntry):
-            with suppress(KnownError):
-                knobs.append(OwnKnob(thing.id, thing.entry, thing.pattern))
-        else:
-            sensor = OwnSensor(thing.id, thing.entry, thing.pattern)
-            probes.append(Probe(sensor.channel, sensor.read, sensor.source, sensor.close, most=thing.entry.stop_at))
-    return knobs, probes
-
-
-def not_offered(kept: Documents) -> list[str]:
-    """Say of each of the tuner's own knobs that isn't offered why."""
-    found = []
-    for thing in _things(setup_of(kept).own):
-        try:
-            if not is_allowed(thing):
-                found.append(say("{name}: not allowed on this machine yet", name=thing.entry.name))
-            elif isinstance(thing.entry, KnobEntry):
-                OwnKnob(thing.id, thing.entry, thing.pattern)
-        except KnownError as error:
-            found.append(f"{thing.entry.name}: {error.problem}")
-    return found
-
-
-def own_things(kept: Documents) -> list[OwnThing]:
-    """List the tuner's own knobs and sensors in a logbook."""
-    return _things(setup_of(kept).own)
-
-
-def _things(texts: tuple[str, ...]) -> list[OwnThing]:
-    return [thing for text in texts for thing in parse_own(text, say("a file in this logbook"))]
-
-
-def add_own(keeping: Keeping, text: str, source: str, taken: tuple[str, ...]) -> tuple[OwnThing, ...]:
-    """Keep a file of the tuner's own knobs and sensors; one with any of the same ids is replaced. `taken` are ids of others."""
-    things = parse_own(text, source)
-    ids = {thing.id for thing in things}
-    double = next((thing.id for thing in things if thing.is_knob and thing.id in taken), None)
-    if double is not None:
-        raise KnownError(say("There is a knob '{id}' already.", id=double), say("Give yours another id."))
-    kept = [each for each in keeping.document(OwnThings).root if not ids & {t.id for t in parse_own(each, source)}]
-    written = {_written(each) for each in _things(tuple(kept))} - {""}
-    if any(_written(each) in written for each in things):
-        raise KnownError(
-            say("{source}: two knobs write one file.", source=source),
-            say("What one sets, the other would find not in force: leave one out."),
-        )
-    keeping.keep(OwnThings([*kept, text]))
-    return things
-
-
-def _written(thing: OwnThing) -> str:
-    return str(Path(thing.entry.file).resolve()) if thing.is_knob and thing.entry.file else ""
-
-
-def remove_own(keeping: Keeping, id_: str) -> None:
-    """Forget the file that a knob or sensor is of; what was tested with it stays."""
-    kept = keeping.document(OwnThings).root
-    left = [text for text in kept if id_ not in {thing.id for thing in _things((text,))}]
-    if len(left) == len(kept):
-        raise KnownError(
-            say("There is no knob or sensor of yours called '{id}'.", id=id_), say("'yondle own list' lists them.")
-        )
-    keeping.keep(OwnThings(left))
-
-
-def allowed_commands_file() -> Path:
-    """Where the commands are kept that this user has allowed, as fingerprints, one a line."""
-    return user_config_path("yondle", appauthor=False) / "allowed-commands"
-
-
-Allowable = OwnCommand | OwnThing
-
-
-def is_allowed(what: Allowable) -> bool:
-    """Tell whether this user has allowed a command, a knob or a sensor on this machine."""
-    try:
-        return _fingerprint(what) in _allowed()
-    except KnownError:
-        return False
-
-
-def _fingerprint(what: Allowable) -> str:
-    return own_fingerprint(what) if isinstance(what, OwnThing) else fingerprint(what)
-
-
-def _allowed() -> list[str]:
-    """List the fingerprints that were allowed; a file that others could have written is not believed."""
-    try:
-        with allowed_commands_file().open("r", encoding="ascii", errors="replace") as file:
-            about = os.fstat(file.fileno())
-            safe = about.st_uid == os.getuid() and not about.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
-            return file.read().split() if safe else []
-    except OSError:
-        return []
-
-
-def allow(what: Allowable) -> None:
-    """Allow a command, a knob or a sensor on this machine from now on; raises KnownError where its program isn't there.
-
-    That is kept with the user, never in a logbook, which may be another's.
-    """
-    if is_allowed(what):
-        return
-    file = allowed_commands_file()
-    own_folder(file.parent)
-    write_whole(file, "".join(f"{each}\n" for each in (*_allowed(), _fingerprint(what))), mode=0o600)
-
-
-@dataclass(frozen=True, slots=True)
-class Asked:
-    """What waits to be allowed: what it is called, and what it runs where."""
-
-    name: str
-    words: str
-    what: Allowable
-
-    def allow(self) -> None:
-        """Allow it on this machine from now on."""
-        allow(self.what)
-
-
-def not_allowed(kept: Documents) -> list[Asked]:
-    """List the logbook's commands, knobs and sensors that this user hasn't allowed yet."""
-    commands = [parse_command(text, say("a workload in this logbook")) for text in kept.of(OwnWorkloads).root]
-    asked = [Asked(c.workload.name, _runs(c), c) for c in commands if not is_allowed(c)]
-    things = _things(tuple(kept.of(OwnThings).root))
-    return [*asked, *(Asked(thing.entry.name, thing.runs(), thing) for thing in things if not is_allowed(thing))]
-
-
-def _runs(command: OwnCommand) -> str:
-    runs = shlex.join(command.command)
-    if command.folder:
-        return say("runs {command} in {folder}", command=runs, folder=command.folder)
-    return say("runs {command}", command=runs)
 
 
 def add_meter(keeping: Keeping, plan: MeterPlan) -> None:

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from yondle.app.machine import this_machine
+from yondle.app.machine import own_things, this_machine
 from yondle.app.machine.machines import THIS
 from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
@@ -64,9 +64,10 @@ class AddOwn(_Writes[tuple[str, ...]]):
     def do(self, session: Session) -> tuple[str, ...]:
         """Give their names; none is used before it is allowed on this machine."""
         must_be_this(session.snapshot)
-        own = {thing.id for thing in this_machine.own_things(session.snapshot.kept)}
-        taken = tuple(knob.id for knob in session.declaration.knobs if knob.id not in own)
-        things = this_machine.add_own(session.logbook.keeping, self.text, self.source, taken)
+        own = {thing.id for thing in own_things.own_things(session.snapshot.kept)}
+        declared = session.declaration
+        taken = (*(knob.id for knob in declared.knobs if knob.id not in own), *own_things.installed(declared, own))
+        things = own_things.add_own(session.logbook.keeping, self.text, self.source, taken)
         session.take_documents()
         return tuple(thing.entry.name for thing in things)
 
@@ -79,7 +80,7 @@ class RemoveOwn(_Writes[None]):
 
     def do(self, session: Session) -> None:
         """Forget it."""
-        this_machine.remove_own(session.logbook.keeping, self.id)
+        own_things.remove_own(session.logbook.keeping, self.id)
         session.take_documents()
 
 

@@ -22,7 +22,7 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import count
 
 if TYPE_CHECKING:
-    from yondle.app.machine.this_machine import Asked
+    from yondle.app.machine.own_things import Asked
 
 T = TypeVar("T")
 TABLES = later("Tables (*.csv *.txt);;All files (*)")
@@ -45,7 +45,7 @@ class BenchPresenter(QObject):
         """Show the commands this logbook would run that nobody has allowed on this machine yet."""
         if self._desk.now.reader.rig()[0] != THIS:
             return
-        from yondle.app.machine.this_machine import not_allowed
+        from yondle.app.machine.own_things import not_allowed
 
         for asked in not_allowed(self._desk.now.kept):
             self._ask_to_allow(asked)

@@ -12,6 +12,7 @@ from pydantic import ValidationError
 
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Knob, Risk, Subsystem
+from yondle.rigs.linux.administrators import wrong_sensors
 from yondle.rigs.linux.root.helper.found import find_all
 from yondle.rigs.linux.root.helper.interfaces import Interface, LeftOut, Why
 from yondle.rigs.linux.root.helper.own import Own
@@ -136,7 +137,9 @@ def offered(root: Path = Path("/"), owner: int = 0) -> Offered:
         for name, each in found.interfaces.items()
         if name not in knobs
     )
-    return Offered({name: found.interfaces[name] for name in knobs}, knobs, (*found.left_out, *others))
+    return Offered(
+        {name: found.interfaces[name] for name in knobs}, knobs, (*found.left_out, *others, *wrong_sensors(root, owner))
+    )
 
 
 def left_out_words(left: LeftOut) -> str:

@@ -35,7 +35,7 @@ class RootSetter(Protocol):
         """Have it ready, so that it can be looked through; tells whether it is. Who was refused once isn't asked again."""
 
     def look(self, what: str) -> Any:
-        """Give 'energies', 'log' or 'memory' as the helper does; None while it isn't at work, or doesn't tell."""
+        """Give 'energies', 'own', 'log' or 'memory' as the helper does; None while it isn't at work, or doesn't tell."""
 
     def set(self, knob: str, value: float) -> float | None:
         """Set a value and give what reads back; raises KnownError with the helper's reason when it is refused."""
@@ -120,7 +120,7 @@ class HelperLine:
         return self.at_work
 
     def look(self, what: str) -> Any:
-        """Give 'energies', 'log' or 'memory' as the helper does; None while it isn't at work, or doesn't tell."""
+        """Give 'energies', 'own', 'log' or 'memory' as the helper does; None while it isn't at work, or doesn't tell."""
         if not self.at_work:
             return None
         try:

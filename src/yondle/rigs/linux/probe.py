@@ -15,6 +15,10 @@ BELOW_CRITICAL = 5.0
 """A test is stopped this many degrees below the temperature at which a part shuts itself down, unless the tuner says else."""
 
 
+Numbers = Callable[[], dict[str, float] | None]
+"""Gives numbers that only root may read by their names, None while it can't: energy counters in µJ by their zones, sensors."""
+
+
 @dataclass(frozen=True, slots=True)
 class Probe:
     """A channel, and how its reading is taken; `source` is where it comes from, for people."""

@@ -18,7 +18,7 @@ from yondle.rigs.linux.chips import DRIVES, Chip, chips_of
 from yondle.rigs.linux.files import Source, Tree
 from yondle.rigs.linux.graphics import graphics_probes, link_probes
 from yondle.rigs.linux.library import library_probes
-from yondle.rigs.linux.probe import BELOW_CRITICAL, CREDIBLE_C, EnergyMeter, Probe, plain, slug
+from yondle.rigs.linux.probe import BELOW_CRITICAL, CREDIBLE_C, EnergyMeter, Numbers, Probe, plain, slug
 
 _P, _G, _M, _C, _W = (
     Subsystem.PROCESSOR, Subsystem.GRAPHICS, Subsystem.MEMORY, Subsystem.COOLING, Subsystem.WHOLE,
@@ -60,11 +60,7 @@ _SUBSYSTEM_OF_CHIP = (
 )
 
 
-Energies = Callable[[], dict[str, float] | None]
-"""Gives energy counters in µJ by the names of their zones, None while it can't."""
-
-
-def find_probes(tree: Tree, now: Callable[[], float], energies: Energies | None = None) -> list[Probe]:
+def find_probes(tree: Tree, now: Callable[[], float], energies: Numbers | None = None) -> list[Probe]:
     """Find everything that can be read besides use and load; `now` dates energies, in seconds of a monotonic clock.
 
     Counters that may not be read here are read through `energies`.
@@ -161,7 +157,7 @@ def _clocks(tree: Tree) -> Iterator[Probe]:
         yield plain(channel, source, 1e3, str(file))
 
 
-def _packages(tree: Tree, now: Callable[[], float], energies: Energies | None) -> Iterator[Probe]:
+def _packages(tree: Tree, now: Callable[[], float], energies: Numbers | None) -> Iterator[Probe]:
     for zone in tree.found("sys/class/powercap/*:*"):
         readable = tree.number(zone / "energy_uj") is not None
         if not readable and (energies is None or not (zone / "energy_uj").exists()):
@@ -177,7 +173,7 @@ def _packages(tree: Tree, now: Callable[[], float], energies: Energies | None) -
         yield Probe(channel, meter.watts, str(zone / "energy_uj"), through_helper=not readable)
 
 
-def _told_of(energies: Energies | None, zone: str) -> Reading:
+def _told_of(energies: Numbers | None, zone: str) -> Reading:
     told = energies() if energies is not None else None
     return (told or {}).get(zone)
 

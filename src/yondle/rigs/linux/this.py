@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Protocol
 
@@ -16,6 +17,7 @@ from yondle.model.measured import Measured
 from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Channel, Limit, Quantity, Reading
 from yondle.model.workloads import PassResult, Workload
+from yondle.rigs.linux.administrators import administrators_probes
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import THE_HELPER, KernelLog, crash_records
 from yondle.rigs.linux.files import Bank, Tree
@@ -96,7 +98,7 @@ class ThisRig:
     """The machine Yondle runs on. A worker is a thread of a benchmark pinned to a processor of its own.
 
     `line` sets what only root may set; without one those knobs are not offered. `now` dates readings of energy. `own` are
-    knobs of the tuner's own, which are put back as it is closed.
+    knobs of the tuner's own, which are put back as it is closed; `owner` is who an administrator's files belong to.
     """
 
     def __init__(
@@ -107,6 +109,7 @@ class ThisRig:
         line: RootSetter | None = None,
         more: tuple[Probe, ...] = (),
         own: tuple[OwnInterface, ...] = (),
+        owner: int = 0,
     ) -> None:
         self._host, self._root, self._line, self._now = host, root, line, now
         self._tree = Tree(root)
@@ -117,23 +120,28 @@ class ThisRig:
         self._meter = UseMeter(self._proc, lambda: [os.getpid(), *host.pids()])
         self._conditions = Conditions(root, self._told_memory if line is not None else None)
         self._workers = float(len(self._cpus))
-        self._energies: tuple[float, dict[str, float] | None] = (-SLOW_S, None)
-        told = self._told_energies if line is not None else None
-        self.probes = [*self._own_probes(), *find_probes(self._tree, now, told), *more]
+        self._told: dict[str, tuple[float, dict[str, float] | None]] = {}
+        energies, installed = (partial(self._told_numbers, what) for what in ("energies", "own"))
+        found = [
+            *find_probes(self._tree, now, energies if line is not None else None),
+            *administrators_probes(root, installed if line is not None else None, owner),
+        ]
+        here = {probe.channel.id for probe in found}
+        self.probes = [*self._own_probes(), *found, *(probe for probe in more if probe.channel.id not in here)]
         self._looks_through = self._log.source == THE_HELPER or any(probe.through_helper for probe in self.probes)
         self._looked_at = -USE_EVERY_S
         self._in_bank = [i for i, probe in enumerate(self.probes) if probe.file is not None]
         self._bank = Bank([probe.file for probe in self.probes if probe.file is not None])
         self._by_itself = [(i, probe.read) for i, probe in enumerate(self.probes) if probe.file is None]
         self._own = {each.knob.id: each for each in own}
-        here = offered(root) if line is not None else None
-        self._interfaces = here.interfaces if here is not None else {}
+        offer = offered(root, owner) if line is not None else None
+        self._interfaces = offer.interfaces if offer is not None else {}
         hard_load, hard_load_s = host.hard_load
         self.declaration = RigDeclaration(
             info=RigInfo("this", say("This machine"), say("here"), False, self._parts()),
             knobs=(
                 *self._worker_knob(),
-                *(here.knobs.values() if here is not None else ()),
+                *(offer.knobs.values() if offer is not None else ()),
                 *(each.knob for each in own),
             ),
             channels=tuple(probe.channel for probe in self.probes),
@@ -247,13 +255,15 @@ class ThisRig:
         except ValueError:
             return b""
 
-    def _told_energies(self) -> dict[str, float] | None:
-        """Ask the helper once a sample, however many counters there are."""
+    def _told_numbers(self, what: str) -> dict[str, float] | None:
+        """Ask the helper once a sample, however many numbers there are."""
         now = self._now()
-        if now - self._energies[0] >= SAMPLE_INTERVAL_S / 2:
-            said = self._line.look("energies") if self._line is not None else None
-            self._energies = now, said if isinstance(said, dict) else None
-        return self._energies[1]
+        asked_at, told = self._told.get(what, (-SLOW_S, None))
+        if now - asked_at >= SAMPLE_INTERVAL_S / 2:
+            said = self._line.look(what) if self._line is not None else None
+            told = said if isinstance(said, dict) else None
+            self._told[what] = now, told
+        return told
 
     def _read_interfaces(self) -> dict[str, float]:
         everything: dict[str, Interface | OwnInterface] = {**self._interfaces, **self._own}

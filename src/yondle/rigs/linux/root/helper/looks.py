@@ -1,4 +1,5 @@
-"""What only root may read, and no more than that: energies, the kernel's log from now on, and the table of memory modules.
+"""What only root may read, and no more than that: energies, the kernel's log from now on, the table of memory modules, and the
+sensors an administrator has installed.
 
 Each is asked for by its name, takes no argument, and is given no oftener than it changes; whatever asks more often gets what was
 seen last. Energy counters are root's alone since they can tell what a processor works on: read no finer than this they can't.
@@ -12,10 +13,11 @@ import time
 from pathlib import Path
 
 from .interfaces import number
+from .own import OwnSensor, own_sensors
 
 ENERGIES_EVERY_S = 0.05
 """A twentieth of a second: what a chart shows, and a thousandth of what it takes to tell one instruction from another."""
-MEMORY_EVERY_S = 60.0
+OWN_EVERY_S, MEMORY_EVERY_S = 0.05, 60.0
 LARGEST_TABLE = 64 * 1024
 MOST_LINES, LONGEST_TEXT = 64, 512
 
@@ -23,8 +25,10 @@ MOST_LINES, LONGEST_TEXT = 64, 512
 class Looks:
     """Reads for one client."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, owner: int) -> None:
         self._root = root
+        self._sensors = [each for each in own_sensors(root, owner) if isinstance(each, OwnSensor)]
+        self._own: tuple[float, dict[str, float]] = (float("-inf"), {})
         self._energies: tuple[float, dict[str, float]] = (float("-inf"), {})
         self._memory: tuple[float, str] = (float("-inf"), "")
         self._log: int | None = None
@@ -37,6 +41,13 @@ class Looks:
             found = {zone.name: value for zone in zones if (value := number(zone / "energy_uj")) is not None}
             self._energies = now, found
         return self._energies[1]
+
+    def own(self) -> dict[str, float]:
+        """Give what the administrator's sensors read, by their names; those that can't be read are left out."""
+        now = time.monotonic()
+        if now - self._own[0] >= OWN_EVERY_S:
+            self._own = now, {each.name: value for each in self._sensors if (value := each.value()) is not None}
+        return self._own[1]
 
     def log(self) -> list[str]:
         """Give what the kernel has logged since this was asked before; nothing the first time."""

@@ -45,7 +45,7 @@ class Server:
 
     def __init__(self, root: Path, owner: int) -> None:
         self._interfaces = find(root, owner)
-        self._looks = Looks(root)
+        self._looks = Looks(root, owner)
         self._ceilings = _ceilings(root / CEILINGS, owner)
         self._touched: list[str] = []
         self._last = 0
@@ -93,6 +93,8 @@ class Server:
                 return {"energies": self._looks.energies()}
             case "log":
                 return {"log": self._looks.log()}
+            case "own":
+                return {"own": self._looks.own()}
             case "memory":
                 return {"memory": self._looks.memory()}
             case "set":
