@@ -16,6 +16,7 @@ from yondle.app.session.measuring import AddWorkload
 from yondle.app.session.opening import create_logbook
 from yondle.desktop.shell.window import MainWindow
 from yondle.desktop.tune.bench_forms import FRAMES, SCORES, BenchmarksCard, ResultCard, TableCard
+from yondle.desktop.tune.own_forms import OwnCard
 from yondle.desktop.tune.place import TunePlace
 
 Open = Callable[..., MainWindow]
@@ -109,6 +110,64 @@ def test_columns_nobody_told_of_stop_the_reading_until_they_are_left_out(
     tune.bench.show_table(1, table)
     qtbot.waitUntil(lambda: visible_tables(tune) != [])
     assert [each.others_left.isVisibleTo(tune.side) for each in visible_tables(tune)] == [False]
+
+
+def test_a_knob_of_ones_own_is_described_tried_and_kept_in_the_window(
+    qtbot: QtBot, open_book: Open, tmp_path: Path
+) -> None:
+    create_logbook(tmp_path / "this.yondle", choose_rig("this")).close()
+    level = tmp_path / "level"
+    level.write_text("40\n")
+    window = open_book(tmp_path / "this.yondle")
+    tune, first = tune_of(window), window.book
+    tune.actions_by_name["own"].trigger()
+    card = tune.side.findChild(OwnCard)
+
+    def tried(**fields: str) -> str:
+        for name, text in fields.items():
+            card.fields[name].setText(text)
+        qtbot.mouseClick(card.try_button, Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(lambda: card.try_button.isEnabled() and card.said.text() != "", timeout=10_000)
+        said = card.said.text()
+        card.say_tried("")
+        return said
+
+    assert "It has no name yet" in tried(file=str(level))
+    assert tried(name="Fan level", unit="%") == "It reads 40.0\u202f% now."
+    assert "can't be read" in tried(file=str(tmp_path / "gone"))
+    card.way.setCurrentIndex(1)
+    assert "can't be started" in tried(reads="no-such-program 'x'")
+    assert "is no command" in tried(reads="echo 'x")
+    assert tried(reads=f"cat {level}") == "It reads 40.0\u202f% now."
+    card.kind.setCurrentIndex(1)
+    card.way.setCurrentIndex(0)
+    assert "is no figure" in tried(file=str(level), low="some", high="100", step="10")
+    assert "high must be above low" in tried(low="200")
+    assert "that would be its stock" in tried(low="0")
+    beside = card.parentWidget().layout().contentsMargins()
+    assert card.minimumSizeHint().width() <= card.parentWidget().width() - beside.left() - beside.right()
+    qtbot.mouseClick(card.keep_button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.book not in (None, first) and tune_of(window).complete, timeout=10_000)
+    tune = tune_of(window)
+    knob = tune.book.now.declaration.knob("fan_level")
+    assert (knob.name, knob.low, knob.high, knob.step, knob.stock, knob.unit) == ("Fan level", 0, 100, 10, 40, "%")
+    assert "be used?" not in words(tune.side)
+    described = tmp_path / "two.toml"
+    described.write_text(
+        'format = "yondle-own 1"\n'
+        + "".join(f"[sensor.{n}]\nname = '{n}'\nfile = '{level}'\n" for n in ("flow", "rest"))
+    )
+    tune.own.read_file(described)
+    qtbot.waitUntil(lambda: "May these 2 be used?" in words(tune.side))
+    assert f"flow: reads {level}" in words(tune.side)
+    tune.own.read_file(tmp_path / "gone.toml")
+    qtbot.waitUntil(lambda: "gone.toml" in words(tune.side))
+
+
+def test_a_simulated_rig_takes_no_knob_of_ones_own(qtbot: QtBot, tune: TunePlace) -> None:
+    tune.own.ask()
+    qtbot.waitUntil(lambda: "That goes with this machine only" in words(tune.side))
+    assert tune.side.findChild(OwnCard) is None
 
 
 def test_a_logbooks_commands_are_shown_and_asked_about_before_any_is_run(

@@ -100,7 +100,7 @@ def in_german(*command: str) -> str:
 def test_german_writes_figures_nouns_and_cases_its_own_way() -> None:
     script = """if True:
         from datetime import datetime
-        from yondle.app.session.results import figure
+        from yondle.app.machine.typed import figure
         from yondle.language.saying import in_sentence, say, several
         from yondle.model.quantities import count, date, duration, number
         from yondle.model.verdicts import Verdict

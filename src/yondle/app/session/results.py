@@ -10,13 +10,12 @@ from typing import TypeVar
 
 from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
-from yondle.language.saying import DECIMAL_MARK, say
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.measured import Measured
 from yondle.model.pacing import pacing
 from yondle.model.steps import AddedResult
 from yondle.model.workloads import Direction, Workload
-from yondle.workloads.commands import number
 from yondle.workloads.imported import frame_times_ms, read_table, scores, sensor_log
 
 LONGEST_WORDS = 200
@@ -48,16 +47,6 @@ class MeasuredWith:
 def columns_of(path: Path) -> tuple[str, ...]:
     """Name the columns of a table; raises KnownError for what is none."""
     return read_table(path).columns
-
-
-def figure(text: str) -> float:
-    """Read a figure as it was typed, with a point or the language's decimal mark; raises KnownError for what is no number."""
-    try:
-        return number(text.replace(DECIMAL_MARK, "."))
-    except ValueError:
-        raise KnownError(
-            say("'{words}' is no figure.", words=text), say("Type it as a number with a point, such as 61.5.")
-        ) from None
 
 
 class _Added(Command[T]):

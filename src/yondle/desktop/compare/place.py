@@ -10,7 +10,7 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from yondle.app.books.columns import AddReference, CompareThese, Shelf, books_nearby, compared, offers
-from yondle.app.session.results import figure
+from yondle.app.machine.typed import figure
 from yondle.desktop.charts.chart_place import ChartPlace, ShownChart
 from yondle.desktop.compare.charts import CompareCharts
 from yondle.desktop.compare.column_list import ColumnList

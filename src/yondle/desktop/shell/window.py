@@ -348,7 +348,7 @@ class MainWindow(QMainWindow):
         places.tune.stopped.connect(self._neighbours_stop)
         places.tune.settled.connect(self._show_settled)
         places.tune.whole.connect(places.load)
-        places.tune.bench.reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
+        places.tune.own.reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
         self._show_page(places)
         self.go_to(0)
         self._show_settled()

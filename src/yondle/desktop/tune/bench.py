@@ -4,66 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar
+from typing import TypeVar
 
-from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog
 
-from yondle.app.machine.machines import THIS
+from yondle.app.machine.typed import figure
 from yondle.app.session.commands import Command
 from yondle.app.session.limits import ChooseBenchmarks
 from yondle.app.session.own import typed_benchmarks
-from yondle.app.session.results import ImportFrames, ImportScores, MeasuredWith, TypeIn, columns_of, figure
-from yondle.desktop.look.cards import CardAction
+from yondle.app.session.results import ImportFrames, ImportScores, MeasuredWith, TypeIn, columns_of
 from yondle.desktop.tune.bench_forms import BenchmarksCard, ResultCard, TableCard, TableChoice, TypedFigure
 from yondle.desktop.tune.desk import Desk
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import count
 
-if TYPE_CHECKING:
-    from yondle.app.machine.own_things import Asked
-
 T = TypeVar("T")
 TABLES = later("Tables (*.csv *.txt);;All files (*)")
 
 
-class BenchPresenter(QObject):
-    """Puts its cards up and carries out what is chosen on them.
-
-    `reopen` is sent when the logbook has to be opened anew to take effect.
-    """
-
-    reopen = Signal()
+class BenchPresenter:
+    """Puts its cards up and carries out what is chosen on them."""
 
     def __init__(self, desk: Desk) -> None:
-        super().__init__(desk.window)
         self._desk = desk
         self._cards = desk.cards
-
-    def show_not_allowed(self) -> None:
-        """Show the commands this logbook would run that nobody has allowed on this machine yet."""
-        if self._desk.now.reader.rig()[0] != THIS:
-            return
-        from yondle.app.machine.own_things import not_allowed
-
-        for asked in not_allowed(self._desk.now.kept):
-            self._ask_to_allow(asked)
-
-    def _ask_to_allow(self, asked: Asked) -> None:
-        card = f"allow {asked.name}"
-
-        def agree() -> None:
-            asked.allow()
-            self._cards.take(card)
-            self.reopen.emit()
-
-        actions = [
-            CardAction(say("Allow it on this machine"), agree),
-            CardAction(say("Don't use it"), lambda: self._cards.take(card), "main"),
-        ]
-        text = say("It {asked}\nA logbook from someone else can run anything: look first.", asked=asked.words)
-        self._cards.put(card, say("May '{asked}' be used?", asked=asked.name), text, actions)
 
     def ask_benchmarks(self) -> None:
         """Ask which benchmarks are run."""

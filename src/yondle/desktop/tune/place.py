@@ -34,6 +34,7 @@ from yondle.desktop.tune.edge import EdgePresenter
 from yondle.desktop.tune.figures import load_figures
 from yondle.desktop.tune.limits import LimitsPresenter
 from yondle.desktop.tune.next_step import SidePanel
+from yondle.desktop.tune.own import OwnPresenter
 from yondle.desktop.tune.panels import RulersPanel, TrailPanel
 from yondle.desktop.tune.plans import PlansPresenter
 from yondle.desktop.tune.profiles import ProfilesPresenter
@@ -97,6 +98,7 @@ class TunePlace(QWidget):
         self.by_hand, self.ready = ByHandPresenter(desk), ReadyPresenter(desk)
         self.limits, self.conditions = LimitsPresenter(desk), ConditionsPresenter(desk)
         self.profiles, self.plans, self.bench = ProfilesPresenter(desk), PlansPresenter(desk), BenchPresenter(desk)
+        self.own = OwnPresenter(desk)
         self.plans.edge = EdgePresenter(desk, self.plans, self.profiles.ask)
         self._lay_out()
         self._connect()
@@ -112,7 +114,7 @@ class TunePlace(QWidget):
         tell_resumed(self.side.cards, book.now)
         self.rulers.unfold(book.now.kept.of(UnfoldedGroups).root or self._first_unfolded())
         self.plans.show_unfinished()
-        self.bench.show_not_allowed()
+        self.own.show_not_allowed()
         if book.now.not_told and book.now.baseline_step is None:
             self.conditions.ask()
         QTimer.singleShot(0, self, self._begin)
@@ -183,6 +185,7 @@ class TunePlace(QWidget):
             "benchmarks": lambda: self.bench.ask_benchmarks(),
             "result": lambda: self.bench.ask_result(self.trail.selected()),
             "table": lambda: self.bench.ask_table(self.trail.selected()),
+            "own": lambda: self.own.ask(),
             "find": lambda: self.filter.setFocus(),
             "next_benchmark": lambda: self._turn_benchmark(1),
             "last_benchmark": lambda: self._turn_benchmark(-1),
