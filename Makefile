@@ -1,7 +1,7 @@
 # Everything a person or a machine does with this repository; each target sees to its own set-up.
 PY := .venv/bin/python
 
-.PHONY: help setup demo test lint texts screenshots bench numbers mutants deb deb-test lock clean
+.PHONY: help setup demo test lint texts screenshots bench numbers mutants deb deb-test source lock clean
 
 help:
 	@echo "make demo         open Heron's logbook (without a display: run the evening and print it)"
@@ -12,8 +12,9 @@ help:
 	@echo "make bench        run the benchmarks and print their table"
 	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (an hour)"
 	@echo "make mutants      change the code in ways drawn by chance, and count what no test notices (an hour)"
-	@echo "make deb          build a Debian package in dist/"
-	@echo "make deb-test     install it on a bare Debian made for it (as root, debootstrap)"
+	@echo "make deb          build Debian packages in dist/ (PYTHON=python3.13 for another release's Python)"
+	@echo "make deb-test     install them on a bare Debian made for it (as root, debootstrap; DEBIAN=trixie for another release)"
+	@echo "make source       write the archive that packaging/arch and packaging/rpm build from"
 	@echo "make lock         resolve the pinned versions anew"
 
 setup:
@@ -60,6 +61,10 @@ deb-test: deb
 
 deb: setup
 	@tools/deb.sh
+
+source:
+	@mkdir -p dist
+	git archive --prefix=yondle-0.1.0/ -o dist/yondle-0.1.0.tar.gz HEAD
 
 lock: setup
 	$(PY) -m pip install -q uv

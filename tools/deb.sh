@@ -1,59 +1,32 @@
 #!/bin/sh
-# Builds a Debian package in dist/: Yondle and what it needs from the lock file under /usr/lib/yondle, run by the system's Python.
-# Run by `make deb`. The package fits the Python minor version it was built with.
+# Builds Debian packages in dist/: `yondle`, with what it needs from the lock file under /usr/lib/yondle, and `yondle-helper`, which
+# runs as root. Run by `make deb`. PYTHON names the interpreter of the release it is for (3.11 for Debian 12, 3.13 for Debian 13,
+# 3.12 for Ubuntu 24.04); without one it is that of .venv.
 set -eu
 cd "$(dirname "$0")/.."
-python=.venv/bin/python
-version=$($python -c 'import yondle; print(yondle.__version__)')
+python=${PYTHON:-.venv/bin/python}
+version=$(sed -n 's/^version = "\(.*\)"/\1/p' pyproject.toml | head -n 1)
 minor=$($python -c 'import sys; print(f"{sys.version_info[0]}.{sys.version_info[1]}")')
 next=$($python -c 'import sys; print(f"{sys.version_info[0]}.{sys.version_info[1] + 1}")')
 arch=$(dpkg --print-architecture)
-root=$(mktemp -d)
-trap 'rm -rf "$root"' EXIT
-site=$root/usr/lib/yondle
-mkdir -p dist "$site" "$root/usr/bin" "$root/DEBIAN" "$root/usr/share/man/man1" "$root/usr/share/doc/yondle" \
-    "$root/usr/share/bash-completion/completions" "$root/usr/share/zsh/vendor-completions" "$root/usr/share/fish/vendor_completions.d"
+both=$(mktemp -d)
+trap 'rm -rf "$both"' EXIT
+mkdir -p dist
+tools/gather.sh "$both"
+root=$both/yondle
+mkdir -p "$root/DEBIAN" "$both/yondle-helper/DEBIAN" "$root/usr/share/zsh/vendor-completions"
+mv "$root"/usr/share/zsh/site-functions/_yondle "$root/usr/share/zsh/vendor-completions/"
+rmdir "$root/usr/share/zsh/site-functions"
+full=$version+py$(echo "$minor" | tr -d .)
 
-echo "Gathering Yondle $version and its libraries"
-$python -m pip wheel -q --disable-pip-version-check --no-deps --no-build-isolation -w "$root/wheel" .
-$python tools/needed.py requirements.lock > "$root/needed.txt"
-$python -m pip install -q --disable-pip-version-check --no-compile --require-hashes --target "$site" -r "$root/needed.txt"
-$python -m pip install -q --disable-pip-version-check --no-compile --no-deps --target "$site" "$root"/wheel/*.whl
-rm -rf "$root/wheel" "$root/needed.txt" "$site/bin"
-$python tools/slim_qt.py "$site"
-
-cat > "$root/usr/bin/yondle" <<LAUNCHER
-#!/usr/bin/python$minor -sE
-import sys
-
-sys.path.insert(0, "/usr/lib/yondle")
-from yondle.main import main
-
-main()
-LAUNCHER
-chmod 755 "$root/usr/bin/yondle"
-$python -c "from pathlib import Path; from yondle.app.system.integrate import integrate; integrate(Path('$root/usr/share'))"
-rm -rf "$root/usr/share/applications/mimeinfo.cache" "$root"/usr/share/mime/[!p]*
-YONDLE_LANGUAGE=en $python tools/manpage.py "$root/usr/share/man/man1/yondle.1"
-YONDLE_LANGUAGE=de $python tools/manpage.py "$root/usr/share/man/de/man1/yondle.1"
-gzip -9n "$root/usr/share/man/man1/yondle.1" "$root/usr/share/man/de/man1/yondle.1"
-for shell in bash zsh fish; do
-    case "$shell" in
-        bash) target=bash-completion/completions/yondle ;;
-        zsh) target=zsh/vendor-completions/_yondle ;;
-        fish) target=fish/vendor_completions.d/yondle.fish ;;
-    esac
-    _YONDLE_COMPLETE=source_$shell .venv/bin/yondle > "$root/usr/share/$target"
-done
-cp LICENSE "$root/usr/share/doc/yondle/copyright"
 cat > "$root/DEBIAN/control" <<CONTROL
 Package: yondle
-Version: $version
+Version: $full
 Architecture: $arch
 Maintainer: Yondle's maintainers <maintainers@yondle.invalid>
 Installed-Size: $(du -sk "$root/usr" | cut -f1)
 Depends: python$minor, python3 (<< $next), libegl1, libgl1, libxkbcommon0, libdbus-1-3, libfontconfig1, libxcb-cursor0, libxkbcommon-x11-0, libxcb-icccm4, libxcb-image0, libxcb-keysyms1, libxcb-render-util0, libxcb-shape0, libxcb-xinerama0, libxcb-randr0
-Recommends: libnotify-bin, shared-mime-info, desktop-file-utils
+Recommends: yondle-helper (= $version), libnotify-bin, shared-mime-info, desktop-file-utils
 Section: utils
 Priority: optional
 Description: logbook for PC tuners
@@ -70,7 +43,32 @@ cat > "$root/DEBIAN/prerm" <<PRERM
 set -e
 find /usr/lib/yondle -name __pycache__ -prune -exec rm -rf {} +
 PRERM
-chmod 755 "$root/DEBIAN/postinst" "$root/DEBIAN/prerm"
-find "$root/usr" -name __pycache__ -prune -exec rm -rf {} +
-dpkg-deb --root-owner-group -Zxz -z1 --build "$root" "dist/yondle_${version}_$arch.deb" > /dev/null
-ls -l "dist/yondle_${version}_$arch.deb"
+
+cat > "$both/yondle-helper/DEBIAN/control" <<CONTROL
+Package: yondle-helper
+Version: $version
+Architecture: all
+Maintainer: Yondle's maintainers <maintainers@yondle.invalid>
+Installed-Size: $(du -sk "$both/yondle-helper/usr" | cut -f1)
+Depends: python3 (>= 3.11)
+Recommends: polkitd, pkexec
+Section: utils
+Priority: optional
+Description: sets for Yondle what only root may set
+ A small program that runs as root after an administrator's word: it sets clocks,
+ limits and switches within the kernel's ranges, and puts them back. Standard
+ library only.
+CONTROL
+cat > "$both/yondle-helper/DEBIAN/postrm" <<'POSTRM'
+#!/bin/sh
+set -e
+if [ "$1" = purge ]; then
+    rm -rf /run/yondle-helper
+    rmdir --ignore-fail-on-non-empty /etc/yondle/own.d /etc/yondle 2> /dev/null || true
+fi
+POSTRM
+chmod 755 "$root/DEBIAN/postinst" "$root/DEBIAN/prerm" "$both/yondle-helper/DEBIAN/postrm"
+chmod -R go-w "$both"
+dpkg-deb --root-owner-group -Zxz -z1 --build "$root" "dist/yondle_${full}_$arch.deb" > /dev/null
+dpkg-deb --root-owner-group -Zxz -z1 --build "$both/yondle-helper" "dist/yondle-helper_${version}_all.deb" > /dev/null
+ls -l "dist/yondle_${full}_$arch.deb" "dist/yondle-helper_${version}_all.deb"

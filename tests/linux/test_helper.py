@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from tests.linux import trees
 
 from yondle.model.errors import KnownError
-from yondle.rigs.linux.privilege import SOURCE, HelperLine, find_way
+from yondle.rigs.linux.privilege import LOCAL, PACKAGED, SOURCE, HelperLine, find_way
 from yondle.rigs.linux.root.helper import server as helper
 from yondle.rigs.linux.root.helper.found import find
 from yondle.rigs.linux.smbios import modules_in
@@ -276,16 +276,22 @@ def test_the_way_to_the_helper_says_what_is_missing(tmp_path: Path, monkeypatch:
     assert "pkexec" in find_way(uid=1000).missing
     (tmp_path / "pkexec").write_text("#!/bin/sh\n")
     (tmp_path / "pkexec").chmod(0o755)
-    assert "yondle helper install" in find_way(1000, tmp_path / "helper", tmp_path / "policy").missing
-    for name in ("helper", "policy"):
-        (tmp_path / name).write_text("")
-    at = (1000, tmp_path / "helper", tmp_path / "policy", tmp_path / "parts")
-    assert "another version" in find_way(*at).missing, "there are no parts of it"
-    shutil.copytree(SOURCE, tmp_path / "parts")
-    assert find_way(*at).command == (str(tmp_path / "pkexec"), str(tmp_path / "helper"))
-    with (tmp_path / "parts/helper/found.py").open("a") as older:
-        older.write("# as it was")
-    assert "renew it with  sudo yondle helper install" in find_way(*at).missing
+    packaged, local = (place.below(tmp_path) for place in (PACKAGED, LOCAL))
+    both = 1000, (packaged, local)
+    assert "yondle helper install" in find_way(*both).missing
+    for place in (packaged, local):
+        for file in (place.starts, place.policy):
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_text("")
+    assert "another version" in find_way(*both).missing, "there are no parts of it"
+    shutil.copytree(SOURCE, local.folder)
+    assert find_way(*both).command == (str(tmp_path / "pkexec"), str(local.starts)), "the package's is another"
+    shutil.copytree(SOURCE, packaged.folder)
+    assert find_way(*both).command == (str(tmp_path / "pkexec"), str(packaged.starts))
+    for place in (packaged, local):
+        with (place.folder / "helper/found.py").open("a") as older:
+            older.write("# as it was")
+    assert "renew it with  sudo yondle helper install" in find_way(*both).missing
 
 
 def test_what_only_root_may_read_is_a_fixed_list_read_no_oftener_than_it_changes(root: Path, client: Client) -> None:

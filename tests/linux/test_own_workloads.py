@@ -5,7 +5,9 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 
@@ -21,12 +23,12 @@ from yondle.app.session.results import (
     MeasuredWith,
     TypeIn,
 )
-from yondle.app.system.helper_install import install, remove
+from yondle.app.system.helper_install import install, install_packaged, remove
 from yondle.main import run
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import Direction, PassResult
-from yondle.rigs.linux.privilege import FOLDER, INSTALLED, POLICY, SOURCE, parts_of
+from yondle.rigs.linux.privilege import LOCAL, PACKAGED, HelperPlace
 from yondle.views.shared.gains import gain_of
 from yondle.workloads.command_file import parse_command
 from yondle.workloads.commands import CommandRun
@@ -228,22 +230,29 @@ def test_the_command_line_types_in_and_chooses(measured: Path, capsys: pytest.Ca
     assert "this machine only" in capsys.readouterr().err
 
 
-def test_the_helper_is_installed_with_its_policy_and_removed(tmp_path: Path) -> None:
-    installed = install(tmp_path)
-    starter, policy, folder = (tmp_path / path.relative_to("/") for path in (INSTALLED, POLICY, FOLDER))
+@pytest.mark.parametrize(("put", "place"), [(install, LOCAL), (install_packaged, PACKAGED)])
+def test_the_helper_is_installed_with_its_policy_and_removed(
+    tmp_path: Path, put: Callable[[Path], list[Path]], place: HelperPlace
+) -> None:
+    installed, at = put(tmp_path), place.below(tmp_path)
+    starter, policy, folder = at.starts, at.policy, at.folder
     assert installed[-2:] == [starter, policy]
-    assert parts_of(folder) == parts_of(SOURCE)
+    assert at.there
+    assert at.is_this
     assert starter.stat().st_mode & 0o777 == 0o755
-    python = Path(starter.read_text().splitlines()[0].removeprefix("#!").removesuffix(" -I"))
+    python = Path(starter.read_text().splitlines()[0].removeprefix("#!").removesuffix(" -IB"))
     assert not any(each.stat().st_mode & 0o022 or each.stat().st_uid for each in (python, *python.parents)), (
         "root's alone"
     )
-    assert f"run_path('{FOLDER}'" in starter.read_text()
-    assert str(INSTALLED) in policy.read_text()
-    here = starter.read_text().replace(str(FOLDER), str(folder)).replace("__main__", "helped")
+    assert f"run_path('{place.folder}'" in starter.read_text()
+    assert str(place.starts) in policy.read_text()
+    assert policy.name == f"{ElementTree.parse(policy).find('action').get('id')}.policy"
+    here = starter.read_text().replace(str(place.folder), str(folder)).replace("__main__", "helped")
     code = f"{here}\nfrom helper.server import Server, Path; print(Server(Path({str(tmp_path)!r}), 0).answer(b'{{}}'))"
-    ran = subprocess.run([python, "-I", "-c", code], capture_output=True, text=True, input="", check=False)
+    ran = subprocess.run([python, "-IB", "-c", code], capture_output=True, text=True, input="", check=False)
     assert "No module named" not in ran.stderr
+    if place is not LOCAL:
+        return
     (folder / "left.py").write_text("of an older version")
     install(tmp_path)
     assert not (folder / "left.py").exists()

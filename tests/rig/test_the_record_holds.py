@@ -41,7 +41,7 @@ from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PassOpened
 from yondle.model.steps import FOR_EDGE, LONG
 from yondle.model.verdicts import Verdict
-from yondle.rigs.linux.privilege import FOLDER
+from yondle.rigs.linux.privilege import LOCAL
 from yondle.views.record.log import Kind, LogRows, pass_facts
 from yondle.views.shared.steps import stage_words
 from yondle.views.traces.traces import trace_of
@@ -141,14 +141,14 @@ def test_what_the_helper_is_installed_into_can_be_written_by_root_alone(tmp_path
             if each == tmp_path:
                 break
             assert not each.stat().st_mode & 0o022, each
-    for folder in (tmp_path / FOLDER.relative_to("/").parent, made[-2].parent, made[-1].parent):
+    for folder in (tmp_path / LOCAL.folder.relative_to("/").parent, made[-2].parent, made[-1].parent):
         folder.chmod(0o777)
         with pytest.raises(KnownError, match="others than its owner"):
             install(tmp_path)
         folder.chmod(0o755)
-    (tmp_path / FOLDER.relative_to("/")).chmod(0o777)
+    (tmp_path / LOCAL.folder.relative_to("/")).chmod(0o777)
     install(tmp_path)
-    assert (tmp_path / FOLDER.relative_to("/")).stat().st_mode & 0o777 == 0o755, "it is made anew"
+    assert (tmp_path / LOCAL.folder.relative_to("/")).stat().st_mode & 0o777 == 0o755, "it is made anew"
 
 
 def test_a_note_written_while_a_test_ends_does_not_hide_its_verdict(new_session: MakeSession) -> None:

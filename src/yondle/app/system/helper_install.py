@@ -12,9 +12,9 @@ from pathlib import Path
 from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.rigs.linux.privilege import FOLDER, INSTALLED, POLICY, SOURCE, parts_of
+from yondle.rigs.linux.privilege import LOCAL, PACKAGED, SOURCE, HelperPlace, parts_of
 
-STARTER = """#!{python} -I
+STARTER = """#!{python} -IB
 import runpy
 
 runpy.run_path({folder!r}, run_name="__main__")
@@ -23,7 +23,7 @@ POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
 <!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit Policy Configuration 1.0//EN"
  "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
 <policyconfig>
-  <action id="net.yondle.helper">
+  <action id="{action}">
     <description>Set clocks, limits and switches of this machine, and read its power and errors</description>
     <description xml:lang="de">Takte, Grenzen und Schalter dieses Rechners setzen, Leistung und Fehler lesen</description>
     <message>Yondle wants to set clocks, limits and switches, and to read power and errors. It puts back what it sets.</message>
@@ -46,17 +46,26 @@ def install(root: Path = Path("/")) -> list[Path]:
     It runs on the Python that installs it, where nobody but root could have changed that; else on the system's.
     """
     _must_be_root(root)
-    folder, target, policy = (_below(root, path) for path in (FOLDER, INSTALLED, POLICY))
-    texts = {folder / name: text for name, text in parts_of(SOURCE).items()}
-    starts = STARTER.format(python=_python(), folder=str(FOLDER))
+    return _installed(LOCAL, root, _python())
+
+
+def install_packaged(root: Path) -> list[Path]:
+    """Put what a package of the system holds of it below a folder; it runs on the system's Python."""
+    return _installed(PACKAGED, root, "/usr/bin/python3")
+
+
+def _installed(place: HelperPlace, root: Path, python: str) -> list[Path]:
+    at = place.below(root)
+    texts = {at.folder / name: text for name, text in parts_of(SOURCE).items()}
+    policy = POLICY_TEXT.format(helper=place.starts, action=place.action)
     try:
-        folder_for_all(folder.parent)
-        _must_be_safe(folder.parent)
-        _taken_away(folder)
+        folder_for_all(at.folder.parent)
+        _must_be_safe(at.folder.parent)
+        _taken_away(at.folder)
         for path, text, mode in (
             *((path, text, 0o644) for path, text in texts.items()),
-            (target, starts, 0o755),
-            (policy, POLICY_TEXT.format(helper=INSTALLED), 0o644),
+            (at.starts, STARTER.format(python=python, folder=str(place.folder)), 0o755),
+            (at.policy, policy, 0o644),
         ):
             folder_for_all(path.parent)
             _must_be_safe(path.parent)
@@ -67,16 +76,17 @@ def install(root: Path = Path("/")) -> list[Path]:
             say("The helper can't be installed ({error}).", error=error),
             say("Run it as root: sudo yondle helper install"),
         ) from error
-    return [*texts, target, policy]
+    return [*texts, at.starts, at.policy]
 
 
 def remove(root: Path = Path("/")) -> list[Path]:
-    """Remove all of it; gives what was there."""
+    """Remove all of it that `install` has put there; gives what was there."""
     _must_be_root(root)
-    gone = [path for path in (_below(root, INSTALLED), _below(root, POLICY)) if path.exists()]
+    at = LOCAL.below(root)
+    gone = [path for path in (at.starts, at.policy) if path.exists()]
     for path in gone:
         path.unlink()
-    return [*gone, *_taken_away(_below(root, FOLDER))]
+    return [*gone, *_taken_away(at.folder)]
 
 
 def _taken_away(folder: Path) -> list[Path]:
@@ -121,7 +131,3 @@ def _must_be_safe(folder: Path) -> None:
 def _must_be_root(root: Path) -> None:
     if root == Path("/") and os.getuid() != 0:
         raise KnownError(say("Only root may do that."), "sudo yondle helper …")
-
-
-def _below(root: Path, path: Path) -> Path:
-    return root / path.relative_to("/")

@@ -19,11 +19,49 @@ from yondle.model.quantities import duration
 from yondle.rigs.linux import root
 from yondle.rigs.linux.root.helper.server import TIMEOUT_S
 
-INSTALLED = Path("/usr/local/libexec/yondle-helper")
-"""What is started; it runs what lies in the folder below."""
-FOLDER = Path("/usr/local/lib/yondle-helper")
 SOURCE = Path(root.__file__).parent
-POLICY = Path("/usr/share/polkit-1/actions/net.yondle.helper.policy")
+
+
+@dataclass(frozen=True, slots=True)
+class HelperPlace:
+    """Where a helper is installed: what is started, which runs what lies in the folder, and the policy it is asked by."""
+
+    starts: Path
+    folder: Path
+    policy: Path
+    action: str
+
+    @property
+    def there(self) -> bool:
+        """Tell whether one is installed there."""
+        return self.starts.is_file() and self.policy.is_file()
+
+    @property
+    def is_this(self) -> bool:
+        """Tell whether it is the same as Yondle's own, to the letter."""
+        return parts_of(self.folder) == parts_of(SOURCE)
+
+    def below(self, root: Path) -> HelperPlace:
+        """Give the same place below another root."""
+        starts, folder, policy = (root / path.relative_to("/") for path in (self.starts, self.folder, self.policy))
+        return HelperPlace(starts, folder, policy, self.action)
+
+
+_POLICIES = Path("/usr/share/polkit-1/actions")
+LOCAL = HelperPlace(
+    Path("/usr/local/libexec/yondle-helper"),
+    Path("/usr/local/lib/yondle-helper"),
+    _POLICIES / "net.yondle.helper.policy",
+    "net.yondle.helper",
+)
+"""Where `yondle helper install` puts it."""
+PACKAGED = HelperPlace(
+    Path("/usr/libexec/yondle-helper"),
+    Path("/usr/lib/yondle-helper"),
+    _POLICIES / "net.yondle.packaged-helper.policy",
+    "net.yondle.packaged-helper",
+)
+"""Where a package of the system has it. Both may be there, each with a policy of its own."""
 ALIVE_EVERY_S = TIMEOUT_S / 5
 LEAVES_WITHIN_S = 5.0
 
@@ -66,22 +104,22 @@ def parts_of(folder: Path) -> dict[str, str]:
     return found
 
 
-def find_way(
-    uid: int | None = None, installed: Path = INSTALLED, policy: Path = POLICY, folder: Path = FOLDER
-) -> HelperWay:
+def find_way(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED, LOCAL)) -> HelperWay:
     """Find out how values that only root may set can be set here."""
     if (os.getuid() if uid is None else uid) == 0:
         return HelperWay((sys.executable, "-I", str(SOURCE)), say("directly, since Yondle runs as root"))
     pkexec = shutil.which("pkexec")
     if pkexec is None:
         return HelperWay((), "", say("the desktop's authorisation service (pkexec) isn't there"))
-    if not installed.is_file() or not policy.is_file():
+    installed = [place for place in places if place.there]
+    if not installed:
         return HelperWay((), "", say("the helper isn't installed: run  sudo yondle helper install"))
-    if parts_of(folder) != parts_of(SOURCE):
+    same = next((place for place in installed if place.is_this), None)
+    if same is None:
         return HelperWay(
             (), "", say("the installed helper is of another version: renew it with  sudo yondle helper install")
         )
-    return HelperWay((pkexec, str(installed)), say("through the desktop's authorisation service"))
+    return HelperWay((pkexec, str(same.starts)), say("through the desktop's authorisation service"))
 
 
 class HelperLine:
