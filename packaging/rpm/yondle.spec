@@ -55,6 +55,7 @@ cp -r laid-out/yondle/. laid-out/yondle-helper/. %{buildroot}/
 /usr/share/icons/hicolor/*/*/*
 /usr/share/man/man1/yondle.1.gz
 /usr/share/man/de/man1/yondle.1.gz
+/usr/share/metainfo/*
 /usr/share/mime/packages/*
 /usr/share/zsh/site-functions/_yondle
 

@@ -11,6 +11,8 @@ import sys
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from yondle import __version__
+
 ROOT = Path(__file__).resolve().parents[2]
 
 BREACHES = {
@@ -95,3 +97,12 @@ def test_every_file_that_a_document_names_is_there() -> None:
             if not there and not any(source.endswith(f"/{name}") for source in sources):
                 missing.append(f"{document.name}: {name}")
     assert missing == []
+
+
+def test_every_description_of_a_package_is_of_this_version() -> None:
+    for file, before in (
+        ("pyproject.toml", 'version = "'), ("packaging/arch/PKGBUILD", "pkgver="), ("packaging/rpm/yondle.spec", "Version:"),
+        ("Makefile", "-o dist/yondle-"),
+    ):  # fmt: skip
+        told = (ROOT / file).read_text("utf-8").split(before)[1].strip()
+        assert told.startswith(__version__), file
