@@ -20,7 +20,8 @@ from benchmarks.shares import share
 from yondle.analysis.edges import expected, told_by_others
 from yondle.analysis.exposure import MOST_CORRECTED
 from yondle.analysis.hazards import Hazards
-from yondle.analysis.hold import FLOORS_PER_H, Posterior, Run
+from yondle.analysis.hold import FLOORS_PER_H, Posterior
+from yondle.analysis.runs import Run
 from yondle.analysis.soak import cooled
 from yondle.planning.edge_search import (
     CRASH_PRICE_S,

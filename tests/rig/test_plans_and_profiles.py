@@ -17,7 +17,6 @@ from yondle.app.profiles.profiles import (
     ProposeProfile,
     UseProfile,
     compared_to_stock,
-    power_hint,
     profile,
     profile_text,
 )
@@ -33,6 +32,7 @@ from yondle.model.events import PassOpened, Record
 from yondle.model.plan_runs import Ended
 from yondle.model.profiles import Purpose
 from yondle.model.verdicts import Failure, Verdict
+from yondle.views.shared.power import power_hint
 from yondle.views.tune.step import answered_by, step_view
 
 MakeSession = Callable[..., Session]

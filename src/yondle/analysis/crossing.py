@@ -14,9 +14,10 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from yondle.analysis.caps import Points
 from yondle.analysis.margins import LEAST_VARIATION, RISK, turned_logs
 from yondle.analysis.regression import Array
-from yondle.analysis.scaling import Points, setting_means
+from yondle.analysis.scaling import setting_means
 from yondle.analysis.student import t_quantile
 from yondle.model.workloads import Direction
 

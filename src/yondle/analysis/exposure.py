@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from yondle.analysis.hold import Run
+from yondle.analysis.runs import Run
 from yondle.analysis.soak import cooled, warmed
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, PassRecord, StepRecord

@@ -16,8 +16,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from yondle.analysis.hold import GAINS_COOL, LARGEST_EXPONENT, Believed, Posterior, Run, Scale, weighted_range
+from yondle.analysis.hold import GAINS_COOL, LARGEST_EXPONENT, Believed, Posterior, Scale, weighted_range
 from yondle.analysis.regression import Array
+from yondle.analysis.runs import Run
 from yondle.analysis.soak import soaked_seconds
 from yondle.analysis.stability import HOUR_S
 from yondle.model.knobs import Knob

@@ -48,23 +48,6 @@ _IMPOSSIBLE = -2.0 * _LEAST_LOG
 
 
 @dataclass(frozen=True, slots=True)
-class Run:
-    """What one run of a load says about a value: seconds it was loaded, how often it failed in them, if it took the machine down.
-
-    A run that failed ends with the failure; only errors that were corrected come more than once: `corrected` of the failures
-    are such. `warmth` is how warm the machine was when it began (soak.py).
-    """
-
-    load: str
-    value: float
-    seconds: float
-    failures: int = 0
-    down: bool = False
-    warmth: float = 1.0
-    corrected: int = 0
-
-
-@dataclass(frozen=True, slots=True)
 class Scale:
     """A knob's values as notches towards its risky end, 0 the safest, and the widths that are possible there.
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from yondle.analysis.student import t_quantile
 from yondle.language.saying import say
 from yondle.model.workloads import Direction
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 FEWEST_PASSES = 2
 """Below two passes there is no spread, hence no margin and no gain to speak of."""
@@ -92,6 +94,8 @@ class Gain:
 
 def turned_logs(scores: list[float], direction: Direction) -> NDArray[np.float64]:
     """Give the logs of scores, negated where lower is better; scores that aren't above 0 are left out."""
+    import numpy as np
+
     logs = np.log(np.array([s for s in scores if math.isfinite(s) and s > 0.0], dtype=np.float64))
     return -logs if direction is Direction.LOWER else logs
 
@@ -102,6 +106,8 @@ def spread(scores: list[float]) -> Spread | None:
     The mean is geometric and its range is the t interval on logs; with one pass the range is nan. Counts that are sometimes 0
     have no logs: their mean is arithmetic, and their t interval doesn't reach below 0.
     """
+    import numpy as np
+
     if 0.0 in scores:
         return _spread_of_counts(np.array([s for s in scores if math.isfinite(s) and s >= 0.0]))
     logs = turned_logs(scores, Direction.HIGHER)
@@ -117,6 +123,8 @@ def spread(scores: list[float]) -> Spread | None:
 
 
 def _spread_of_counts(counts: NDArray[np.float64]) -> Spread:
+    import numpy as np
+
     n, mean = len(counts), float(counts.mean())
     if n < FEWEST_PASSES:
         return Spread(n, mean, math.nan, math.nan, math.nan)

@@ -7,21 +7,16 @@ carry a noise of their own, and passes of one setting share it.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from yondle.analysis.caps import Points
 from yondle.analysis.margins import LEAST_VARIATION
 from yondle.analysis.regression import Array, fit
 from yondle.analysis.student import t_quantile
 from yondle.language.saying import say
 from yondle.model.workloads import Direction
-
-CAP_SHARE = 0.995
-"""Setting means within half a per cent of a known cap count as sitting at it."""
-Points = Sequence[tuple[float, Sequence[float]]]
-"""Settings with their scores."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,20 +67,6 @@ def elasticity(points: Points, direction: Direction) -> Elasticity | None:
     Huber's fit with the t interval of the slope.
     """
     return slope_of(*setting_means(points, direction))
-
-
-def at_cap(points: Points, cap: float | None) -> bool:
-    """Tell whether every setting's mean sits at a known cap, so that the figures say nothing about the knob."""
-    if cap is None:
-        return False
-    means = [float(np.mean(scores)) for _, scores in points if scores]
-    return bool(means) and min(means) >= cap * CAP_SHARE
-
-
-def meets_cap(points: Points, cap: float | None) -> bool:
-    """Tell whether a setting's mean sits at a known cap, so that what the knob brings there can't be seen."""
-    means = [float(np.mean(scores)) for _, scores in points if scores]
-    return cap is not None and bool(means) and max(means) >= cap * CAP_SHARE
 
 
 def in_proportion(value: float, score: float, first_value: float, first_score: float, direction: Direction) -> float:

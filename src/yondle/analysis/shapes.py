@@ -15,9 +15,10 @@ from functools import lru_cache
 
 import numpy as np
 
+from yondle.analysis.caps import CAP_SHARE, Points, at_cap
 from yondle.analysis.margins import LEAST_VARIATION, turned_logs
 from yondle.analysis.regression import Array
-from yondle.analysis.scaling import CAP_SHARE, Elasticity, Points, at_cap, setting_means, slope_of
+from yondle.analysis.scaling import Elasticity, setting_means, slope_of
 from yondle.analysis.student import t_quantile
 from yondle.language.saying import later, named
 from yondle.model.workloads import Direction

@@ -8,10 +8,10 @@ times 1 - warmth.
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
-import numpy as np
-
-from yondle.analysis.regression import Array
+if TYPE_CHECKING:
+    from yondle.analysis.regression import Array
 
 SOAK_S = 500.0
 """Voltage regulator, cooler and case together: slower than the die, faster than the room."""
@@ -33,10 +33,13 @@ def soaked_seconds(lags: Array, seconds: Array) -> Array:
 
     The integral of exp(-lag exp(-t/SOAK_S)), by the entire exponential integral Ein (Abramowitz and Stegun, 5.1.40).
     """
+    import numpy as np
+
     return np.asarray(seconds - SOAK_S * (_ein(lags) - _ein(lags * np.exp(-seconds / SOAK_S))))
 
 
 def _ein(x: Array) -> Array:
+    import numpy as np
     from scipy.special import exp1
 
     safe = np.maximum(x, _LEAST)

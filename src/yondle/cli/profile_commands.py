@@ -15,7 +15,6 @@ from yondle.app.profiles.profiles import (
     ProposeProfile,
     UseProfile,
     compared_to_stock,
-    power_hint,
     profile,
     standing,
     write_profile,
@@ -27,6 +26,7 @@ from yondle.cli.shown import plain_values, print_json, print_table, tell
 from yondle.language.saying import named, say
 from yondle.model.profiles import Profile, Purpose
 from yondle.model.rigs import RigDeclaration
+from yondle.views.shared.power import power_hint
 
 ProfileName = Annotated[str, typer.Argument(help="The profile's name.", show_default=False)]
 

@@ -6,9 +6,7 @@ import json
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from yondle.formats.documents import Entry, RigPosition
 from yondle.language.saying import say
@@ -22,6 +20,10 @@ from yondle.model.acts import Act
 from yondle.model.errors import KnownError
 from yondle.model.sensors import SampleBlock
 from yondle.model.steps import PassRecord, SensorLog, StepRecord
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 
 class RecordReader(KeptReader):
@@ -121,6 +123,8 @@ class RecordReader(KeptReader):
 
         Readings that weren't taken are nan. A block that can't be read is left out; its time shows as a gap.
         """
+        import numpy as np
+
         with asking(self._store, self.path) as connection:
             self._must_be_a_trace(connection, attempt)
             rows = _blocks_of(connection, attempt, "ORDER BY from_s")

@@ -5,12 +5,14 @@ from __future__ import annotations
 import math
 import zlib
 from array import array
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from yondle.language.saying import say
 from yondle.model.sensors import Reading, SampleBlock
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 LARGEST_BLOCK_BYTES = 64 * 1024 * 1024
 """What a sensor log of another program, which is one block, may take unpacked; a block of samples takes far less."""
@@ -59,6 +61,8 @@ def unpack_arrays(
 
     Raises ValueError when the bytes don't make a block.
     """
+    import numpy as np
+
     raw = _inflated(channels, samples, data)
     times = np.frombuffer(raw, np.float64, samples)
     return times, np.frombuffer(raw, np.float32, offset=8 * samples).reshape(len(channels), samples)

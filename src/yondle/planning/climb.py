@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass, field
 
-from yondle.analysis.hold import Run
+from yondle.analysis.runs import Run
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from yondle.analysis.edges import expected
 from yondle.analysis.hazards import BelievedHazards
-from yondle.analysis.hold import Believed, Run, Scale
+from yondle.analysis.hold import Believed, Scale
+from yondle.analysis.runs import Run
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS
 from yondle.language.saying import named, say
 from yondle.model.knobs import Knob

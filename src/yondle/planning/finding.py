@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from yondle.analysis.edges import told_by_others
 from yondle.analysis.exposure import ANY_LOAD
 from yondle.analysis.hazards import BelievedHazards, Hazards
-from yondle.analysis.hold import Run, Scale
+from yondle.analysis.hold import Scale
+from yondle.analysis.runs import Run
 from yondle.analysis.soak import cooled, warmed
 from yondle.analysis.stability import HOUR_S, PER_HOUR, Standard, least_per_hour
 from yondle.analysis.warming import notches_per_k, warming_k

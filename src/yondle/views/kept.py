@@ -3,25 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
-from yondle.views.scaling.curves import ScalingView, scaling
-from yondle.views.scaling.sensitivities import Sensitivities, sensitivities
 from yondle.views.shared.measured import Settings, settings_of
-from yondle.views.shared.showing import Measure
 from yondle.views.shared.snapshot import Snapshot
-from yondle.views.tune.charting import ChartView, chart
 from yondle.views.tune.proposal import ProposalView, proposal_view
 from yondle.views.tune.rulers import Holding, RulerView, holding, ruler_marks, rulers
 from yondle.views.tune.trail import Trail, TrailRows
+
+if TYPE_CHECKING:
+    from yondle.views.scaling.curves import ScalingView
+    from yondle.views.scaling.sensitivities import Sensitivities
+    from yondle.views.shared.showing import Measure
+    from yondle.views.tune.charting import ChartView
 
 Made = TypeVar("Made")
 
 
 class ViewCache:
-    """The read models of a logbook as it is; each is worked out again only when the snapshot's version or its key has changed."""
+    """The read models of a logbook as it is; each is worked out again only when the snapshot's version or its key has changed.
+
+    Those that need large libraries are loaded when they are first asked for.
+    """
 
     def __init__(self, latest: Callable[[], Snapshot]) -> None:
         self._latest = latest
@@ -47,6 +52,8 @@ class ViewCache:
         """Give the chart of a benchmark against a knob."""
         if knob is None:
             return None
+        from yondle.views.tune.charting import chart
+
         return self._keep("chart", (knob, benchmark), lambda: chart(self._latest(), knob, benchmark))
 
     def proposal(self, held: Holding | None) -> ProposalView | None:
@@ -60,12 +67,16 @@ class ViewCache:
 
     def scaling(self, knob: Knob, measure: Measure, group: int) -> ScalingView:
         """Give the curves of a knob; those of every knob looked at are kept."""
+        from yondle.views.scaling.curves import scaling
+
         name = f"scaling {knob.id} {measure} {group}"
         return self._keep(name, (knob,), lambda: scaling(self._latest(), self.settings, knob, measure, group))
 
     @property
     def sensitivities(self) -> Sensitivities:
         """Which benchmark answers to which knob."""
+        from yondle.views.scaling.sensitivities import sensitivities
+
         return self._keep("sensitivities", (), lambda: sensitivities(self._latest(), self.settings))
 
     def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:

@@ -9,7 +9,8 @@ import pytest
 
 from yondle.analysis.edges import alike, expected, told_by_others
 from yondle.analysis.hazards import BelievedHazards, Hazards
-from yondle.analysis.hold import Believed, Posterior, Run
+from yondle.analysis.hold import Believed, Posterior
+from yondle.analysis.runs import Run
 
 NOTCHES = 60
 WIDTHS = np.geomspace(0.12, 2.4, 10)

@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 
 from yondle.analysis.hazards import Hazards, Pairs
-from yondle.analysis.hold import Posterior, Run
+from yondle.analysis.hold import Posterior
+from yondle.analysis.runs import Run
 from yondle.planning.edge_search import Aim, Chooser, Prices
 
 NOTCHES, WIDTHS, DAILY = 60, np.geomspace(0.12, 2.4, 10), 1.0 / 8.0

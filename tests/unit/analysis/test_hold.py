@@ -15,7 +15,8 @@ from scipy.stats import chi2, poisson
 from tests.unit.analysis.knobs import CLOCK, VOLTAGE
 
 from yondle.analysis.hazards import believed
-from yondle.analysis.hold import Believed, Posterior, Run, Scale
+from yondle.analysis.hold import Believed, Posterior, Scale
+from yondle.analysis.runs import Run
 from yondle.analysis.stability import PER_HOUR, Standard, least_per_hour, most_per_hour, seconds_to_prove
 from yondle.model.knobs import Knob, Risk
 from yondle.planning.edge_search import Aim, Chooser, Prices

@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from yondle.analysis.scaling import at_cap, elasticity, in_proportion, meets_cap
+from yondle.analysis.caps import at_cap, meets_cap
+from yondle.analysis.scaling import elasticity, in_proportion
 from yondle.model.workloads import Direction
 
 UP = Direction.HIGHER

@@ -10,7 +10,7 @@ from random import Random
 
 import pytest
 
-from yondle.analysis.hold import Run
+from yondle.analysis.runs import Run
 from yondle.app.machine.machines import choose_rig, make_machine
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict

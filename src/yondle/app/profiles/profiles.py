@@ -205,18 +205,6 @@ def compared_to_stock(book: Snapshot, wanted: Profile) -> Comparison:
     return Comparison(knobs, derived, gains)
 
 
-def power_hint(book: Snapshot) -> str:
-    """Say which profile suits the present power source, where another one is in force; empty when there is nothing to say."""
-    on_battery = "battery" in str(book.conditions.get("power source", book.conditions.get("power", "")))
-    if not on_battery:
-        return ""
-    for purpose in (Purpose.BATTERY, Purpose.QUIET):
-        for kept in book.profiles:
-            if kept.purpose is purpose:
-                return "" if kept.setup == book.in_force else say("On battery use '{kept}'.", kept=kept.name)
-    return ""
-
-
 def profile_text(book: Snapshot, wanted: Profile) -> str:
     """Write a profile as TOML: every knob by its id, choices by their names, units in comments."""
     import tomlkit

@@ -439,7 +439,7 @@ class MainWindow(QMainWindow):
     def _show_settled(self) -> None:
         if self.book is None:
             return
-        from yondle.app.profiles.profiles import power_hint
+        from yondle.views.shared.power import power_hint
         from yondle.views.shared.rooms import ROOM
 
         if self.places is not None:

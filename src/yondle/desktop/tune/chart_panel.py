@@ -12,10 +12,10 @@ from yondle.desktop.look.theme import Theme
 from yondle.language.saying import say
 from yondle.model.quantities import count
 from yondle.model.workloads import Direction, Workload
-from yondle.views.tune.charting import ChartView
 
 if TYPE_CHECKING:
     from yondle.desktop.tune.score_chart import ScoreChart
+    from yondle.views.tune.charting import ChartView
 
 
 LOWEST = 250

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QLineEdit, QSpinBox, QWidget
 
-from yondle.analysis.hold import Run
+from yondle.analysis.runs import Run
 from yondle.analysis.stability import STANDARD_WORDS, Standard
 from yondle.desktop.look.basics import Choice, button, label, tip
 from yondle.desktop.look.cards import Card, CardAction

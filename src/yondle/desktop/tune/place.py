@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from yondle.app.demo import RunEvening
-from yondle.app.plans.plans import GoOnWithPlan, StartPlan
 from yondle.app.session.commands import Command
 from yondle.app.session.limits import UnfoldGroups
 from yondle.app.session.owner import Answer
@@ -30,14 +29,11 @@ from yondle.desktop.tune.by_hand import ByHandPresenter
 from yondle.desktop.tune.chart_panel import ChartPanel
 from yondle.desktop.tune.conditions import ConditionsPresenter
 from yondle.desktop.tune.desk import Desk
-from yondle.desktop.tune.edge import EdgePresenter
 from yondle.desktop.tune.figures import load_figures
 from yondle.desktop.tune.limits import LimitsPresenter
 from yondle.desktop.tune.next_step import SidePanel
 from yondle.desktop.tune.own import OwnPresenter
 from yondle.desktop.tune.panels import RulersPanel, TrailPanel
-from yondle.desktop.tune.plans import PlansPresenter
-from yondle.desktop.tune.profiles import ProfilesPresenter
 from yondle.desktop.tune.proposing import Proposer
 from yondle.desktop.tune.ready import ReadyPresenter
 from yondle.desktop.tune.rulers import GROUPED_FROM
@@ -50,17 +46,19 @@ from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record,
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
 from yondle.views.kept import ViewCache
-from yondle.views.tune.charting import ChartView
 from yondle.views.tune.proposal import ProposalView, expected_seconds
 from yondle.views.tune.rulers import Holding
 from yondle.views.tune.step import step_view
 
 if TYPE_CHECKING:
+    from yondle.desktop.tune.plans import PlansPresenter
+    from yondle.desktop.tune.profiles import ProfilesPresenter
     from yondle.desktop.tune.score_chart import ScoreChart
+    from yondle.views.tune.charting import ChartView
 
-_PAINTED_MS = 60
+_PAINTED_MS = 20
 _NOTHING_MEASURED = later("Nothing measured yet.\nEvery later gain is told against the baseline.")
-_TESTS = (RunBaseline, TryProposal, TryAgain, GoOnWaiting, DropWaiting, RunEvening)
+_TESTS = (RunBaseline, TryProposal, TryAgain, GoOnWaiting, DropWaiting)
 """Orders whose verdict is told when they end."""
 _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
@@ -95,11 +93,13 @@ class TunePlace(QWidget):
         self.chart_panel = ChartPanel(theme)
         self.side = SidePanel(theme, self.actions_by_name)
         desk = Desk(self, theme, bridge, book, self.side.cards, self.rulers, self._order, self.refresh)
-        self.by_hand, self.ready = ByHandPresenter(desk), ReadyPresenter(desk)
-        self.limits, self.conditions = LimitsPresenter(desk), ConditionsPresenter(desk)
-        self.profiles, self.plans, self.bench = ProfilesPresenter(desk), PlansPresenter(desk), BenchPresenter(desk)
-        self.own = OwnPresenter(desk)
-        self.plans.edge = EdgePresenter(desk, self.plans, self.profiles.ask)
+        self._desk = desk
+        self.by_hand, self.ready, self.own = ByHandPresenter(desk), ReadyPresenter(desk), OwnPresenter(desk)
+        self.limits, self.conditions, self.bench = (
+            LimitsPresenter(desk),
+            ConditionsPresenter(desk),
+            BenchPresenter(desk),
+        )
         self._lay_out()
         self._connect()
         self._heard = (
@@ -113,7 +113,8 @@ class TunePlace(QWidget):
         self._begin_progress()
         tell_resumed(self.side.cards, book.now)
         self.rulers.unfold(book.now.kept.of(UnfoldedGroups).root or self._first_unfolded())
-        self.plans.show_unfinished()
+        if book.now.reader.open_plan_run() is not None:
+            self.plans.show_unfinished()
         self.own.show_not_allowed()
         if book.now.not_told and book.now.baseline_step is None:
             self.conditions.ask()
@@ -158,6 +159,23 @@ class TunePlace(QWidget):
     def chart(self) -> ScoreChart | None:
         """The chart, once its library is loaded."""
         return self.chart_panel.chart
+
+    @cached_property
+    def profiles(self) -> ProfilesPresenter:
+        """The cards of profiles; loaded when one is first asked for."""
+        from yondle.desktop.tune.profiles import ProfilesPresenter
+
+        return ProfilesPresenter(self._desk)
+
+    @cached_property
+    def plans(self) -> PlansPresenter:
+        """The cards of plans and edges, which need the whole of planning; loaded when one is first asked for."""
+        from yondle.desktop.tune.edge import EdgePresenter
+        from yondle.desktop.tune.plans import PlansPresenter
+
+        made = PlansPresenter(self._desk)
+        made.edge = EdgePresenter(self._desk, made, lambda *told: self.profiles.ask(*told))
+        return made
 
     # -- building ------------------------------------------------------------------------------------------------------
 
@@ -376,6 +394,8 @@ class TunePlace(QWidget):
 
     def run_evening(self) -> None:
         """Run the example climb; Esc ends it after the step under way."""
+        from yondle.app.demo import RunEvening
+
         self._evening = True
         self._order(RunEvening(stopped=lambda: not self._evening))
         self.side.cards.put(
@@ -506,6 +526,9 @@ class TunePlace(QWidget):
             tell_trouble(self.side.cards, answer.error)
             self.refresh()
             return
+        from yondle.app.demo import RunEvening
+        from yondle.app.plans.plans import GoOnWithPlan, StartPlan
+
         done: Any = answer.result
         match command:
             case ReadBack():
@@ -517,7 +540,7 @@ class TunePlace(QWidget):
                 here = self.book.now.position
                 if here is not None:
                     self.trail.choose(here.step.number)
-            case _ if isinstance(command, _TESTS) and self.book.now.waiting is None:
+            case _ if isinstance(command, (*_TESTS, RunEvening)) and self.book.now.waiting is None:
                 number = tell_verdict(self.side.cards, self.book.now)
                 if number is not None:
                     self.trail.choose(number)

@@ -15,7 +15,6 @@ from yondle.app.profiles.profiles import (
     ProposeProfile,
     UseProfile,
     compared_to_stock,
-    power_hint,
     standing,
     write_profile,
 )
@@ -26,6 +25,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.language.saying import later, named, say
 from yondle.model.profiles import Profile, Purpose
+from yondle.views.shared.power import power_hint
 
 PROFILE_FILES = later("Profiles (*.toml);;All files (*)")
 

@@ -7,12 +7,12 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from yondle.analysis.caps import at_cap
 from yondle.analysis.efficiency import power_channel
 from yondle.analysis.group import GroupGain, group_gain
 from yondle.analysis.levels import Difference, Levels
 from yondle.analysis.margins import Gain, GainWord, Spread, spread
 from yondle.analysis.ranking import Rank, ranks
-from yondle.analysis.scaling import at_cap
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW

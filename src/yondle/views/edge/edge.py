@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.analysis.hold import Run
+from yondle.analysis.runs import Run
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, seconds_to_prove
 from yondle.language.saying import in_sentence, named, say, together
 from yondle.model.knobs import Knob

@@ -8,7 +8,7 @@ from itertools import pairwise
 from typing import Any
 
 from yondle.analysis.exposure import reached_by, runs_of, warmths
-from yondle.analysis.hold import Run
+from yondle.analysis.runs import Run
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding

@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from yondle.analysis.caps import at_cap
 from yondle.analysis.levels import Levels
 from yondle.analysis.margins import Gain, GainWord
-from yondle.analysis.scaling import Elasticity, at_cap
+from yondle.analysis.scaling import Elasticity
 from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveReading, CurveShape, read_curve
 from yondle.language.saying import in_sentence, named, say, several
 from yondle.model.errors import KnownError

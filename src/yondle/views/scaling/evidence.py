@@ -5,8 +5,8 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable
 
+from yondle.analysis.caps import at_cap
 from yondle.analysis.limiting import Answer, Bound, Evidence, Flag
-from yondle.analysis.scaling import at_cap
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob, Subsystem
 from yondle.model.quantities import quantity

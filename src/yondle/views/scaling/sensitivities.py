@@ -6,10 +6,11 @@ import math
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from yondle.analysis.caps import at_cap, meets_cap
 from yondle.analysis.levels import Levels
 from yondle.analysis.limiting import DOES_NOT, Answer, Bound, what_limits
 from yondle.analysis.margins import Gain, GainWord, passes_needed, spread
-from yondle.analysis.scaling import Elasticity, at_cap, elasticity, meets_cap
+from yondle.analysis.scaling import Elasticity, elasticity
 from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveShape, read_curve
 from yondle.language.saying import say
 from yondle.model.knobs import Knob

@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
+from yondle.analysis.caps import meets_cap
 from yondle.analysis.levels import Levels
 from yondle.analysis.margins import GainWord, spread
-from yondle.analysis.scaling import Elasticity, meets_cap
+from yondle.analysis.scaling import Elasticity
 from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveShape, read_curve
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError

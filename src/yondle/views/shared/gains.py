@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from yondle.analysis.group import GroupGain, group_gain
+from yondle.analysis.caps import at_cap
 from yondle.analysis.margins import Basis, Gain, GainWord, spread
-from yondle.analysis.scaling import at_cap
 from yondle.language.saying import listed, say
 from yondle.model.pacing import LOW
 from yondle.model.quantities import THIN, count, number, signed_percent
@@ -15,6 +15,9 @@ from yondle.model.steps import StepRecord
 from yondle.model.workloads import Workload
 from yondle.views.shared.leveled import Of, family_of, levels_of
 from yondle.views.shared.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from yondle.analysis.group import GroupGain
 
 FINE_MARGIN_PERCENT = 0.2
 """Gains get a second decimal when their margin is below this."""
@@ -49,6 +52,8 @@ def lows_gain_of(book: Snapshot, record: StepRecord, benchmark: Workload) -> Gai
 
 def mean_gain(book: Snapshot, record: StepRecord) -> GroupGain | None:
     """Give the geometric mean of a step's gains over all benchmarks that aren't at their cap; None without figures."""
+    from yondle.analysis.group import group_gain
+
     base = book.baseline_step
     if base is None or record.step.number == base.step.number:
         return None

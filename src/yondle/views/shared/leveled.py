@@ -6,8 +6,8 @@ from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from yondle.analysis.levels import Levels, Visit
 from yondle.model.knobs import Setup
 from yondle.model.measured import Measured
 from yondle.model.pacing import LOW
@@ -15,6 +15,9 @@ from yondle.model.steps import PassRecord, StepRecord
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.measured import like
 from yondle.views.shared.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from yondle.analysis.levels import Levels, Visit
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,6 +89,8 @@ def _across(
     apart: frozenset[Place],
     typed: tuple[Typed, ...],
 ) -> Levels:
+    from yondle.analysis.levels import Levels, Visit
+
     visits = []
     for same, path, benchmark, own in books:
         made = _visits(same, benchmark, of, own)
@@ -125,6 +130,8 @@ def _family(steps: _Same) -> int:
 
 @lru_cache(maxsize=128)
 def _levels(steps: _Same, benchmark: str, of: Of, direction: Direction) -> Levels:
+    from yondle.analysis.levels import Levels
+
     visits = (visit for _, _, visit in _visits(steps, benchmark, of, direction))
     return Levels(visits, Direction.HIGHER if of != SCORE else direction)
 
@@ -135,6 +142,8 @@ Made = tuple[int | None, Setup, Hashable, float, list[tuple[float | None, Measur
 
 def _visits(steps: _Same, benchmark: str, of: Of, direction: Direction) -> Iterator[tuple[int | None, Setup, Visit]]:
     """What every attempt has measured of a benchmark at a setup."""
+    from yondle.analysis.levels import Visit
+
     for step, setup, attempt, at_s, brought in _made(steps).get(benchmark, ()):
         told = [of.value(score, measured, direction) for score, measured in brought]
         if scores := [score for score in told if score is not None]:

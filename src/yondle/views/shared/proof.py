@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from yondle.analysis.exposure import runs_of
 from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, Standard, most_per_hour
 from yondle.language.saying import named, say, together
 from yondle.model.findings import Finding
@@ -33,6 +32,8 @@ class LoadProof:
 
 def proofs(book: Snapshot, setup: Setup) -> list[LoadProof]:
     """Sum up the load on some settings, over all steps that have them; the longest first."""
+    from yondle.analysis.exposure import runs_of
+
     records = book.same_settings(setup)
     knob = next(iter(setup), "")
     summed: dict[str, tuple[float, int]] = {}

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yondle.analysis.caps import at_cap
 from yondle.analysis.levels import Levels
 from yondle.analysis.margins import FEWEST_PASSES, GainWord, Spread, spread
-from yondle.analysis.scaling import Elasticity, at_cap, elasticity
+from yondle.analysis.scaling import Elasticity, elasticity
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.quantities import MINUS, number, quantity, signed_percent

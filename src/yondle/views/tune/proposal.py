@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from yondle.analysis.judging import RAN_THROUGH
 from yondle.language.saying import say, together
@@ -10,9 +11,11 @@ from yondle.model.knobs import Risk, When
 from yondle.model.quantities import THIN, count, duration, number, quantity
 from yondle.model.steps import Check, StageKind, StepKind
 from yondle.planning.ladder import check_seconds
-from yondle.planning.plans import DryRun
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.tune.rulers import Holding
+
+if TYPE_CHECKING:
+    from yondle.planning.plans import DryRun
 
 LOOKED_BACK = 30
 """So many steps are looked at for how long a check takes; the night warms up, so older ones mislead."""

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yondle.analysis.exposure import ANY_LOAD, runs_of, warmths
-from yondle.analysis.hazards import believed
-from yondle.analysis.hold import Scale
 from yondle.model.knobs import Knob, Risk
 from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
@@ -101,6 +98,10 @@ def holding(book: Snapshot, knob: Knob, check: Check) -> Holding | None:
     """
     if knob.risk is Risk.NONE or knob.id not in book.in_force:
         return None
+    from yondle.analysis.exposure import ANY_LOAD, runs_of, warmths
+    from yondle.analysis.hazards import believed
+    from yondle.analysis.hold import Scale
+
     here = [r for r in book.steps if r.step.setup.same_but(book.in_force, knob.id)]
     runs, scale, values = runs_of(here, knob.id, warmths(book.steps)), Scale(knob), knob.values()
     notches = [scale.notch(v) for v in values]

@@ -5,7 +5,6 @@ from __future__ import annotations
 import statistics
 from dataclasses import dataclass
 
-from yondle.analysis.efficiency import power_channel, score_per_watt
 from yondle.analysis.judging import started_at
 from yondle.analysis.margins import spread
 from yondle.language.saying import listed, say
@@ -263,6 +262,10 @@ def _apart_row(declaration: RigDeclaration, attempt: Attempt) -> tuple[tuple[str
 
 def _efficiency_row(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
     """Score per watt, where an outside meter sees all the power."""
+    if not any(channel.id.startswith(METER) for channel in declaration.channels):
+        return ()
+    from yondle.analysis.efficiency import power_channel, score_per_watt
+
     power = power_channel(declaration)
     if power is None or not power.id.startswith(METER):
         return ()
