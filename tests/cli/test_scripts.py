@@ -128,7 +128,7 @@ def test_ctrl_c_before_anything_was_begun_is_a_document_too(
     def interrupted(*_: object) -> None:
         raise KeyboardInterrupt
 
-    for early in ("yondle.cli.step_commands.open_logbook", "yondle.cli.commands.build"):
+    for early in ("yondle.cli.status_command.open_logbook", "yondle.cli.commands.build"):
         monkeypatch.setattr(early, interrupted)
         code, out, err = yondle("status", str(book), "--json")
         assert (code, json.loads(out)["error"]["problem"], err.count("\n")) == (130, "Ended by Ctrl+C.", 1)

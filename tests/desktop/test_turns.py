@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -51,6 +54,39 @@ def test_what_is_begun_later_takes_the_place_of_what_is_left(qtbot: QtBot) -> No
     turns.begin(fails())
     with pytest.raises(ValueError, match="a fault"):
         turns.finish()
+
+
+def test_a_book_can_be_used_before_anything_that_draws_or_plans_is_loaded(measured: Path) -> None:
+    """The window of a process of its own: large libraries and what plans come after Tune can be used."""
+    code = """
+import os, sys, time
+from pathlib import Path
+from PySide6.QtCore import QEventLoop
+from PySide6.QtWidgets import QApplication
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.window import MainWindow
+
+app = QApplication([])
+window = MainWindow(Theme(app, "paper"), first_page=False)
+window.show()
+window.open_logbook(Path(sys.argv[1]))
+while window.tune is None or window.bridge.busy:
+    app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+window.grab()
+heavy = ("numpy", "scipy", "pyqtgraph", "yondle.planning.plans", "yondle.views.tune.charting", "yondle.app.plans.plans")
+print([name for name in heavy if name in sys.modules], window.tune.rulers.shown != [], flush=True)
+os._exit(0)
+"""
+    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(measured)],
+        capture_output=True,
+        text=True,
+        check=True,
+        timeout=60,
+        env=environment,
+    )
+    assert done.stdout.strip() == "[] True", done.stderr
 
 
 def test_every_place_answers_while_it_is_first_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:

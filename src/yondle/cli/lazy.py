@@ -36,6 +36,8 @@ _MADE_BY = {
         "baseline": later("Measure stock, so that gains can be told from noise."),
         "step": later("Propose one step and test it."),
         "back": later("Put the settings of an earlier step in force again."),
+    },
+    ("status_command", "add_status_command"): {
         "status": later("Show the trail, what is in force, and what was found open."),
     },
     ("rig_commands", "add_rig_commands"): {

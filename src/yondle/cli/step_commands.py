@@ -30,11 +30,7 @@ from yondle.cli.running import (
     run_test,
 )
 from yondle.cli.shown import (
-    print_in_force,
     print_json,
-    print_resumed,
-    print_trail,
-    print_waiting,
     status_values,
 )
 from yondle.language.saying import named, say
@@ -132,23 +128,6 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
                 print_json(status_values(session.snapshot))
             else:
                 console.print(say("Step {number} is active again.", number=record.step.number))
-
-    @app.command()
-    def status(
-        logbook: LogbookPath,
-        benchmark: Annotated[str, typer.Option(help="The benchmark whose gains are shown.")] = "",
-        as_json: AsJson = False,
-    ) -> None:
-        """Show the trail, what is in force, and what was found open."""
-        with opened(lambda: open_logbook(logbook)) as session:
-            if as_json:
-                print_json(status_values(session.snapshot))
-                return
-            print_resumed(session.snapshot, console)
-            if session.snapshot.waiting is not None:
-                print_waiting(session.snapshot, console)
-            print_trail(session.snapshot, console, benchmark)
-            print_in_force(session.snapshot, console)
 
 
 def add_looking_commands(app: typer.Typer, console: Console) -> None:
