@@ -16,7 +16,7 @@ from yondle.model.knobs import Risk, Subsystem
 
 _SENSOR, _KNOB = later("a sensor"), later("a knob")
 _FILE, _COMMAND = later("a file"), later("a command")
-_RISKS = {Risk.NONE: later("none"), Risk.UP: later("upward"), Risk.DOWN: later("downward")}
+_RISKS = {Risk.NONE: later("no risk"), Risk.UP: later("upward"), Risk.DOWN: later("downward")}
 
 
 _NARROWEST = 40
@@ -41,6 +41,8 @@ class OwnCard(Card):
         self.works = Choice([named(each) for each in Subsystem], say("Part"))
         self.works.setCurrentIndex(list(Subsystem).index(Subsystem.WHOLE))
         self.risk = Choice([named(words) for words in _RISKS.values()], say("Risk"))
+        for choice in (self.kind, self.way, self.works, self.risk):
+            choice.setMinimumWidth(_NARROWEST)
         self.fields = {key: QLineEdit() for key in _HINTS}
         for key, hint in _HINTS.items():
             self.fields[key].setPlaceholderText(named(hint))
