@@ -15,6 +15,7 @@ import pytest
 
 from yondle.model.errors import KnownError
 from yondle.rigs.meters.meter import Meter, MeterPlan, parse_line
+from yondle.rigs.wanted import Wanted
 
 
 def until(ready: Callable[[], bool]) -> None:
@@ -100,14 +101,29 @@ def test_a_scpi_meter_is_asked_over_the_network_and_scaled(monkeypatch: pytest.M
 def test_a_scpi_meter_is_asked_over_a_serial_line_too(serial_line: tuple[int, str]) -> None:
     ours, name = serial_line
     with reading(MeterPlan("rail", name, "V", ask="MEAS:VOLT?")) as meter:
+        assert meter.read() is None, "and from now on it is asked"
         until(lambda: os.read(ours, 100).endswith(b"MEAS:VOLT?\n") and says(ours, b"1.05\n") and meter.read() == 1.05)
+
+
+def test_a_meter_that_nobody_reads_is_not_asked(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(Wanted.__init__, "__defaults__", (0.2,))
+    instrument = Instrument({"MEAS:POW?": "64"})
+    try:
+        with reading(MeterPlan("wall", f"127.0.0.1:{instrument.port}", "W", ask="MEAS:POW?")) as meter:
+            until(lambda: meter.read() == 64.0)
+            time.sleep(0.4)
+            asked = len(instrument.asked)
+            time.sleep(0.4)
+            assert len(instrument.asked) == asked
+            until(lambda: meter.read() == 64.0 and len(instrument.asked) > asked)
+    finally:
+        instrument.close()
 
 
 def test_a_meter_that_is_not_there_is_no_reading_and_says_why(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("yondle.rigs.meters.meter.TRIES_AGAIN_AFTER_S", 0.02)
     with reading(MeterPlan("gone", "/dev/no-such-meter", "W")) as meter:
-        until(lambda: "no-such-meter" in meter.trouble)
-        assert meter.read() is None
+        until(lambda: meter.read() is None and "no-such-meter" in meter.trouble)
 
 
 def test_lines_without_a_number_and_overflows_are_no_readings() -> None:

@@ -32,6 +32,7 @@ from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.own.knobs import OwnKnob
 from yondle.rigs.own.own_file import KnobEntry, fingerprint, parse_own
 from yondle.rigs.own.sensors import OwnSensor
+from yondle.rigs.wanted import Wanted
 
 HEAD = 'format = "yondle-own 1"\n'
 KNOB = HEAD + '[knob.level]\nname = "Level"\nlow = 0\nhigh = 100\nstep = 10\n'
@@ -234,6 +235,27 @@ def test_sensors_give_a_reading_by_file_by_command_and_line_by_line_and_fall_sil
     until(lambda: asked.read() is None and heard.read() is None)
     assert "code 1" in asked.trouble
     for each in (by_file, asked, heard):
+        each.close()
+
+
+def test_a_command_runs_only_while_somebody_reads(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """At rest no process is started, and one that goes on is ended; it begins again with the next reading."""
+    monkeypatch.setattr(Wanted.__init__, "__defaults__", (0.3,))
+    runs, lines = tmp_path / "runs", tmp_path / "lines"
+    asks = script(tmp_path, f"echo . >> {runs}; echo 5", "asks")
+    says = script(tmp_path, f"while true; do echo . >> {lines}; echo 6; sleep 0.05; done", "says")
+    asked = sensor(SENSOR + f"command = ['{asks}']\nevery_s = 0.1\n")
+    heard = sensor(SENSOR + f"command = ['{says}']\ngoes_on = true\n")
+    time.sleep(0.4)
+    assert not runs.exists()
+    assert not lines.exists()
+    until(lambda: asked.read() == 5.0 and heard.read() == 6.0)
+    time.sleep(0.6)
+    before = runs.stat().st_size, lines.stat().st_size
+    time.sleep(0.5)
+    assert (runs.stat().st_size, lines.stat().st_size) == before, "nobody reads them"
+    until(lambda: asked.read() == 5.0 and heard.read() == 6.0 and lines.stat().st_size > before[1])
+    for each in (asked, heard):
         each.close()
 
 

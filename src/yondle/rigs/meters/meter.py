@@ -2,7 +2,8 @@
 
 Two kinds. A *line* meter prints a number per line over a serial device, as any small board can be made to. A *SCPI* meter
 is asked in the open standard of bench instruments (SCPI-1999, IEEE 488.2), over TCP or a serial device. Each is read in
-a thread of its own, so that a slow or silent one never holds up the sampling.
+a thread of its own, so that a slow or silent one never holds up the sampling; while nobody reads it none is
+looked for, or asked.
 """
 
 from __future__ import annotations
@@ -22,6 +23,7 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Subsystem
 from yondle.model.sensors import METER, Channel, Quantity, Reading
+from yondle.rigs.wanted import Wanted
 
 STALE_AFTER_S = 3.0
 """A reading older than this is no reading."""
@@ -160,12 +162,13 @@ class Meter:
         self._interval_s = interval_s
         self._open = open_
         self._latest: tuple[float, float] | None = None
-        self._leaving = threading.Event()
+        self._leaving, self._wanted = threading.Event(), Wanted()
         self._thread = threading.Thread(target=self._run, name=f"meter {plan.name}", daemon=True)
         self._thread.start()
 
     def read(self) -> Reading:
         """Give the latest reading."""
+        self._wanted.ask()
         latest = self._latest
         if latest is None or time.monotonic() - latest[0] > STALE_AFTER_S:
             return None
@@ -174,10 +177,14 @@ class Meter:
     def close(self) -> None:
         """Hang up."""
         self._leaving.set()
+        self._wanted.leave()
         self._thread.join()
 
     def _run(self) -> None:
         while not self._leaving.is_set():
+            self._wanted.wait()
+            if self._leaving.is_set():
+                return
             try:
                 talk = self._open(self.plan)
             except (OSError, ValueError) as error:
@@ -198,6 +205,9 @@ class Meter:
             talk.line()
         while not self._leaving.is_set():
             if self.plan.ask:
+                self._wanted.wait()
+                if self._leaving.is_set():
+                    return
                 talk.say(self.plan.ask)
             line = talk.line()
             if not line:

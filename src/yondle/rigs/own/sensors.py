@@ -1,4 +1,7 @@
-"""A sensor of the tuner's own: a file read when it is asked, or a command that answers in a thread of its own."""
+"""A sensor of the tuner's own: a file read when it is asked, or a command that answers in a thread of its own.
+
+A command runs only while somebody reads: at rest nothing is started.
+"""
 
 from __future__ import annotations
 
@@ -14,6 +17,7 @@ from yondle.model.errors import KnownError
 from yondle.model.sensors import Channel, Reading, quantity_in
 from yondle.rigs.own.asking import LARGEST_ANSWER, answer_of, number_in, text_of
 from yondle.rigs.own.own_file import SensorEntry
+from yondle.rigs.wanted import Wanted
 
 OWN = "own_"
 """What the id of a channel begins with that is the tuner's own."""
@@ -32,7 +36,7 @@ class OwnSensor:
             OWN + id_, entry.name, entry.unit, quantity, entry.works, entry.digits, about=entry.about
         )
         self._latest: tuple[float, float] | None = None
-        self._leaving = threading.Event()
+        self._leaving, self._wanted = threading.Event(), Wanted()
         self._process: subprocess.Popen[bytes] | None = None
         self._thread: threading.Thread | None = None
         if entry.command:
@@ -53,12 +57,14 @@ class OwnSensor:
             except KnownError as error:
                 self.trouble = error.problem
                 return None
+        self._wanted.ask()
         latest, stale_s = self._latest, max(LEAST_STALE_S, 2.5 * self._entry.every_s)
         return latest[1] if latest is not None and time.monotonic() - latest[0] <= stale_s else None
 
     def close(self) -> None:
         """End what it runs."""
         self._leaving.set()
+        self._wanted.leave()
         self._end()
         if self._thread is not None:
             self._thread.join()
@@ -70,6 +76,9 @@ class OwnSensor:
 
     def _ask(self) -> None:
         while not self._leaving.is_set():
+            self._wanted.wait()
+            if self._leaving.is_set():
+                return
             began = time.monotonic()
             try:
                 value = self._told(answer_of(self._entry.command, self._entry.at_most_s))
@@ -79,8 +88,11 @@ class OwnSensor:
             self._leaving.wait(max(0.0, self._entry.every_s - (time.monotonic() - began)))
 
     def _listen(self) -> None:
-        """Hear a command that goes on; one that ends is begun again after a while."""
+        """Hear a command that goes on; one that ends is begun again after a while, and none goes on for nobody."""
         while not self._leaving.is_set():
+            self._wanted.wait()
+            if self._leaving.is_set():
+                return
             try:
                 process = self._process = subprocess.Popen(
                     self._entry.command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
@@ -91,12 +103,13 @@ class OwnSensor:
             else:
                 self._hear(process)
                 self._end()
-            self._leaving.wait(TRIES_AGAIN_S)
+            if self._wanted.lately:
+                self._leaving.wait(TRIES_AGAIN_S)
 
     def _hear(self, process: subprocess.Popen[bytes]) -> None:
         assert process.stdout is not None
         with process.stdout as lines:
-            while not self._leaving.is_set() and (line := lines.readline(LARGEST_ANSWER)):
+            while self._wanted.lately and (line := lines.readline(LARGEST_ANSWER)):
                 try:
                     self._latest = time.monotonic(), self._told(line.decode("utf-8", "replace"))
                 except KnownError as error:
