@@ -18,7 +18,7 @@ from tools.texts import SOURCE, compiled, path_of, placeholders, read, renewed, 
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook
 from yondle.app.session.testing import RunBaseline
-from yondle.language.saying import LANGUAGE, chosen, languages, say
+from yondle.language.saying import LANGUAGE, chosen, in_sentence, languages, say
 from yondle.model.quantities import count
 
 OTHERS = languages()[1:]
@@ -174,3 +174,13 @@ def test_no_sentence_is_looked_up_before_it_is_shown() -> None:
         if isinstance(call.func, ast.Name) and call.func.id in ("say", "named", "count")
     ]
     assert not early
+
+
+def test_a_name_inside_a_sentence_keeps_the_capitals_it_is_written_with() -> None:
+    names = {
+        "Core clock": "core clock",
+        "CAS latency": "CAS latency",
+        "tRCD": "tRCD",
+        "Preview, 1 % low": "preview, 1 % low",
+    }
+    assert {name: str(in_sentence(name)) for name in names} == names

@@ -9,6 +9,7 @@ from __future__ import annotations
 import gettext
 import json
 import os
+import re
 from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
 from enum import StrEnum
@@ -131,10 +132,16 @@ def capital(words: str) -> str:
     return words[:1].upper() + words[1:]
 
 
+_CAPITALISED = re.compile(r"\b[^\W\d_](?:[^\W\d_A-Z])*\b")
+
+
 @made_words
 def in_sentence(name: str) -> str:
-    """Write a name as it stands inside a sentence: in lower case, but for languages that write nouns with a capital."""
-    return name if LANGUAGE in _CAPITAL_NOUNS else name.lower()
+    """Write a name as it stands inside a sentence: in lower case, but for languages that write nouns with a capital.
+
+    Words that are more than capitalised, such as CAS or tRCD, stay as they are.
+    """
+    return name if LANGUAGE in _CAPITAL_NOUNS else _CAPITALISED.sub(lambda word: word.group().lower(), name)
 
 
 @made_words
