@@ -12,6 +12,7 @@ from pytestqt.qtbot import QtBot
 from tests.desktop.driving import tune_of, words
 
 from yondle.app.machine.machines import choose_rig
+from yondle.app.machine.own_things import own_things
 from yondle.app.session.measuring import AddWorkload
 from yondle.app.session.opening import create_logbook
 from yondle.desktop.shell.window import MainWindow
@@ -152,6 +153,19 @@ def test_a_knob_of_ones_own_is_described_tried_and_kept_in_the_window(
     knob = tune.book.now.declaration.knob("fan_level")
     assert (knob.name, knob.low, knob.high, knob.step, knob.stock, knob.unit) == ("Fan level", 0, 100, 10, 40, "%")
     assert "be used?" not in words(tune.side)
+    for name in ("Fan level", "9 Fan level!"):
+        first = window.book
+        tune_of(window).own.ask()
+        card = tune_of(window).side.findChild(OwnCard)
+        card.fields["name"].setText(name)
+        card.fields["file"].setText(str(level))
+        qtbot.mouseClick(card.keep_button, Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(
+            lambda first=first: window.book not in (None, first) and tune_of(window).complete, timeout=10_000
+        )
+    tune = tune_of(window)
+    ids = [thing.id for thing in own_things(tune.book.now.kept)]
+    assert ids == ["fan_level", "fan_level_2", "fan_level_3"], "nothing takes the place of what bears its name"
     described = tmp_path / "two.toml"
     described.write_text(
         'format = "yondle-own 1"\n'

@@ -10,9 +10,7 @@ from rich.console import Console
 
 from yondle.app.session.limits import ChooseBenchmarks
 from yondle.app.session.mappings import RememberColumns, remembered
-from yondle.app.session.measuring import (
-    ChangeRunSettings,
-)
+from yondle.app.session.measuring import ChangeRunSettings
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.results import (
     ImportFrames,
@@ -40,7 +38,6 @@ Passage = Annotated[str, typer.Option(help="The passage, scene or file it was me
 NoteText = Annotated[str, typer.Option(help="Anything else about it.")]
 Comma = Annotated[bool, typer.Option("--decimal-comma", help="Numbers have a comma before their decimals.")]
 Csv = Annotated[Path, typer.Argument(help="A CSV file.")]
-Yes = Annotated[bool, typer.Option("--yes", help="Allow the command it runs without being asked.")]
 
 
 AGAIN = "Remembered for the next table with the same heading."

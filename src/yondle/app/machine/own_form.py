@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 import shlex
+from collections.abc import Collection
 from dataclasses import dataclass
+from itertools import count
 from pathlib import Path
 
 import tomlkit
@@ -19,7 +21,8 @@ from yondle.rigs.own.asking import answer_of, number_in, text_of
 from yondle.rigs.own.knobs import OwnKnob
 from yondle.rigs.own.own_file import KnobEntry, parse_own
 
-LONGEST_ID = 40
+LONGEST_ID = 36
+"""With room for a number behind it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,12 +51,12 @@ class OwnTold:
 
     @property
     def id(self) -> str:
-        """What it is called in commands: its name in small letters."""
-        return re.sub(r"[^a-z0-9]+", "_", self.name.lower()).strip("_")[:LONGEST_ID] or "own"
+        """What it is called in commands: its name in small letters, from the first letter on."""
+        return re.sub(r"[^a-z0-9]+", "_", self.name.lower()).lstrip("_0123456789")[:LONGEST_ID].rstrip("_") or "own"
 
 
-def own_text(told: OwnTold) -> str:
-    """Write it as a file (docs/own-file.md); raises KnownError for what can't be one, and says why."""
+def own_text(told: OwnTold, taken: Collection[str] = ()) -> str:
+    """Write it as a file (docs/own-file.md), under an id that isn't `taken`; raises KnownError for what can't be one."""
     if not told.name:
         raise KnownError(say("It has no name yet."), say("Write what it is called."))
     entry = tomlkit.table()
@@ -78,7 +81,7 @@ def own_text(told: OwnTold) -> str:
         entry["works"] = told.works.value
     whole = tomlkit.document()
     whole["format"] = "yondle-own 1"
-    whole["knob" if told.knob else "sensor"] = {told.id: entry}
+    whole["knob" if told.knob else "sensor"] = {_free(told.id, taken): entry}
     text = tomlkit.dumps(whole)
     parse_own(text, told.name)
     return text
@@ -96,15 +99,16 @@ def try_own(text: str) -> str:
     return say("It reads {reading} now.", reading=quantity(reading, entry.unit, entry.digits))
 
 
-def what_it_does(text: str) -> str:
-    """Say what it would read, write or run."""
-    return "; ".join(thing.runs() for thing in parse_own(text, say("this form")))
-
-
 def allow_described(text: str) -> None:
     """Allow what was just described by the tuner, who has seen what it does."""
     for thing in parse_own(text, say("this form")):
         allow(thing)
+
+
+def _free(id_: str, taken: Collection[str]) -> str:
+    """Number an id that is taken: what bears it already is never replaced by something of the same name."""
+    numbered = (f"{id_}_{number}" for number in count(2))
+    return id_ if id_ not in taken else next(each for each in numbered if each not in taken)
 
 
 def _command(words: str) -> list[str]:

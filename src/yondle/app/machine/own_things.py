@@ -94,6 +94,13 @@ def installed(declaration: RigDeclaration, own: set[str]) -> tuple[str, ...]:
     return tuple(id_ for id_ in ids if id_.startswith(OWN) and id_.removeprefix(OWN) not in own)
 
 
+def ids_taken(kept: Documents, declaration: RigDeclaration) -> set[str]:
+    """Name every id that a new thing of the tuner's own can't have: those of others, and of all the machine has."""
+    knobs = {knob.id for knob in declaration.knobs}
+    sensors = {channel.id.removeprefix(OWN) for channel in declaration.channels}
+    return {thing.id for thing in own_things(kept)} | knobs | sensors
+
+
 def _written(thing: OwnThing) -> str:
     return str(Path(thing.entry.file).resolve()) if thing.is_knob and thing.entry.file else ""
 

@@ -107,7 +107,7 @@ class OwnPresenter(QObject):
         card = self._card()
         if card is not None and self._trial is None:
             card.busy(True)
-            self._trial = trial
+            self._trial, self._tried = trial, say("A fault of the program")
             self._desk.bridge.prepare(trial)
 
     def _show_tried(self, prepared: object) -> None:
@@ -122,11 +122,12 @@ class OwnPresenter(QObject):
 
     def _keep(self, told: OwnTold) -> None:
         from yondle.app.machine.own_form import allow_described, own_text
+        from yondle.app.machine.own_things import ids_taken
         from yondle.app.session.measuring import AddOwn
 
-        card = self._card()
+        card, now = self._card(), self._desk.now
         try:
-            text = own_text(told)
+            text = own_text(told, ids_taken(now.kept, now.declaration))
         except KnownError as error:
             if card is not None:
                 card.say_tried(f"{error.problem} {error.remedy}")
