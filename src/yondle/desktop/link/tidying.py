@@ -8,6 +8,7 @@ segmentation fault.
 from __future__ import annotations
 
 import gc
+import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -16,20 +17,24 @@ from PySide6.QtCore import QAbstractEventDispatcher, QObject
 _OPEN: set[int] = set()
 """Who has put collecting off; Python's own way comes back with the last of them."""
 
-
 _put_off = 0
 """How many there are who want nothing collected now."""
 
 
 @contextmanager
 def untidied() -> Iterator[None]:
-    """Have nothing collected while something large is made that stays, and leave it out of all later collections."""
+    """Have nothing collected while libraries are loaded, and leave what they brought out of all later collections.
+
+    Where all were loaded already nothing is left out: what an earlier book has left behind would stay for good.
+    """
     global _put_off
     _put_off += 1
+    loaded = len(sys.modules)
     try:
         yield
     finally:
-        gc.freeze()
+        if len(sys.modules) > loaded:
+            gc.freeze()
         _put_off -= 1
 
 
