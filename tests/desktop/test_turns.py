@@ -57,7 +57,7 @@ def test_what_is_begun_later_takes_the_place_of_what_is_left(qtbot: QtBot) -> No
 
 
 def test_a_book_can_be_used_before_anything_that_draws_or_plans_is_loaded(measured: Path) -> None:
-    """The window of a process of its own: large libraries and what plans come after Tune can be used."""
+    """The window of a process of its own: large libraries and what plans come after Tune can be used, SciPy after the chart."""
     code = """
 import os, sys, time
 from pathlib import Path
@@ -75,6 +75,14 @@ while window.tune is None or window.bridge.busy:
 window.grab()
 heavy = ("numpy", "scipy", "pyqtgraph", "yondle.planning.plans", "yondle.views.tune.charting", "yondle.app.plans.plans")
 print([name for name in heavy if name in sys.modules], window.tune.rulers.shown != [], flush=True)
+prepared = []
+window.bridge.prepared.connect(prepared.append)
+while not window.tune.complete:
+    app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+print(window.tune.chart is not None, "scipy.special" in sys.modules, flush=True)
+while len(prepared) < 2:
+    app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+print("scipy.special" in sys.modules, flush=True)
 os._exit(0)
 """
     environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
@@ -86,7 +94,7 @@ os._exit(0)
         timeout=60,
         env=environment,
     )
-    assert done.stdout.strip() == "[] True", done.stderr
+    assert done.stdout.splitlines() == ["[] True", "True False", "True"], done.stderr
 
 
 def test_every_place_answers_while_it_is_first_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:

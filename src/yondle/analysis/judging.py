@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from yondle.analysis.limiting import FLAGGED_SHARE
+from yondle.analysis.student import t_quantile
 from yondle.language.saying import capital, clause, in_sentence, listed, named, say, together
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
@@ -407,8 +408,6 @@ def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...], rising: boo
     Each benchmark has its own level (analysis of covariance); falls under 1 % in all are not worth a word. With `rising` it
     tells whether they rose, and the fall is below 0.
     """
-    from scipy.special import stdtrit
-
     rounds: dict[str, list[tuple[int, float]]] = {}
     for record in passes:
         if record.counts and record.result is not None and record.result.score:
@@ -429,7 +428,7 @@ def sag(declaration: RigDeclaration, passes: tuple[PassRecord, ...], rising: boo
     left = sum((b - slope * a) ** 2 for a, b in zip(x, y, strict=True)) / free
     fall = 1.0 - math.exp(slope * (max(x) - min(x)))
     turn = -1.0 if rising else 1.0
-    if turn * fall < SMALLEST_SAG or turn * slope > -float(stdtrit(free, SAG_SURE)) * math.sqrt(left / spread_x):
+    if turn * fall < SMALLEST_SAG or turn * slope > -t_quantile(free, SAG_SURE) * math.sqrt(left / spread_x):
         return None
     return Sag(fall, len(x))
 

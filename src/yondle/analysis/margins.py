@@ -152,9 +152,7 @@ def passes_needed(effect: float, variation: float, baselines_per_pass: float = 1
     """
     if effect == 0.0 or not math.isfinite(effect) or not math.isfinite(variation):
         raise ValueError(say("passes are needed for an effect and a variation that are known"))
-    from scipy.special import ndtri
-
     spread_of_both = 1.0 + 1.0 / baselines_per_pass
-    reach = float(ndtri((1.0 + confidence) / 2.0) + ndtri(POWER))
+    reach = t_quantile(math.inf, (1.0 + confidence) / 2.0) + t_quantile(math.inf, POWER)
     each = _PLANNED_VARIATION * max(variation, LEAST_VARIATION)
     return max(FEWEST_PASSES, math.ceil(spread_of_both * (reach * each / abs(effect)) ** 2))

@@ -6,6 +6,7 @@ Poisson process); analysis/hold.py borrows strength from what failed elsewhere.
 
 from __future__ import annotations
 
+import math
 from enum import StrEnum
 
 from yondle.language.saying import later
@@ -55,6 +56,8 @@ def seconds_to_prove(standard: Standard, failures: int = 0, confidence: float = 
 
 
 def _chi_square(probability: float, degrees: int) -> float:
+    if degrees == 2:
+        return -2.0 * math.log1p(-probability)
     from scipy.special import chdtri
 
     return float(chdtri(degrees, 1.0 - probability))

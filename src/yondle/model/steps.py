@@ -49,6 +49,11 @@ class Step:
     joint: bool = False
     unknown: tuple[str, ...] = ()
 
+    @property
+    def unchanged(self) -> bool:
+        """Whether it is what its parent was, tested again as the place a sweep in rounds compares with."""
+        return self.kind is StepKind.CHANGE and not self.changes
+
 
 ASKED_BECAUSE = "asked because"
 """The condition under which an attempt keeps why a plan asked for it."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -23,13 +23,14 @@ from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.cards import CardAction
 from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.look.turns import Turns
 from yondle.desktop.tune.actions import make_actions, possible
 from yondle.desktop.tune.bench import BenchPresenter
 from yondle.desktop.tune.by_hand import ByHandPresenter
 from yondle.desktop.tune.chart_panel import ChartPanel
 from yondle.desktop.tune.conditions import ConditionsPresenter
 from yondle.desktop.tune.desk import Desk
-from yondle.desktop.tune.figures import load_figures
+from yondle.desktop.tune.figures import load_both, load_figures, load_functions
 from yondle.desktop.tune.limits import LimitsPresenter
 from yondle.desktop.tune.next_step import SidePanel
 from yondle.desktop.tune.own import OwnPresenter
@@ -78,6 +79,7 @@ class TunePlace(QWidget):
         self._bridge = bridge
         self.views = ViewCache(lambda: book.now)
         self.complete = False
+        self._turns = Turns(self)
         self.progress = Progress(book.now.declaration)
         self._benchmark: Workload = book.now.declaration.benchmarks[0]
         self._in_play = book.now.declaration.knobs[0].id if book.now.declaration.knobs else ""
@@ -131,29 +133,34 @@ class TunePlace(QWidget):
         """Show everything; what is heavy is loaded once that has been painted."""
         self.refresh()
         self.rulers.focus_on(self._in_play)
-        QTimer.singleShot(_PAINTED_MS, self, lambda: self._bridge.prepare(load_figures))
+        in_rounds = any(record.step.unchanged for record in self.book.now.steps)
+        needed = load_both if in_rounds else load_figures
+        QTimer.singleShot(_PAINTED_MS, self, lambda: self._bridge.prepare(needed))
 
     def _figures_ready(self, prepared: object) -> None:
         """Charts and margins need large libraries: the window is usable before they are loaded."""
-        if prepared is load_figures and self.chart is None:
-            self.chart_panel.add_chart()
-            panel = self.chart_panel
-            parts = (
-                panel.place_chart,
-                self._show_trail,
-                self._held,
-                self._chart_view,
-                self._show_chart,
-                self._show_completely,
-            )
-            for i, part in enumerate(parts):
-                QTimer.singleShot(i, self, part)
+        if prepared in (load_figures, load_both) and self.chart is None:
+            self._turns.begin(self._fill())
+
+    def _fill(self) -> Iterator[None]:
+        for part in (
+            self.chart_panel.add_chart,
+            self.chart_panel.place_chart,
+            self._show_trail,
+            self._held,
+            self._chart_view,
+            self._show_chart,
+            self._show_completely,
+        ):
+            part()
+            yield
 
     def _show_completely(self) -> None:
         self.complete = True
         self._show_rulers()
         self._show_side()
         self.whole.emit()
+        self._bridge.prepare(load_functions)
 
     @property
     def chart(self) -> ScoreChart | None:

@@ -9,7 +9,7 @@ from yondle.analysis.pooled import Drift, Pooled, Reading, pooled_gains
 from yondle.language.saying import say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, number, signed_percent
-from yondle.model.steps import StepKind, StepRecord
+from yondle.model.steps import StepRecord
 from yondle.model.workloads import Workload
 from yondle.views.shared.gains import gain_words
 from yondle.views.shared.snapshot import Snapshot
@@ -54,7 +54,7 @@ def rounds_view(book: Snapshot, knob: Knob, benchmark: Workload) -> RoundsView |
 
 def _is_compared(record: StepRecord, book: Snapshot, knob: Knob) -> bool:
     step = record.step
-    return step.kind is StepKind.CHANGE and not step.changes and step.setup.same_but(book.in_force, knob.id)
+    return step.unchanged and step.setup.same_but(book.in_force, knob.id)
 
 
 def _readings(record: StepRecord, setting: int, benchmark: str) -> list[Reading]:
