@@ -143,17 +143,15 @@ class TunePlace(QWidget):
             self._turns.begin(self._fill())
 
     def _fill(self) -> Iterator[None]:
-        for part in (
-            self.chart_panel.add_chart,
-            self.chart_panel.place_chart,
-            self._show_trail,
-            self._held,
-            self._chart_view,
-            self._show_chart,
-            self._show_completely,
-        ):
-            part()
-            yield
+        self.chart_panel.add_chart()
+        self.chart_panel.place_chart()
+        self._show_trail()
+        yield
+        self._held()
+        yield
+        self._show_chart()
+        yield
+        self._show_completely()
 
     def _show_completely(self) -> None:
         self.complete = True
