@@ -73,7 +73,7 @@ class Looks:
         """Give what the firmware tells of memory modules, as hexadecimal digits, without numbers that name a machine."""
         now = time.monotonic()
         if now - self._memory[0] >= MEMORY_EVERY_S:
-            self._memory = now, _modules(_start_of(self._root / "sys/firmware/dmi/tables/DMI")).hex()
+            self._memory = now, modules(firmware_table(self._root)).hex()
         return self._memory[1]
 
     def close(self) -> None:
@@ -83,15 +83,16 @@ class Looks:
             self._log = None
 
 
-def _start_of(file: Path) -> bytes:
+def firmware_table(root: Path) -> bytes:
+    """Read the firmware's table of what the machine is made of; nothing where it can't be."""
     try:
-        with open(file, "rb") as table:
+        with open(root / "sys/firmware/dmi/tables/DMI", "rb") as table:
             return table.read(LARGEST_TABLE)
     except OSError:
         return b""
 
 
-def _modules(table: bytes) -> bytes:
+def modules(table: bytes) -> bytes:
     """Leave of the firmware's table the structures of type 17, and of their texts the part number alone (DMTF DSP0134, 7.18)."""
     kept, at = b"", 0
     while at + 4 <= len(table):

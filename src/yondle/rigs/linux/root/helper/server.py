@@ -9,14 +9,11 @@ and when it has heard nothing for TIMEOUT_S.
 
 from __future__ import annotations
 
-import contextlib
 import fcntl
 import json
-import math
 import os
 import select
 import signal
-import stat
 import sys
 import tomllib
 from collections.abc import Callable
@@ -25,19 +22,13 @@ from pathlib import Path
 from . import VERSION
 from .found import find
 from .interfaces import Interface
+from .kept import Refused, ceilings, checked, own_lock
 from .looks import Looks
 
 TIMEOUT_S = 15.0
 LONGEST_LINE = 4096
 BAD_LINES_AT_MOST = 32
-CEILINGS = Path("etc/yondle/ceilings.toml")
-LOCK = Path("run/yondle-helper/lock")
-"""In a folder that only root can look into: whoever can open a lock can hold it."""
 ENDINGS = (signal.SIGTERM, signal.SIGINT, signal.SIGHUP)
-
-
-class Refused(Exception):
-    """What was asked can't be done; says why."""
 
 
 class Server:
@@ -46,7 +37,7 @@ class Server:
     def __init__(self, root: Path, owner: int) -> None:
         self._interfaces = find(root, owner)
         self._looks = Looks(root, owner)
-        self._ceilings = _ceilings(root / CEILINGS, owner)
+        self._ceilings = ceilings(root, owner)
         self._touched: list[str] = []
         self._last = 0
 
@@ -111,21 +102,13 @@ class Server:
         return self._interfaces[knob]
 
     def _set(self, interface: Interface, value: object) -> dict[str, object]:
-        if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
-            raise Refused("the value is no finite number")
-        if value != interface.at_start:
-            low, high = self._ceilings.get(interface.knob, (-math.inf, math.inf))
-            low, high = max(low, interface.low), min(high, interface.high)
-            if not low <= value <= high:
-                raise Refused(f"outside {low:g} to {high:g}")
-            if interface.choices and value != int(value):
-                raise Refused("a choice is a whole number")
+        value = checked(interface, value, self._ceilings)
         if interface.knob not in self._touched:
             self._touched.append(interface.knob)
         if value == interface.at_start:
             interface.put_back()
         else:
-            interface.set(float(value))
+            interface.set(value)
         return {"reads": interface.value()}
 
 
@@ -133,32 +116,15 @@ def _no_constant(name: str) -> float:
     raise Refused(f"{name} is no number")
 
 
-def _ceilings(file: Path, owner: int) -> dict[str, tuple[float, float]]:
-    """Read the ceilings; a file that others than its owner could have written is not believed, and nothing is set."""
-    try:
-        handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
-    except FileNotFoundError:
-        return {}
-    with open(handle, "rb") as opened:
-        about = os.fstat(handle)
-        if about.st_uid != owner or about.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
-            raise Refused(f"{file} could have been written by others than root")
-        table = tomllib.load(opened)
-    try:
-        return {str(knob): (float(low), float(high)) for knob, (low, high) in table.items()}
-    except (TypeError, ValueError) as error:
-        raise Refused(f"{file}: write each ceiling as  knob = [lowest, highest]") from error
-
-
 def serve(root: Path, owner: int = 0, timeout_s: float = TIMEOUT_S, out: Callable[[str], None] | None = None) -> None:
     """Serve the standard input until it ends or falls silent; then put everything back."""
     say = out or _say
     try:
-        own_lock = _own_lock(root / LOCK)
+        held = own_lock(root)
     except OSError as why:
         say(json.dumps({"n": None, "ok": False, "why": f"its lock can't be had: {why}"}))
         return
-    with open(own_lock, "w", encoding="ascii") as lock:
+    with open(held, "w", encoding="ascii") as lock:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
             server = Server(root, owner)
@@ -176,16 +142,6 @@ def serve(root: Path, owner: int = 0, timeout_s: float = TIMEOUT_S, out: Callabl
             for kind in ENDINGS:
                 signal.signal(kind, signal.SIG_IGN)
             server.put_back()
-
-
-def _own_lock(file: Path) -> int:
-    """Open the lock in a folder of the helper's own, made where there is none; raises OSError where others could open it."""
-    with contextlib.suppress(FileExistsError):
-        os.mkdir(file.parent, 0o700)
-    about = os.lstat(file.parent)
-    if not stat.S_ISDIR(about.st_mode) or about.st_uid != os.geteuid() or about.st_mode & 0o077:
-        raise OSError(f"{file.parent} isn't the helper's own folder")
-    return os.open(file, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
 
 
 def _answer_lines(server: Server, timeout_s: float, say: Callable[[str], None]) -> None:
