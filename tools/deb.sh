@@ -56,18 +56,34 @@ Section: utils
 Priority: optional
 Description: sets for Yondle what only root may set
  A small program that runs as root after an administrator's word: it sets clocks,
- limits and switches within the kernel's ranges, and puts them back. Standard
- library only.
+ limits and switches within the kernel's ranges, and puts them back; and a
+ service, off until it is asked for, that keeps a proven profile over restarts.
+ Standard library only.
 CONTROL
+cat > "$both/yondle-helper/DEBIAN/postinst" <<'POSTINST'
+#!/bin/sh
+set -e
+if [ -d /run/systemd/system ]; then
+    systemctl daemon-reload
+    systemctl try-restart yondle-keep.service || true
+fi
+POSTINST
+cat > "$both/yondle-helper/DEBIAN/prerm" <<'PRERM'
+#!/bin/sh
+set -e
+if [ "$1" = remove ] && [ -d /run/systemd/system ]; then
+    systemctl disable --quiet --now yondle-keep.service || true
+fi
+PRERM
 cat > "$both/yondle-helper/DEBIAN/postrm" <<'POSTRM'
 #!/bin/sh
 set -e
 if [ "$1" = purge ]; then
-    rm -rf /run/yondle-helper
+    rm -rf /run/yondle-helper /var/lib/yondle
     rmdir --ignore-fail-on-non-empty /etc/yondle/own.d /etc/yondle 2> /dev/null || true
 fi
 POSTRM
-chmod 755 "$root/DEBIAN/postinst" "$root/DEBIAN/prerm" "$both/yondle-helper/DEBIAN/postrm"
+chmod 755 "$root/DEBIAN/postinst" "$root/DEBIAN/prerm" "$both/yondle-helper/DEBIAN/"p*
 chmod -R go-w "$both"
 dpkg-deb --root-owner-group -Zxz -z1 --build "$root" "dist/yondle_${full}_$arch.deb" > /dev/null
 dpkg-deb --root-owner-group -Zxz -z1 --build "$both/yondle-helper" "dist/yondle-helper_${version}_all.deb" > /dev/null

@@ -48,7 +48,7 @@ from yondle.rigs.linux.privilege import find_way
 print(find_way(uid=1000))
 assert find_way(uid=1000).command[1] == '/usr/libexec/yondle-helper'"
 apt-get purge -y -qq yondle yondle-helper > /dev/null
-for left in /usr/lib/yondle /usr/lib/yondle-helper /usr/libexec/yondle-helper /run/yondle-helper; do test ! -e "$left"; done
+for left in /usr/lib/yondle /usr/lib/yondle-helper /usr/libexec/yondle-helper /usr/libexec/yondle-keep /usr/lib/systemd/system/yondle-keep.service /run/yondle-helper /var/lib/yondle; do test ! -e "$left"; done
 test -z "$(ls /usr/share/polkit-1/actions 2> /dev/null | grep yondle)"
 INSIDE
 echo "installed, run and removed on $release"

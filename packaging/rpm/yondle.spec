@@ -59,8 +59,19 @@ cp -r laid-out/yondle/. laid-out/yondle-helper/. %{buildroot}/
 /usr/share/mime/packages/*
 /usr/share/zsh/site-functions/_yondle
 
+%post helper
+if [ -d /run/systemd/system ]; then systemctl daemon-reload; systemctl try-restart yondle-keep.service || :; fi
+
+%preun helper
+if [ "$1" = 0 ] && [ -d /run/systemd/system ]; then systemctl disable --quiet --now yondle-keep.service || :; fi
+
+%postun helper
+if [ "$1" = 0 ]; then rm -rf /run/yondle-helper /var/lib/yondle; fi
+
 %files helper
+/usr/lib/systemd/system/yondle-keep.service
 /usr/lib/yondle-helper
 /usr/libexec/yondle-helper
+/usr/libexec/yondle-keep
 /usr/share/doc/yondle-helper
 /usr/share/polkit-1/actions/net.yondle.packaged-helper.policy

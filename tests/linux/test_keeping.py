@@ -8,7 +8,7 @@ import os
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -18,7 +18,7 @@ from tests.linux.trees import desktop, put
 
 from yondle.rigs.linux.root.helper import keeper, keeping, kept
 from yondle.rigs.linux.root.helper.found import find
-from yondle.rigs.linux.root.helper.interfaces import read
+from yondle.rigs.linux.root.helper.interfaces import Interface, read
 from yondle.rigs.linux.root.helper.kept import LIVED, STATE, incidents, own_lock
 
 CLOCK = "sys/devices/system/cpu/cpufreq/policy{}/scaling_max_freq"
@@ -35,7 +35,7 @@ class Bench:
     """A stand-in machine with a clock of its own, which forgets at a restart what the kernel would forget."""
 
     def __init__(self, root: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-        self.root, self.boots, self.said = desktop(root), 0, []
+        self.root, self.boots = desktop(root), 0
         self.mono, self.asleep = 100.0, 0.0
         self.commands: list[str] = []
         put(root, {"run/systemd/system/there": ""})
@@ -69,13 +69,15 @@ class Bench:
         for _ in range(round(seconds / 10)):
             self.mono += 10.0
             user, _, system, idle, *_ = (read(self.root / "proc/stat") or "").split()[1:]
-            told = f"cpu  {int(user) + round(1000 * busy)} 0 {system} {int(idle) + round(1000 * (1 - busy))} 0 0 0 0 0 0"
+            told = (
+                f"cpu  {int(user) + round(1000 * busy)} 0 {system} {int(idle) + round(1000 * (1 - busy))} 0 0 0 0 0 0"
+            )
             put(self.root, {"proc/stat": told})
             if not one.wake():
                 return False
         return True
 
-    def keep(self, source: str = "mains", values: dict[str, Any] | None = None, **more: Any) -> dict[str, Any]:
+    def keep(self, source: str = "mains", values: Mapping[str, Any] | None = None, **more: Any) -> dict[str, Any]:
         """Ask for a profile to be kept, as root."""
         profile = {"name": "Daily", "logbook": LOGBOOK, "step": 12, "values": DAILY if values is None else values}
         request = {"for": source, "profile": {**profile, **more}, "instead": False}
@@ -182,7 +184,7 @@ def _down_at(point: int, monkeypatch: pytest.MonkeyPatch) -> Iterator[list[int]]
     with monkeypatch.context() as patched:
         for name in ("write", "fsync", "replace", "unlink"):
             patched.setattr(os, name, guarded(getattr(os, name)))
-        patched.setattr(keeper.Interface, "put_back", guarded(keeper.Interface.put_back))
+        patched.setattr(Interface, "put_back", guarded(Interface.put_back))
         yield passed
 
 
@@ -380,12 +382,16 @@ def test_a_request_that_is_none_writes_nothing(bench: Bench, values: dict[str, A
 
 
 def test_names_and_logbooks_are_words_and_another_logbooks_profile_stays_unless_said(bench: Bench) -> None:
-    for more in ({"name": "a\nb"}, {"name": ""}, {"logbook": "../x"}, {"step": "12"}):
-        assert not bench.keep(**more)["ok"]
+    for key, value in (("name", "a\nb"), ("name", ""), ("logbook", "../x"), ("step", "12")):
+        assert not bench.keep(**{key: value})["ok"]  # type: ignore[arg-type]
     assert bench.keep()["ok"]
     other = bench.keep(logbook="77aa", name="Theirs")
     assert other["why"] == "another logbook keeps 'Daily'"
-    request = {"for": "both", "profile": {"name": "Theirs", "logbook": "77aa", "step": 3, "values": DAILY}, "instead": True}
+    request = {
+        "for": "both",
+        "profile": {"name": "Theirs", "logbook": "77aa", "step": 3, "values": DAILY},
+        "instead": True,
+    }
     assert bench.ask(["set"], json.dumps(request))["ok"]
     assert bench.ask(["set"], "[" * 5000)["ok"] is False
     (bench.root / "run/systemd/system/there").unlink()

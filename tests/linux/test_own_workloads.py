@@ -236,7 +236,7 @@ def test_the_helper_is_installed_with_its_policy_and_removed(
 ) -> None:
     installed, at = put(tmp_path), place.below(tmp_path)
     starter, policy, folder = at.starts, at.policy, at.folder
-    assert installed[-2:] == [starter, policy]
+    assert installed[-4:] == [starter, at.keeps, at.unit, policy]
     assert at.there
     assert at.is_this
     assert starter.stat().st_mode & 0o777 == 0o755
@@ -246,6 +246,12 @@ def test_the_helper_is_installed_with_its_policy_and_removed(
     )
     assert f"run_path('{place.folder}'" in starter.read_text()
     assert str(place.starts) in policy.read_text()
+    assert f"run_path('{place.folder}/keep.py'" in at.keeps.read_text()
+    assert f"ExecStart={place.keeps}\n" in at.unit.read_text()
+    asked = {
+        each.get("id"): each.find("defaults/allow_active").text for each in ElementTree.parse(policy).findall("action")
+    }
+    assert asked == {place.action: "auth_admin_keep", f"{place.action}.keep": "auth_admin"}
     assert policy.name == f"{ElementTree.parse(policy).find('action').get('id')}.policy"
     here = starter.read_text().replace(str(place.folder), str(folder)).replace("__main__", "helped")
     code = f"{here}\nfrom helper.server import Server, Path; print(Server(Path({str(tmp_path)!r}), 0).answer(b'{{}}'))"
@@ -256,5 +262,8 @@ def test_the_helper_is_installed_with_its_policy_and_removed(
     (folder / "left.py").write_text("of an older version")
     install(tmp_path)
     assert not (folder / "left.py").exists()
-    assert remove(tmp_path) == [starter, policy, folder]
+    put_there = tmp_path / "var/lib/yondle/lived"
+    put_there.mkdir(parents=True)
+    assert remove(tmp_path) == [starter, at.keeps, at.unit, policy, folder, put_there.parent]
+    assert not [path for path in tmp_path.rglob("*") if path.is_file()]
     assert remove(tmp_path) == []

@@ -1,4 +1,7 @@
-"""Installs and removes the helper that runs as root, with the policy the desktop's authorisation service asks by."""
+"""Installs and removes what runs as root: the helper, the service that keeps profiles, and the policy both are asked by.
+
+Nothing is enabled by installing it: the service is when the first profile is to be kept.
+"""
 
 from __future__ import annotations
 
@@ -12,13 +15,40 @@ from pathlib import Path
 from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.rigs.linux.privilege import LOCAL, PACKAGED, SOURCE, HelperPlace, parts_of
+from yondle.rigs.linux.privilege import LOCAL, PACKAGED, SOURCE, UNIT, HelperPlace, parts_of
+from yondle.rigs.linux.root.helper.kept import STATE
 
 STARTER = """#!{python} -IB
 import runpy
 
-runpy.run_path({folder!r}, run_name="__main__")
+runpy.run_path({runs!r}, run_name="__main__")
 """
+UNIT_TEXT = """[Unit]
+Description=Yondle keeps a profile in force
+ConditionPathExists=/var/lib/yondle/kept.json
+ConditionKernelCommandLine=!yondle.keep=0
+
+[Service]
+ExecStart={keeps}
+StateDirectory=yondle
+RuntimeDirectory=yondle-helper
+RuntimeDirectoryMode=0700
+RuntimeDirectoryPreserve=yes
+MemoryMax=64M
+NoNewPrivileges=yes
+PrivateNetwork=yes
+PrivateTmp=yes
+ProtectHome=yes
+ProtectSystem=strict
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+SystemCallArchitectures=native
+TimeoutStopSec=20
+
+[Install]
+WantedBy=multi-user.target
+"""
+"""As systemd.unit(5), systemd.exec(5) and systemd.service(5) describe."""
 POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
 <!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit Policy Configuration 1.0//EN"
  "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
@@ -34,6 +64,18 @@ POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
       <allow_active>auth_admin_keep</allow_active>
     </defaults>
     <annotate key="org.freedesktop.policykit.exec.path">{helper}</annotate>
+  </action>
+  <action id="{action}.keep">
+    <description>Keep settings of this machine in force over restarts</description>
+    <description xml:lang="de">Einstellungen dieses Rechners über Neustarts hinweg in Kraft halten</description>
+    <message>Yondle wants to set what this machine is at after every start, or to end that.</message>
+    <message xml:lang="de">Yondle möchte bestimmen, worauf dieser Rechner nach jedem Start steht, oder das beenden.</message>
+    <defaults>
+      <allow_any>no</allow_any>
+      <allow_inactive>no</allow_inactive>
+      <allow_active>auth_admin</allow_active>
+    </defaults>
+    <annotate key="org.freedesktop.policykit.exec.path">{keeps}</annotate>
   </action>
 </policyconfig>
 """
@@ -57,14 +99,16 @@ def install_packaged(root: Path) -> list[Path]:
 def _installed(place: HelperPlace, root: Path, python: str) -> list[Path]:
     at = place.below(root)
     texts = {at.folder / name: text for name, text in parts_of(SOURCE).items()}
-    policy = POLICY_TEXT.format(helper=place.starts, action=place.action)
+    policy = POLICY_TEXT.format(helper=place.starts, action=place.action, keeps=place.keeps)
     try:
         folder_for_all(at.folder.parent)
         _must_be_safe(at.folder.parent)
         _taken_away(at.folder)
         for path, text, mode in (
             *((path, text, 0o644) for path, text in texts.items()),
-            (at.starts, STARTER.format(python=python, folder=str(place.folder)), 0o755),
+            (at.starts, STARTER.format(python=python, runs=str(place.folder)), 0o755),
+            (at.keeps, STARTER.format(python=python, runs=str(place.folder / "keep.py")), 0o755),
+            (at.unit, UNIT_TEXT.format(keeps=place.keeps), 0o644),
             (at.policy, policy, 0o644),
         ):
             folder_for_all(path.parent)
@@ -76,17 +120,31 @@ def _installed(place: HelperPlace, root: Path, python: str) -> list[Path]:
             say("The helper can't be installed ({error}).", error=error),
             say("Run it as root: sudo yondle helper install"),
         ) from error
-    return [*texts, at.starts, at.policy]
+    _reload(root)
+    return [*texts, at.starts, at.keeps, at.unit, at.policy]
 
 
 def remove(root: Path = Path("/")) -> list[Path]:
-    """Remove all of it that `install` has put there; gives what was there."""
+    """Remove all of it that `install` has put there, and what was kept over restarts; gives what was there."""
     _must_be_root(root)
-    at = LOCAL.below(root)
-    gone = [path for path in (at.starts, at.policy) if path.exists()]
+    at, state = LOCAL.below(root), root / STATE
+    if at.unit.exists():
+        _systemctl(root, "disable", "--now", UNIT)
+    gone = [path for path in (at.starts, at.keeps, at.unit, at.policy) if path.exists()]
     for path in gone:
         path.unlink()
-    return [*gone, *_taken_away(at.folder)]
+    _reload(root)
+    return [*gone, *_taken_away(at.folder), *_taken_away(state)]
+
+
+def _reload(root: Path) -> None:
+    _systemctl(root, "daemon-reload")
+
+
+def _systemctl(root: Path, *words: str) -> None:
+    """Have systemd do something, where it runs this machine; what it refuses stays as it was."""
+    if root == Path("/") and Path("/run/systemd/system").is_dir():
+        subprocess.run(["systemctl", "--quiet", *words], capture_output=True, check=False)
 
 
 def _taken_away(folder: Path) -> list[Path]:

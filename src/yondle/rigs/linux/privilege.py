@@ -24,12 +24,18 @@ SOURCE = Path(root.__file__).parent
 
 @dataclass(frozen=True, slots=True)
 class HelperPlace:
-    """Where a helper is installed: what is started, which runs what lies in the folder, and the policy it is asked by."""
+    """Where a helper is installed: what is started, which runs what lies in the folder, and the policy it is asked by.
+
+    `keeps` starts what keeps profiles over restarts, as `unit` and by hand; it lies in the same folder and shares its policy's
+    file, with an action of its own.
+    """
 
     starts: Path
     folder: Path
     policy: Path
     action: str
+    keeps: Path
+    unit: Path
 
     @property
     def there(self) -> bool:
@@ -43,16 +49,20 @@ class HelperPlace:
 
     def below(self, root: Path) -> HelperPlace:
         """Give the same place below another root."""
-        starts, folder, policy = (root / path.relative_to("/") for path in (self.starts, self.folder, self.policy))
-        return HelperPlace(starts, folder, policy, self.action)
+        places = (self.starts, self.folder, self.policy, self.keeps, self.unit)
+        starts, folder, policy, keeps, unit = (root / path.relative_to("/") for path in places)
+        return HelperPlace(starts, folder, policy, self.action, keeps, unit)
 
 
+UNIT = "yondle-keep.service"
 _POLICIES = Path("/usr/share/polkit-1/actions")
 LOCAL = HelperPlace(
     Path("/usr/local/libexec/yondle-helper"),
     Path("/usr/local/lib/yondle-helper"),
     _POLICIES / "net.yondle.helper.policy",
     "net.yondle.helper",
+    Path("/usr/local/libexec/yondle-keep"),
+    Path("/etc/systemd/system") / UNIT,
 )
 """Where `yondle helper install` puts it."""
 PACKAGED = HelperPlace(
@@ -60,6 +70,8 @@ PACKAGED = HelperPlace(
     Path("/usr/lib/yondle-helper"),
     _POLICIES / "net.yondle.packaged-helper.policy",
     "net.yondle.packaged-helper",
+    Path("/usr/libexec/yondle-keep"),
+    Path("/usr/lib/systemd/system") / UNIT,
 )
 """Where a package of the system has it. Both may be there, each with a policy of its own."""
 ALIVE_EVERY_S = TIMEOUT_S / 5
@@ -111,15 +123,32 @@ def find_way(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED
     pkexec = shutil.which("pkexec")
     if pkexec is None:
         return HelperWay((), "", say("the desktop's authorisation service (pkexec) isn't there"))
+    same, missing = _installed(places)
+    if same is None:
+        return HelperWay((), "", missing)
+    return HelperWay((pkexec, str(same.starts)), say("through the desktop's authorisation service"))
+
+
+def find_keeping(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED, LOCAL)) -> HelperWay:
+    """Find out how it can be said here what is kept over restarts; the service has to be installed, whoever asks."""
+    same, missing = _installed(places)
+    if same is None:
+        return HelperWay((), "", missing)
+    if (os.getuid() if uid is None else uid) == 0:
+        return HelperWay((str(same.keeps),), say("directly, since Yondle runs as root"))
+    pkexec = shutil.which("pkexec")
+    if pkexec is None:
+        return HelperWay((), "", say("the desktop's authorisation service (pkexec) isn't there"))
+    return HelperWay((pkexec, str(same.keeps)), say("through the desktop's authorisation service"))
+
+
+def _installed(places: tuple[HelperPlace, ...]) -> tuple[HelperPlace | None, str]:
+    """Give the place where the helper is installed as it is here, else what is missing."""
     installed = [place for place in places if place.there]
     if not installed:
-        return HelperWay((), "", say("the helper isn't installed: run  sudo yondle helper install"))
+        return None, say("the helper isn't installed: run  sudo yondle helper install")
     same = next((place for place in installed if place.is_this), None)
-    if same is None:
-        return HelperWay(
-            (), "", say("the installed helper is of another version: renew it with  sudo yondle helper install")
-        )
-    return HelperWay((pkexec, str(same.starts)), say("through the desktop's authorisation service"))
+    return same, say("the installed helper is of another version: renew it with  sudo yondle helper install")
 
 
 class HelperLine:
