@@ -7,11 +7,11 @@ from collections.abc import Iterable
 from yondle.analysis.runs import Run
 from yondle.analysis.soak import cooled, warmed
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import Attempt, PassRecord, StepRecord
+from yondle.model.steps import KEPT_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import MACHINE_FAILURES, START_FAILURES, Failure, Outcome, Verdict
 
 ANY_LOAD = ""
-"""A machine that doesn't start fails under every load."""
+"""A machine that doesn't start fails under every load, and one that goes down in daily use would under any of them."""
 MOST_CORRECTED = 20
 """Corrected errors come in bursts: more than so many in one run say no more about the rate."""
 _UNEXPOSED = frozenset({Failure.CLOCK_NOT_HELD, Failure.NOT_IN_FORCE, Failure.REFUSED})
@@ -68,6 +68,8 @@ def _runs(attempt: Attempt, value: float, warm: Warmths) -> list[Run]:
         return []
     if outcome.failure in START_FAILURES:
         return [Run(ANY_LOAD, value, 0.0, 1, True)]
+    if outcome.stage == KEPT_STAGE:
+        return [Run(ANY_LOAD, value, outcome.time_to_failure_s or 0.0, 1, True)]
     made = (_run(record, value, outcome, warm.get((attempt.id, record.ordinal), 0.0)) for record in attempt.passes)
     return [run for run in made if run is not None]
 

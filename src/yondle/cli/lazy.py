@@ -121,6 +121,9 @@ _MADE_BY = {
     ("plan_commands", "add_plan_commands"): {
         "plan": later("Sweeps, ladders and lists of steps that run by themselves."),
     },
+    ("keep_command", "add_keep_command"): {
+        "keep": later("Keep a profile in force over restarts; without any, say what is kept."),
+    },
     ("profile_commands", "add_profile_commands"): {
         "profile": later("Setups kept by name: daily, quiet, on battery, best for one benchmark."),
     },

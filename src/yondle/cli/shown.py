@@ -18,6 +18,7 @@ from rich.text import Text
 
 from yondle.app.session.progress import Progress
 from yondle.app.session.session import Session
+from yondle.formats.documents import KeptOverRestarts
 from yondle.language.saying import named, say
 from yondle.model.events import Record
 from yondle.model.knobs import Change, Setup
@@ -26,6 +27,7 @@ from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.views.shared.gains import benchmark_of, capped, gain_of, words_of_gain
+from yondle.views.shared.kept import given_up
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import put_back_words
 from yondle.views.tune.trail import Trail
@@ -149,7 +151,7 @@ def status_values(book: Snapshot) -> dict[str, Any]:
         "derived": book.declaration.derived(_now(book)),
         "waiting": waiting_values(book),
         "verified": {"as_set": verified.as_set, "of": verified.of, "told": verified.told} if verified else None,
-        "notices": list(book.notices),
+        "notices": _notices(book),
         "resumed": [
             {
                 "step": r.step.step.number,
@@ -170,6 +172,11 @@ def _now(book: Snapshot) -> Setup:
     return book.in_force.with_values({change.knob: change.new for change in book.put_back})
 
 
+def _notices(book: Snapshot) -> list[str]:
+    words = given_up(book.kept.of(KeptOverRestarts), book.kept_here)
+    return [*book.notices, *([say("{words} Go on with:  yondle keep --again", words=words)] if words else [])]
+
+
 def print_resumed(book: Snapshot, console: Console) -> None:
     """Say what was found open at the start."""
     for resumed in book.resumed:
@@ -187,7 +194,7 @@ def print_resumed(book: Snapshot, console: Console) -> None:
             )
         )
         console.print(say("The rig is at {where} ({read}); nothing was tried again by itself.", where=where, read=read))
-    for notice in book.notices:
+    for notice in _notices(book):
         console.print(Text(notice, "yellow"))
 
 

@@ -330,6 +330,51 @@ class KeptDeclaration(RootDocument[dict[str, Any]]):
     root: dict[str, Any] = {}
 
 
+# -- what is kept in force over restarts --------------------------------------------------------------------------------
+
+
+class Lived(_Part):
+    """What a profile kept in force lived through from one start, or change of the power source, to the next.
+
+    `boot` and `number` name it, `began` is when it was set, in ISO 8601; `failures` is 1 where the machine went down or a fault
+    was logged, and `why` says which. `throttled` counts times.
+    """
+
+    boot: str
+    number: int
+    step: int
+    name: str
+    source: str
+    began: str
+    awake_s: Figure
+    load_s: Figure
+    errors: Figure
+    throttled: Figure
+    failures: int
+    why: str
+    open: bool
+
+
+class KeptOverRestarts(FieldsDocument):
+    """By what name the service that keeps profiles knows this logbook, and what they have lived through, oldest first."""
+
+    NAME = "kept over restarts"
+    id: str = ""
+    lived: list[Lived] = []
+
+    def renumbered(self, steps: Numbering, attempts: Numbering) -> Self:
+        """The steps in their new numbers; what a step that is gone lived through is gone with it."""
+        moved = ((lived, steps(lived.step)) for lived in self.lived)
+        kept = [lived.model_copy(update={"step": step}) for lived, step in moved if step is not None]
+        return self.model_copy(update={"lived": kept})
+
+    def merged(self, other: Self) -> Self:
+        """What both lived through; the name is the first's, whose steps keep their numbers."""
+        known = {(lived.boot, lived.number) for lived in self.lived}
+        more = [lived for lived in other.lived if (lived.boot, lived.number) not in known]
+        return self.model_copy(update={"lived": sorted([*self.lived, *more], key=lambda lived: lived.began)})
+
+
 # -- where the rig is -------------------------------------------------------------------------------------------------
 
 
@@ -391,7 +436,7 @@ class ClockAhead(FieldsDocument):
 DOCUMENTS: tuple[type[Document], ...] = (
     OwnRanges, OwnLimits, Conditions, ChosenBenchmarks, TypedWorkloads, Compared, References, Prices, ReportQuestion,
     ReportSections, UnfoldedGroups, Mappings, OwnWorkloads, KeptMeters, RunSettings, FoundStock, OthersAtMost,
-    KeptDeclaration, RigPosition, Heading, Entry, ClockAhead,
+    KeptDeclaration, KeptOverRestarts, RigPosition, Heading, Entry, ClockAhead,
 )  # fmt: skip
 """Every document there is."""
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 from array import array
+from collections.abc import Sequence
 from contextlib import AbstractContextManager
 from hashlib import sha256
 from pathlib import Path
 
+from yondle.formats.documents import Document
 from yondle.logbook.keeping import Keeping
 from yondle.logbook.records import RecordReader
 from yondle.logbook.samples import pack
@@ -20,7 +22,7 @@ from yondle.logbook.store import (
     must_be_there,
     open_store,
 )
-from yondle.logbook.writing import write
+from yondle.logbook.writing import keep_document, write
 from yondle.model.events import Durable
 from yondle.model.measured import Measured
 from yondle.model.sensors import SampleBlock
@@ -64,6 +66,13 @@ class Logbook(RecordReader):
         """Write one record; when this returns it is on the disk. Raises KnownError when it can't be written."""
         with self._changing() as connection:
             write(connection, record)
+
+    def take_with(self, records: Sequence[Durable], document: Document) -> None:
+        """Write records and a document that tells of them, all or none."""
+        with self._changing() as connection:
+            for record in records:
+                write(connection, record)
+            keep_document(connection, document)
 
     def add_note(self, step: int, at: str, text: str, caveat: bool = False) -> None:
         """Keep a note at a step."""

@@ -65,12 +65,15 @@ class StageKind(StrEnum):
     SCORE = "score passes"
     COMPARED = "compared with"
     LOAD = "load"
+    KEPT = "kept in force"
 
 
 SCORE_STAGE = StageKind.SCORE.value
 """What the stage of scored passes is called in every record; the figures of longer loads don't enter gains."""
 COMPARED_STAGE = StageKind.COMPARED.value
 """What that of scored passes of the setup a step starts from is called, with which its own take turns."""
+KEPT_STAGE = StageKind.KEPT.value
+"""What daily use with a profile kept over restarts is called: no check of Yondle's, and no load of its own."""
 LONG, FOR_EDGE = "long ", "edge "
 """Before the id of a workload: the stage of a long run of a benchmark, and that of a search for an edge.
 

@@ -22,6 +22,7 @@ from yondle.model.profiles import Profile, Purpose
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.gains import measured_at, words_of_gain
+from yondle.views.shared.proof import lived_through, lived_words
 from yondle.views.shared.snapshot import Snapshot
 
 FORMAT = "yondle-profile 1"
@@ -174,13 +175,15 @@ class ImportProfile(Command[Profile]):
 
 
 def standing(book: Snapshot, kept: Profile) -> str:
-    """Say which step a profile stands on, and whether that still holds."""
+    """Say which step a profile stands on, whether that still holds, and what it lived through while it was kept in force."""
     if kept.step is None:
         return say("from a file, not tested here")
     record = book.step(kept.step)
+    lived = lived_through(book, kept.setup)
+    more = f"; {lived_words(lived)}" if lived is not None else ""
     if _proven(record):
-        return say("step {step}", step=kept.step)
-    return say("step {step}, which is '{verdict}' now", step=kept.step, verdict=record.word)
+        return say("step {step}", step=kept.step) + more
+    return say("step {step}, which is '{verdict}' now", step=kept.step, verdict=record.word) + more
 
 
 def compared_to_stock(book: Snapshot, wanted: Profile) -> Comparison:

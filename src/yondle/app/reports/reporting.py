@@ -49,7 +49,7 @@ from yondle.views.shared.gains import (
     told_words,
     words_of_gain,
 )
-from yondle.views.shared.proof import finding_words, proofs, rests_on
+from yondle.views.shared.proof import finding_words, lived_through, lived_words, proofs, rests_on
 from yondle.views.shared.rooms import room_told
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, on_path, stage_words, step_detail, step_title
@@ -421,6 +421,8 @@ class _Gatherer:
             told = compared_to_stock(self._book, kept)
             gains = ", ".join(f"{name} {words}" for name, words in told.gains)
             blocks.append(Words(f"{kept.name}, {named(kept.purpose)}{f': {gains}' if gains else ''}", strong=True))
+            lived = lived_through(self._book, kept.setup)
+            blocks += [Words(say("Daily use: {words}.", words=lived_words(lived)))] if lived is not None else []
             knobs = [(k.name, k.text(kept.setup[k.id])) for k in self._declaration.knobs if k.id in kept.setup]
             blocks.append(Pairs(tuple(knobs)))
             blocks.append(File(f"{kept.name}.toml", profile_text(self._book, kept)))

@@ -16,7 +16,14 @@ from yondle.logbook.logbook import Logbook
 def create_logbook(
     path: Path, choice: RigChoice, pace: float | None = None, together: bool = False, asks: bool = False
 ) -> Session:
-    """Make a new logbook for a rig and open it."""
+    """Make a new logbook for a rig and open it.
+
+    Raises KnownError for this machine while a profile is kept in force: what it is found at would be taken for its stock.
+    """
+    if choice.kind == THIS:
+        from yondle.app.session.kept import must_be_at_stock
+
+        must_be_at_stock()
     Logbook.create(path, choice.kind, choice.name, choice.definition).close()
     machine_file(path).unlink(missing_ok=True)
     return open_logbook(path, pace, together, asks)
@@ -41,7 +48,12 @@ def open_logbook(path: Path, pace: float | None = None, together: bool = False, 
             keep_declaration(logbook.keeping, machine.rig.declaration)
         else:
             machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
-        return Session(logbook, machine, asks)
+        session = Session(logbook, machine, asks)
+        if choice.kind == THIS:
+            from yondle.app.session.kept import look_at_kept
+
+            look_at_kept(session)
+        return session
     except BaseException:
         logbook.close()
         raise

@@ -34,6 +34,7 @@ from yondle.model.events import (
     VerdictGiven,
 )
 from yondle.model.findings import Finding
+from yondle.model.kept import KeptNow
 from yondle.model.knobs import Change
 from yondle.model.profiles import Profile
 from yondle.model.proposals import Proposal
@@ -50,7 +51,8 @@ class Session:
     """An open logbook, used by one thread. Faces send it commands (`do`) and read snapshots; commands use its parts.
 
     `book` has the steps, `rests` where the rig rests, `waits` what is waited for, `own` what the tuner told, `stops` what other
-    programs ask; `declaration` is the rig's with the tuner's own limits on it.
+    programs ask, `kept_here` what this machine keeps over restarts; `declaration` is the rig's with the tuner's
+    own limits on it.
     """
 
     def __init__(self, logbook: Logbook, machine: Machine, asks: bool = False) -> None:
@@ -70,6 +72,7 @@ class Session:
         self.own = OwnSettings(logbook.keeping, machine.rig.declaration)
         self.rests = RigAtRest(logbook, machine, self.engine, self.book)
         self.waits = WaitForHands(logbook, machine, self.book, lambda: isinstance(self.hands, NobodyThere))
+        self.kept_here: KeptNow | None = None
         self._listeners: list[Listener] = []
         self._running = 0
         self._version = 0
@@ -113,7 +116,7 @@ class Session:
         pace = virtual.pace if virtual is not None else None
         told = (
             self._version, self.proposal, self.waits.now, rests.verified, rests.in_force, rests.put_back, self._looked,
-            self._documents, pace,
+            self._documents, pace, self.kept_here,
         )  # fmt: skip
         if self._snapshot is None or self._snapshot[0] != told:
             at = rests.position
@@ -122,6 +125,7 @@ class Session:
                 book.step(at) if at is not None else None, rests.in_force, self._profiles, self._findings, self.proposal,
                 self.waits.now, rests.verified, self._version, self.logbook.reader, self._documents, self._looked,
                 rests.put_back, tuple(self._resumed), self._notices(), virtual is not None, pace,
+                self.kept_here,
             )  # fmt: skip
             self._snapshot = (told, made)
         return self._snapshot[1]

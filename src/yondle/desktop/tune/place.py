@@ -40,13 +40,14 @@ from yondle.desktop.tune.ready import ReadyPresenter
 from yondle.desktop.tune.rulers import GROUPED_FROM
 from yondle.desktop.tune.strips import strips_of
 from yondle.desktop.tune.words import next_words, tell_resumed, tell_trouble, tell_verdict
-from yondle.formats.documents import UnfoldedGroups
+from yondle.formats.documents import KeptOverRestarts, UnfoldedGroups
 from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
 from yondle.views.kept import ViewCache
+from yondle.views.shared.kept import given_up
 from yondle.views.tune.proposal import ProposalView, expected_seconds
 from yondle.views.tune.rulers import Holding
 from yondle.views.tune.step import step_view
@@ -114,6 +115,8 @@ class TunePlace(QWidget):
             signal.connect(slot)
         self._begin_progress()
         tell_resumed(self.side.cards, book.now)
+        if given_up(book.now.kept.of(KeptOverRestarts), book.now.kept_here):
+            self.profiles.tell_given_up()
         self.rulers.unfold(book.now.kept.of(UnfoldedGroups).root or self._first_unfolded())
         if book.now.reader.open_plan_run() is not None:
             self.plans.show_unfinished()

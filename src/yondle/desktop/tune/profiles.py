@@ -23,6 +23,7 @@ from yondle.desktop.look.basics import Choice, button, label
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
+from yondle.desktop.tune.keeping import keeping_buttons, keeping_words, tell_given_up
 from yondle.language.saying import later, named, say
 from yondle.model.profiles import Profile, Purpose
 from yondle.views.shared.power import power_hint
@@ -95,6 +96,10 @@ class ProfilesPresenter:
 
         self._desk.ask(KeepProfile(name, purpose, benchmark, number), kept)
 
+    def tell_given_up(self) -> None:
+        """Say that a profile is no longer kept over restarts."""
+        tell_given_up(self._desk, self.show)
+
     def show(self) -> None:
         """List the profiles with what each changes, and what can be done with it."""
         desk = self._desk
@@ -136,7 +141,7 @@ class ProfilesPresenter:
         write.clicked.connect(lambda: self._write(kept))
         drop = button(say("Drop"), "flat", say("Drop {kept}", kept=kept.name))
         drop.clicked.connect(lambda: self._desk.ask(DropProfile(kept.name), lambda _: self.show()))
-        for made in (use, write, drop):
+        for made in (*keeping_words(self._desk, kept), use, *keeping_buttons(self._desk, kept, self.show), write, drop):
             card.body.addWidget(made)
 
     def use(self, name: str) -> None:

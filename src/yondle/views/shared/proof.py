@@ -5,13 +5,16 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from yondle.analysis.stability import HOUR_S, STANDARD_WORDS, Standard, most_per_hour
+from yondle.analysis.stability import HOUR_S, PER_HOUR, STANDARD_WORDS, Standard, most_per_hour
+from yondle.formats.documents import KeptOverRestarts
 from yondle.language.saying import named, say, together
 from yondle.model.findings import Finding
 from yondle.model.knobs import Setup
 from yondle.model.quantities import chance, count, duration, quantity
+from yondle.model.steps import StepRecord
 from yondle.views.shared.snapshot import Snapshot
 
+DAY_S = 24 * HOUR_S
 TOLD_WARMER_K = 0.5
 LEAST_PROVEN_S = 60.0
 """Less load than this proves nothing worth a line."""
@@ -47,6 +50,75 @@ def proofs(book: Snapshot, setup: Setup) -> list[LoadProof]:
         if load in loads and seconds >= LEAST_PROVEN_S
     ]
     return sorted(made, key=lambda proof: -proof.seconds)
+
+
+@dataclass(frozen=True, slots=True)
+class LivedProof:
+    """All that some settings lived through while they were kept over restarts: seconds awake and under load, and what happened.
+
+    `every_s` is the shortest mean time under load between failures that isn't excluded with 95 %; 0 without any load.
+    """
+
+    since: str
+    awake_s: float
+    load_s: float
+    failures: int
+    errors: float
+    throttled: float
+    every_s: float
+
+
+def lived_through(book: Snapshot, setup: Setup) -> LivedProof | None:
+    """Sum up what some settings lived through while they were kept over restarts; None where they never were."""
+    document = book.kept.of(KeptOverRestarts)
+    steps = {record.step.number for record in book.same_settings(setup)} if document.lived else set()
+    mine = [each for each in document.lived if each.step in steps]
+    if not mine:
+        return None
+    load_s, failures = sum(each.load_s for each in mine), sum(each.failures for each in mine)
+    every_s = HOUR_S / most_per_hour(failures, load_s) if load_s > 0.0 else 0.0
+    awake_s, errors, throttled = (sum(getattr(each, of) for each in mine) for of in ("awake_s", "errors", "throttled"))
+    return LivedProof(mine[0].began, awake_s, load_s, failures, errors, throttled, every_s)
+
+
+def lived_words(proof: LivedProof) -> str:
+    """Write what settings lived through: '21 days awake, 63 h under load, none failed; at most 1 failure in 21 h (95 %)'."""
+    words = say(
+        "{awake} awake, {load} under load, {how}",
+        awake=long_time(proof.awake_s),
+        load=duration(_rounded(proof.load_s)),
+        how=count(proof.failures, "failure") if proof.failures else say("none failed"),
+    )
+    if proof.every_s >= LEAST_PROVEN_S:
+        every = duration(_rounded(proof.every_s))
+        words = say("{words}; at most 1 failure in {every} of load (95\u202f%)", words=words, every=every)
+    if proof.errors:
+        errors = count(round(proof.errors), "error corrected", "errors corrected")
+        words = say("{words}; {errors}", words=words, errors=errors)
+    if proof.throttled:
+        words = say("{words}; throttled {times}", words=words, times=count(round(proof.throttled), "time"))
+    return words
+
+
+def long_time(seconds: float) -> str:
+    """Write a time in days where it is two or more."""
+    return count(round(seconds / DAY_S), "day") if seconds >= 2 * DAY_S else duration(_rounded(seconds))
+
+
+def _rounded(seconds: float) -> float:
+    """Round what is longer than half a day to hours."""
+    return round(seconds / HOUR_S) * HOUR_S if seconds >= DAY_S / 2 else seconds
+
+
+def standard_held(book: Snapshot, record: StepRecord) -> Standard | None:
+    """Give the strictest standard a step met: by a search that left the rig there, or by load alone, with 95 %; else None."""
+    searched = [Standard(found.standard) for found in book.findings if found.step == record.step.number]
+    loaded = [
+        standard
+        for standard, per_hour in PER_HOUR.items()
+        if any(proof.failures == 0 and proof.every_s >= HOUR_S / per_hour for proof in proofs(book, record.step.setup))
+    ]
+    return min((*searched, *loaded), key=lambda standard: PER_HOUR[standard], default=None)
 
 
 def proof_words(proof: LoadProof) -> str:

@@ -14,6 +14,7 @@ from yondle.formats.documents import Conditions, Documents
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding
+from yondle.model.kept import KeptNow
 from yondle.model.knobs import Change, Setup
 from yondle.model.plan_runs import PlanRun
 from yondle.model.profiles import Profile
@@ -83,7 +84,8 @@ class Snapshot:
     `declaration` has the tuner's own limits on it. `version` grows with every change, and is 0 for a logbook that is only
     read; so `opened` tells the one that is worked on. `source` is where more is read from, and `kept` what is kept beside the
     steps. `put_back` tells what was put back when Yondle last ended, and isn't in force until something is done; `notices` what
-    the tuner has to know of this machine as it was found. `pace` is that of a simulated rig.
+    the tuner has to know of this machine as it was found. `pace` is that of a simulated rig, `kept_here` what the machine keeps
+    over restarts.
     """
 
     path: Path
@@ -106,6 +108,7 @@ class Snapshot:
     notices: tuple[str, ...] = ()
     simulated: bool = False
     pace: float | None = None
+    kept_here: KeptNow | None = None
 
     @property
     def opened(self) -> bool:

@@ -27,7 +27,7 @@ from yondle.views.shared.gains import (
     step_sentence,
     told_words,
 )
-from yondle.views.shared.proof import proof_words, proofs, recommended_words
+from yondle.views.shared.proof import lived_through, lived_words, proof_words, proofs, recommended_words
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import step_title
 
@@ -200,7 +200,9 @@ def _gain_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...
 def _proven_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
     """What a search recommended here, and what all load on these settings proves without any model."""
     found = [(say("Edge search"), recommended_words(f)) for f in book.findings if f.step == record.step.number]
-    return (*found, *((p.load, proof_words(p)) for p in proofs(book, record.step.setup)))
+    lived = lived_through(book, record.step.setup)
+    kept = [(say("Daily use"), lived_words(lived))] if lived is not None else []
+    return (*found, *kept, *((p.load, proof_words(p)) for p in proofs(book, record.step.setup)))
 
 
 def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:

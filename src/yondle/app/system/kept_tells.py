@@ -1,0 +1,61 @@
+"""Says after a login that a kept profile was given up: an entry in the desktop's autostart folder, and one notification."""
+
+from __future__ import annotations
+
+import logging
+
+from platformdirs import user_config_path, user_state_path
+
+from yondle.app.system.awake import notify
+from yondle.app.system.desktop_entries import quoted, running_command
+from yondle.formats.whole_files import own_folder, write_whole
+from yondle.language.saying import say
+from yondle.model.errors import KnownError
+from yondle.model.kept import KeptNow
+
+logger = logging.getLogger(__name__)
+
+NAME = "yondle-keep.desktop"
+
+
+def tell_at_login() -> bool:
+    """Have it said after every login where a kept profile was given up; tells whether that could be arranged."""
+    path = user_config_path() / "autostart" / NAME
+    command = " ".join(quoted(word) for word in (*running_command(), "keep", "--notify"))
+    text = (
+        f"[Desktop Entry]\nType=Application\nVersion=1.5\nName={say('Yondle tells of kept profiles')}\n"
+        f"Exec={command}\nTerminal=false\nNoDisplay=true\n"
+    )
+    try:
+        own_folder(path.parent)
+        write_whole(path, text)
+    except (OSError, KnownError):
+        logger.warning("no autostart entry could be written to %s", path)
+        return False
+    return True
+
+
+def tell_no_more() -> None:
+    """Take the entry away."""
+    (user_config_path() / "autostart" / NAME).unlink(missing_ok=True)
+
+
+def tell_now(now: KeptNow) -> bool:
+    """Notify of the latest incident, once; tells whether there was anything to say."""
+    if not now.incidents:
+        return False
+    latest = now.incidents[-1]
+    told = user_state_path("yondle", appauthor=False) / "kept-told"
+    key = f"{len(now.incidents)} {latest.at}\n"
+    if told.is_file() and told.read_text("utf-8") == key:
+        return False
+    words = say("{name}: {why}.", name=latest.name, why=latest.why)
+    if now.stopped:
+        words = say("{words} This machine stays at stock until you say again.", words=words)
+    notify(say("A kept profile failed"), words)
+    try:
+        own_folder(told.parent)
+        write_whole(told, key)
+    except (OSError, KnownError):
+        logger.warning("it can't be noted in %s that this was told", told)
+    return True

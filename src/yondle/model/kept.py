@@ -1,0 +1,32 @@
+"""Profiles kept in force over restarts: for which power source, and what became of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+MAINS, BATTERY, BOTH = "mains", "battery", "both"
+"""The power sources a profile is kept for."""
+
+
+@dataclass(frozen=True, slots=True)
+class Incident:
+    """Something that went wrong while a profile was kept in force, or as it was to be: what, when, and which."""
+
+    why: str
+    at: str
+    name: str
+    logbook: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeptNow:
+    """What is kept, by power source: the name of the profile, its logbook and its step; and why nothing is set any more.
+
+    `in_force` names the profile that is in force just now, empty where none is.
+    """
+
+    profiles: Mapping[str, tuple[str, str, int]]
+    stopped: str = ""
+    in_force: str = ""
+    incidents: tuple[Incident, ...] = ()
