@@ -306,6 +306,20 @@ def test_a_yondle_at_work_has_the_machine_for_itself(bench: Bench) -> None:
     assert [(each["load_s"], each["failures"]) for each in bench.lived()] == [(0.0, 0)]
 
 
+def test_a_machine_that_goes_down_while_a_yondle_tests_says_nothing_of_the_profile(bench: Bench) -> None:
+    bench.keep()
+    one = bench.started()
+    assert one is not None
+    put(bench.root, {f"{STATE}/tested.json": '{"boot": "boot2"}'})
+    again = bench.started()
+    assert again is not None, bench.said
+    assert not incidents(bench.root)
+    assert [each["failures"] for each in bench.lived()] == [0, 0]
+    bench.passes(again, 10.0)
+    assert not (bench.root / STATE / "tested.json").exists()
+    assert bench.started() is None, "a Yondle that is gone excuses nothing"
+
+
 def _changed(bench: Bench, change: str) -> None:
     state = bench.root / STATE
     match change:

@@ -27,6 +27,7 @@ from .kept import (
     MARK,
     STATE,
     STOPPED,
+    TESTED,
     Refused,
     add_line,
     believed,
@@ -103,8 +104,10 @@ class Keeper:
                 return False
             noted, mark = self._ended_before(), believed(self._state / MARK, self._owner)
             if mark is not None:
-                self._stop("the machine went down before it had borne the settings", mark, noted)
+                if not self._tested(mark):
+                    self._stop("the machine went down before it had borne the settings", mark, noted)
                 forget(self._state / MARK)
+            forget(self._state / TESTED)
             stopped = believed(self._state / STOPPED, self._owner)
             if stopped is None:
                 try:
@@ -137,6 +140,8 @@ class Keeper:
                     self._stop(faults[0], self._lived)
                 self._end(1, faults[0])
                 return False
+            with contextlib.suppress(OSError):
+                forget(self._state / TESTED)
             source = self._power_source()
             if source != self._source or woke or (self._yielded and not self._in_force()):
                 self._change(source, now)
@@ -235,6 +240,9 @@ class Keeper:
             told = believed(file, self._owner)
             if told is None or not told.get("open"):
                 continue
+            if self._tested(told):
+                durable(file, {**told, "open": False, "why": "a test of Yondle's was under way"})
+                continue
             before = [_at_of(each) for each in incidents(self._root)[self._seen() :]]
             why, noted = "the machine went down, or lost its power", True
             self._note(why, told)
@@ -242,6 +250,11 @@ class Keeper:
             if any(at is not None and time.time() - at < SECOND_WITHIN_S for at in before):
                 self._stop("the machine went down twice within a week", told, noted=True)
         return noted
+
+    def _tested(self, about: dict[str, object]) -> bool:
+        """Tell whether a Yondle was at work when a boot ended: what it tested is what fell, and stands in its logbook."""
+        told = believed(self._state / TESTED, self._owner)
+        return told is not None and told.get("boot") == about.get("boot")
 
     def _seen(self) -> int:
         """Give how many incidents there had been when somebody last said what is to be kept."""

@@ -24,6 +24,8 @@ LOCK = Path("run/yondle-helper/lock")
 """In a folder that only root can look into: whoever can open a lock can hold it."""
 STATE = Path("var/lib/yondle")
 KEPT, MARK, STOPPED, INCIDENTS, LIVED = "kept.json", "mark.json", "stopped.json", "incidents.jsonl", "lived"
+TESTED, NIGHT = "tested.json", "night.json"
+"""The first names the boot in which a Yondle was last at work; the second allows a plan to go on over restarts."""
 FORMAT = "yondle-kept 1"
 SOURCES = ("mains", "battery")
 LONGEST_NAME, MOST_VALUES, LARGEST_FILE = 60, 200, 65536

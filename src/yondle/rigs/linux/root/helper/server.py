@@ -9,6 +9,7 @@ and when it has heard nothing for TIMEOUT_S.
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import json
 import os
@@ -21,9 +22,10 @@ from pathlib import Path
 
 from . import VERSION
 from .found import find
-from .interfaces import Interface
-from .kept import Refused, ceilings, checked, own_lock
+from .interfaces import Interface, read
+from .kept import KEPT, NIGHT, STATE, TESTED, Refused, believed, ceilings, checked, durable, forget, own_lock
 from .looks import Looks
+from .watchdog import Watchdog
 
 TIMEOUT_S = 15.0
 LONGEST_LINE = 4096
@@ -35,11 +37,14 @@ class Server:
     """Answers one client until it leaves, then puts everything back."""
 
     def __init__(self, root: Path, owner: int) -> None:
+        self._root, self._owner = root, owner
         self._interfaces = find(root, owner)
         self._looks = Looks(root, owner)
         self._ceilings = ceilings(root, owner)
+        self._watchdog = Watchdog(root)
         self._touched: list[str] = []
         self._last = 0
+        self._tell_keeper()
 
     def answer(self, line: bytes) -> dict[str, object]:
         """Answer one line; whatever is wrong with it is an answer too."""
@@ -63,6 +68,7 @@ class Server:
 
     def put_back(self) -> list[str]:
         """Put back what was found, the last set first; gives what could not be."""
+        self._watchdog.let_go()
         left = []
         for knob in reversed(self._touched):
             try:
@@ -92,8 +98,27 @@ class Server:
                 return self._set(self._interface(request), request.get("value"))
             case "put_back":
                 return {"left": self.put_back()}
+            case "guard":
+                if believed(self._root / STATE / NIGHT, self._owner) is None:
+                    raise Refused("nobody has allowed that this machine is restarted")
+                return {"guarded": self._watchdog.arm()}
+            case "feed":
+                self._watchdog.feed()
+                return {}
+            case "unguard":
+                self._watchdog.let_go()
+                return {}
+            case "night_over":
+                forget(self._root / STATE / NIGHT)
+                return {}
             case _:
                 raise Refused("unknown request")
+
+    def _tell_keeper(self) -> None:
+        """Leave word that a Yondle is at work: what happens from now on is none of a kept profile's doing."""
+        if (self._root / STATE / KEPT).exists():
+            with contextlib.suppress(OSError):
+                durable(self._root / STATE / TESTED, {"boot": read(self._root / "proc/sys/kernel/random/boot_id")})
 
     def _interface(self, request: dict[str, object]) -> Interface:
         knob = request.get("knob")
