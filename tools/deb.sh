@@ -72,7 +72,7 @@ cat > "$both/yondle-helper/DEBIAN/prerm" <<'PRERM'
 #!/bin/sh
 set -e
 if [ "$1" = remove ] && [ -d /run/systemd/system ]; then
-    systemctl disable --quiet --now yondle-keep.service || true
+    systemctl disable --quiet --now yondle-keep.service yondle-night.service || true
 fi
 PRERM
 cat > "$both/yondle-helper/DEBIAN/postrm" <<'POSTRM'

@@ -63,13 +63,14 @@ cp -r laid-out/yondle/. laid-out/yondle-helper/. %{buildroot}/
 if [ -d /run/systemd/system ]; then systemctl daemon-reload; systemctl try-restart yondle-keep.service || :; fi
 
 %preun helper
-if [ "$1" = 0 ] && [ -d /run/systemd/system ]; then systemctl disable --quiet --now yondle-keep.service || :; fi
+if [ "$1" = 0 ] && [ -d /run/systemd/system ]; then systemctl disable --quiet --now yondle-keep.service yondle-night.service || :; fi
 
 %postun helper
 if [ "$1" = 0 ]; then rm -rf /run/yondle-helper /var/lib/yondle; fi
 
 %files helper
 /usr/lib/systemd/system/yondle-keep.service
+/usr/lib/systemd/system/yondle-night.service
 /usr/lib/yondle-helper
 /usr/libexec/yondle-helper
 /usr/libexec/yondle-keep

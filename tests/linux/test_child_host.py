@@ -9,8 +9,10 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import numpy
 import pytest
 
+import yondle
 from yondle.model.errors import KnownError
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult
@@ -223,3 +225,19 @@ def test_a_workload_whose_program_was_killed_ends_by_itself(when: str) -> None:
 def test_a_program_that_is_not_there_is_a_known_error() -> None:
     with pytest.raises(KnownError, match="can't be started"):
         ChildRun(["/nowhere/nothing"], 1.0, FastClock().now)
+
+
+def test_a_pass_runs_where_no_python_finds_yondle_by_itself() -> None:
+    """As a package of the system starts it: its folder is on the path of the program alone."""
+    bare = Path(sys._base_executable)  # type: ignore[attr-defined]
+    assert subprocess.run([bare, "-c", "import yondle"], capture_output=True, check=False).returncode != 0
+    code = (
+        "import sys, time; sys.path[:0] = sys.argv[1:]\n"
+        "from yondle.workloads.host import ChildHost\n"
+        "host = ChildHost(time.monotonic); run = host.start('compression', 1.0, [0])\n"
+        "while (result := run.poll()) is None: time.sleep(0.05)\n"
+        "print(result.ok, result)"
+    )
+    places = [str(Path(yondle.__file__).parent.parent), str(Path(numpy.__file__).parent.parent)]
+    done = subprocess.run([bare, "-c", code, *places], capture_output=True, text=True, timeout=120, check=True)
+    assert done.stdout.startswith("True"), done.stdout + done.stderr

@@ -236,7 +236,8 @@ def test_the_helper_is_installed_with_its_policy_and_removed(
 ) -> None:
     installed, at = put(tmp_path), place.below(tmp_path)
     starter, policy, folder = at.starts, at.policy, at.folder
-    assert installed[-4:] == [starter, at.keeps, at.unit, policy]
+    units = [at.units / "yondle-keep.service", at.units / "yondle-night.service"]
+    assert installed[-5:] == [starter, at.keeps, *units, policy]
     assert at.there
     assert at.is_this
     assert starter.stat().st_mode & 0o777 == 0o755
@@ -247,7 +248,8 @@ def test_the_helper_is_installed_with_its_policy_and_removed(
     assert f"run_path('{place.folder}'" in starter.read_text()
     assert str(place.starts) in policy.read_text()
     assert f"run_path('{place.folder}/keep.py'" in at.keeps.read_text()
-    assert f"ExecStart={place.keeps}\n" in at.unit.read_text()
+    assert f"ExecStart={place.keeps}\n" in units[0].read_text()
+    assert f"ExecStart={place.keeps} go\n" in units[1].read_text()
     asked = {
         each.get("id"): each.find("defaults/allow_active").text for each in ElementTree.parse(policy).findall("action")
     }
@@ -264,6 +266,6 @@ def test_the_helper_is_installed_with_its_policy_and_removed(
     assert not (folder / "left.py").exists()
     put_there = tmp_path / "var/lib/yondle/lived"
     put_there.mkdir(parents=True)
-    assert remove(tmp_path) == [starter, at.keeps, at.unit, policy, folder, put_there.parent]
+    assert remove(tmp_path) == [starter, at.keeps, *units, policy, folder, put_there.parent]
     assert not [path for path in tmp_path.rglob("*") if path.is_file()]
     assert remove(tmp_path) == []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
@@ -11,6 +12,7 @@ import typer
 from rich.console import Console
 
 from yondle.analysis.stability import Standard
+from yondle.app.plans.nights import AN_HOUR, IN_ALL, Bounds, coming_back
 from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.session import Session
@@ -32,6 +34,15 @@ from yondle.views.edge.plan_runs import plan_views
 from yondle.views.tune.proposal import dry_words
 from yondle.views.tune.summary import latest_attempt, summary_words
 
+Unattended = Annotated[
+    bool,
+    typer.Option(
+        "--unattended-restarts",
+        help="This machine: a watchdog restarts it where it freezes, and the plan comes back by itself after a crash.",
+    ),
+]
+AnHour = Annotated[int, typer.Option("--an-hour", min=1, max=1000, help="Come back at most so often within an hour.")]
+InAll = Annotated[int, typer.Option("--in-all", min=1, max=1000, help="Come back at most so often in all.")]
 PlanFile = Annotated[Path, typer.Argument(help="A plan file (TOML); see docs/plan-file.md.", show_default=False)]
 
 
@@ -61,19 +72,35 @@ def plan_app(console: Console) -> typer.Typer:
         pace: Pace = None,
         together: Together = False,
         asks: Asks = False,
+        unattended: Unattended = False,
+        an_hour: AnHour = AN_HOUR,
+        in_all: InAll = IN_ALL,
         as_json: AsJson = False,
     ) -> None:
         """Run a plan. Ctrl+C stops it and puts the rig back; after that, a crash or a restart 'plan go-on' goes on."""
-        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+        bounds = Bounds(an_hour, in_all) if unattended else None
+        with opened(lambda: open_logbook(logbook, pace, together, asks, unattended)) as session:
             _, text = read_plan(file, session.snapshot.declaration)
-            _carry_on(session, console, as_json, lambda after: session.do(StartPlan(text, str(file), after)))
+            with _over_restarts(session, bounds):
+                _carry_on(session, console, as_json, lambda after: session.do(StartPlan(text, str(file), after)))
 
     @app.command("go-on")
     def go_on(
-        logbook: LogbookPath, pace: Pace = None, together: Together = False, asks: Asks = False, as_json: AsJson = False
+        logbook: LogbookPath,
+        pace: Pace = None,
+        together: Together = False,
+        asks: Asks = False,
+        unattended: Unattended = False,
+        an_hour: AnHour = AN_HOUR,
+        in_all: InAll = IN_ALL,
+        as_json: AsJson = False,
     ) -> None:
         """Go on with the plan that is not finished."""
-        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+        bounds = Bounds(an_hour, in_all) if unattended else None
+        with (
+            opened(lambda: open_logbook(logbook, pace, together, asks, unattended)) as session,
+            _over_restarts(session, bounds),
+        ):
             _carry_on(session, console, as_json, lambda after: session.do(GoOnWithPlan(after)))
 
     @app.command()
@@ -135,10 +162,14 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
         pace: Pace = None,
         together: Together = False,
         asks: Asks = False,
+        unattended: Unattended = False,
+        an_hour: AnHour = AN_HOUR,
+        in_all: InAll = IN_ALL,
         as_json: AsJson = False,
     ) -> None:
         """Find the riskiest value of a knob that holds, test by test, from where the rig is now."""
-        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+        bounds = Bounds(an_hour, in_all) if unattended else None
+        with opened(lambda: open_logbook(logbook, pace, together, asks, unattended)) as session:
             declaration = session.snapshot.declaration
             searched = declaration.settable(knob)
             limit = searched.parsed(to) if to is not None else None
@@ -149,7 +180,14 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             part = Edge(searched.id, loads, standard, style, limit, hours, room, over, places)
             text = edge_text(declaration, part, usual_passes(searched))
             parse_plan(text, say("the search"), declaration)
-            _carry_on(session, console, as_json, lambda after: session.do(StartPlan(text, say("the search"), after)))
+            with _over_restarts(session, bounds):
+                _carry_on(
+                    session, console, as_json, lambda after: session.do(StartPlan(text, say("the search"), after))
+                )
+
+
+def _over_restarts(session: Session, bounds: Bounds | None) -> AbstractContextManager[None]:
+    return coming_back(session, bounds) if bounds is not None else nullcontext()
 
 
 def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:

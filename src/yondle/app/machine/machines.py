@@ -25,6 +25,7 @@ from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 
 if TYPE_CHECKING:
     from yondle.app.machine.this_machine import ThisSetup
+    from yondle.rigs.linux.this import Guard
 
 SIMULATED = "simulated"
 THIS = "this"
@@ -35,13 +36,14 @@ PACES = (1.0, 20.0, 200.0)
 class Machine:
     """A rig with its clock, and whoever can enter values in its firmware without the tuner.
 
-    `virtual` is the clock of a simulated rig, whose pace can be chosen.
+    `virtual` is the clock of a simulated rig, whose pace can be chosen, `guard` what restarts a real one that freezes in a pass.
     """
 
     rig: Rig
     clock: Clock
     hands: Hands
     virtual: VirtualClock | None = None
+    guard: Guard | None = None
 
     def last_start(self) -> StartAnswer:
         """Tell how the latest start went, as far as the machine knows; else that it started."""
@@ -93,7 +95,8 @@ def make_machine(
         from yondle.app.machine.this_machine import ThisSetup, make_this
 
         rig_here = make_this(this or ThisSetup(), real)
-        return Machine(ByHandRig(rig_here, choice.definition) if choice.definition else rig_here, real, NobodyThere())
+        here = ByHandRig(rig_here, choice.definition) if choice.definition else rig_here
+        return Machine(here, real, NobodyThere(), guard=rig_here.guard)
     if choice.kind != SIMULATED:
         raise KnownError(
             say("The logbook is about a rig of kind '{kind}', which this Yondle doesn't know.", kind=choice.kind),

@@ -41,7 +41,10 @@ METER_LOOKED_AT_S = 0.05
 
 @dataclass(frozen=True, slots=True)
 class ThisSetup:
-    """How the real machine is to be measured. `stock` holds what was found first; `others_at_most` is in %."""
+    """How the real machine is to be measured. `stock` holds what was found first; `others_at_most` is in %.
+
+    With `guarded` a machine that freezes in a pass is restarted by its watchdog.
+    """
 
     settings: WorkloadSettings = field(default_factory=WorkloadSettings)
     commands: tuple[str, ...] = ()
@@ -49,6 +52,7 @@ class ThisSetup:
     own: tuple[str, ...] = ()
     stock: dict[str, float] = field(default_factory=dict)
     others_at_most: float | None = None
+    guarded: bool = False
 
 
 def setup_of(kept: Documents) -> ThisSetup:
@@ -77,7 +81,9 @@ def make_this(setup: ThisSetup, real: RealClock) -> ThisRig:
     knobs_of_own, sensors_of_own = made_of(setup.own)
     probes += tuple(sensors_of_own)
     host = ChildHost(real.now, real.wake, own, setup.settings)
-    rig = ThisRig(host, real.now, line=line, more=probes, own=tuple(knobs_of_own))
+    rig = ThisRig(
+        host, real.now, line=line, more=probes, own=tuple(knobs_of_own), guard=line if setup.guarded else None
+    )
     knobs = tuple(
         replace(knob, stock=kept)
         if (kept := setup.stock.get(knob.id)) is not None and takes(knob.checked, kept)

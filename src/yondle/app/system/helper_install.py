@@ -15,7 +15,7 @@ from pathlib import Path
 from yondle.formats.whole_files import folder_for_all, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.rigs.linux.privilege import LOCAL, PACKAGED, SOURCE, UNIT, HelperPlace, parts_of
+from yondle.rigs.linux.privilege import LOCAL, PACKAGED, SOURCE, UNITS, HelperPlace, parts_of
 from yondle.rigs.linux.root.helper.kept import STATE
 
 STARTER = """#!{python} -IB
@@ -48,7 +48,20 @@ TimeoutStopSec=20
 [Install]
 WantedBy=multi-user.target
 """
-"""As systemd.unit(5), systemd.exec(5) and systemd.service(5) describe."""
+NIGHT_TEXT = """[Unit]
+Description=Yondle brings a plan back
+ConditionPathExists=/var/lib/yondle/night.json
+ConditionKernelCommandLine=!yondle.keep=0
+
+[Service]
+ExecStart={keeps} go
+KillMode=mixed
+TimeoutStopSec=60
+
+[Install]
+WantedBy=multi-user.target
+"""
+"""Both as systemd.unit(5), systemd.exec(5) and systemd.service(5) describe; the plan runs with its owner's rights."""
 POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
 <!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit Policy Configuration 1.0//EN"
  "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
@@ -82,6 +95,9 @@ POLICY_TEXT = """<?xml version="1.0" encoding="UTF-8"?>
 """As polkit(8) describes; the person at the machine is asked for an administrator's word, others can't."""
 
 
+_UNIT_TEXTS = dict(zip(UNITS, (UNIT_TEXT, NIGHT_TEXT), strict=True))
+
+
 def install(root: Path = Path("/")) -> list[Path]:
     """Copy the helper's folder, write what starts it and its policy; gives the files. Raises KnownError without the right to.
 
@@ -108,7 +124,7 @@ def _installed(place: HelperPlace, root: Path, python: str) -> list[Path]:
             *((path, text, 0o644) for path, text in texts.items()),
             (at.starts, STARTER.format(python=python, runs=str(place.folder)), 0o755),
             (at.keeps, STARTER.format(python=python, runs=str(place.folder / "keep.py")), 0o755),
-            (at.unit, UNIT_TEXT.format(keeps=place.keeps), 0o644),
+            *((at.units / name, text.format(keeps=place.keeps), 0o644) for name, text in _UNIT_TEXTS.items()),
             (at.policy, policy, 0o644),
         ):
             folder_for_all(path.parent)
@@ -121,16 +137,17 @@ def _installed(place: HelperPlace, root: Path, python: str) -> list[Path]:
             say("Run it as root: sudo yondle helper install"),
         ) from error
     _reload(root)
-    return [*texts, at.starts, at.keeps, at.unit, at.policy]
+    return [*texts, at.starts, at.keeps, *(at.units / name for name in UNITS), at.policy]
 
 
 def remove(root: Path = Path("/")) -> list[Path]:
     """Remove all of it that `install` has put there, and what was kept over restarts; gives what was there."""
     _must_be_root(root)
     at, state = LOCAL.below(root), root / STATE
-    if at.unit.exists():
-        _systemctl(root, "disable", "--now", UNIT)
-    gone = [path for path in (at.starts, at.keeps, at.unit, at.policy) if path.exists()]
+    units = [at.units / name for name in UNITS if (at.units / name).exists()]
+    for unit in units:
+        _systemctl(root, "disable", "--now", unit.name)
+    gone = [path for path in (at.starts, at.keeps, *units, at.policy) if path.exists()]
     for path in gone:
         path.unlink()
     _reload(root)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import select
 import shutil
 import subprocess
 import sys
@@ -17,6 +18,8 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import duration
 from yondle.rigs.linux import root
+from yondle.rigs.linux.root.helper.keeping import NIGHT_UNIT, UNIT
+from yondle.rigs.linux.root.helper.nights import HELPER
 from yondle.rigs.linux.root.helper.server import TIMEOUT_S
 
 SOURCE = Path(root.__file__).parent
@@ -26,8 +29,8 @@ SOURCE = Path(root.__file__).parent
 class HelperPlace:
     """Where a helper is installed: what is started, which runs what lies in the folder, and the policy it is asked by.
 
-    `keeps` starts what keeps profiles over restarts, as `unit` and by hand; it lies in the same folder and shares its policy's
-    file, with an action of its own.
+    `keeps` starts what keeps profiles over restarts and brings plans back, as the services of the names UNITS in the folder
+    `units`, and by hand; it lies in the same folder and shares its policy's file, with an action of its own.
     """
 
     starts: Path
@@ -35,7 +38,7 @@ class HelperPlace:
     policy: Path
     action: str
     keeps: Path
-    unit: Path
+    units: Path
 
     @property
     def there(self) -> bool:
@@ -49,12 +52,12 @@ class HelperPlace:
 
     def below(self, root: Path) -> HelperPlace:
         """Give the same place below another root."""
-        places = (self.starts, self.folder, self.policy, self.keeps, self.unit)
-        starts, folder, policy, keeps, unit = (root / path.relative_to("/") for path in places)
-        return HelperPlace(starts, folder, policy, self.action, keeps, unit)
+        places = (self.starts, self.folder, self.policy, self.keeps, self.units)
+        starts, folder, policy, keeps, units = (root / path.relative_to("/") for path in places)
+        return HelperPlace(starts, folder, policy, self.action, keeps, units)
 
 
-UNIT = "yondle-keep.service"
+UNITS = (UNIT, NIGHT_UNIT)
 _POLICIES = Path("/usr/share/polkit-1/actions")
 LOCAL = HelperPlace(
     Path("/usr/local/libexec/yondle-helper"),
@@ -62,7 +65,7 @@ LOCAL = HelperPlace(
     _POLICIES / "net.yondle.helper.policy",
     "net.yondle.helper",
     Path("/usr/local/libexec/yondle-keep"),
-    Path("/etc/systemd/system") / UNIT,
+    Path("/etc/systemd/system"),
 )
 """Where `yondle helper install` puts it."""
 PACKAGED = HelperPlace(
@@ -71,7 +74,7 @@ PACKAGED = HelperPlace(
     _POLICIES / "net.yondle.packaged-helper.policy",
     "net.yondle.packaged-helper",
     Path("/usr/libexec/yondle-keep"),
-    Path("/usr/lib/systemd/system") / UNIT,
+    Path("/usr/lib/systemd/system"),
 )
 """Where a package of the system has it. Both may be there, each with a policy of its own."""
 ALIVE_EVERY_S = TIMEOUT_S / 5
@@ -118,6 +121,8 @@ def parts_of(folder: Path) -> dict[str, str]:
 
 def find_way(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED, LOCAL)) -> HelperWay:
     """Find out how values that only root may set can be set here."""
+    if HELPER in os.environ:
+        return HelperWay((HELPER, os.environ[HELPER]), say("by the service that brings plans back"))
     if (os.getuid() if uid is None else uid) == 0:
         return HelperWay((sys.executable, "-I", str(SOURCE)), say("directly, since Yondle runs as root"))
     pkexec = shutil.which("pkexec")
@@ -127,6 +132,11 @@ def find_way(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED
     if same is None:
         return HelperWay((), "", missing)
     return HelperWay((pkexec, str(same.starts)), say("through the desktop's authorisation service"))
+
+
+def brought_back() -> bool:
+    """Tell whether the service that brings plans back has started this program."""
+    return HELPER in os.environ
 
 
 def find_keeping(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED, LOCAL)) -> HelperWay:
@@ -151,13 +161,40 @@ def _installed(places: tuple[HelperPlace, ...]) -> tuple[HelperPlace | None, str
     return same, say("the installed helper is of another version: renew it with  sudo yondle helper install")
 
 
+class GivenHelper:
+    """A helper that was started for this program by the service that brings plans back, reached by two open files.
+
+    It looks like a process as far as the talk with it goes; once it is gone there is no other.
+    """
+
+    def __init__(self, handles: str) -> None:
+        reads, _, writes = handles.partition(",")
+        self.stdout, self.stdin = os.fdopen(int(reads), "rb"), os.fdopen(int(writes), "wb")
+        self.returncode = 0
+
+    def poll(self) -> int | None:
+        """Tell whether it has ended: then its answers have, too."""
+        waiting, _, _ = select.select([self.stdout], [], [], 0.0)
+        return 0 if waiting and not self.stdout.peek(1) else None
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Wait until it has put everything back and ended."""
+        waiting, _, _ = select.select([self.stdout], [], [], timeout)
+        if not waiting:
+            raise subprocess.TimeoutExpired(HELPER, timeout or 0.0)
+        return 0
+
+    def terminate(self) -> None:
+        """Leave it to the service, which ends it."""
+
+
 class HelperLine:
     """A talk with the helper: started with the first value, kept alive, ended with `close`. Any thread may use it."""
 
     def __init__(self, command: tuple[str, ...]) -> None:
         self._command = command
         self._lock = threading.Lock()
-        self._process: subprocess.Popen[bytes] | None = None
+        self._process: subprocess.Popen[bytes] | GivenHelper | None = None
         self._number = 0
         self._leaving = threading.Event()
         self._keeper: threading.Thread | None = None
@@ -203,6 +240,30 @@ class HelperLine:
         reads = answer.get("reads")
         return float(reads) if isinstance(reads, int | float) else None
 
+    def guard(self) -> None:
+        """Have a watchdog restart this machine unless `feed` is called; raises KnownError where none can be had."""
+        answer = self._ask({"do": "guard"})
+        if not answer.get("ok"):
+            raise KnownError(
+                say("No watchdog guards this plan: {why}.", why=answer.get("why", "")),
+                say("Without one a frozen machine stands until somebody restarts it: leave --unattended-restarts out."),
+            )
+
+    def feed(self) -> None:
+        """Tell the watchdog that all is well; one that can't be told any more does what it is for."""
+        with suppress(KnownError):
+            self._ask({"do": "feed"})
+
+    def unguard(self) -> None:
+        """Let go of the watchdog."""
+        with suppress(KnownError):
+            self._ask({"do": "unguard"})
+
+    def end_night(self) -> None:
+        """Take back what allows a plan to come back over restarts."""
+        with suppress(KnownError):
+            self._ask({"do": "night_over"})
+
     def close(self) -> None:
         """Let the helper put everything back and end; harmless when it never began. It isn't started again."""
         with self._lock:
@@ -238,13 +299,13 @@ class HelperLine:
                 ) from error
             return answer
 
-    def _start(self) -> subprocess.Popen[bytes]:
+    def _start(self) -> subprocess.Popen[bytes] | GivenHelper:
         if self._leaving.is_set():
             raise KnownError(
                 say("The helper has been let go: this logbook is being closed."), say("Open the logbook again.")
             )
         try:
-            self._process = subprocess.Popen(
+            self._process = GivenHelper(self._command[1]) if self._command[0] == HELPER else subprocess.Popen(
                 list(self._command), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
                 start_new_session=True,
             )  # fmt: skip
@@ -278,7 +339,7 @@ def _ended_how(code: int) -> str:
     return say("the helper ended by itself with code {code}", code=code)
 
 
-def _end(process: subprocess.Popen[bytes]) -> int:
+def _end(process: subprocess.Popen[bytes] | GivenHelper) -> int:
     """Close a helper's input, so that it puts everything back, and wait until it has; gives its exit code."""
     assert process.stdin is not None
     assert process.stdout is not None

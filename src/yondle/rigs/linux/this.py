@@ -34,6 +34,8 @@ SAMPLE_INTERVAL_S = 0.1
 USE_EVERY_S, SLOW_S = 0.2, 1.0
 """How often use and the log are looked at, and what changes slowly: looking costs more than reading a sensor."""
 
+FED_EVERY_S = 2.0
+
 WORKERS = "workers"
 ON_LINE = "processors_on_line"
 KERNEL_ERRORS, STOLEN = "kernel_errors", "stolen"
@@ -94,11 +96,28 @@ class OwnInterface(Protocol):
         """Set what was found, where anything else was set; raises KnownError where that can't be."""
 
 
+class Guard(Protocol):
+    """Something that restarts this machine by itself unless it is fed."""
+
+    def guard(self) -> None:
+        """Arm it; raises KnownError where there is none."""
+
+    def feed(self) -> None:
+        """Tell it that all is well."""
+
+    def unguard(self) -> None:
+        """Let go of it."""
+
+    def end_night(self) -> None:
+        """Take back what allows a plan to come back over restarts."""
+
+
 class ThisRig:
     """The machine Yondle runs on. A worker is a thread of a benchmark pinned to a processor of its own.
 
     `line` sets what only root may set; without one those knobs are not offered. `now` dates readings of energy. `own` are
-    knobs of the tuner's own, which are put back as it is closed; `owner` is who an administrator's files belong to.
+    knobs of the tuner's own, which are put back as it is closed; `owner` is who an administrator's files belong to. `guard`
+    restarts a machine that freezes in a pass.
     """
 
     def __init__(
@@ -110,7 +129,9 @@ class ThisRig:
         more: tuple[Probe, ...] = (),
         own: tuple[OwnInterface, ...] = (),
         owner: int = 0,
+        guard: Guard | None = None,
     ) -> None:
+        self.guard = guard
         self._host, self._root, self._line, self._now = host, root, line, now
         self._tree = Tree(root)
         self._proc = Proc(root)
@@ -218,7 +239,9 @@ class ThisRig:
         self._log.begin()
         usable = self._usable()
         cpus = [usable[i % len(usable)] for i in range(int(self._workers))]
-        return _Watched(self._host.start(workload, seconds, cpus), self._log)
+        if self.guard is not None:
+            self.guard.guard()
+        return _Watched(self._host.start(workload, seconds, cpus), self._log, self.guard, self._now)
 
     def bring_back(self) -> float:
         """This machine can't bring itself back: when it goes down, so does Yondle."""
@@ -366,16 +389,23 @@ _CLOCKS = "sys/devices/system/cpu/cpufreq/policy*/scaling_cur_freq"
 
 
 class _Watched:
-    """A pass under way; what the kernel's log said meanwhile goes with its result."""
+    """A pass under way; what the kernel's log said meanwhile goes with its result.
 
-    def __init__(self, run: HostedRun, log: KernelLog) -> None:
-        self._run, self._log = run, log
+    A guard is fed as long as somebody polls and the workload lives, and let go of at the end.
+    """
+
+    def __init__(self, run: HostedRun, log: KernelLog, guard: Guard | None, now: Callable[[], float]) -> None:
+        self._run, self._log, self._guard, self._now = run, log, guard, now
+        self._fed = now()
         self._errors_before = log.hardware_errors
         self._result: PassResult | None = None
 
     def poll(self) -> PassResult | None:
         """Give the result once there is one."""
         result = self._result or self._run.poll()
+        if result is None and self._guard is not None and self._now() - self._fed >= FED_EVERY_S:
+            self._fed = self._now()
+            self._guard.feed()
         if result is not None and self._result is None:
             self._log.look()
             said, errors = self._log.said(), self._log.hardware_errors - self._errors_before
@@ -388,3 +418,5 @@ class _Watched:
     def stop(self) -> None:
         """End it now."""
         self._run.stop()
+        if self._guard is not None:
+            self._guard.unguard()

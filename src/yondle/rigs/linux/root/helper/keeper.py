@@ -38,6 +38,7 @@ from .kept import (
     incidents,
     load,
     own_lock,
+    wall,
 )
 
 WAKE_S = 10.0
@@ -180,7 +181,7 @@ class Keeper:
             self._wanted = wanted
             if wanted:
                 self._marked = True
-                durable(self._state / MARK, {"boot": self._boot, "at": _wall(), "source": source, **(kept or {})})
+                durable(self._state / MARK, {"boot": self._boot, "at": wall(), "source": source, **(kept or {})})
             self._set_at = now
             if wanted and not self._touched:
                 durable(self._root / SET_IN, self._boot)
@@ -204,7 +205,7 @@ class Keeper:
             told: dict[str, object] = {key: kept[key] for key in ("name", "logbook", "step")}
             self._lived = {
                 "boot": self._boot,
-                "from": _wall(),
+                "from": wall(),
                 "source": source,
                 "failures": 0,
                 "why": "",
@@ -265,7 +266,7 @@ class Keeper:
     def _stop(self, why: str, about: dict[str, object], noted: bool = False) -> None:
         if not noted:
             self._note(why, about)
-        told: dict[str, object] = {"why": why, "boot": self._boot, "at": _wall()}
+        told: dict[str, object] = {"why": why, "boot": self._boot, "at": wall()}
         told |= {key: about[key] for key in ("name", "logbook", "step", "source") if key in about}
         durable(self._state / STOPPED, told)
         self._log(f"stock from now on: {why}")
@@ -278,7 +279,7 @@ class Keeper:
         kept: dict[str, object] = {
             key: about[key] for key in ("name", "logbook", "step", "source", "boot") if key in about
         }
-        add_line(self._state / INCIDENTS, {"at": _wall(), "why": why, **kept, "seen": self._boot})
+        add_line(self._state / INCIDENTS, {"at": wall(), "why": why, **kept, "seen": self._boot})
 
     def _end(self, failures: int, why: str) -> None:
         """Close the count, and with it the mark."""
@@ -364,10 +365,6 @@ class Keeper:
 def _close(interface: Interface, value: object) -> bool:
     now = interface.value()
     return now is not None and abs(now - float(str(value))) <= 1.0 / max(interface.scale, 1.0) + 1e-6 * abs(now)
-
-
-def _wall() -> str:
-    return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
 def _at_of(told: dict[str, object]) -> float | None:

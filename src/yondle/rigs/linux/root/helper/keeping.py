@@ -1,5 +1,7 @@
 """Says what is to be kept over restarts, after an administrator's word: `set` with a request on its input, `off`, `again`.
 
+`night` allows a plan to go on over restarts, with a request of its own (`nights.py`); `go` is what the service of that runs.
+
 A request is one JSON object: {"for": "mains", "profile": {"name": "daily", "logbook": "5f0c…", "step": 12, "values":
 {"core_clock_most": 4425.0}}, "instead": false}; for the battery, or for both. The answer is {"ok": true, "kept": {…}} or
 {"ok": false, "why": "…"}. Values are held against the ranges and the ceilings of the helper, here and again at every start.
@@ -8,6 +10,7 @@ A request is one JSON object: {"for": "mains", "profile": {"name": "daily", "log
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -19,6 +22,7 @@ from .kept import (
     KEPT,
     LARGEST_FILE,
     MARK,
+    NIGHT,
     SOURCES,
     STATE,
     STOPPED,
@@ -32,8 +36,9 @@ from .kept import (
     load,
     profile_of,
 )
+from .nights import go_on, night_of
 
-UNIT = "yondle-keep.service"
+UNIT, NIGHT_UNIT = "yondle-keep.service", "yondle-night.service"
 NOT_THE_KERNELS = "own_"
 """Knobs by an administrator's files are set while Yondle runs, not at every start: what is in those files may change."""
 
@@ -42,6 +47,9 @@ def main(arguments: list[str], root: Path, owner: int = 0) -> None:
     """Run the service, or do what is asked and print the answer."""
     if not arguments:
         live(root)
+        return
+    if arguments == ["go"]:
+        go_on(root, owner)
         return
     try:
         answer = {"ok": True, "kept": _do(arguments, root, owner)}
@@ -65,8 +73,9 @@ def _do(arguments: list[str], root: Path, owner: int) -> dict[str, object]:
             _system("restart", UNIT)
             return dict(kept)
         case ["off"]:
-            _system("disable", "--now", UNIT)
-            for file in (state / KEPT, state / STOPPED, state / MARK, root / SET_IN):
+            for unit in (UNIT, NIGHT_UNIT):
+                _system("disable", "--now", unit)
+            for file in (state / KEPT, state / STOPPED, state / MARK, state / NIGHT, root / SET_IN):
                 forget(file)
             return {}
         case ["again"]:
@@ -76,8 +85,13 @@ def _do(arguments: list[str], root: Path, owner: int) -> dict[str, object]:
             _write(root, kept)
             _system("restart", UNIT)
             return dict(kept)
+        case ["night"]:
+            uid = int(os.environ.get("PKEXEC_UID", os.getuid()))
+            durable(state / NIGHT, night_of(json.loads(sys.stdin.buffer.readline(LARGEST_FILE)), uid))
+            _system("enable", NIGHT_UNIT)
+            return {}
         case _:
-            raise Refused("what is to be done is set, off or again")
+            raise Refused("what is to be done is set, off, again or night")
 
 
 def _set(line: bytes, root: Path, owner: int) -> dict[str, dict[str, object]]:

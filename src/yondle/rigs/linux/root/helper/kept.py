@@ -14,6 +14,7 @@ import os
 import stat
 import tomllib
 from collections.abc import Mapping
+from datetime import datetime
 from pathlib import Path
 
 from .interfaces import Interface, finite, read
@@ -164,6 +165,11 @@ def incidents(root: Path) -> list[dict[str, object]]:
             told = json.loads(line)
             found += [told] if isinstance(told, dict) else []
     return found
+
+
+def wall() -> str:
+    """Give date and time, in ISO 8601 with the offset."""
+    return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
 def folder_of(file: Path) -> None:

@@ -1,0 +1,58 @@
+"""Nights through crashes on this machine: a plan that comes back by itself after a restart, where the tuner allows it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+
+from yondle.app.machine.machines import THIS
+from yondle.app.session.session import Session
+from yondle.app.system.desktop_entries import running_command
+from yondle.language.saying import say
+from yondle.model.errors import KnownError
+from yondle.rigs.linux.keeping import tell_keeper
+from yondle.rigs.linux.privilege import brought_back
+
+GO_ON = "--unattended-restarts"
+AN_HOUR, IN_ALL = 6, 50
+
+
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """How often a plan may come back: within an hour, and in all."""
+
+    an_hour: int = AN_HOUR
+    in_all: int = IN_ALL
+
+
+@contextmanager
+def coming_back(session: Session, bounds: Bounds) -> Iterator[None]:
+    """Have the plan under way come back after a restart that nobody ordered, until it ends in one way or another.
+
+    An administrator's word is asked for, but of a plan that has just been brought back. Raises KnownError for a simulated rig,
+    and where nothing can bring it back or no watchdog can be had: then nothing is set.
+    """
+    if session.declaration.info.id != THIS:
+        raise KnownError(
+            say("{rig} is a simulated rig, which restarts by itself.", rig=session.declaration.info.name),
+            say("Leave --unattended-restarts out."),
+        )
+    if brought_back():
+        yield
+        return
+    book = session.logbook.path.absolute()
+    command = [*running_command(), "plan", "go-on", str(book), GO_ON]
+    request = {"command": command, "book": str(book), "an_hour": bounds.an_hour, "in_all": bounds.in_all}
+    guard = session.machine.guard
+    if guard is None:
+        raise KnownError(
+            say("Nothing can bring a plan back here: no helper can be started."), say("See 'yondle inspect'.")
+        )
+    tell_keeper("night", request)
+    try:
+        guard.guard()
+        guard.unguard()
+        yield
+    finally:
+        guard.end_night()

@@ -1,0 +1,122 @@
+"""Brings a plan back after the machine went down in it, without a login: what the tuner allowed for this plan, and no more.
+
+`night.json` says whose plan it is, what starts it, and how often it may come back. The plan runs with its owner's rights; what it
+may set it sets through a helper that is started for it. A plan that comes to its end, or back too often, takes the file away.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import pwd
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from .interfaces import read
+from .kept import INCIDENTS, NIGHT, STATE, Refused, add_line, believed, durable, forget, wall
+
+LONGEST_COMMAND, MOST_STARTS = 20, 1000
+HOUR_S = 3600.0
+HELPER = "YONDLE_HELPER"
+"""The variable that tells a plan by which two open files it reaches its helper: one to read, one to write."""
+
+
+def night_of(told: object, uid: int) -> dict[str, object]:
+    """Give a night as it is kept; raises Refused for what is none. `uid` is who asks, and whose rights the plan gets."""
+    if not isinstance(told, dict) or set(told) != {"command", "book", "an_hour", "in_all"}:
+        raise Refused("a night has a command, a book, and how often it may come back in an hour and in all")
+    command, bounds = told["command"], (told["an_hour"], told["in_all"])
+    if not isinstance(command, list) or not 0 < len(command) <= LONGEST_COMMAND:
+        raise Refused("a command is a list of words")
+    if not all(isinstance(word, str) and len(word) <= 4096 and "\0" not in word for word in (*command, told["book"])):
+        raise Refused("a command is a list of words")
+    if not command[0].startswith("/"):
+        raise Refused("a command is named from / on")
+    if not all(type(each) is int and 0 < each <= MOST_STARTS for each in bounds):
+        raise Refused(f"a plan may come back 1 to {MOST_STARTS} times")
+    return {"uid": uid, "starts": [], **told}
+
+
+def go_on(root: Path, owner: int = 0) -> None:
+    """Bring the plan back once, and wait for its end; the service runs this at every start."""
+    file = root / STATE / NIGHT
+    boot = read(root / "proc/sys/kernel/random/boot_id") or ""
+    try:
+        night = believed(file, owner)
+        if night is None:
+            return
+        starts = _starts(night)
+        if starts and starts[-1][0] == boot:
+            _over(root, "what brings the plan back was ended in this boot", night)
+            return
+        now = time.time()
+        starts.append((boot, now))
+        lately = sum(abs(now - at) < HOUR_S for _, at in starts)
+        if lately > int(str(night["an_hour"])) or len(starts) > int(str(night["in_all"])):
+            _over(
+                root, f"the machine went down {len(starts)} times in this plan, {lately} of them within an hour", night
+            )
+            return
+        durable(file, {**night, "starts": starts})
+        code = _run(night)
+        if code is None:
+            return
+        _over(root, "" if code == 0 else f"the plan ended with code {code}", night)
+    except (Refused, OSError, KeyError, TypeError, ValueError) as why:
+        print(f"the plan doesn't come back: {why}", flush=True)
+
+
+def _run(night: dict[str, object]) -> int | None:
+    """Run the plan with its owner's rights; gives its exit code, None where the machine shuts down."""
+    who = pwd.getpwuid(int(str(night["uid"])))
+    command = night["command"]
+    assert isinstance(command, list)
+    ended: list[int] = []
+    signal.signal(signal.SIGTERM, lambda *_: ended.append(1))
+    to_helper, from_helper = os.pipe(), os.pipe()
+    helper = subprocess.Popen(
+        [sys.executable, "-IB", str(Path(__file__).parent.parent)], stdin=to_helper[0], stdout=from_helper[1],
+        start_new_session=True,
+    )  # fmt: skip
+    for end in (to_helper[0], from_helper[1]):
+        os.close(end)
+    handles = (from_helper[0], to_helper[1])
+    plan = subprocess.Popen(
+        command, user=who.pw_uid, group=who.pw_gid, extra_groups=os.getgrouplist(who.pw_name, who.pw_gid), cwd=who.pw_dir,
+        pass_fds=handles, stdin=subprocess.DEVNULL, env=_environment(who, handles),
+    )  # fmt: skip
+    for end in handles:
+        os.close(end)
+    while plan.poll() is None:
+        if ended and ended[0] == 1:
+            plan.send_signal(signal.SIGINT)
+            ended[0] = 2
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            plan.wait(1.0)
+    with contextlib.suppress(subprocess.TimeoutExpired):
+        helper.wait(30.0)
+    helper.terminate()
+    return None if ended else plan.returncode
+
+
+def _environment(who: pwd.struct_passwd, handles: tuple[int, int]) -> dict[str, str]:
+    return {
+        "HOME": who.pw_dir, "USER": who.pw_name, "LOGNAME": who.pw_name, "SHELL": who.pw_shell, "LANG": "C.UTF-8",
+        "PATH": "/usr/local/bin:/usr/bin:/bin", HELPER: f"{handles[0]},{handles[1]}",
+    }  # fmt: skip
+
+
+def _starts(night: dict[str, object]) -> list[tuple[str, float]]:
+    told = night.get("starts")
+    return [(str(boot), float(at)) for boot, at in told] if isinstance(told, list) else []
+
+
+def _over(root: Path, why: str, night: dict[str, object]) -> None:
+    """End the night; what is told of it is told to everybody."""
+    if why:
+        add_line(root / STATE / INCIDENTS, {"at": wall(), "why": why, "name": str(night.get("book")), "night": True})
+        print(f"the plan doesn't come back: {why}", flush=True)
+    forget(root / STATE / NIGHT)
