@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, Protocol
 
-import yondle
 from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
 from yondle.model.measured import NOTHING_MEASURED, Measured
@@ -29,9 +28,11 @@ MIXED_S, SPECIAL_S = 60.0, 30.0
 """The load every step ends with, and the one that works the subsystem a step has changed."""
 
 GROUP_LOOKED_AT_S = 0.5
-_PLACE = str(Path(yondle.__file__).parent.parent)
-_STARTS = "import runpy, sys; sys.path.insert(0, sys.argv.pop(1)); runpy.run_module(sys.argv.pop(1), run_name='__main__', alter_sys=True)"
-"""A child finds Yondle where this program lies: a package of the system has it where no Python looks by itself."""
+_STARTS = (
+    "import os, runpy, sys; sys.path[:] = sys.argv.pop(1).split(os.pathsep);"
+    "runpy.run_module(sys.argv.pop(1), run_name='__main__', alter_sys=True)"
+)
+"""A child finds everything where this program does: a package of the system has it where no Python looks by itself."""
 LATE_AT_MOST_S = 5.0
 """How much longer than ordered a pass may take to end by itself."""
 
@@ -232,7 +233,16 @@ class ChildHost:
 
     def _command(self, module: str, cpus: list[int]) -> list[str]:
         settings = self.settings
-        command = [sys.executable, "-P", "-c", _STARTS, _PLACE, module, "--cpus", ",".join(map(str, cpus))]
+        command = [
+            sys.executable,
+            "-P",
+            "-c",
+            _STARTS,
+            os.pathsep.join(sys.path),
+            module,
+            "--cpus",
+            ",".join(map(str, cpus)),
+        ]
         if settings.nice:
             command.append(f"--nice={settings.nice}")
         if settings.memory_mib:
