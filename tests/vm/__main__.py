@@ -6,14 +6,14 @@ import sys
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 
-from tests.vm import kept
+from tests.vm import kept, nights
 from tests.vm.machine import folder
 
 
 def main() -> None:
-    """Run `kept TIMES [MACHINES]`, on so many machines at once."""
+    """Run `kept TIMES [MACHINES]` or `nights …`, on so many machines at once."""
     part, times, machines = sys.argv[1], int(sys.argv[2]), int((*sys.argv[3:], "2")[0])
-    runs = {"kept": kept.run}
+    runs = {"kept": kept.run, "nights": nights.run}
     with ThreadPoolExecutor(machines) as pool:
         each = [times // machines + (i < times % machines) for i in range(machines)]
         tallies = list(pool.map(lambda i: runs[part](folder(), each[i], i + 1), range(machines)))

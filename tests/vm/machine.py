@@ -41,7 +41,8 @@ class Vm:
         serial, monitor = self._place / "serial", self._place / "monitor"
         append = f"root=/dev/vda rw console=ttyS0 panic=1 quiet {self._words} {words}"
         command = [
-            "qemu-system-x86_64", "-accel", "tcg,thread=multi", "-m", "1024", "-smp", "2", "-display", "none", "-nodefaults",
+            "qemu-system-x86_64", "-accel", "tcg,thread=multi", "-cpu", "max", "-m", "1024", "-smp", "2",
+            "-display", "none", "-nodefaults",
             "-kernel", str(self._folder / "vmlinuz"), "-initrd", str(self._folder / "initrd"), "-append", append,
             "-drive", f"file=nbd+unix:///?socket={self.disk.at},format=raw,if=virtio,cache=writeback",
             "-device", "i6300esb", "-action", "watchdog=reset",

@@ -75,30 +75,34 @@ def _run(night: dict[str, object]) -> int | None:
     command = night["command"]
     assert isinstance(command, list)
     ended: list[int] = []
-    signal.signal(signal.SIGTERM, lambda *_: ended.append(1))
-    to_helper, from_helper = os.pipe(), os.pipe()
+    before = signal.signal(signal.SIGTERM, lambda *_: ended.append(1))
+    (for_helper, to_helper), (from_helper, of_helper) = os.pipe(), os.pipe()
     helper = subprocess.Popen(
-        [sys.executable, "-IB", str(Path(__file__).parent.parent)], stdin=to_helper[0], stdout=from_helper[1],
+        [sys.executable, "-IB", str(Path(__file__).parent.parent)],
+        stdin=for_helper,
+        stdout=of_helper,
         start_new_session=True,
-    )  # fmt: skip
-    for end in (to_helper[0], from_helper[1]):
-        os.close(end)
-    handles = (from_helper[0], to_helper[1])
-    plan = subprocess.Popen(
-        command, user=who.pw_uid, group=who.pw_gid, extra_groups=os.getgrouplist(who.pw_name, who.pw_gid), cwd=who.pw_dir,
-        pass_fds=handles, stdin=subprocess.DEVNULL, env=_environment(who, handles),
-    )  # fmt: skip
-    for end in handles:
-        os.close(end)
-    while plan.poll() is None:
-        if ended and ended[0] == 1:
-            plan.send_signal(signal.SIGINT)
-            ended[0] = 2
+    )
+    try:
+        plan = subprocess.Popen(
+            command, user=who.pw_uid, group=who.pw_gid, extra_groups=os.getgrouplist(who.pw_name, who.pw_gid),
+            cwd=who.pw_dir if os.path.isdir(who.pw_dir) else "/", pass_fds=(from_helper, to_helper),
+            stdin=subprocess.DEVNULL, env=_environment(who, (from_helper, to_helper)),
+        )  # fmt: skip
+        for end in (for_helper, to_helper, from_helper, of_helper):
+            os.close(end)
+        while plan.poll() is None:
+            if ended and ended[0] == 1:
+                plan.send_signal(signal.SIGINT)
+                ended[0] = 2
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                plan.wait(1.0)
         with contextlib.suppress(subprocess.TimeoutExpired):
-            plan.wait(1.0)
-    with contextlib.suppress(subprocess.TimeoutExpired):
-        helper.wait(30.0)
-    helper.terminate()
+            helper.wait(30.0)
+    finally:
+        helper.terminate()
+        helper.wait()
+        signal.signal(signal.SIGTERM, before)
     return None if ended else plan.returncode
 
 

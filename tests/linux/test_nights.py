@@ -1,0 +1,161 @@
+"""Plans that come back after a crash: who allows it, with whose rights, how often; and the watchdog of a frozen machine."""
+
+from __future__ import annotations
+
+import json
+import os
+import pwd
+import sys
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import pytest
+from tests.linux.test_helper import Client
+from tests.linux.trees import desktop, put
+
+from yondle.app.plans.nights import Bounds, coming_back
+from yondle.app.session.session import Session
+from yondle.model.errors import KnownError
+from yondle.rigs.linux.root.helper import kept, nights
+from yondle.rigs.linux.root.helper.kept import STATE, incidents
+from yondle.rigs.linux.root.helper.nights import go_on, night_of
+from yondle.rigs.linux.this import ThisRig
+from yondle.workloads.host import ChildHost
+
+DOG = "sys/class/watchdog/watchdog0"
+LINE = """
+import os
+from yondle.rigs.linux.privilege import HelperLine, find_way
+line = HelperLine(find_way(uid=1000).command)
+print("begun", line.begin(), line.ended == "", type(line._process).__name__)
+line.close()
+"""
+
+
+@pytest.fixture
+def root(tmp_path: Path) -> Path:
+    desktop(tmp_path)
+    return put(
+        tmp_path, {"run/there": "", f"{DOG}/identity": "i6300ESB timer", f"{DOG}/nowayout": "0", "dev/watchdog0": ""}
+    )
+
+
+def night(root: Path, command: list[str], uid: int | None = None, an_hour: int = 3, in_all: int = 5) -> None:
+    told = {"command": command, "book": "/b.yondle", "an_hour": an_hour, "in_all": in_all}
+    put(root, {f"{STATE}/night.json": json.dumps(night_of(told, os.getuid() if uid is None else uid))})
+
+
+def boot(root: Path, name: str) -> None:
+    put(root, {"proc/sys/kernel/random/boot_id": name})
+    go_on(root, os.getuid())
+
+
+def test_a_watchdog_is_armed_only_where_somebody_allowed_it_and_let_go_of_at_the_end(root: Path) -> None:
+    client = Client(root)
+    assert "nobody has allowed" in client.ask(do="guard")["why"]
+    night(root, ["/bin/true"])
+    assert client.ask(do="guard") == {"n": 2, "ok": True, "guarded": "i6300ESB timer"}
+    assert client.ask(do="feed")["ok"]
+    assert (root / "dev/watchdog0").read_bytes() == b"\0", "fed"
+    client.leave()
+    assert (root / "dev/watchdog0").read_bytes() == b"\0V", "the magic character"
+    put(root, {f"{DOG}/nowayout": "1"})
+    client = Client(root)
+    assert "nowayout" in client.ask(do="guard")["why"]
+    assert client.ask(do="night_over")["ok"]
+    assert not (root / STATE / "night.json").exists()
+    client.leave()
+
+
+def test_a_guard_is_fed_while_somebody_polls_a_living_workload(root: Path) -> None:
+    told: list[str] = []
+
+    class Guard:
+        def __getattr__(self, name: str) -> Callable[[], None]:
+            return lambda: told.append(name)
+
+    clock = [0.0]
+    host = ChildHost(lambda: clock[0])
+    rig = ThisRig(host, lambda: clock[0], root, guard=Guard())  # type: ignore[arg-type]
+
+    class Run:
+        result: Any = None
+
+        def poll(self) -> Any:
+            return self.result
+
+        def stop(self) -> None:
+            told.append("stopped")
+
+    host.start = lambda *_: Run()  # type: ignore[method-assign,assignment,return-value]
+    run = rig.start("spin", 10.0, rig.read_back())
+    assert told == ["guard"]
+    for clock[0] in (0.5, 1.0, 2.5, 3.0, 4.6):
+        assert run.poll() is None
+    assert told == ["guard", "feed", "feed"], "every two seconds"
+    run.stop()
+    assert told[-2:] == ["stopped", "unguard"]
+    rig.close()
+
+
+@pytest.mark.skipif(os.getuid() != 0, reason="only root gives rights away")
+def test_a_plan_comes_back_with_its_owners_rights_and_a_helper_of_its_own(
+    root: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    nobody = pwd.getpwnam("nobody")
+    night(root, ["/bin/sh", "-c", "id -u; id -G"], nobody.pw_uid)
+    boot(root, "b1")
+    assert capfd.readouterr().out.split() == [str(nobody.pw_uid), str(nobody.pw_gid)]
+    assert not (root / STATE / "night.json").exists(), "it came to its end"
+    night(root, [sys.executable, "-c", LINE])
+    boot(root, "b2")
+    assert capfd.readouterr().out.strip() == "begun True True GivenHelper"
+    assert not incidents(root)
+
+
+@pytest.mark.skipif(os.getuid() != 0, reason="only root gives rights away")
+def test_it_comes_back_no_oftener_than_it_may_and_an_end_in_error_is_told(
+    root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    came: list[Mapping[str, object]] = []
+
+    def goes_down(told: Mapping[str, object]) -> None:
+        came.append(told)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(nights, "_run", goes_down)
+        night(root, ["/bin/true"])
+        for number in range(6):
+            boot(root, f"b{number}")
+        assert len(came) == 3, "three times an hour"
+        assert "went down 4 times in this plan, 4 of them within an hour" in str(incidents(root)[-1]["why"])
+        night(root, ["/bin/true"])
+        boot(root, "c1")
+        boot(root, "c1")
+        assert len(came) == 4, "once in a boot"
+        assert not (root / STATE / "night.json").exists()
+    night(root, ["/bin/false"])
+    boot(root, "d1")
+    assert incidents(root)[-1]["why"] == "the plan ended with code 1"
+    put(root, {f"{STATE}/night.json": "{"})
+    boot(root, "d2")
+    (root / STATE / "night.json").chmod(0o666)
+    boot(root, "d3")
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"command": []}, {"command": ["sh"]}, {"command": ["/bin/sh", 3]}, {"command": "/bin/sh"}, {"an_hour": 0},
+        {"in_all": 10**6}, {"an_hour": True}, {"book": None}, {"more": 1}, {"command": ["/bin/sh", "a\0b"]},
+    ],
+)  # fmt: skip
+def test_a_request_for_a_night_that_is_none_is_refused(change: dict[str, Any]) -> None:
+    with pytest.raises(kept.Refused):
+        night_of({"command": ["/bin/true"], "book": "/b", "an_hour": 1, "in_all": 1, **change}, 0)
+
+
+def test_a_simulated_rig_and_a_machine_without_a_way_back_begin_no_night(session: Session) -> None:
+    with pytest.raises(KnownError, match="simulated rig"), coming_back(session, Bounds()):
+        pass
