@@ -1,7 +1,7 @@
 # Everything a person or a machine does with this repository; each target sees to its own set-up.
 PY := .venv/bin/python
 
-.PHONY: help setup demo test lint texts screenshots bench numbers mutants deb deb-test source lock clean
+.PHONY: help setup demo test lint texts screenshots bench numbers mutants deb deb-test vm-test source lock clean
 
 help:
 	@echo "make demo         open Heron's logbook (without a display: run the evening and print it)"
@@ -14,6 +14,7 @@ help:
 	@echo "make mutants      change the code in ways drawn by chance, and count what no test notices (an hour)"
 	@echo "make deb          build Debian packages in dist/ (PYTHON=python3.13 for another release's Python)"
 	@echo "make deb-test     install them on a bare Debian made for it (as root, debootstrap; DEBIAN=trixie for another release)"
+	@echo "make vm-test      a machine that really goes down, under an emulator: kept profiles and nights (as root; TIMES=40 each)"
 	@echo "make source       write the archive that packaging/arch and packaging/rpm build from"
 	@echo "make lock         resolve the pinned versions anew"
 
@@ -55,6 +56,11 @@ numbers: setup
 
 mutants: setup
 	$(PY) tools/mutants.py
+
+vm-test: deb
+	tools/vm_root.sh
+	.venv/bin/python -m tests.vm kept $(or $(TIMES),40) 2
+	.venv/bin/python -m tests.vm nights $(or $(TIMES),40) 2
 
 deb-test: deb
 	@tools/deb_test.sh

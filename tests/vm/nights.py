@@ -40,7 +40,7 @@ b = sqlite3.connect("file:{book}?mode=ro", uri=True)
 rows = b.execute("select id, step, failure, verdict, closed_at, boot_id from attempt order by id").fetchall()
 plan = b.execute('select ended_at, "end" from "plan" order by id desc limit 1').fetchone()
 blocks = b.execute("select count(*) from sample_block").fetchone()[0]
-print("<" + json.dumps([rows, plan, blocks]) + ">")
+print("@@" + json.dumps([rows, plan, blocks]) + "@@")
 """
 KINDS = ("reset", "panic", "frozen user space", "power cut")
 IN_FORCE = "cat /sys/kernel/mm/transparent_hugepage/enabled; ls /var/lib/yondle; cat /var/lib/yondle/incidents.jsonl"
@@ -97,7 +97,10 @@ def _prepare(vm: Vm, times: int) -> None:
 
 def _asked(vm: Vm) -> tuple[list[list[object]], list[object] | None, int]:
     said = vm.run("python3 /root/ask.py")
-    rows, plan, blocks = json.loads(said[said.index("<[") + 1 : said.rindex(">")])
+    try:
+        rows, plan, blocks = json.loads(said.split("@@")[1])
+    except (IndexError, ValueError) as error:
+        raise NoAnswerError(f"the logbook can't be asked: {said}") from error
     return rows, plan, blocks
 
 
