@@ -7,7 +7,7 @@ import platform
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import curves, engine_and_rig, estimating, kernel, own_cost, record, start, traces, window
+from benchmarks import curves, engine_and_rig, estimating, keeping, kernel, own_cost, record, start, traces, window
 
 
 def main() -> None:
@@ -26,6 +26,7 @@ def main() -> None:
         estimating.lines,
         kernel.lines,
         own_cost.lines,
+        keeping.lines,
     ):
         for line in lines():
             print(f"| {line.what} | {line.figure} | {line.against} | {line.ratio} | {line.aim} |", flush=True)

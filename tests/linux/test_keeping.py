@@ -431,7 +431,7 @@ def test_the_service_as_it_is_installed_runs_and_ends_in_good_order(tmp_path: Pa
         f"import sys; sys.path.insert(0, {str(folder)!r}); from pathlib import Path; from helper import keeper, keeping;"
         f"root = Path({str(root)!r}); keeping._system = lambda *w: None; keeper.WAKE_S = 0.2;"
         f"usual = keeper.Keeper.__init__.__defaults__; keeper.Keeper.__init__.__defaults__ = ({os.getuid()}, *usual[1:]);"
-        f"keeping.main(sys.argv[1:], root, {os.getuid()})"
+        f"keeping.main(sys.argv[1:], root, {os.getuid()}) if len(sys.argv) > 1 else keeper.live(root)"
     )
     profile = {"name": "Daily", "logbook": LOGBOOK, "step": 12, "values": DAILY}
     request = json.dumps({"for": "both", "profile": profile, "instead": False}) + "\n"

@@ -5,6 +5,11 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent))
 
-from helper.keeping import main  # type: ignore[import-not-found]
+if len(sys.argv) > 1:
+    from helper.keeping import main  # type: ignore[import-not-found]
 
-main(sys.argv[1:], Path("/"))
+    main(sys.argv[1:], Path("/"))
+else:
+    from helper.keeper import live  # type: ignore[import-not-found]
+
+    live(Path("/"))

@@ -16,7 +16,7 @@ import sys
 from pathlib import Path
 
 from .found import find
-from .keeper import SET_IN, live
+from .keeper import SET_IN
 from .kept import (
     FORMAT,
     KEPT,
@@ -44,10 +44,7 @@ NOT_THE_KERNELS = "own_"
 
 
 def main(arguments: list[str], root: Path, owner: int = 0) -> None:
-    """Run the service, or do what is asked and print the answer."""
-    if not arguments:
-        live(root)
-        return
+    """Do what is asked and print the answer."""
     if arguments == ["go"]:
         go_on(root, owner)
         return

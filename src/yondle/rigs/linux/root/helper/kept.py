@@ -8,11 +8,10 @@ failures.
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import json
 import os
 import stat
-import tomllib
+import zlib
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
@@ -44,6 +43,8 @@ def ceilings(root: Path, owner: int) -> dict[str, tuple[float, float]]:
         handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     except FileNotFoundError:
         return {}
+    import tomllib
+
     with open(handle, "rb") as opened:
         about = os.fstat(handle)
         if about.st_uid != owner or about.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
@@ -208,7 +209,7 @@ def hardware(root: Path) -> dict[str, str]:
     parts = {
         "processor": " ".join(told.get(key, "") for key in ("vendor_id", "cpu family", "model", "stepping")),
         "board": " ".join(read(dmi / name) or "" for name in ("board_vendor", "board_name", "bios_version")),
-        "memory": hashlib.sha256(modules(firmware_table(root))).hexdigest()[:16],
+        "memory": f"{zlib.crc32(modules(firmware_table(root))):08x}",
     }
     for card in sorted((root / "sys/bus/pci/devices").glob("*")):
         if (read(card / "class") or "").startswith("0x03"):

@@ -8,7 +8,6 @@ only from where root alone could have put it.
 from __future__ import annotations
 
 import errno
-import importlib.util
 import os
 from collections.abc import Iterator
 from functools import cache
@@ -123,6 +122,8 @@ def load(root: Path) -> Any:
 
 @cache
 def _loaded() -> Any:
+    import importlib.util
+
     try:
         spec = importlib.util.find_spec(BINDING)
         if spec is None or (os.geteuid() == 0 and not _is_roots(spec.origin)):

@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import re
 import stat
-import tomllib
 from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
@@ -119,6 +118,8 @@ def _of(file: Path, owner: int, kind: str) -> Iterator[tuple[str, Entry]]:
         regular = stat.S_ISREG(about.st_mode) and about.st_size <= LARGEST_FILE
         if about.st_uid != owner or about.st_mode & 0o022 or not regular:
             return
+        import tomllib
+
         try:
             table = tomllib.loads(opened.read().decode("utf-8"))
         except (ValueError, RecursionError):
