@@ -11,12 +11,16 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from platformdirs import user_config_path
 from tests.linux.test_helper import Client
 from tests.linux.trees import desktop, put
 
 from yondle.app.plans.nights import Bounds, coming_back
 from yondle.app.session.session import Session
+from yondle.app.system import kept_tells
+from yondle.cli.keep_command import kept_lines
 from yondle.model.errors import KnownError
+from yondle.rigs.linux.keeping import kept_now
 from yondle.rigs.linux.root.helper import kept, nights
 from yondle.rigs.linux.root.helper.kept import STATE, incidents
 from yondle.rigs.linux.root.helper.nights import go_on, night_of
@@ -159,3 +163,29 @@ def test_a_request_for_a_night_that_is_none_is_refused(change: dict[str, Any]) -
 def test_a_simulated_rig_and_a_machine_without_a_way_back_begin_no_night(session: Session) -> None:
     with pytest.raises(KnownError, match="simulated rig"), coming_back(session, Bounds()):
         pass
+
+
+def test_what_came_back_and_what_went_wrong_is_told_once_after_a_login(
+    root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    said: list[str] = []
+    monkeypatch.setattr(kept_tells, "notify", lambda title, words: said.append(words))
+    night(root, ["/bin/true"])
+    assert not kept_tells.tell_now(kept_now(root, os.getuid()))
+    with monkeypatch.context() as patched:
+        patched.setattr(nights, "_run", lambda told: None)
+        boot(root, "b1")
+    assert kept_tells.tell_now(kept_now(root, os.getuid()))
+    assert not kept_tells.tell_now(kept_now(root, os.getuid())), "once"
+    assert said == ["The plan of /b.yondle goes on; it came back 1 time so far."]
+    assert kept_lines(kept_now(root, os.getuid()))[1].startswith("The plan of /b.yondle goes on by itself")
+    put(root, {f"{STATE}/stopped.json": json.dumps({"why": "the machine went down twice within a week"})})
+    line = {"at": "2026-11-29T02:10:00+01:00", "why": "the machine went down, or lost its power", "name": "Daily"}
+    put(root, {f"{STATE}/incidents.jsonl": json.dumps(line)})
+    assert kept_tells.tell_now(kept_now(root, os.getuid()))
+    assert said[-1].startswith("Daily: the machine went down, or lost its power. This machine stays at stock")
+    assert kept_tells.tell_at_login()
+    entry = user_config_path() / "autostart" / kept_tells.NAME
+    assert "keep --notify" in entry.read_text()
+    kept_tells.tell_no_more()
+    assert not entry.exists()

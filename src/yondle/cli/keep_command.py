@@ -17,6 +17,7 @@ from yondle.cli.shown import print_json, tell
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.kept import BATTERY, BOTH, MAINS, KeptNow
+from yondle.model.quantities import count
 
 
 class Source(StrEnum):
@@ -76,6 +77,7 @@ def _show(now: KeptNow, console: Console, as_json: bool) -> None:
                 "kept": {source: {"name": name, "step": step} for source, (name, _, step) in now.profiles.items()},
                 "in_force": now.in_force,
                 "stopped": now.stopped,
+                "night": {"book": now.night, "came_back": now.came_back} if now.night else None,
                 "incidents": [{"at": each.at, "why": each.why, "name": each.name} for each in now.incidents],
             }
         )
@@ -86,8 +88,16 @@ def _show(now: KeptNow, console: Console, as_json: bool) -> None:
 
 def kept_lines(now: KeptNow) -> list[str]:
     """Say what is kept on this machine, and what went wrong."""
+    night = [
+        say(
+            "The plan of {book} goes on by itself over restarts; it came back {times} so far.",
+            book=now.night,
+            times=times,
+        )
+        for times in ([count(now.came_back, "time")] if now.night else [])
+    ]
     if not now.profiles and not now.stopped:
-        return [say("Nothing is kept over restarts.")]
+        return [say("Nothing is kept over restarts."), *night, *_went_wrong(now)]
     where = {MAINS: say("on mains"), BATTERY: say("on battery")}
     lines = [f"{name}: {where[source]}" for source, (name, _, _) in now.profiles.items()]
     if now.stopped:
@@ -96,5 +106,8 @@ def kept_lines(now: KeptNow) -> list[str]:
         lines.append(say("'{name}' is in force now.", name=now.in_force))
     else:
         lines.append(say("Nothing is set now."))
-    lines += [f"{each.at}  {each.name}  {each.why}" for each in now.incidents[-5:]]
-    return lines
+    return [*lines, *night, *_went_wrong(now)]
+
+
+def _went_wrong(now: KeptNow) -> list[str]:
+    return [f"{each.at}  {each.name}  {each.why}" for each in now.incidents[-5:]]

@@ -23,10 +23,13 @@ class Incident:
 class KeptNow:
     """What is kept, by power source: the name of the profile, its logbook and its step; and why nothing is set any more.
 
-    `in_force` names the profile that is in force just now, empty where none is.
+    `in_force` names the profile that is in force just now, empty where none is. `night` is the logbook whose plan goes on by
+    itself over restarts, empty where none does, and `came_back` how often it has.
     """
 
     profiles: Mapping[str, tuple[str, str, int]]
     stopped: str = ""
     in_force: str = ""
     incidents: tuple[Incident, ...] = ()
+    night: str = ""
+    came_back: int = 0

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from yondle.app.machine.machines import THIS
 from yondle.app.session.session import Session
 from yondle.app.system.desktop_entries import running_command
+from yondle.app.system.kept_tells import tell_at_login
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.rigs.linux.keeping import tell_keeper
@@ -50,6 +51,7 @@ def coming_back(session: Session, bounds: Bounds) -> Iterator[None]:
             say("Nothing can bring a plan back here: no helper can be started."), say("See 'yondle inspect'.")
         )
     tell_keeper("night", request)
+    tell_at_login()
     try:
         guard.guard()
         guard.unguard()

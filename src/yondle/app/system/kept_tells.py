@@ -1,4 +1,4 @@
-"""Says after a login that a kept profile was given up: an entry in the desktop's autostart folder, and one notification."""
+"""Says after a login what became of kept profiles and of plans that come back: an autostart entry, and one notification."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.kept import KeptNow
+from yondle.model.quantities import count
 
 logger = logging.getLogger(__name__)
 
@@ -19,7 +20,7 @@ NAME = "yondle-keep.desktop"
 
 
 def tell_at_login() -> bool:
-    """Have it said after every login where a kept profile was given up; tells whether that could be arranged."""
+    """Have it said after every login where something has happened; tells whether that could be arranged."""
     path = user_config_path() / "autostart" / NAME
     command = " ".join(quoted(word) for word in (*running_command(), "keep", "--notify"))
     text = (
@@ -41,18 +42,18 @@ def tell_no_more() -> None:
 
 
 def tell_now(now: KeptNow) -> bool:
-    """Notify of the latest incident, once; tells whether there was anything to say."""
-    if not now.incidents:
-        return False
-    latest = now.incidents[-1]
+    """Notify once of the latest incident, and of a plan that has come back; tells whether there was anything to say."""
+    latest = now.incidents[-1] if now.incidents else None
     told = user_state_path("yondle", appauthor=False) / "kept-told"
-    key = f"{len(now.incidents)} {latest.at}\n"
-    if told.is_file() and told.read_text("utf-8") == key:
+    key = f"{len(now.incidents)} {latest.at if latest is not None else ''} {now.night} {now.came_back}\n"
+    if (latest is None and not now.came_back) or (told.is_file() and told.read_text("utf-8") == key):
         return False
-    words = say("{name}: {why}.", name=latest.name, why=latest.why)
-    if now.stopped:
-        words = say("{words} This machine stays at stock until you say again.", words=words)
-    notify(say("A kept profile failed"), words)
+    words = [say("{name}: {why}.", name=latest.name, why=latest.why)] if latest is not None else []
+    words += [say("This machine stays at stock until you say again.")] if now.stopped else []
+    if now.came_back:
+        times = count(now.came_back, "time")
+        words.append(say("The plan of {book} goes on; it came back {times} so far.", book=now.night, times=times))
+    notify(say("After the restart"), " ".join(words))
     try:
         own_folder(told.parent)
         write_whole(told, key)

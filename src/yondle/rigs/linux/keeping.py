@@ -37,15 +37,18 @@ def kept_now(root: Path = Path("/"), owner: int = 0) -> KeptNow:
         }
         stopped = kept.believed(state / kept.STOPPED, owner)
         why = said(str(stopped.get("why", ""))) if stopped is not None else ""
+        night = kept.believed(state / kept.NIGHT, owner) or {}
     except (kept.Refused, AttributeError, KeyError, TypeError, ValueError) as wrong:
-        profiles, why = {}, str(wrong)
+        profiles, why, night = {}, str(wrong), {}
     found = tuple(
         Incident(said(str(each.get("why", ""))), *(str(each.get(key, "")) for key in ("at", "name", "logbook")))
         for each in kept.incidents(root)
     )
     boot = read(root / "proc/sys/kernel/random/boot_id")
     now = [str(each["name"]) for each in lived(root, owner, boot or "") if each.get("open")]
-    return KeptNow(profiles, why, now[-1] if now else "", found)
+    starts = night.get("starts")
+    came_back = len(starts) if isinstance(starts, list) else 0
+    return KeptNow(profiles, why, now[-1] if now else "", found, str(night.get("book", "")), came_back)
 
 
 def lived(root: Path = Path("/"), owner: int = 0, boot: str = "*") -> list[dict[str, Any]]:
