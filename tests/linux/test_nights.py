@@ -32,7 +32,16 @@ LINE = """
 import os
 from yondle.rigs.linux.privilege import HelperLine, find_way
 line = HelperLine(find_way(uid=1000).command)
+import time
+from yondle.model.errors import KnownError
+time.sleep(2.0)
 print("begun", line.begin(), line.ended == "", type(line._process).__name__)
+line._process.stdin.close()
+for _ in range(2):
+    try:
+        line.set("no_such_knob", 1.0)
+    except KnownError as error:
+        print(str(error.problem).split(",")[-1].strip())
 line.close()
 """
 
@@ -114,7 +123,9 @@ def test_a_plan_comes_back_with_its_owners_rights_and_a_helper_of_its_own(
     assert not (root / STATE / "night.json").exists(), "it came to its end"
     night(root, [sys.executable, "-c", LINE])
     boot(root, "b2")
-    assert capfd.readouterr().out.strip() == "begun True True GivenHelper"
+    said = capfd.readouterr().out.splitlines()
+    assert said[0] == "begun True True GivenHelper"
+    assert said[-1] == "and there is no other.", said
     assert not incidents(root)
 
 

@@ -199,7 +199,7 @@ class HelperLine:
         self._leaving = threading.Event()
         self._keeper: threading.Thread | None = None
         self._ended = ""
-        self._declined = False
+        self._declined = self._was_given = False
 
     @property
     def ended(self) -> str:
@@ -304,7 +304,13 @@ class HelperLine:
             raise KnownError(
                 say("The helper has been let go: this logbook is being closed."), say("Open the logbook again.")
             )
+        if self._was_given:
+            raise KnownError(
+                say("The helper that was started for this plan has ended, and there is no other."),
+                say("Go on with the plan by hand: yondle plan go-on"),
+            )
         try:
+            self._was_given = self._command[0] == HELPER
             self._process = GivenHelper(self._command[1]) if self._command[0] == HELPER else subprocess.Popen(
                 list(self._command), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
                 start_new_session=True,

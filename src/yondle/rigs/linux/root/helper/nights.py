@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import os
 import pwd
+import select
 import signal
 import subprocess
 import sys
@@ -77,33 +78,43 @@ def _run(night: dict[str, object]) -> int | None:
     ended: list[int] = []
     before = signal.signal(signal.SIGTERM, lambda *_: ended.append(1))
     (for_helper, to_helper), (from_helper, of_helper) = os.pipe(), os.pipe()
-    helper = subprocess.Popen(
-        [sys.executable, "-IB", str(Path(__file__).parent.parent)],
-        stdin=for_helper,
-        stdout=of_helper,
-        start_new_session=True,
-    )
+    helper: subprocess.Popen[bytes] | None = None
     try:
         plan = subprocess.Popen(
             command, user=who.pw_uid, group=who.pw_gid, extra_groups=os.getgrouplist(who.pw_name, who.pw_gid),
             cwd=who.pw_dir if os.path.isdir(who.pw_dir) else "/", pass_fds=(from_helper, to_helper),
             stdin=subprocess.DEVNULL, env=_environment(who, (from_helper, to_helper)),
         )  # fmt: skip
-        for end in (for_helper, to_helper, from_helper, of_helper):
-            os.close(end)
+        os.close(to_helper)
+        os.close(from_helper)
         while plan.poll() is None:
             if ended and ended[0] == 1:
                 plan.send_signal(signal.SIGINT)
                 ended[0] = 2
+            if helper is None and select.select([for_helper], [], [], 1.0)[0]:
+                helper = _helper(for_helper, of_helper)
+            elif helper is not None:
+                with contextlib.suppress(subprocess.TimeoutExpired):
+                    plan.wait(1.0)
+        if helper is not None:
             with contextlib.suppress(subprocess.TimeoutExpired):
-                plan.wait(1.0)
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            helper.wait(30.0)
+                helper.wait(30.0)
     finally:
-        helper.terminate()
-        helper.wait()
+        if helper is not None:
+            helper.terminate()
+            helper.wait()
         signal.signal(signal.SIGTERM, before)
     return None if ended else plan.returncode
+
+
+def _helper(reads: int, writes: int) -> subprocess.Popen[bytes]:
+    """Start the helper with the first that is asked of it: it doesn't wait long for somebody who says nothing."""
+    made = subprocess.Popen(
+        [sys.executable, "-IB", str(Path(__file__).parent.parent)], stdin=reads, stdout=writes, start_new_session=True
+    )
+    os.close(reads)
+    os.close(writes)
+    return made
 
 
 def _environment(who: pwd.struct_passwd, handles: tuple[int, int]) -> dict[str, str]:
