@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
@@ -13,10 +14,11 @@ from tests.vm.machine import folder
 def main() -> None:
     """Run `kept TIMES [MACHINES]` or `nights …`, on so many machines at once."""
     part, times, machines = sys.argv[1], int(sys.argv[2]), int((*sys.argv[3:], "2")[0])
+    first = int(os.environ.get("SEED", "1"))
     runs = {"kept": kept.run, "nights": nights.run}
     with ThreadPoolExecutor(machines) as pool:
         each = [times // machines + (i < times % machines) for i in range(machines)]
-        tallies = list(pool.map(lambda i: runs[part](folder(), each[i], i + 1), range(machines)))
+        tallies = list(pool.map(lambda i: runs[part](folder(), each[i], first + i), range(machines)))
     kinds: Counter[str] = sum((tally.kinds for tally in tallies), Counter())
     wrong = [words for tally in tallies for words in tally.wrong]
     print("\n| gone down by | times |\n| --- | --- |")

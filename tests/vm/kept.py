@@ -86,6 +86,7 @@ def run(folder: Path, times: int, seed: int) -> Tally:
         if not before.kept:
             tally.wrong.append(f"it isn't in force after it was said: {before}")
         vm.run("sync")
+        print(vm.run("grep VmRSS /proc/$(systemctl show -p MainPID --value yondle-keep)/status"), flush=True)
         for number in range(1, times + 1):
             kind = vm.dice.choice(KINDS)
             tally.kinds[kind] += 1
@@ -93,7 +94,7 @@ def run(folder: Path, times: int, seed: int) -> Tally:
             if not early:
                 time.sleep(vm.dice.uniform(0.0, 40.0))
                 before = look(vm)
-            _down(vm, kind)
+            vm.go_down(kind)
             found = settled_down(vm)
             wrong = _wrong(kind, before, found, early)
             if wrong:
@@ -114,33 +115,6 @@ def run(folder: Path, times: int, seed: int) -> Tally:
     finally:
         vm.close()
     return tally
-
-
-def _down(vm: Vm, kind: str) -> None:
-    """Go down and come up again."""
-    match kind:
-        case "reset":
-            vm.reset()
-            vm.up()
-        case "panic":
-            vm.begin("echo c > /proc/sysrq-trigger")
-            vm.up()
-        case "power cut":
-            vm.cut_power()
-            vm.start()
-        case "shut down":
-            vm.off()
-            vm.start()
-        case "reset while starting":
-            vm.reset()
-            time.sleep(vm.dice.uniform(6.0, 20.0))
-            vm.reset()
-            vm.up()
-        case "power cut while starting":
-            vm.reset()
-            time.sleep(vm.dice.uniform(6.0, 20.0))
-            vm.cut_power()
-            vm.start()
 
 
 def _wrong(kind: str, before: Seen, found: Seen, early: bool) -> str:

@@ -104,6 +104,29 @@ class Vm:
             self._end()
         self.disk.keep_all()
 
+    def go_down(self, kind: str) -> None:
+        """Go down in one of the ways there are, and come up again."""
+        early = kind.endswith(" while starting")
+        if early:
+            self.reset()
+            time.sleep(self.dice.uniform(6.0, 20.0))
+        match kind.removesuffix(" while starting"):
+            case "reset":
+                self.reset()
+            case "panic":
+                self.begin("echo c > /proc/sysrq-trigger")
+            case "frozen user space":
+                self.begin("kill -STOP -1")
+            case "power cut":
+                self.cut_power()
+                self.start()
+                return
+            case "shut down":
+                self.off()
+                self.start()
+                return
+        self.up()
+
     def close(self) -> None:
         """Let go of it."""
         self._end()

@@ -62,7 +62,7 @@ def run(folder: Path, times: int, seed: int) -> Tally:
             kind = vm.dice.choice(KINDS)
             tally.kinds[kind] += 1
             open_before = _open(vm)
-            _down(vm, kind)
+            vm.go_down(kind)
             found = _wait_for_more(vm, before)
             wrong = _wrong(open_before, found)
             if wrong:
@@ -145,22 +145,6 @@ def _wrong(open_before: list[object] | None, found: list[list[object]]) -> str:
     if same[2] is None and same[3] == "held":
         return ""
     return "" if same[2] == "crashed and restarted" else f"it is named {same[2]}"
-
-
-def _down(vm: Vm, kind: str) -> None:
-    match kind:
-        case "reset":
-            vm.reset()
-            vm.up()
-        case "panic":
-            vm.begin("echo c > /proc/sysrq-trigger")
-            vm.up()
-        case "power cut":
-            vm.cut_power()
-            vm.start()
-        case "frozen user space":
-            vm.begin("kill -STOP -1")
-            vm.up()
 
 
 def _to_its_end(vm: Vm, tally: Tally) -> None:

@@ -20,22 +20,24 @@ logger = logging.getLogger(__name__)
 NAME = "yondle-goes-on.desktop"
 
 
-def entry_path() -> Path:
-    """Where the entry lies."""
-    return user_config_path() / "autostart" / NAME
+def entry_path(name: str = NAME) -> Path:
+    """Where an entry lies."""
+    return user_config_path() / "autostart" / name
 
 
 def come_back_with(logbook: Path) -> bool:
     """Have this logbook opened after the next login; tells whether that could be arranged."""
-    path = entry_path()
-    command = " ".join(quoted(word) for word in (*running_command(), "open", str(logbook.absolute())))
-    text = (
-        f"[Desktop Entry]\nType=Application\nVersion=1.5\nName={say('Yondle goes on')}\n"
-        f"Comment={say('A step waits for this restart')}\nExec={command}\nTerminal=false\n"
-        f"X-Yondle-Logbook={logbook.absolute()}\n"
-    )
     if "\n" in str(logbook):
         return False
+    more = f"Comment={say('A step waits for this restart')}\nX-Yondle-Logbook={logbook.absolute()}\n"
+    return write_entry(NAME, say("Yondle goes on"), ("open", str(logbook.absolute())), more)
+
+
+def write_entry(name: str, title: str, words: tuple[str, ...], more: str = "") -> bool:
+    """Have a command of this Yondle run after every login, by an entry of a name; tells whether it could be written."""
+    path = entry_path(name)
+    command = " ".join(quoted(word) for word in (*running_command(), *words))
+    text = f"[Desktop Entry]\nType=Application\nVersion=1.5\nName={title}\nExec={command}\nTerminal=false\n{more}"
     try:
         own_folder(path.parent)
         write_whole(path, text)

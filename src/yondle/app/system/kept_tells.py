@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import logging
 
-from platformdirs import user_config_path, user_state_path
+from platformdirs import user_state_path
 
+from yondle.app.system.autostart import entry_path, write_entry
 from yondle.app.system.awake import notify
-from yondle.app.system.desktop_entries import quoted, running_command
 from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -21,24 +21,12 @@ NAME = "yondle-keep.desktop"
 
 def tell_at_login() -> bool:
     """Have it said after every login where something has happened; tells whether that could be arranged."""
-    path = user_config_path() / "autostart" / NAME
-    command = " ".join(quoted(word) for word in (*running_command(), "keep", "--notify"))
-    text = (
-        f"[Desktop Entry]\nType=Application\nVersion=1.5\nName={say('Yondle tells of kept profiles')}\n"
-        f"Exec={command}\nTerminal=false\nNoDisplay=true\n"
-    )
-    try:
-        own_folder(path.parent)
-        write_whole(path, text)
-    except (OSError, KnownError):
-        logger.warning("no autostart entry could be written to %s", path)
-        return False
-    return True
+    return write_entry(NAME, say("Yondle tells of kept profiles"), ("keep", "--notify"), "NoDisplay=true\n")
 
 
 def tell_no_more() -> None:
     """Take the entry away."""
-    (user_config_path() / "autostart" / NAME).unlink(missing_ok=True)
+    entry_path(NAME).unlink(missing_ok=True)
 
 
 def tell_now(now: KeptNow) -> bool:

@@ -40,6 +40,7 @@ from .kept import (
     own_lock,
     wall,
 )
+from .looks import follow_log, lines_of
 
 WAKE_S = 10.0
 """No wake-up is sooner after the last."""
@@ -90,7 +91,9 @@ class Keeper:
         devices = root / "sys/devices/system"
         self._corrected = sorted(devices.glob("edac/mc/mc*/ce_count"))
         self._throttles = sorted(devices.glob("cpu/cpu*/thermal_throttle/core_throttle_count"))
-        self._kernel = self._follow()
+        self._kernel: int | None = None
+        with contextlib.suppress(OSError):
+            self._kernel = follow_log(root)
         self._marked = self._yielded = False
 
     def begin(self) -> bool:
@@ -320,30 +323,10 @@ class Keeper:
         battery = any(read(each / "type") == "Battery" and read(each / "scope") != "Device" for each in supplies)
         return "battery" if battery and mains and "1" not in mains else "mains"
 
-    def _follow(self) -> int | None:
-        try:
-            handle = os.open(self._root / "dev/kmsg", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
-            with contextlib.suppress(OSError):
-                os.lseek(handle, 0, os.SEEK_END)
-            return handle
-        except OSError:
-            return None
-
     def _faults(self) -> list[str]:
-        found = []
-        while self._kernel is not None:
-            try:
-                record = os.read(self._kernel, 8192)
-            except BrokenPipeError:
-                continue
-            except OSError:
-                break
-            if not record:
-                break
-            for line in record.decode("utf-8", "replace").splitlines():
-                words = line.partition(";")[2] or line
-                found += [words[:160]] if FAULT.search(words) and not line.startswith(" ") else []
-        return found
+        """Give what the kernel has logged of faults since the last look."""
+        logged = lines_of(self._kernel) if self._kernel is not None else ()
+        return [(line.partition(";")[2] or line)[:160] for line in logged if FAULT.search(line) and line[:1] != " "]
 
     @contextlib.contextmanager
     def _alone(self):  # type: ignore[no-untyped-def]

@@ -10,6 +10,8 @@ from __future__ import annotations
 import contextlib
 import os
 import time
+from collections.abc import Iterator
+from itertools import islice
 from pathlib import Path
 
 from .interfaces import number
@@ -52,22 +54,9 @@ class Looks:
     def log(self) -> list[str]:
         """Give what the kernel has logged since this was asked before; nothing the first time."""
         if self._log is None:
-            self._log = os.open(self._root / "dev/kmsg", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
-            with contextlib.suppress(OSError):
-                os.lseek(self._log, 0, os.SEEK_END)
+            self._log = follow_log(self._root)
             return []
-        lines: list[str] = []
-        while len(lines) < MOST_LINES:
-            try:
-                record = os.read(self._log, 8192)
-            except BrokenPipeError:
-                continue
-            except BlockingIOError:
-                break
-            if not record:
-                break
-            lines += [line[:LONGEST_TEXT] for line in record.decode("utf-8", "replace").splitlines()]
-        return lines[:MOST_LINES]
+        return [line[:LONGEST_TEXT] for line in islice(lines_of(self._log), MOST_LINES)]
 
     def memory(self) -> str:
         """Give what the firmware tells of memory modules, as hexadecimal digits, without numbers that name a machine."""
@@ -81,6 +70,28 @@ class Looks:
         if self._log is not None:
             os.close(self._log)
             self._log = None
+
+
+def follow_log(root: Path) -> int:
+    """Open the kernel's log at its end; raises OSError."""
+    handle = os.open(root / "dev/kmsg", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    with contextlib.suppress(OSError):
+        os.lseek(handle, 0, os.SEEK_END)
+    return handle
+
+
+def lines_of(handle: int) -> Iterator[str]:
+    """Give the lines logged since this was asked before; those that were overwritten meanwhile are left out."""
+    while True:
+        try:
+            record = os.read(handle, 8192)
+        except BrokenPipeError:
+            continue
+        except BlockingIOError:
+            return
+        if not record:
+            return
+        yield from record.decode("utf-8", "replace").splitlines()
 
 
 def firmware_table(root: Path) -> bytes:
