@@ -15,11 +15,11 @@ from yondle.app.demo import RunEvening
 from yondle.app.plans.plans import StartPlan
 from yondle.app.profiles.profiles import KeepProfile
 from yondle.app.session.opening import create_logbook, open_logbook
-from yondle.app.session.proposing import Propose
 from yondle.app.session.remarks import DiscardPass, WriteNote
 from yondle.app.session.requests import SetPace
 from yondle.app.session.returning import DropWaiting, ReturnToStock
-from yondle.app.session.testing import RunBaseline, TryProposal
+from yondle.app.session.testing import RunBaseline
+from yondle.model.profiles import Purpose
 
 if TYPE_CHECKING:
     from yondle.desktop.shell.window import MainWindow
@@ -137,6 +137,7 @@ def take_all(camera: Camera) -> None:
         window.tune._propose("core_clock", 4750)
         camera.take(window, "tune-small")
     resumed(camera)
+    kept(camera)
 
 
 GRID = """
@@ -272,11 +273,9 @@ def running(camera: Camera, window: MainWindow) -> None:
 
 
 def resumed(camera: Camera) -> None:
-    """A step was on trial when the machine went down and took the program with it; then a search was."""
+    """A step was on trial when the machine went down and took the program with it."""
     import subprocess
     import sys
-
-    from yondle.app.machine.machines import choose_rig
 
     book = demo_logbook(camera.home / "resumed.yondle")
     command = [
@@ -297,18 +296,44 @@ def resumed(camera: Camera) -> None:
     with camera.window() as window:
         camera.open(window, book)
         camera.take(window, "tune-resumed")
-    roomy = camera.home / "cut-off.yondle"
-    session = create_logbook(roomy, choose_rig("heron"))
-    session.do(RunBaseline(5))
-    for knob, value in (("power_limit", 120.0), ("fan_level", 80.0), ("core_voltage", 1.25)):
-        session.do(Propose(knob, value))
-        session.do(TryProposal(3))
+
+
+def kept(camera: Camera) -> None:
+    """A profile that is kept over restarts, with what it lived through.
+
+    The demo's rig has no restarts, so what the service of a real machine would have written is put in its place.
+    """
+    from yondle.app.session.commands import Command
+    from yondle.app.session.session import Session
+    from yondle.formats.documents import KeptOverRestarts, Lived
+    from yondle.model.kept import MAINS, KeptNow
+
+    class Tell(Command[None]):
+        def __init__(self, now: KeptNow) -> None:
+            self.now = now
+
+        def do(self, session: Session) -> None:
+            session.kept_here = self.now
+
+    book = demo_logbook(camera.home / "kept.yondle")
+    session = open_logbook(book)
+    step = session.snapshot.position.step.number
+    day = 86400.0
+    usual = {"boot": "", "step": step, "name": "Daily", "source": MAINS, "errors": 0.0, "throttled": 0.0, "failures": 0}
+    session.do(KeepProfile("Daily", Purpose.DAILY))
+    lived = [
+        Lived(**usual, number=i, began=f"2026-10-{18 + 7 * i}", awake_s=7 * day, load_s=21 * 3600.0, why="", open=False)
+        for i in range(3)
+    ]
+    session.keep(KeptOverRestarts(id="heron", lived=lived))
     session.close()
-    search = [*command[:3], "edge", str(roomy), "core_clock", "--together"]
-    subprocess.run(search, check=False, capture_output=True)
     with camera.window() as window:
-        camera.open(window, roomy)
-        camera.take(window, "tune-edge-cut-off")
+        camera.open(window, book)
+        profiles = {MAINS: ("Daily", "heron", step)}
+        window.book.ask(Tell(KeptNow(profiles, "", "Daily")))
+        camera.until(lambda: window.book.now.kept_here is not None)
+        window.tune.profiles.show()
+        camera.take(window, "tune-kept")
 
 
 def main() -> None:
