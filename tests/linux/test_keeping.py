@@ -160,6 +160,7 @@ def test_going_down_once_after_it_was_borne_is_counted_and_twice_in_a_week_ends_
     assert bench.started() is None
     assert bench.at_stock
     assert len(incidents(bench.root)) == 2
+    assert "twice within a week" in bench.said[-1]
     assert bench.ask(["again"])["ok"]
     one = bench.started()
     assert one is not None
@@ -251,6 +252,22 @@ def test_a_fault_that_the_kernel_logs_puts_stock_back_at_once(bench: Bench, line
     assert bench.lived()[0]["failures"] == 1
     one.end()
     assert bench.started() is None
+
+
+def test_only_machines_that_went_down_count_as_the_first_of_two(bench: Bench) -> None:
+    bench.keep()
+    one = bench.started()
+    assert one is not None
+    bench.passes(one, 700.0)
+    now = kept.wall()
+    lines = [
+        {"at": now, "why": "refused", "source": "mains"},
+        {"at": now, "why": "the plan", "name": "/b", "night": True},
+    ]
+    told_already = {"at": now, "why": "the machine went down, or lost its power", "boot": "boot2"}
+    put(bench.root, {f"{STATE}/incidents.jsonl": "\n".join(map(json.dumps, [*lines, told_already]))})
+    assert bench.started() is not None, "it went down again while it wrote down that it had gone down"
+    assert len(incidents(bench.root)) == 3
 
 
 def test_a_line_of_the_log_that_tells_of_no_fault_changes_nothing(bench: Bench) -> None:

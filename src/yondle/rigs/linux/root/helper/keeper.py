@@ -60,7 +60,7 @@ SET_IN = Path("run/yondle-helper/kept")
 WORD = "yondle.keep=0"
 FAULT = re.compile(
     r"Hardware Error.*(uncorrected|fatal|panic)|Machine check: Processor context corrupt|EDAC MC\d+: \d+ UE"
-    r"|critical temperature reached|thermal (trip|shutdown)|GPU reset|GPU HANG|gt reset|timedout job|Xid",
+    r"|critical temperature reached|thermal shutdown|GPU reset|GPU HANG|gt reset|timedout job|\bXid \(PCI",
     re.IGNORECASE,
 )
 """What the kernel logs of an error that wasn't corrected, of a thermal trip, and of a card that was reset."""
@@ -247,12 +247,17 @@ class Keeper:
             if self._tested(told):
                 durable(file, {**told, "open": False, "why": "a test of Yondle's was under way"})
                 continue
-            before = [_at_of(each) for each in incidents(self._root)[self._seen() :]]
+            others = (
+                each
+                for each in incidents(self._root)[self._seen() :]
+                if each.get("boot") not in (None, told.get("boot"))
+            )
+            before = [at for each in others if (at := _at_of(each)) is not None]
             why, noted = "the machine went down, or lost its power", True
             self._note(why, told)
-            durable(file, {**told, "open": False, "failures": 1, "why": why})
-            if any(at is not None and time.time() - at < SECOND_WITHIN_S for at in before):
+            if any(time.time() - at < SECOND_WITHIN_S for at in before):
                 self._stop("the machine went down twice within a week", told, noted=True)
+            durable(file, {**told, "open": False, "failures": 1, "why": why})
         return noted
 
     def _tested(self, about: dict[str, object]) -> bool:
