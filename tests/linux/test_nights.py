@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import pwd
@@ -24,6 +25,7 @@ from yondle.rigs.linux.keeping import kept_now
 from yondle.rigs.linux.root.helper import kept, nights
 from yondle.rigs.linux.root.helper.kept import STATE, incidents
 from yondle.rigs.linux.root.helper.nights import go_on, night_of
+from yondle.rigs.linux.root.helper.watchdog import Watchdog
 from yondle.rigs.linux.this import ThisRig
 from yondle.workloads.host import ChildHost
 
@@ -79,6 +81,25 @@ def test_a_watchdog_is_armed_only_where_somebody_allowed_it_and_let_go_of_at_the
     assert client.ask(do="night_over")["ok"]
     assert not (root / STATE / "night.json").exists()
     client.leave()
+
+
+def test_a_watchdog_that_somebody_else_has_is_left_alone(root: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    taken = Watchdog(root)
+    with monkeypatch.context() as patched:
+        patched.setattr(os, "open", lambda *_: (_ for _ in ()).throw(OSError(errno.EBUSY, "busy")))
+        with pytest.raises(kept.Refused, match="in use by another program"):
+            taken.arm()
+    (root / DOG / "nowayout").unlink()
+    put(
+        root,
+        {f"{DOG}/identity": "Software Watchdog", "sys/class/watchdog/watchdog1/identity": "board", "dev/watchdog1": ""},
+    )
+    both = Watchdog(root)
+    assert both.arm() == "board", "hardware before software"
+    both.let_go()
+    assert (root / "dev/watchdog0").read_bytes() == b""
+    with pytest.raises(kept.Refused, match="has no watchdog"):
+        Watchdog(root / "elsewhere").arm()
 
 
 def test_a_guard_is_fed_while_somebody_polls_a_living_workload(root: Path) -> None:
