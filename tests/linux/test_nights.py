@@ -97,7 +97,7 @@ def test_a_watchdog_that_somebody_else_has_is_left_alone(root: Path, monkeypatch
     both = Watchdog(root)
     assert both.arm() == "board", "hardware before software"
     both.let_go()
-    assert (root / "dev/watchdog0").read_bytes() == b""
+    assert (root / "dev/watchdog0").read_bytes() == b"\n"
     with pytest.raises(kept.Refused, match="has no watchdog"):
         Watchdog(root / "elsewhere").arm()
 

@@ -30,6 +30,7 @@ ConditionKernelCommandLine=!yondle.keep=0
 
 [Service]
 ExecStart={keeps}
+ExecStopPost={keeps} ended
 StateDirectory=yondle
 RuntimeDirectory=yondle-helper
 RuntimeDirectoryMode=0700

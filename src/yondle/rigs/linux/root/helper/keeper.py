@@ -362,6 +362,16 @@ def _at_of(told: dict[str, object]) -> float | None:
         return None
 
 
+def ended(root: Path, owner: int = 0) -> None:
+    """Close what a service that was killed left open; it says nothing of the settings. Run by systemd after every end."""
+    boot = read(root / "proc/sys/kernel/random/boot_id") or ""
+    for file in sorted((root / STATE / LIVED).glob(f"{boot}-*.json")):
+        told = believed(file, owner)
+        if told is not None and told.get("open"):
+            durable(file, {**told, "open": False, "why": "the service was killed"})
+            forget(root / STATE / MARK)
+
+
 def live(root: Path) -> None:
     """Run the service until it is told to end."""
     keeper = Keeper(root)

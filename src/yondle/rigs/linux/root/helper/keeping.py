@@ -1,6 +1,7 @@
 """Says what is to be kept over restarts, after an administrator's word: `set` with a request on its input, `off`, `again`.
 
-`night` allows a plan to go on over restarts, with a request of its own (`nights.py`); `go` is what the service of that runs.
+`night` allows a plan to go on over restarts, with a request of its own (`nights.py`); `go` is what the service of that runs, `ended` what is
+run after the service that keeps profiles has ended in any way.
 
 A request is one JSON object: {"for": "mains", "profile": {"name": "daily", "logbook": "5f0c…", "step": 12, "values":
 {"core_clock_most": 4425.0}}, "instead": false}; for the battery, or for both. The answer is {"ok": true, "kept": {…}} or
@@ -16,7 +17,7 @@ import sys
 from pathlib import Path
 
 from .found import find
-from .keeper import SET_IN
+from .keeper import SET_IN, ended
 from .kept import (
     FORMAT,
     KEPT,
@@ -45,8 +46,8 @@ NOT_THE_KERNELS = "own_"
 
 def main(arguments: list[str], root: Path, owner: int = 0) -> None:
     """Do what is asked and print the answer."""
-    if arguments == ["go"]:
-        go_on(root, owner)
+    if arguments in (["go"], ["ended"]):
+        (go_on if arguments == ["go"] else ended)(root, owner)
         return
     try:
         answer = {"ok": True, "kept": _do(arguments, root, owner)}
