@@ -440,7 +440,7 @@ def test_a_service_that_was_killed_sets_nothing_again_in_that_boot(bench: Bench)
     keeping.main(["ended"], bench.root, os.getuid())
     assert bench.started() is not None, "that it was killed says nothing of the settings"
     assert not incidents(bench.root)
-    assert [each["why"] for each in bench.lived()][0] == "the service was killed"
+    assert bench.lived()[0]["why"] == "the service was killed"
 
 
 def test_the_service_as_it_is_installed_runs_and_ends_in_good_order(tmp_path: Path) -> None:

@@ -1,7 +1,7 @@
 """Says what is to be kept over restarts, after an administrator's word: `set` with a request on its input, `off`, `again`.
 
-`night` allows a plan to go on over restarts, with a request of its own (`nights.py`); `go` is what the service of that runs, `ended` what is
-run after the service that keeps profiles has ended in any way.
+`night` allows a plan to go on over restarts, with a request of its own (`nights.py`); `go` is what the service of that runs,
+`ended` what is run after the service that keeps profiles has ended in any way.
 
 A request is one JSON object: {"for": "mains", "profile": {"name": "daily", "logbook": "5f0c…", "step": 12, "values":
 {"core_clock_most": 4425.0}}, "instead": false}; for the battery, or for both. The answer is {"ok": true, "kept": {…}} or
