@@ -40,7 +40,7 @@ ASK = """import json, sqlite3
 b = sqlite3.connect("file:{book}?mode=ro", uri=True)
 rows = b.execute("select id, step, failure, verdict, closed_at, boot_id from attempt order by id").fetchall()
 plan = b.execute('select ended_at, "end" from "plan" order by id desc limit 1').fetchone()
-blocks = b.execute("select count(*) from sample_block").fetchone()[0]
+blocks = b.execute("select attempt, max(to_s) from sample_block group by attempt").fetchall()
 print("@@" + json.dumps([rows, plan, blocks]) + "@@")
 """
 KINDS = ("reset", "panic", "frozen user space", "power cut")
@@ -61,10 +61,10 @@ def run(folder: Path, times: int, seed: int) -> Tally:
             time.sleep(vm.dice.uniform(0.0, 8.0))
             kind = vm.dice.choice(KINDS)
             tally.kinds[kind] += 1
-            open_before = _open(vm)
+            open_before, traced = _open(vm)
             vm.go_down(kind)
             found = _wait_for_more(vm, before)
-            wrong = _wrong(open_before, found)
+            wrong = _wrong(open_before, found) or _lost(vm, traced)
             if wrong:
                 tally.wrong.append(f"{number}: {kind}: {wrong}; before {open_before}")
             print(f"{number} {kind}: {wrong or 'goes on'}", flush=True)
@@ -96,19 +96,26 @@ def _prepare(vm: Vm, times: int) -> None:
         raise NoAnswerError(f"the baseline didn't hold: {rows} {vm.run('tail -c 600 /root/log')}")
 
 
-def _asked(vm: Vm) -> tuple[list[list[object]], list[object] | None, int]:
+def _asked(vm: Vm) -> tuple[list[list[object]], list[object] | None, dict[object, float]]:
+    """Give every attempt, the plan's end, and up to when there are samples of each attempt."""
     said = vm.run("python3 /root/ask.py")
     try:
-        rows, plan, blocks = json.loads(said.split("@@")[1])
+        rows, plan, traced = json.loads(said.split("@@")[1])
     except (IndexError, ValueError) as error:
         raise NoAnswerError(f"the logbook can't be asked: {said}") from error
-    return rows, plan, blocks
+    return rows, plan, dict(traced)
 
 
-def _open(vm: Vm) -> list[object] | None:
-    """Give the attempt that is open now."""
-    rows, _, _ = _asked(vm)
-    return rows[-1] if rows and rows[-1][4] is None else None
+def _open(vm: Vm) -> tuple[list[object] | None, dict[object, float]]:
+    """Give the attempt that is open now, and up to when there are samples of each."""
+    rows, _, traced = _asked(vm)
+    return rows[-1] if rows and rows[-1][4] is None else None, traced
+
+
+def _lost(vm: Vm, before: dict[object, float]) -> str:
+    _, _, after = _asked(vm)
+    gone = [attempt for attempt, to_s in before.items() if after.get(attempt, 0.0) < to_s]
+    return f"samples that were written are lost, of tests {gone}" if gone else ""
 
 
 def _wait_for_a_pass(vm: Vm) -> int:
@@ -150,7 +157,7 @@ def _wrong(open_before: list[object] | None, found: list[list[object]]) -> str:
 def _to_its_end(vm: Vm, tally: Tally) -> None:
     until = time.monotonic() + 1800.0
     while time.monotonic() < until:
-        rows, plan, blocks = _asked(vm)
+        rows, plan, traced = _asked(vm)
         if plan is not None and plan[0] is not None:
             break
         time.sleep(5.0)
@@ -165,8 +172,9 @@ def _to_its_end(vm: Vm, tally: Tally) -> None:
         tally.wrong.append("the night isn't over")
     down = sum(row[2] == "crashed and restarted" for row in rows)
     left = sum(row[4] is None for row in rows)
+    untraced = [row[0] for row in rows if row[0] not in traced]
     print(
-        f"the plan is {plan[1]}; {len(rows)} tests, {down} named as crashes, {left} open, {blocks} blocks of samples",
+        f"the plan is over; {len(rows)} tests, {down} named as crashes, {left} open, no samples of {untraced}",
         flush=True,
     )
     if left:
