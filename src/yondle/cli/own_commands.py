@@ -165,14 +165,14 @@ def _add_helper(app: typer.Typer, console: Console) -> None:
 
     @helper.command("install")
     def install(as_json: AsJson = False) -> None:
-        """Install the helper and the policy for it; needs root."""
+        """Install the helper, the policy for it and its services, which stay off; needs root."""
         made = helper_install.install()
         words = "\n".join(say("installed {path}", path=path) for path in made)
         tell(console, as_json, words, files=[str(path) for path in made])
 
     @helper.command("remove")
     def uninstall(as_json: AsJson = False) -> None:
-        """Remove the helper and its policy; needs root."""
+        """Remove all of that, and what is kept over restarts; needs root."""
         gone = helper_install.remove()
         words = "\n".join(say("removed {path}", path=path) for path in gone)
         tell(console, as_json, words, files=[str(path) for path in gone])
