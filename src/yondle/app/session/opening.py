@@ -53,14 +53,18 @@ def open_logbook(
         else:
             machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
         session = Session(logbook, machine, asks)
-        if choice.kind == THIS:
-            from yondle.app.session.kept import look_at_kept
-
-            look_at_kept(session)
-        return session
     except BaseException:
         logbook.close()
         raise
+    if choice.kind == THIS:
+        from yondle.app.session.kept import look_at_kept
+
+        try:
+            look_at_kept(session)
+        except BaseException:
+            session.close()
+            raise
+    return session
 
 
 def settings_in_force(opens: Callable[[], Session]) -> Callable[[], Session]:
