@@ -166,11 +166,16 @@ def test_it_comes_back_no_oftener_than_it_may_and_an_end_in_error_is_told(
             boot(root, f"b{number}")
         assert len(came) == 3, "three times an hour"
         assert "went down 4 times in this plan, 4 of them within an hour" in str(incidents(root)[-1]["why"])
+        assert str(incidents(root)[-1]["why"]).startswith("the machine, or the program")
         night(root, ["/bin/true"])
         boot(root, "c1")
         boot(root, "c1")
         assert len(came) == 4, "once in a boot"
         assert not (root / STATE / "night.json").exists()
+    night(root, ["/bin/sh", "-c", f"echo came >> {root}/came; kill -9 $$"])
+    boot(root, "c9")
+    assert (root / "came").read_text().split() == ["came"] * 3, "one that was killed comes back, as often as it may"
+    assert "went down 4 times" in str(incidents(root)[-1]["why"])
     night(root, ["/bin/false"])
     boot(root, "d1")
     assert incidents(root)[-1]["why"] == "the plan ended with code 1"

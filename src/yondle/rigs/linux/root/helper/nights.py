@@ -42,7 +42,7 @@ def night_of(told: object, uid: int) -> dict[str, object]:
 
 
 def go_on(root: Path, owner: int = 0) -> None:
-    """Bring the plan back once, and wait for its end; the service runs this at every start."""
+    """Bring the plan back, and wait for its end; the service runs this at every start. One that was killed comes back, too."""
     file = root / STATE / NIGHT
     boot = read(root / "proc/sys/kernel/random/boot_id") or ""
     try:
@@ -53,19 +53,19 @@ def go_on(root: Path, owner: int = 0) -> None:
         if starts and starts[-1][0] == boot:
             _over(root, "what brings the plan back was ended in this boot", night)
             return
-        now = time.time()
-        starts.append((boot, now))
-        lately = sum(abs(now - at) < HOUR_S for _, at in starts)
-        if lately > int(str(night["an_hour"])) or len(starts) > int(str(night["in_all"])):
-            _over(
-                root, f"the machine went down {len(starts)} times in this plan, {lately} of them within an hour", night
-            )
-            return
-        durable(file, {**night, "starts": starts})
-        code = _run(night)
-        if code is None:
-            return
-        _over(root, "" if code == 0 else f"the plan ended with code {code}", night)
+        code: int | None = -1
+        while code is not None and code < 0:
+            now = time.time()
+            starts.append((boot, now))
+            lately = sum(abs(now - at) < HOUR_S for _, at in starts)
+            if lately > int(str(night["an_hour"])) or len(starts) > int(str(night["in_all"])):
+                why = f"the machine, or the program, went down {len(starts)} times in this plan, {lately} of them within an hour"
+                _over(root, why, night)
+                return
+            durable(file, {**night, "starts": starts})
+            code = _run(night)
+        if code is not None:
+            _over(root, "" if code == 0 else f"the plan ended with code {code}", night)
     except (Refused, OSError, KeyError, TypeError, ValueError) as why:
         print(f"the plan doesn't come back: {why}", flush=True)
 
