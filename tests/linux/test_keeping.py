@@ -260,14 +260,16 @@ def test_only_machines_that_went_down_count_as_the_first_of_two(bench: Bench) ->
     assert one is not None
     bench.passes(one, 700.0)
     now = kept.wall()
-    lines = [
-        {"at": now, "why": "refused", "source": "mains"},
-        {"at": now, "why": "the plan", "name": "/b", "night": True},
-    ]
+    refused: dict[str, Any] = {"at": now, "why": "refused", "source": "mains"}
+    night = {"at": now, "why": "the plan", "name": "/b", "night": True}
     told_already = {"at": now, "why": "the machine went down, or lost its power", "boot": "boot2"}
-    put(bench.root, {f"{STATE}/incidents.jsonl": "\n".join(map(json.dumps, [*lines, told_already]))})
-    assert bench.started() is not None, "it went down again while it wrote down that it had gone down"
-    assert len(incidents(bench.root)) == 3
+    many = [*({**refused, "number": number} for number in range(2000)), night, told_already]
+    put(bench.root, {f"{STATE}/incidents.jsonl": "\n".join(map(json.dumps, many))})
+    one = bench.started()
+    assert one is not None, "it went down again while it wrote down that it had gone down"
+    assert len(incidents(bench.root)) == len(many)
+    bench.passes(one, 700.0)
+    assert bench.started() is None, "however long the list, the second time is seen"
 
 
 def test_a_line_of_the_log_that_tells_of_no_fault_changes_nothing(bench: Bench) -> None:

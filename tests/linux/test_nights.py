@@ -9,6 +9,7 @@ import pwd
 import sys
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -130,6 +131,15 @@ def test_a_guard_is_fed_while_somebody_polls_a_living_workload(root: Path) -> No
     assert told == ["guard", "feed", "feed"], "every two seconds"
     run.stop()
     assert told[-2:] == ["stopped", "unguard"]
+
+    def cant(*_: object) -> Any:
+        raise KnownError("it can't be started", "")
+
+    told.clear()
+    host.start = cant  # type: ignore[method-assign]
+    with pytest.raises(KnownError):
+        rig.start("spin", 10.0, rig.read_back())
+    assert told == [], "nobody would feed it"
     rig.close()
 
 
@@ -197,8 +207,15 @@ def test_a_request_for_a_night_that_is_none_is_refused(change: dict[str, Any]) -
         night_of({"command": ["/bin/true"], "book": "/b", "an_hour": 1, "in_all": 1, **change}, 0)
 
 
-def test_a_simulated_rig_and_a_machine_without_a_way_back_begin_no_night(session: Session) -> None:
+def test_a_simulated_rig_and_a_machine_without_a_way_back_begin_no_night(session: Session, tmp_path: Path) -> None:
     with pytest.raises(KnownError, match="simulated rig"), coming_back(session, Bounds()):
+        pass
+    here = SimpleNamespace(
+        declaration=SimpleNamespace(info=SimpleNamespace(id="this")),
+        logbook=SimpleNamespace(path=tmp_path / "b.yondle"),
+        machine=SimpleNamespace(guard=None),
+    )
+    with pytest.raises(KnownError, match="Nothing can bring a plan back"), coming_back(here, Bounds()):  # type: ignore[arg-type]
         pass
 
 
@@ -224,5 +241,7 @@ def test_what_came_back_and_what_went_wrong_is_told_once_after_a_login(
     assert kept_tells.tell_at_login()
     entry = user_config_path() / "autostart" / kept_tells.NAME
     assert "keep --notify" in entry.read_text()
-    kept_tells.tell_no_more()
-    assert not entry.exists()
+    (root / STATE / "night.json").unlink()
+    (root / STATE / "stopped.json").unlink()
+    kept_tells.tell_now(kept_now(root, os.getuid()))
+    assert not entry.exists(), "nothing is kept any more"

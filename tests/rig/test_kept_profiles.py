@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ import pytest
 from tests.linux.trees import put
 
 from yondle.analysis.exposure import ANY_LOAD, runs_of, warmths
+from yondle.analysis.stability import Standard, most_per_hour
 from yondle.app.profiles import keeping
 from yondle.app.profiles.keeping import KeepOverRestarts, kept_part, left_out_words
 from yondle.app.profiles.profiles import KeepProfile, UseProfile, profile, standing
@@ -23,11 +25,15 @@ from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.cli.shown import status_values
 from yondle.formats.documents import KeptOverRestarts
 from yondle.model.errors import KnownError
+from yondle.model.findings import Finding
+from yondle.model.plan_runs import KeptMove, MoveKind
 from yondle.model.profiles import Purpose
 from yondle.model.verdicts import Verdict
 from yondle.rigs.linux.keeping import kept_now
+from yondle.views.edge.runs import attempted
+from yondle.views.shared import proof
 from yondle.views.shared.kept import given_up
-from yondle.views.shared.proof import lived_through, standard_held
+from yondle.views.shared.proof import LoadProof, lived_through, standard_held
 from yondle.views.tune.step import step_view
 
 HOUR = 3600.0
@@ -72,10 +78,10 @@ def test_hours_without_a_failure_prove_what_no_test_has_time_for(kept: Session, 
     write(tmp_path, lived(1), lived(2), lived(3, open=True), lived(4, logbook="other"), lived(5, step=99))
     look(kept, tmp_path)
     book = kept.snapshot
-    proof = lived_through(book, profile(book, "Daily").setup)
-    assert proof is not None
-    assert (proof.awake_s, proof.load_s, proof.failures) == (300 * HOUR, 63 * HOUR, 0)
-    assert proof.every_s == pytest.approx(63 * HOUR / 2.9957, rel=1e-3)
+    shown = lived_through(book, profile(book, "Daily").setup)
+    assert shown is not None
+    assert (shown.awake_s, shown.load_s, shown.failures) == (300 * HOUR, 63 * HOUR, 0)
+    assert shown.every_s == pytest.approx(63 * HOUR / 2.9957, rel=1e-3)
     words = "12 days awake, 63 h under load, none failed; at most 1 failure in 21 h of load (95 %); throttled 9 times"
     assert standing(book, profile(book, "Daily")).replace("\u202f", " ") == f"step 2; {words}"
     rows = step_view(book, 2).rows
@@ -101,7 +107,9 @@ def test_a_restart_that_nobody_ordered_is_a_failure_of_the_step(kept: Session, t
     record = book.step(2)
     assert record.verdict is Verdict.DOWN
     assert record.outcome is not None
-    assert "kept in force for 4 days, 2 h of it under load" in record.outcome.reason.replace("\u202f", " ")
+    assert "kept in force from 2026-11-01 08:00 on, for 4 days, 2 h of it under load" in record.outcome.reason.replace(
+        "\u202f", " "
+    )
     assert (book.in_force, book.position and book.position.step.number) == (here, position and position.step.number)
     assert "'Daily' is no longer kept over restarts" in given_up(book.kept.of(KeptOverRestarts), book.kept_here)
     assert any("yondle keep --again" in notice for notice in status_values(book)["notices"])
@@ -151,12 +159,37 @@ def test_only_what_held_at_a_standard_on_this_machine_is_kept(
     assert "core clock" in left_out_words(kept_part(book, profile(book, "Daily"), frozenset()))
 
 
-def test_a_standard_is_held_by_load_alone_or_by_a_search(new_session: Callable[..., Session]) -> None:
+def test_a_standard_is_held_by_load_alone_or_by_a_search(
+    new_session: Callable[..., Session], monkeypatch: pytest.MonkeyPatch
+) -> None:
     session = new_session(rig="heron")
     session.do(RunBaseline(2))
-    record = session.snapshot.baseline_step
+    book, record = session.snapshot, session.snapshot.baseline_step
     assert record is not None
-    assert standard_held(session.snapshot, record) is None, "a few minutes of load prove too little"
+    assert standard_held(book, record) is None, "a few minutes of load prove too little"
+    found = Finding(1, "", "core_clock", (), "session", 4300, 0.96, 4300, 0.96, (4300, 4400), 9, 0, 1, 0, 900.0, step=1)
+    assert standard_held(replace(book, findings=(found,)), record) is Standard.SESSION
+    assert standard_held(replace(book, findings=(replace(found, step=2),)), record) is None
+    for seconds, failures, standard in (
+        (1700.0, 0, None),
+        (1900.0, 0, Standard.QUICK),
+        (4000.0, 1, None),
+        (1e5, 0, Standard.DAILY),
+    ):
+        made = [LoadProof("mixed", seconds, failures, HOUR / most_per_hour(failures, seconds))]
+        monkeypatch.setattr(proof, "proofs", lambda *_, made=made: made)
+        assert standard_held(book, record) is standard, (seconds, failures)
+
+
+def test_a_plan_that_was_cut_off_never_takes_a_failure_in_daily_use_for_its_own(kept: Session, tmp_path: Path) -> None:
+    keeping_ = kept.logbook.keeping
+    attempt = kept.logbook.next_attempt()
+    run = keeping_.open_plan("", {}, kept.wall(), 0.0)
+    keeping_.open_move(run, 1, KeptMove(MoveKind.TRY, values={"core_clock": 4400.0}), attempt)
+    write(tmp_path, lived(1, failures=1, why="the machine went down, or lost its power"))
+    look(kept, tmp_path)
+    assert attempted(kept.snapshot, attempt) is None
+    assert kept.snapshot.step(2).attempts[-1].id == attempt + 1
 
 
 def test_a_logbook_is_not_begun_where_stock_can_not_be_told(tmp_path: Path) -> None:

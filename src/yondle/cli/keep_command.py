@@ -88,14 +88,11 @@ def _show(now: KeptNow, console: Console, as_json: bool) -> None:
 
 def kept_lines(now: KeptNow) -> list[str]:
     """Say what is kept on this machine, and what went wrong."""
-    night = [
-        say(
-            "The plan of {book} goes on by itself over restarts; it came back {times} so far.",
-            book=now.night,
-            times=times,
-        )
-        for times in ([count(now.came_back, "time")] if now.night else [])
-    ]
+    times = count(now.came_back, "time")
+    on = say(
+        "The plan of {book} goes on by itself over restarts; it came back {times} so far.", book=now.night, times=times
+    )
+    night = [on] if now.night else []
     if not now.profiles and not now.stopped:
         return [say("Nothing is kept over restarts."), *night, *_went_wrong(now)]
     where = {MAINS: say("on mains"), BATTERY: say("on battery")}

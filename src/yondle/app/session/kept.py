@@ -53,13 +53,20 @@ def take_up(session: Session, root: Path = Path("/"), owner: int = 0) -> list[St
     failures = [each for each in fresh if each.failures and not _failed_before(known, each)]
     merged = {**known, **{(each.boot, each.number): each for each in fresh}}
     document = document.model_copy(update={"lived": sorted(merged.values(), key=lambda each: each.began)})
-    first = session.logbook.next_attempt()
+    first = _free_attempt(session)
     records = [record for i, each in enumerate(failures) for record in _as_attempt(session, first + i, each)]
     session.logbook.take_with(records, document)
     session.take_documents()
     for each in failures:
         session.reload(each.step)
     return [session.book.step(each.step) for each in failures]
+
+
+def _free_attempt(session: Session) -> int:
+    """Give the number of an attempt that no move of a plan waits for: a plan cut off before it began one still names it."""
+    run = session.logbook.keeping.open_plan_run()
+    named = [move.attempt for move in run.moves if move.attempt is not None] if run is not None else []
+    return max((session.logbook.next_attempt(), *(attempt + 1 for attempt in named)))
 
 
 def _failed_before(known: dict[tuple[str, int], Lived], each: Lived) -> bool:
@@ -75,10 +82,13 @@ def _lived(told: dict[str, Any]) -> Lived | None:
 
 
 def _as_attempt(session: Session, attempt: int, each: Lived) -> tuple[StepOpened, VerdictGiven, AttemptClosed]:
-    """Give the records of a test that was daily use, and ended in a failure; nothing moves the rig."""
+    """Give the records of a test that was daily use, and ended in a failure; nothing moves the rig.
+
+    It is dated when it is written down: the rig's clock, which goes on from its latest attempt, takes date and seconds as one.
+    """
     here, record = session.rests.in_force, session.book.step(each.step)
     opened = StepOpened(
-        attempt, record.step, here, session.rests.position, each.boot, each.began, session.machine.clock.now(), {},
+        attempt, record.step, here, session.rests.position, each.boot, session.wall(), session.machine.clock.now(), {},
         Check(()), {},
     )  # fmt: skip
     closed = AttemptClosed(attempt, each.step, here, False, session.rests.position, session.wall())
@@ -88,8 +98,9 @@ def _as_attempt(session: Session, attempt: int, each: Lived) -> tuple[StepOpened
 def _outcome(each: Lived) -> Outcome:
     down = "went down" in each.why
     reason = say(
-        "While '{name}' was kept in force for {awake}, {load} of it under load: {why}.",
+        "While '{name}' was kept in force from {began} on, for {awake}, {load} of it under load: {why}.",
         name=each.name,
+        began=each.began[:16].replace("T", " "),
         awake=long_time(each.awake_s),
         load=duration(each.load_s),
         why=said(each.why),

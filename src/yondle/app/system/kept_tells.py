@@ -30,7 +30,12 @@ def tell_no_more() -> None:
 
 
 def tell_now(now: KeptNow) -> bool:
-    """Notify once of the latest incident, and of a plan that has come back; tells whether there was anything to say."""
+    """Notify once of the latest incident, and of a plan that has come back; tells whether there was anything to say.
+
+    Where nothing is kept and no plan may come back any more, this was the last time.
+    """
+    if not now.profiles and not now.stopped and not now.night:
+        tell_no_more()
     latest = now.incidents[-1] if now.incidents else None
     told = user_state_path("yondle", appauthor=False) / "kept-told"
     key = f"{len(now.incidents)} {latest.at if latest is not None else ''} {now.night} {now.came_back}\n"

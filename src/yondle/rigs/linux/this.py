@@ -239,9 +239,14 @@ class ThisRig:
         self._log.begin()
         usable = self._usable()
         cpus = [usable[i % len(usable)] for i in range(int(self._workers))]
+        run = self._host.start(workload, seconds, cpus)
         if self.guard is not None:
-            self.guard.guard()
-        return _Watched(self._host.start(workload, seconds, cpus), self._log, self.guard, self._now)
+            try:
+                self.guard.guard()
+            except BaseException:
+                run.stop()
+                raise
+        return _Watched(run, self._log, self.guard, self._now)
 
     def bring_back(self) -> float:
         """This machine can't bring itself back: when it goes down, so does Yondle."""

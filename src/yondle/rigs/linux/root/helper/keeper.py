@@ -14,7 +14,7 @@ import re
 import signal
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 
@@ -37,6 +37,7 @@ from .kept import (
     forget,
     incidents,
     load,
+    names_boot,
     own_lock,
     wall,
 )
@@ -102,8 +103,7 @@ class Keeper:
             self._log(f"nothing is set: {WORD} stands on the kernel's command line")
             return False
         try:
-            flag = read(self._root / SET_IN)
-            if flag is not None and flag.strip('"') == self._boot:
+            if names_boot(self._root / SET_IN, self._owner, self._boot):
                 self._log("nothing is set: the service was killed in this boot, and what it had set is in force still")
                 return False
             noted, mark = self._ended_before(), believed(self._state / MARK, self._owner)
@@ -187,7 +187,7 @@ class Keeper:
                 durable(self._state / MARK, {"boot": self._boot, "at": wall(), "source": source, **(kept or {})})
             self._set_at = now
             if wanted and not self._touched:
-                durable(self._root / SET_IN, self._boot)
+                durable(self._root / SET_IN, {"boot": self._boot})
             for knob, value in wanted.items():
                 self._touched.append(knob)
                 self._interfaces[knob].set(value)
@@ -262,8 +262,7 @@ class Keeper:
 
     def _tested(self, about: dict[str, object]) -> bool:
         """Tell whether a Yondle was at work when a boot ended: what it tested is what fell, and stands in its logbook."""
-        told = believed(self._state / TESTED, self._owner)
-        return told is not None and told.get("boot") == about.get("boot")
+        return names_boot(self._state / TESTED, self._owner, about.get("boot"))
 
     def _seen(self) -> int:
         """Give how many incidents there had been when somebody last said what is to be kept."""
@@ -334,7 +333,7 @@ class Keeper:
         return [(line.partition(";")[2] or line)[:160] for line in logged if FAULT.search(line) and line[:1] != " "]
 
     @contextlib.contextmanager
-    def _alone(self):  # type: ignore[no-untyped-def]
+    def _alone(self) -> Iterator[bool]:
         """Hold the helper's lock, so that a Yondle that tests has the machine for itself; gives whether it was free."""
         try:
             lock = own_lock(self._root)

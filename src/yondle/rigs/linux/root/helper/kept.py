@@ -28,7 +28,7 @@ TESTED, NIGHT = "tested.json", "night.json"
 """The first names the boot in which a Yondle was last at work; the second allows a plan to go on over restarts."""
 FORMAT = "yondle-kept 1"
 SOURCES = ("mains", "battery")
-LONGEST_NAME, MOST_VALUES, LARGEST_FILE = 60, 200, 65536
+LONGEST_NAME, MOST_VALUES, LARGEST_FILE = 60, 200, 1 << 20
 Ceilings = Mapping[str, tuple[float, float]]
 
 
@@ -124,6 +124,12 @@ def believed(file: Path, owner: int) -> dict[str, object] | None:
     return told
 
 
+def names_boot(file: Path, owner: int, boot: object) -> bool:
+    """Tell whether a file names a boot; raises Refused for one that can't be believed."""
+    told = believed(file, owner)
+    return told is not None and told.get("boot") == boot
+
+
 def durable(file: Path, told: object) -> None:
     """Write a file whole or not at all, so that it outlives the machine's going down; raises OSError."""
     folder_of(file)
@@ -161,7 +167,11 @@ def add_line(file: Path, told: object) -> None:
 def incidents(root: Path) -> list[dict[str, object]]:
     """Give what went wrong so far, the oldest first; lines that are none are left out."""
     found = []
-    for line in (read(root / STATE / INCIDENTS) or "").splitlines():
+    try:
+        lines = (root / STATE / INCIDENTS).read_text("utf-8", "replace").splitlines()
+    except OSError:
+        lines = []
+    for line in lines:
         with contextlib.suppress(ValueError, RecursionError):
             told = json.loads(line)
             found += [told] if isinstance(told, dict) else []
