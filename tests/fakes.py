@@ -12,6 +12,7 @@ from yondle.app.session.opening import machine_file
 from yondle.app.session.session import Session
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
+from yondle.model.kept import KeptNow
 from yondle.model.knobs import Setup
 from yondle.model.rigs import Absent, KnobReply
 
@@ -95,3 +96,27 @@ def _session(path: Path, rig_text: str, wrapped: Callable[[Any], Any]) -> Sessio
     logbook = Logbook(path) if path.exists() else Logbook.create(path, choice.kind, choice.name, choice.definition)
     machine = make_machine(choice, machine_file(path), None)
     return Session(logbook, replace(machine, rig=wrapped(machine.rig)))
+
+
+class KeeperInMind:
+    """Keeps profiles over restarts in mind alone, and remembers what it was told."""
+
+    def __init__(self, *settable: str) -> None:
+        self.told: list[tuple[str, Mapping[str, Any] | None]] = []
+        self.kept = KeptNow({})
+        self._settable = frozenset(settable)
+
+    def settable(self) -> frozenset[str]:
+        return self._settable
+
+    def tell(self, word: str, request: Mapping[str, Any] | None = None) -> None:
+        self.told.append((word, request))
+        if word == "off":
+            self.kept = KeptNow({})
+        if word == "set" and request is not None:
+            profile = request["profile"]
+            kept = (profile["name"], profile["logbook"], profile["step"])
+            self.kept = KeptNow({request["for"]: kept}, "", profile["name"])
+
+    def now(self) -> KeptNow:
+        return self.kept

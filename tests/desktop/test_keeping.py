@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
-import pytest
 from pytestqt.qtbot import QtBot
+from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of
+from tests.fakes import KeeperInMind
 
-from yondle.app.profiles import keeping
 from yondle.app.profiles.profiles import KeepProfile
 from yondle.app.session.commands import Command
-from yondle.app.session.opening import open_logbook
+from yondle.app.session.proposing import Propose
 from yondle.app.session.session import Session
+from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.desktop.shell.window import MainWindow
 from yondle.desktop.tune.keeping import KeepCard
 from yondle.formats.documents import KeptOverRestarts
@@ -22,63 +24,63 @@ from yondle.model.kept import BATTERY, Incident, KeptNow
 from yondle.model.profiles import Purpose
 
 
-class Set(Command[None]):
-    """Have the machine keep something."""
+class Use(Command[None]):
+    """Have a keeper at the machine, and see what it keeps."""
 
-    def __init__(self, now: KeptNow) -> None:
-        self.now = now
+    def __init__(self, keeper: KeeperInMind) -> None:
+        self.keeper = keeper
 
     def do(self, session: Session) -> None:
-        session.kept_here = self.now
+        session.machine = replace(session.machine, keeper=self.keeper)
+        session.kept_here = self.keeper.now()
 
 
-def shown(window: MainWindow, qtbot: QtBot, now: KeptNow) -> Any:
+def shown(window: MainWindow, qtbot: QtBot, keeper: KeeperInMind) -> Any:
     tune = window.tune
     assert tune is not None
-    tune.book.ask(Set(now), lambda _: None, lambda error: None)
-    qtbot.waitUntil(lambda: tune.book.now.kept_here == now)
+    tune.book.ask(Use(keeper), lambda _: None, lambda error: None)
+    qtbot.waitUntil(lambda: tune.book.now.kept_here == keeper.kept)
     return tune
 
 
 def test_a_profile_is_kept_after_a_question_and_ended_or_taken_up_again(
-    measured: Path, open_book: Open, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+    new_session: Callable[..., Session], open_book: Open, qtbot: QtBot
 ) -> None:
-    session = open_logbook(measured)
+    session = new_session(quick_rig(hard_load_s="1900.0"))
+    session.do(RunBaseline(2))
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
+    session.do(Propose("fan_level", 45))
+    session.do(TryProposal(2))
     session.do(KeepProfile("Daily", Purpose.DAILY))
     session.keep(KeptOverRestarts(id="5f0c"))
     session.close()
-    asked: list[Any] = []
-    state = [KeptNow({})]
-    monkeypatch.setattr(keeping, "must_be_this", lambda session: None)
-    monkeypatch.setattr(keeping, "standard_held", lambda book, record: "quick")
-    monkeypatch.setattr(keeping, "kept_part", lambda *_: keeping.KeptPart({"core_clock": 4300.0}, ("Fan level",)))
-    monkeypatch.setattr(keeping, "tell_keeper", lambda *words: asked.append(words))
-    monkeypatch.setattr(keeping, "kept_now", lambda: state[0])
-    window = open_book(measured)
-    tune = shown(window, qtbot, state[0])
+    keeper = KeeperInMind("core_clock")
+    window = open_book(session.logbook.path)
+    tune = shown(window, qtbot, keeper)
     tune.profiles.show()
     button_of(tune.side, "Keep after restart").click()
     card = tune.side.findChild(KeepCard)
     assert card is not None
     card.source.setCurrentIndex(2)
-    state[0] = KeptNow({BATTERY: ("Daily", "5f0c", 2)}, "", "Daily")
     card.keep_button.click()
-    qtbot.waitUntil(lambda: len(asked) == 1)
-    word, request = asked[0]
+    qtbot.waitUntil(lambda: len(keeper.told) == 1)
+    word, request = keeper.told[0]
+    assert request is not None
     assert (word, request["for"], request["instead"]) == ("set", BATTERY, False)
-    assert request["profile"] == {"name": "Daily", "logbook": "5f0c", "step": 2, "values": {"core_clock": 4300.0}}
+    assert request["profile"] == {"name": "Daily", "logbook": "5f0c", "step": 3, "values": {"core_clock": 4300.0}}
     qtbot.waitUntil(lambda: "Kept over restarts on battery, in force now" in texts(tune))
     qtbot.waitUntil(lambda: "Not kept, since the kernel doesn't set it: fan level." in " ".join(texts(tune)))
-    stopped = KeptNow(state[0].profiles, "the machine went down", "", (Incident("it went down", "", "Daily", "5f0c"),))
-    shown(window, qtbot, stopped)
+    incident = Incident("it went down", "", "Daily", "5f0c")
+    keeper.kept = KeptNow(keeper.kept.profiles, "the machine went down", "", (incident,))
+    shown(window, qtbot, keeper)
     tune.profiles.tell_given_up()
     qtbot.waitUntil(lambda: "'Daily' is no longer kept over restarts: the machine went down." in " ".join(texts(tune)))
     button_of(tune.side, "Show the profiles").click()
     button_of(tune.side, "Keep it again").click()
-    qtbot.waitUntil(lambda: asked[-1] == ("again",))
-    state[0] = KeptNow({})
+    qtbot.waitUntil(lambda: keeper.told[-1] == ("again", None))
     button_of(tune.side, "Keep nothing over restarts").click()
-    qtbot.waitUntil(lambda: asked[-1] == ("off",))
+    qtbot.waitUntil(lambda: keeper.told[-1] == ("off", None))
     qtbot.waitUntil(lambda: not any(text.startswith("Kept over restarts") for text in texts(tune)))
 
 

@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 from platformdirs import user_config_path
+from tests.fakes import KeeperInMind
 from tests.linux.test_helper import Client
 from tests.linux.trees import desktop, put
 
@@ -211,12 +212,12 @@ def test_a_simulated_rig_and_a_machine_without_a_way_back_begin_no_night(session
     with pytest.raises(KnownError, match="simulated rig"), coming_back(session, Bounds()):
         pass
     here = SimpleNamespace(
-        declaration=SimpleNamespace(info=SimpleNamespace(id="this")),
         logbook=SimpleNamespace(path=tmp_path / "b.yondle"),
-        machine=SimpleNamespace(guard=None),
+        machine=SimpleNamespace(guard=None, keeper=(keeper := KeeperInMind())),
     )
     with pytest.raises(KnownError, match="Nothing can bring a plan back"), coming_back(here, Bounds()):  # type: ignore[arg-type]
         pass
+    assert not keeper.told, "nobody is asked for nothing"
 
 
 def test_what_came_back_and_what_went_wrong_is_told_once_after_a_login(

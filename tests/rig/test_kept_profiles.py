@@ -10,12 +10,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from tests.conftest import quick_rig
+from tests.fakes import KeeperInMind
 from tests.linux.trees import put
 
 from yondle.analysis.exposure import ANY_LOAD, runs_of, warmths
-from yondle.analysis.stability import Standard, most_per_hour
-from yondle.app.profiles import keeping
-from yondle.app.profiles.keeping import KeepOverRestarts, kept_part, left_out_words
+from yondle.analysis.stability import Standard
+from yondle.app.profiles.keeping import KeepNothing, KeepOverRestarts, kept_part, left_out_words
 from yondle.app.profiles.profiles import KeepProfile, UseProfile, profile, standing
 from yondle.app.session.kept import look_at_kept, must_be_at_stock
 from yondle.app.session.opening import open_logbook
@@ -26,14 +27,14 @@ from yondle.cli.shown import status_values
 from yondle.formats.documents import KeptOverRestarts
 from yondle.model.errors import KnownError
 from yondle.model.findings import Finding
+from yondle.model.kept import MAINS, KeptNow
 from yondle.model.plan_runs import KeptMove, MoveKind
 from yondle.model.profiles import Purpose
 from yondle.model.verdicts import Verdict
 from yondle.rigs.linux.keeping import kept_now
 from yondle.views.edge.runs import attempted
-from yondle.views.shared import proof
 from yondle.views.shared.kept import given_up
-from yondle.views.shared.proof import LoadProof, lived_through, standard_held
+from yondle.views.shared.proof import lived_through, standard_held
 from yondle.views.tune.step import step_view
 
 HOUR = 3600.0
@@ -139,46 +140,38 @@ def test_files_that_others_could_have_written_are_not_taken_up(kept: Session, tm
 
 
 def test_only_what_held_at_a_standard_on_this_machine_is_kept(
-    kept: Session, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+    kept: Session, new_session: Callable[..., Session]
 ) -> None:
     with pytest.raises(KnownError, match="simulated rig"):
         kept.do(KeepOverRestarts("Daily"))
-    monkeypatch.setattr(keeping, "must_be_this", lambda session: None)
+    kept.machine = replace(kept.machine, keeper=KeeperInMind("core_clock"))
     with pytest.raises(KnownError, match="30 min under load"):
         kept.do(KeepOverRestarts("Daily"))
-    asked: list[Any] = []
-    monkeypatch.setattr(keeping, "standard_held", lambda book, record: "quick")
-    monkeypatch.setattr(keeping, "tell_keeper", lambda *words: asked.append(words))
-    with pytest.raises(KnownError, match="sets nothing that could be kept"):
-        kept.do(KeepOverRestarts("Daily"))
-    assert not asked
-    book = kept.snapshot
-    part = kept_part(book, profile(book, "Daily"), frozenset({"core_clock"}))
-    assert part.values == {"core_clock": 4300.0}
-    assert left_out_words(part) == ""
-    assert "core clock" in left_out_words(kept_part(book, profile(book, "Daily"), frozenset()))
-
-
-def test_a_standard_is_held_by_load_alone_or_by_a_search(
-    new_session: Callable[..., Session], monkeypatch: pytest.MonkeyPatch
-) -> None:
-    session = new_session(rig="heron")
+    session = new_session(quick_rig(hard_load_s="1900.0"), "loaded")
     session.do(RunBaseline(2))
-    book, record = session.snapshot, session.snapshot.baseline_step
-    assert record is not None
-    assert standard_held(book, record) is None, "a few minutes of load prove too little"
-    found = Finding(1, "", "core_clock", (), "session", 4300, 0.96, 4300, 0.96, (4300, 4400), 9, 0, 1, 0, 900.0, step=1)
-    assert standard_held(replace(book, findings=(found,)), record) is Standard.SESSION
-    assert standard_held(replace(book, findings=(replace(found, step=2),)), record) is None
-    for seconds, failures, standard in (
-        (1700.0, 0, None),
-        (1900.0, 0, Standard.QUICK),
-        (4000.0, 1, None),
-        (1e5, 0, Standard.DAILY),
-    ):
-        made = [LoadProof("mixed", seconds, failures, HOUR / most_per_hour(failures, seconds))]
-        monkeypatch.setattr(proof, "proofs", lambda *_, made=made: made)
-        assert standard_held(book, record) is standard, (seconds, failures)
+    session.do(Propose("core_clock", 4300))
+    session.do(TryProposal(2))
+    session.do(KeepProfile("Daily", Purpose.DAILY))
+    nothing_to_keep, keeper = KeeperInMind(), KeeperInMind("core_clock")
+    session.machine = replace(session.machine, keeper=nothing_to_keep)
+    with pytest.raises(KnownError, match="sets nothing that could be kept"):
+        session.do(KeepOverRestarts("Daily"))
+    assert not nothing_to_keep.told
+    session.machine = replace(session.machine, keeper=keeper)
+    assert session.do(KeepOverRestarts("Daily", MAINS)).values == {"core_clock": 4300.0}
+    name = session.snapshot.kept.of(KeptOverRestarts).id
+    profile_ = {"name": "Daily", "logbook": name, "step": 2, "values": {"core_clock": 4300.0}}
+    assert keeper.told == [("set", {"for": MAINS, "profile": profile_, "instead": False})]
+    assert session.snapshot.kept_here == KeptNow({MAINS: ("Daily", name, 2)}, "", "Daily")
+    session.do(KeepNothing())
+    assert session.snapshot.kept_here == KeptNow({})
+    book = session.snapshot
+    assert "core clock" in left_out_words(kept_part(book, profile(book, "Daily"), frozenset()))
+    record = book.step(2)
+    assert standard_held(book, record) is Standard.QUICK
+    found = Finding(1, "", "core_clock", (), "session", 4300, 0.96, 4300, 0.96, (4300, 4400), 9, 0, 1, 0, 900.0, step=2)
+    assert standard_held(replace(book, findings=(found,)), record) is Standard.SESSION, "as a search found"
+    assert standard_held(replace(book, findings=(replace(found, step=1),)), record) is Standard.QUICK
 
 
 def test_a_plan_that_was_cut_off_never_takes_a_failure_in_daily_use_for_its_own(kept: Session, tmp_path: Path) -> None:

@@ -18,12 +18,13 @@ _TINY, _CLOSE, _NEAR = 1e-300, 1e-15, 1e-6
 def t_quantile(degrees: float, probability: float = 0.975) -> float:
     """Give the quantile of Student's t; infinite degrees of freedom give the normal one.
 
-    Where SciPy is loaded it is asked, since it is two hundred times as fast. Else it is worked out here to within 1e-9:
+    Where SciPy is loaded, and not just being loaded by another thread, it is asked, since it is two hundred times as fast.
+    Else it is worked out here to within 1e-9:
     Newton's steps on the distribution function, kept between ends that are halved where a step would leave them. Raises
     ValueError for degrees that aren't above 0 and probabilities that aren't between 0 and 1.
     """
-    special = sys.modules.get("scipy.special")
-    return float(special.stdtrit(degrees, probability)) if special is not None else quantile(degrees, probability)
+    stdtrit = getattr(sys.modules.get("scipy.special"), "stdtrit", None)
+    return float(stdtrit(degrees, probability)) if stdtrit is not None else quantile(degrees, probability)
 
 
 def quantile(degrees: float, probability: float) -> float:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any, Protocol
 
 MAINS, BATTERY, BOTH = "mains", "battery", "both"
 """The power sources a profile is kept for."""
@@ -33,3 +34,16 @@ class KeptNow:
     incidents: tuple[Incident, ...] = ()
     night: str = ""
     came_back: int = 0
+
+
+class Keeper(Protocol):
+    """What keeps profiles over restarts on a machine, and brings plans back."""
+
+    def settable(self) -> frozenset[str]:
+        """Give the knobs that can be kept."""
+
+    def tell(self, word: str, request: Mapping[str, Any] | None = None) -> None:
+        """Have it 'set', 'off', 'again' or 'night'; raises KnownError with its reason where it doesn't."""
+
+    def now(self) -> KeptNow:
+        """Look at what is kept."""

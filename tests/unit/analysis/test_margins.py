@@ -1,6 +1,8 @@
 from __future__ import annotations
 
 import math
+import sys
+from types import ModuleType
 
 import numpy as np
 import pytest
@@ -45,6 +47,13 @@ def test_passes_for_no_effect_are_not_a_number() -> None:
 def test_the_quantile_worked_out_without_scipy_is_scipys(degrees: float, probability: float) -> None:
     assert quantile(degrees, probability) == pytest.approx(float(stdtrit(degrees, probability)), rel=1e-9)
     assert t_quantile(degrees, probability) == pytest.approx(quantile(degrees, probability), rel=1e-9)
+
+
+def test_the_quantile_is_worked_out_while_another_thread_is_loading_the_library(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setitem(sys.modules, "scipy.special", ModuleType("scipy.special"))
+    assert t_quantile(17.5, 0.971) == pytest.approx(quantile(17.5, 0.971))
 
 
 def test_the_quantile_has_its_ends_and_refuses_what_is_none() -> None:

@@ -16,6 +16,7 @@ from yondle.formats.toml_files import read_text
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
+from yondle.model.kept import Keeper
 from yondle.model.rigs import Absent
 from yondle.model.steps import Attempt, StartAnswer
 from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
@@ -36,7 +37,8 @@ PACES = (1.0, 20.0, 200.0)
 class Machine:
     """A rig with its clock, and whoever can enter values in its firmware without the tuner.
 
-    `virtual` is the clock of a simulated rig, whose pace can be chosen, `guard` what restarts a real one that freezes in a pass.
+    `virtual` is the clock of a simulated rig, whose pace can be chosen, `guard` what restarts a real one that freezes in a pass,
+    `keeper` what keeps profiles over its restarts.
     """
 
     rig: Rig
@@ -44,6 +46,7 @@ class Machine:
     hands: Hands
     virtual: VirtualClock | None = None
     guard: Guard | None = None
+    keeper: Keeper | None = None
 
     def last_start(self) -> StartAnswer:
         """Tell how the latest start went, as far as the machine knows; else that it started."""
@@ -93,10 +96,11 @@ def make_machine(
     real = RealClock()
     if choice.kind == THIS:
         from yondle.app.machine.this_machine import ThisSetup, make_this
+        from yondle.rigs.linux.keeping import ThisKeeper
 
         rig_here = make_this(this or ThisSetup(), real)
         here = ByHandRig(rig_here, choice.definition) if choice.definition else rig_here
-        return Machine(here, real, NobodyThere(), guard=rig_here.guard)
+        return Machine(here, real, NobodyThere(), guard=rig_here.guard, keeper=ThisKeeper())
     if choice.kind != SIMULATED:
         raise KnownError(
             say("The logbook is about a rig of kind '{kind}', which this Yondle doesn't know.", kind=choice.kind),

@@ -6,13 +6,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from yondle.app.machine.machines import THIS
 from yondle.app.session.session import Session
 from yondle.app.system.desktop_entries import running_command
 from yondle.app.system.kept_tells import tell_at_login
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.rigs.linux.keeping import tell_keeper
 from yondle.rigs.linux.privilege import brought_back
 
 GO_ON = "--unattended-restarts"
@@ -34,7 +32,8 @@ def coming_back(session: Session, bounds: Bounds) -> Iterator[None]:
     An administrator's word is asked for, but of a plan that has just been brought back. Raises KnownError for a simulated rig,
     and where nothing can bring it back or no watchdog can be had: then nothing is set.
     """
-    if session.declaration.info.id != THIS:
+    keeper, guard = session.machine.keeper, session.machine.guard
+    if keeper is None:
         raise KnownError(
             say("{rig} is a simulated rig, which restarts by itself.", rig=session.declaration.info.name),
             say("Leave --unattended-restarts out."),
@@ -45,12 +44,11 @@ def coming_back(session: Session, bounds: Bounds) -> Iterator[None]:
     book = session.logbook.path.absolute()
     command = [*running_command(), "plan", "go-on", str(book), GO_ON]
     request = {"command": command, "book": str(book), "an_hour": bounds.an_hour, "in_all": bounds.in_all}
-    guard = session.machine.guard
     if guard is None:
         raise KnownError(
             say("Nothing can bring a plan back here: no helper can be started."), say("See 'yondle inspect'.")
         )
-    tell_keeper("night", request)
+    keeper.tell("night", request)
     tell_at_login()
     try:
         guard.guard()

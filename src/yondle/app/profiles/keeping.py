@@ -5,7 +5,6 @@ from __future__ import annotations
 import secrets
 from dataclasses import dataclass
 
-from yondle.app.machine.machines import THIS
 from yondle.app.profiles.profiles import profile
 from yondle.app.session.commands import Command
 from yondle.app.session.session import Session
@@ -13,12 +12,10 @@ from yondle.app.system.kept_tells import tell_at_login, tell_no_more
 from yondle.formats.documents import KeptOverRestarts
 from yondle.language.saying import in_sentence, listed, say
 from yondle.model.errors import KnownError
-from yondle.model.kept import BOTH, KeptNow
+from yondle.model.kept import BOTH, Keeper, KeptNow
 from yondle.model.profiles import Profile
 from yondle.model.verdicts import Verdict
-from yondle.rigs.linux.keeping import kept_now, tell_keeper
-from yondle.rigs.linux.knobs import offered
-from yondle.rigs.linux.root.helper.keeping import NOT_THE_KERNELS
+from yondle.rigs.linux.keeping import ThisKeeper
 from yondle.views.shared.proof import standard_held
 from yondle.views.shared.snapshot import Snapshot
 
@@ -45,9 +42,9 @@ class KeepOverRestarts(Command[KeptPart]):
     def do(self, session: Session) -> KeptPart:
         """Give what is kept of it."""
         book, wanted = session.snapshot, profile(session.snapshot, self.name)
-        must_be_this(session)
+        keeper = _keeper(session)
         must_have_held(book, wanted)
-        part = kept_part(book, wanted, frozenset(offered().interfaces))
+        part = kept_part(book, wanted, keeper.settable())
         if not part.values:
             raise KnownError(
                 say("'{name}' sets nothing that could be kept over restarts.", name=wanted.name),
@@ -58,9 +55,9 @@ class KeepOverRestarts(Command[KeptPart]):
             document = document.model_copy(update={"id": secrets.token_hex(8)})
             session.keep(document)
         told = {"name": wanted.name, "logbook": document.id, "step": wanted.step, "values": part.values}
-        tell_keeper("set", {"for": self.source, "profile": told, "instead": self.instead})
+        keeper.tell("set", {"for": self.source, "profile": told, "instead": self.instead})
         tell_at_login()
-        session.kept_here = kept_now()
+        session.kept_here = keeper.now()
         return part
 
 
@@ -70,8 +67,9 @@ class KeepAgain(Command[None]):
 
     def do(self, session: Session) -> None:
         """Go on."""
-        keep_again()
-        session.kept_here = kept_now()
+        keeper = _keeper(session)
+        keep_again(keeper)
+        session.kept_here = keeper.now()
 
 
 @dataclass(frozen=True)
@@ -80,13 +78,15 @@ class KeepNothing(Command[None]):
 
     def do(self, session: Session) -> None:
         """End it."""
-        keep_nothing()
-        session.kept_here = kept_now()
+        keeper = _keeper(session)
+        keep_nothing(keeper)
+        session.kept_here = keeper.now()
 
 
-def must_be_this(session: Session) -> None:
-    """Raise KnownError for a rig that isn't the machine Yondle runs on."""
-    if session.declaration.info.id != THIS:
+def _keeper(session: Session) -> Keeper:
+    """Give what keeps profiles here; raises KnownError for a rig that isn't the machine Yondle runs on."""
+    keeper = session.machine.keeper
+    if keeper is None:
         raise KnownError(
             say(
                 "{rig} is a simulated rig, which has no restarts to keep anything over.",
@@ -94,6 +94,7 @@ def must_be_this(session: Session) -> None:
             ),
             say("Open a logbook of this machine."),
         )
+    return keeper
 
 
 def must_have_held(book: Snapshot, wanted: Profile) -> None:
@@ -118,7 +119,7 @@ def must_have_held(book: Snapshot, wanted: Profile) -> None:
 def kept_part(book: Snapshot, wanted: Profile, settable: frozenset[str]) -> KeptPart:
     """Say what of a profile differs from stock and can be kept, in the order of the knobs."""
     changed = [c.knob for c in book.declaration.stock.changes_to(wanted.setup)]
-    kept = [knob for knob in changed if knob in settable and not knob.startswith(NOT_THE_KERNELS)]
+    kept = [knob for knob in changed if knob in settable]
     names = tuple(book.declaration.knob(knob).name for knob in changed if knob not in kept)
     return KeptPart({knob: wanted.setup[knob] for knob in kept}, names)
 
@@ -133,15 +134,15 @@ def left_out_words(part: KeptPart) -> str:
 
 def kept_here() -> KeptNow:
     """Look at what this machine keeps over restarts."""
-    return kept_now()
+    return ThisKeeper().now()
 
 
-def keep_again() -> None:
+def keep_again(keeper: Keeper | None = None) -> None:
     """Go on keeping what was given up after a failure; raises KnownError where that can't be."""
-    tell_keeper("again")
+    (keeper or ThisKeeper()).tell("again")
 
 
-def keep_nothing() -> None:
+def keep_nothing(keeper: Keeper | None = None) -> None:
     """Keep nothing any more, with everything at stock; raises KnownError where that can't be."""
-    tell_keeper("off")
+    (keeper or ThisKeeper()).tell("off")
     tell_no_more()

@@ -11,9 +11,11 @@ from typing import Any
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.kept import Incident, KeptNow
+from yondle.rigs.linux.knobs import offered
 from yondle.rigs.linux.privilege import find_keeping
 from yondle.rigs.linux.root.helper import kept
 from yondle.rigs.linux.root.helper.interfaces import read
+from yondle.rigs.linux.root.helper.keeping import NOT_THE_KERNELS
 
 _WITHIN_S = 120.0
 _WORDS = {
@@ -24,6 +26,41 @@ _WORDS = {
     "the machine went down twice within a week": later("the machine went down twice within a week"),
 }
 """What the service says of restarts that nobody ordered; all else are words of the kernel."""
+
+
+class ThisKeeper:
+    """The service of this machine, reached through the authorisation service."""
+
+    def settable(self) -> frozenset[str]:
+        """Give the knobs that can be kept: the kernel's own, not those of an administrator's files."""
+        return frozenset(knob for knob in offered().interfaces if not knob.startswith(NOT_THE_KERNELS))
+
+    def now(self) -> KeptNow:
+        """Look at what is kept."""
+        return kept_now()
+
+    def tell(self, word: str, request: Mapping[str, Any] | None = None) -> None:
+        """Have it do something; raises KnownError with its reason where it doesn't."""
+        way = find_keeping()
+        if not way.command:
+            raise KnownError(
+                say("Nothing can be kept over restarts here: {why}.", why=way.missing), say("See docs/keep.md.")
+            )
+        try:
+            done = subprocess.run(
+                [*way.command, word], input=json.dumps(request or {}) + "\n", capture_output=True, text=True, timeout=_WITHIN_S,
+                check=False,
+            )  # fmt: skip
+            answer = json.loads(done.stdout)
+        except (OSError, ValueError, subprocess.TimeoutExpired) as error:
+            raise KnownError(
+                say("What keeps profiles over restarts doesn't answer."),
+                say("Was the authorisation declined? Try again, or look at 'yondle inspect'."),
+            ) from error
+        if not answer.get("ok"):
+            raise KnownError(
+                say("It isn't kept: {why}.", why=answer.get("why", "")), say("Nothing was changed. See docs/keep.md.")
+            )
 
 
 def kept_now(root: Path = Path("/"), owner: int = 0) -> KeptNow:
@@ -65,30 +102,6 @@ def lived(root: Path = Path("/"), owner: int = 0, boot: str = "*") -> list[dict[
         if told is not None:
             found.append(told)
     return found
-
-
-def tell_keeper(word: str, request: Mapping[str, Any] | None = None) -> None:
-    """Have the service set, off or again; raises KnownError with its reason where it doesn't."""
-    way = find_keeping()
-    if not way.command:
-        raise KnownError(
-            say("Nothing can be kept over restarts here: {why}.", why=way.missing), say("See docs/keep.md.")
-        )
-    try:
-        done = subprocess.run(
-            [*way.command, word], input=json.dumps(request or {}) + "\n", capture_output=True, text=True, timeout=_WITHIN_S,
-            check=False,
-        )  # fmt: skip
-        answer = json.loads(done.stdout)
-    except (OSError, ValueError, subprocess.TimeoutExpired) as error:
-        raise KnownError(
-            say("What keeps profiles over restarts doesn't answer."),
-            say("Was the authorisation declined? Try again, or look at 'yondle inspect'."),
-        ) from error
-    if not answer.get("ok"):
-        raise KnownError(
-            say("It isn't kept: {why}.", why=answer.get("why", "")), say("Nothing was changed. See docs/keep.md.")
-        )
 
 
 def said(why: str) -> str:
