@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of
-from tests.fakes import KeeperInMind
+from tests.fakes import KeeperInMind, WatchdogInMind
 
 from yondle.app.profiles.profiles import KeepProfile
 from yondle.app.session.commands import Command
@@ -19,19 +19,22 @@ from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.desktop.shell.window import MainWindow
 from yondle.desktop.tune.keeping import KeepCard
+from yondle.desktop.tune.nights import NightConsent
+from yondle.desktop.tune.plans import SweepCard
 from yondle.formats.documents import KeptOverRestarts
 from yondle.model.kept import BATTERY, Incident, KeptNow
 from yondle.model.profiles import Purpose
+from yondle.rigs.linux.guarding import PassGuard
 
 
 class Use(Command[None]):
-    """Have a keeper at the machine, and see what it keeps."""
+    """Have a keeper and a watchdog at the machine, and see what it keeps."""
 
-    def __init__(self, keeper: KeeperInMind) -> None:
-        self.keeper = keeper
+    def __init__(self, keeper: KeeperInMind, watchdog: WatchdogInMind | None = None) -> None:
+        self.keeper, self.guard = keeper, PassGuard(watchdog) if watchdog is not None else None
 
     def do(self, session: Session) -> None:
-        session.machine = replace(session.machine, keeper=self.keeper)
+        session.machine = replace(session.machine, keeper=self.keeper, guard=self.guard)
         session.kept_here = self.keeper.now()
 
 
@@ -82,6 +85,40 @@ def test_a_profile_is_kept_after_a_question_and_ended_or_taken_up_again(
     button_of(tune.side, "Keep nothing over restarts").click()
     qtbot.waitUntil(lambda: keeper.told[-1] == ("off", None))
     qtbot.waitUntil(lambda: not any(text.startswith("Kept over restarts") for text in texts(tune)))
+
+
+def test_a_plan_comes_back_after_a_crash_where_its_card_is_ticked(
+    new_session: Callable[..., Session], open_book: Open, qtbot: QtBot
+) -> None:
+    session = new_session(quick_rig())
+    session.do(RunBaseline(2))
+    session.close()
+    window = open_book(session.logbook.path)
+    tune, keeper, told = window.tune, KeeperInMind("core_clock"), list[str]()
+    assert tune is not None
+    tune.plans.ask_sweep(tune.book.now.declaration.knob("core_clock"))
+    assert not [box for box in tune.side.findChildren(NightConsent) if box.isVisible()], "a simulated rig has no nights"
+    tune.book.ask(Use(keeper, WatchdogInMind(told)), lambda _: None, lambda error: None)
+    qtbot.waitUntil(lambda: tune.book.now.kept_here is not None)
+    tune.plans.ask_sweep(tune.book.now.declaration.knob("core_clock"))
+    card = tune.side.findChildren(SweepCard)[-1]
+    card.low.setValue(4250.0)
+    card.high.setValue(4300.0)
+    card.by.setValue(50.0)
+    consent = card.findChild(NightConsent)
+    assert consent is not None
+    assert consent.isVisible()
+    consent.tick.click()
+    assert any("6 times within an hour" in text for text in texts(tune))
+    qtbot.waitUntil(card.run_button.isEnabled)
+    card.run_button.click()
+    qtbot.waitUntil(lambda: told[-1:] == ["end night"], timeout=60_000)
+    assert told == ["guard", "unguard", "end night"], "tried before it begins, taken back at the end"
+    ((word, request),) = keeper.told
+    assert request is not None
+    assert (word, request["an_hour"], request["in_all"]) == ("night", 6, 50)
+    assert request["command"][-4:] == ["plan", "go-on", str(session.logbook.path), "--unattended-restarts"]
+    assert [record.step.setup["core_clock"] for record in tune.book.now.steps] == [4200.0, 4250.0, 4300.0]
 
 
 def texts(tune: Any) -> list[str]:

@@ -7,22 +7,23 @@ import json
 import os
 import pwd
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 from platformdirs import user_config_path
-from tests.fakes import KeeperInMind
+from tests.fakes import KeeperInMind, WatchdogInMind
 from tests.linux.test_helper import Client
 from tests.linux.trees import desktop, put
 
-from yondle.app.plans.nights import Bounds, coming_back
+from yondle.app.plans.nights import Bounds, over_restarts
 from yondle.app.session.session import Session
 from yondle.app.system import kept_tells
 from yondle.cli.keep_command import kept_lines
 from yondle.model.errors import KnownError
+from yondle.rigs.linux.guarding import PassGuard
 from yondle.rigs.linux.keeping import kept_now
 from yondle.rigs.linux.root.helper import kept, nights
 from yondle.rigs.linux.root.helper.kept import STATE, incidents
@@ -106,14 +107,10 @@ def test_a_watchdog_that_somebody_else_has_is_left_alone(root: Path, monkeypatch
 
 def test_a_guard_is_fed_while_somebody_polls_a_living_workload(root: Path) -> None:
     told: list[str] = []
-
-    class Guard:
-        def __getattr__(self, name: str) -> Callable[[], None]:
-            return lambda: told.append(name)
-
     clock = [0.0]
     host = ChildHost(lambda: clock[0])
-    rig = ThisRig(host, lambda: clock[0], root, guard=Guard())  # type: ignore[arg-type]
+    guard = PassGuard(WatchdogInMind(told))
+    rig = ThisRig(host, lambda: clock[0], root, guard=guard)
 
     class Run:
         result: Any = None
@@ -126,19 +123,27 @@ def test_a_guard_is_fed_while_somebody_polls_a_living_workload(root: Path) -> No
 
     host.start = lambda *_: Run()  # type: ignore[method-assign,assignment,return-value]
     run = rig.start("spin", 10.0, rig.read_back())
-    assert told == ["guard"]
-    for clock[0] in (0.5, 1.0, 2.5, 3.0, 4.6):
-        assert run.poll() is None
-    assert told == ["guard", "feed", "feed"], "every two seconds"
+    clock[0] = 5.0
+    assert run.poll() is None
     run.stop()
-    assert told[-2:] == ["stopped", "unguard"]
+    assert told == ["stopped"], "no plan is under way that may come back"
+    told.clear()
+    clock[0] = 0.0
+    with guard.watching():
+        run = rig.start("spin", 10.0, rig.read_back())
+        assert told == ["guard"]
+        for clock[0] in (0.5, 1.0, 2.5, 3.0, 4.6):
+            assert run.poll() is None
+        assert told == ["guard", "feed", "feed"], "every two seconds"
+        run.stop()
+        assert told[-2:] == ["stopped", "unguard"]
 
     def cant(*_: object) -> Any:
         raise KnownError("it can't be started", "")
 
     told.clear()
     host.start = cant  # type: ignore[method-assign]
-    with pytest.raises(KnownError):
+    with guard.watching(), pytest.raises(KnownError):
         rig.start("spin", 10.0, rig.read_back())
     assert told == [], "nobody would feed it"
     rig.close()
@@ -209,13 +214,13 @@ def test_a_request_for_a_night_that_is_none_is_refused(change: dict[str, Any]) -
 
 
 def test_a_simulated_rig_and_a_machine_without_a_way_back_begin_no_night(session: Session, tmp_path: Path) -> None:
-    with pytest.raises(KnownError, match="simulated rig"), coming_back(session, Bounds()):
+    with pytest.raises(KnownError, match="simulated rig"), over_restarts(session, Bounds()):
         pass
     here = SimpleNamespace(
         logbook=SimpleNamespace(path=tmp_path / "b.yondle"),
         machine=SimpleNamespace(guard=None, keeper=(keeper := KeeperInMind())),
     )
-    with pytest.raises(KnownError, match="Nothing can bring a plan back"), coming_back(here, Bounds()):  # type: ignore[arg-type]
+    with pytest.raises(KnownError, match="Nothing can bring a plan back"), over_restarts(here, Bounds()):  # type: ignore[arg-type]
         pass
     assert not keeper.told, "nobody is asked for nothing"
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from contextlib import AbstractContextManager, nullcontext
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -12,7 +11,7 @@ import typer
 from rich.console import Console
 
 from yondle.analysis.stability import Standard
-from yondle.app.plans.nights import AN_HOUR, IN_ALL, Bounds, coming_back
+from yondle.app.plans.nights import AN_HOUR, IN_ALL, Bounds
 from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.session import Session
@@ -79,10 +78,10 @@ def plan_app(console: Console) -> typer.Typer:
     ) -> None:
         """Run a plan. Ctrl+C stops it and puts the rig back; after that, a crash or a restart 'plan go-on' goes on."""
         bounds = Bounds(an_hour, in_all) if unattended else None
-        with opened(lambda: open_logbook(logbook, pace, together, asks, unattended)) as session:
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
             _, text = read_plan(file, session.snapshot.declaration)
-            with _over_restarts(session, bounds):
-                _carry_on(session, console, as_json, lambda after: session.do(StartPlan(text, str(file), after)))
+            begin = StartPlan(text, str(file), comes_back=bounds)
+            _carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
 
     @app.command("go-on")
     def go_on(
@@ -97,11 +96,9 @@ def plan_app(console: Console) -> typer.Typer:
     ) -> None:
         """Go on with the plan that is not finished."""
         bounds = Bounds(an_hour, in_all) if unattended else None
-        with (
-            opened(lambda: open_logbook(logbook, pace, together, asks, unattended)) as session,
-            _over_restarts(session, bounds),
-        ):
-            _carry_on(session, console, as_json, lambda after: session.do(GoOnWithPlan(after)))
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+            go_on = GoOnWithPlan(comes_back=bounds)
+            _carry_on(session, console, as_json, lambda after: session.do(replace(go_on, after=after)))
 
     @app.command()
     def end(logbook: LogbookPath, as_json: AsJson = False) -> None:
@@ -169,7 +166,7 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Find the riskiest value of a knob that holds, test by test, from where the rig is now."""
         bounds = Bounds(an_hour, in_all) if unattended else None
-        with opened(lambda: open_logbook(logbook, pace, together, asks, unattended)) as session:
+        with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
             declaration = session.snapshot.declaration
             searched = declaration.settable(knob)
             limit = searched.parsed(to) if to is not None else None
@@ -180,14 +177,8 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             part = Edge(searched.id, loads, standard, style, limit, hours, room, over, places)
             text = edge_text(declaration, part, usual_passes(searched))
             parse_plan(text, say("the search"), declaration)
-            with _over_restarts(session, bounds):
-                _carry_on(
-                    session, console, as_json, lambda after: session.do(StartPlan(text, say("the search"), after))
-                )
-
-
-def _over_restarts(session: Session, bounds: Bounds | None) -> AbstractContextManager[None]:
-    return coming_back(session, bounds) if bounds is not None else nullcontext()
+            begin = StartPlan(text, say("the search"), comes_back=bounds)
+            _carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
 
 
 def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:

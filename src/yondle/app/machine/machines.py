@@ -26,7 +26,7 @@ from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 
 if TYPE_CHECKING:
     from yondle.app.machine.this_machine import ThisSetup
-    from yondle.rigs.linux.this import Guard
+    from yondle.rigs.linux.guarding import PassGuard
 
 SIMULATED = "simulated"
 THIS = "this"
@@ -45,7 +45,7 @@ class Machine:
     clock: Clock
     hands: Hands
     virtual: VirtualClock | None = None
-    guard: Guard | None = None
+    guard: PassGuard | None = None
     keeper: Keeper | None = None
 
     def last_start(self) -> StartAnswer:

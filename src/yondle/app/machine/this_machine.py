@@ -27,6 +27,7 @@ from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
+from yondle.rigs.linux.guarding import PassGuard
 from yondle.rigs.linux.privilege import HelperLine, find_way
 from yondle.rigs.linux.probe import Probe
 from yondle.rigs.linux.this import ThisRig
@@ -41,10 +42,7 @@ METER_LOOKED_AT_S = 0.05
 
 @dataclass(frozen=True, slots=True)
 class ThisSetup:
-    """How the real machine is to be measured. `stock` holds what was found first; `others_at_most` is in %.
-
-    With `guarded` a machine that freezes in a pass is restarted by its watchdog.
-    """
+    """How the real machine is to be measured. `stock` holds what was found first; `others_at_most` is in %."""
 
     settings: WorkloadSettings = field(default_factory=WorkloadSettings)
     commands: tuple[str, ...] = ()
@@ -52,7 +50,6 @@ class ThisSetup:
     own: tuple[str, ...] = ()
     stock: dict[str, float] = field(default_factory=dict)
     others_at_most: float | None = None
-    guarded: bool = False
 
 
 def setup_of(kept: Documents) -> ThisSetup:
@@ -81,9 +78,8 @@ def make_this(setup: ThisSetup, real: RealClock) -> ThisRig:
     knobs_of_own, sensors_of_own = made_of(setup.own)
     probes += tuple(sensors_of_own)
     host = ChildHost(real.now, real.wake, own, setup.settings)
-    rig = ThisRig(
-        host, real.now, line=line, more=probes, own=tuple(knobs_of_own), guard=line if setup.guarded else None
-    )
+    guard = PassGuard(line) if line is not None else None
+    rig = ThisRig(host, real.now, line=line, more=probes, own=tuple(knobs_of_own), guard=guard)
     knobs = tuple(
         replace(knob, stock=kept)
         if (kept := setup.stock.get(knob.id)) is not None and takes(knob.checked, kept)

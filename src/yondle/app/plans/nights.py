@@ -26,20 +26,24 @@ class Bounds:
 
 
 @contextmanager
-def coming_back(session: Session, bounds: Bounds) -> Iterator[None]:
-    """Have the plan under way come back after a restart that nobody ordered, until it ends in one way or another.
+def over_restarts(session: Session, bounds: Bounds | None) -> Iterator[None]:
+    """Have the plan under way come back after a restart that nobody ordered, until it ends; without bounds it doesn't.
 
     An administrator's word is asked for, but of a plan that has just been brought back. Raises KnownError for a simulated rig,
     and where nothing can bring it back or no watchdog can be had: then nothing is set.
     """
+    if bounds is None:
+        yield
+        return
     keeper, guard = session.machine.keeper, session.machine.guard
     if keeper is None:
         raise KnownError(
             say("{rig} is a simulated rig, which restarts by itself.", rig=session.declaration.info.name),
             say("Leave --unattended-restarts out."),
         )
-    if brought_back():
-        yield
+    if guard is not None and brought_back():
+        with guard.watching():
+            yield
         return
     book = session.logbook.path.absolute()
     command = [*running_command(), "plan", "go-on", str(book), GO_ON]
@@ -51,8 +55,9 @@ def coming_back(session: Session, bounds: Bounds) -> Iterator[None]:
     keeper.tell("night", request)
     tell_at_login()
     try:
-        guard.guard()
-        guard.unguard()
-        yield
+        guard.watchdog.guard()
+        guard.watchdog.unguard()
+        with guard.watching():
+            yield
     finally:
-        guard.end_night()
+        guard.watchdog.end_night()

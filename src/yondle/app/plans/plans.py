@@ -7,6 +7,7 @@ from contextlib import nullcontext
 from dataclasses import dataclass, replace
 
 from yondle.analysis.exposure import runs_of, warmths
+from yondle.app.plans.nights import Bounds, over_restarts
 from yondle.app.session.commands import Command
 from yondle.app.session.proposing import ProposeTogether
 from yondle.app.session.requests import heeded
@@ -63,7 +64,8 @@ class StartPlan(Command[PlanEnd]):
     """Begin a run of a plan and go on with it; raises KnownError when another one is not finished.
 
     `after` is called after each of its moves, in the thread that tests, and `paused` is asked before the next. `unattended`
-    lets a simulated rig's owner enter what is entered by hand.
+    lets a simulated rig's owner enter what is entered by hand; with `comes_back` it goes on by itself after a crash of this
+    machine, so often at most.
     """
 
     text: str
@@ -71,6 +73,7 @@ class StartPlan(Command[PlanEnd]):
     after: AfterMove = told_by_steps
     paused: Callable[[], bool] = never
     unattended: bool = False
+    comes_back: Bounds | None = None
     tests = True
 
     def do(self, session: Session) -> PlanEnd:
@@ -82,8 +85,9 @@ class StartPlan(Command[PlanEnd]):
             raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
         parse_plan(self.text, self.source, session.declaration)
         here = tried_now(book, book.position)
-        keeping.open_plan(self.text, as_values(here), session.wall(), session.machine.clock.now())
-        return GoOnWithPlan(self.after, self.paused, self.unattended).do(session)
+        with over_restarts(session, self.comes_back):
+            keeping.open_plan(self.text, as_values(here), session.wall(), session.machine.clock.now())
+            return GoOnWithPlan(self.after, self.paused, self.unattended).do(session)
 
 
 @dataclass(frozen=True)
@@ -96,6 +100,7 @@ class GoOnWithPlan(Command[PlanEnd]):
     after: AfterMove = told_by_steps
     paused: Callable[[], bool] = never
     unattended: bool = False
+    comes_back: Bounds | None = None
     tests = True
 
     def do(self, session: Session) -> PlanEnd:
@@ -103,7 +108,8 @@ class GoOnWithPlan(Command[PlanEnd]):
         run, waiting = session.logbook.keeping.open_plan_run(), session.waits.now
         if run is None:
             raise KnownError(say("No plan is under way."), say("Start one."))
-        with session.unattended() if self.unattended else nullcontext():
+        hands = session.unattended() if self.unattended else nullcontext()
+        with over_restarts(session, self.comes_back), hands:
             if waiting is not None:
                 if not waiting.goes_on:
                     return PlanEnd(Ended.WAITING, say("values have to be set by hand"), len(run.moves))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 from yondle.app.machine.machines import THIS, RigChoice, make_machine, with_absent
@@ -30,14 +29,11 @@ def create_logbook(
     return open_logbook(path, pace, together, asks)
 
 
-def open_logbook(
-    path: Path, pace: float | None = None, together: bool = False, asks: bool = False, guarded: bool = False
-) -> Session:
+def open_logbook(path: Path, pace: float | None = None, together: bool = False, asks: bool = False) -> Session:
     """Open a logbook, name what was left open in it, and bring the rig to the last settings that held.
 
     With `together` a simulated machine that goes down takes the program down with it, as the real one does. With
-    `asks` the tuner enters values in firmware setup even there; else a simulated rig's owner does. With `guarded` this
-    machine's watchdog restarts it where it freezes in a pass.
+    `asks` the tuner enters values in firmware setup even there; else a simulated rig's owner does.
     """
     logbook = Logbook(path)
     try:
@@ -46,7 +42,7 @@ def open_logbook(
         if choice.kind == THIS:
             from yondle.app.machine.this_machine import keep_stock, setup_of
 
-            machine = make_machine(choice, None, None, this=replace(setup_of(logbook.documents), guarded=guarded))
+            machine = make_machine(choice, None, None, this=setup_of(logbook.documents))
             machine = with_absent(machine, absent_from(logbook, path, machine.rig.declaration))
             keep_stock(logbook.keeping, machine.rig.declaration)
             keep_declaration(logbook.keeping, machine.rig.declaration)

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from yondle.app.plans.plans import PlanEnd, preview
-from yondle.desktop.look.cards import CardAction
+from yondle.desktop.look.cards import Card, CardAction
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.edge_cards import EdgeCard, SearchCard
+from yondle.desktop.tune.nights import NightConsent
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Risk
@@ -70,6 +71,7 @@ class EdgePresenter(QObject):
         card = EdgeCard(self._desk.theme, knob, limit, loads, others, lambda: self._cards.take(QUESTION))
         card.changed.connect(self._ask_to_tell)
         card.wanted.connect(self._start)
+        self._comes_back = NightConsent(self._desk, card, card.run_button)
         self._question = card
         self._cards.put_card(QUESTION, card)
         card.load.setFocus()
@@ -90,20 +92,19 @@ class EdgePresenter(QObject):
         self._cards.put_card(CARD, SearchCard(self._desk.theme, title, view, view.proof, actions))
         return True
 
-    def show_unfinished(self, key: str, text: str, actions: list[CardAction]) -> bool:
-        """Show how far a search had come that was left unfinished; False where the plan searches nothing (yet)."""
+    def show_unfinished(self, key: str, text: str, actions: list[CardAction]) -> Card | None:
+        """Show how far a search had come that was left unfinished; None where the plan searches nothing (yet)."""
         run = self._desk.now.reader.open_plan_run()
         try:
             view = edge_view(self._desk.now, run) if run is not None else None
         except KnownError:
-            return False
+            return None
         if view is None:
-            return False
+            return None
         self._cards.take(CARD)
-        self._cards.put_card(
+        return self._cards.put_card(
             key, SearchCard(self._desk.theme, say("A search is not finished"), view, f"{text} {view.coming}", actions)
         )
-        return True
 
     def after_move(self, *_: object) -> None:
         """Rebuild the picture of the search; called in a thread of its own after every move of a plan."""
@@ -153,9 +154,10 @@ class EdgePresenter(QObject):
 
     def _start(self) -> None:
         if self._question is not None:
+            comes_back = self._comes_back.given
             self._cards.take(QUESTION)
             self._question = None
-            self._plans.begin(self._asked, say("the search"), self.after_move)
+            self._plans.begin(self._asked, say("the search"), self.after_move, comes_back)
 
     def _text(self, card: EdgeCard) -> str:
         return edge_text(

@@ -187,6 +187,7 @@ class SearchCard(Card):
             made = button(action.text, action.kind)
             made.clicked.connect(action.do)
             self.body.addWidget(made)
+            self.buttons.append(made)
 
 
 class _Plot(QWidget):

@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QDoubleSpinBox, QFileDialog, QGridLayout, QSpinBox
 
+from yondle.app.plans.nights import Bounds
 from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview, told_by_steps
 from yondle.desktop.look.basics import Choice, button, label
 from yondle.desktop.look.cards import Card, CardAction
@@ -15,6 +16,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.edge import EdgePresenter
 from yondle.desktop.tune.fields import value_box
+from yondle.desktop.tune.nights import NightConsent
 from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
@@ -130,7 +132,8 @@ class PlansPresenter:
         first, last = max(knob.at(now - reach), low), min(knob.at(now + reach), high)
         card = SweepCard(desk.theme, knob, first, last, usual_passes(knob), lambda: desk.cards.take("sweep"))
         card.changed.connect(lambda: self._tell_sweep(card))
-        card.wanted.connect(lambda _: self._run_sweep(card))
+        comes_back = NightConsent(desk, card, card.run_button)
+        card.wanted.connect(lambda _: self._run_sweep(card, comes_back.given))
         desk.cards.put_card("sweep", card)
         self._tell_sweep(card)
 
@@ -143,10 +146,10 @@ class PlansPresenter:
             return
         card.tell(_would_do(seen), seen.tests > 0 and book.baseline_step is not None)
 
-    def _run_sweep(self, card: SweepCard) -> None:
+    def _run_sweep(self, card: SweepCard, comes_back: Bounds | None) -> None:
         text = self._sweep_text(card)
         self._desk.cards.take("sweep")
-        self.begin(text, say("the sweep"), told_by_steps)
+        self.begin(text, say("the sweep"), told_by_steps, comes_back)
 
     def _sweep_text(self, card: SweepCard) -> str:
         book, (low, high, by, passes, order) = self._desk.now, card.values()
@@ -165,23 +168,27 @@ class PlansPresenter:
         """Say what a plan file would do; raises KnownError for one that can't be run."""
         plan, text = read_plan(path, self._desk.now.declaration)
         seen = preview(self._desk.now, plan)
+        cards = self._desk.cards
+
+        def run() -> None:
+            cards.take("plan file")
+            self.begin(text, str(path), self.edge.after_move, comes_back.given)
+
         actions = [
-            CardAction(say("Run the plan"), lambda: self._begin_shown(text, str(path)), "main"),
-            CardAction(say("Leave it"), lambda: self._desk.cards.take("plan file")),
+            CardAction(say("Run the plan"), run, "main"),
+            CardAction(say("Leave it"), lambda: cards.take("plan file")),
         ]
-        self._desk.cards.put("plan file", plan.name, _would_do(seen), actions)
+        card = cards.put("plan file", plan.name, _would_do(seen), actions)
+        comes_back = NightConsent(self._desk, card, card.buttons[0])
 
-    def _begin_shown(self, text: str, source: str) -> None:
-        self._desk.cards.take("plan file")
-        self.begin(text, source, self.edge.after_move)
-
-    def begin(self, text: str, source: str, after: AfterMove) -> None:
+    def begin(self, text: str, source: str, after: AfterMove, comes_back: Bounds | None = None) -> None:
         """Begin the run of a plan; `after` is called after each of its moves, in the thread that tests."""
-        self._carry_on(StartPlan(text, source, after, self._is_paused, unattended=True))
+        self._carry_on(StartPlan(text, source, after, self._is_paused, unattended=True, comes_back=comes_back))
 
-    def go_on(self) -> None:
+    def go_on(self, comes_back: Bounds | None = None) -> None:
         """Go on with the plan that was left unfinished."""
-        self._carry_on(GoOnWithPlan(self.edge.after_move, self._is_paused, unattended=True))
+        after = self.edge.after_move
+        self._carry_on(GoOnWithPlan(after, self._is_paused, unattended=True, comes_back=comes_back))
 
     def _is_paused(self) -> bool:
         return self._pauses
@@ -229,12 +236,13 @@ class PlansPresenter:
             name = error.problem
         made = sum(1 for move in run.moves if move.result is not None)
         actions = [
-            CardAction(say("Go on with it"), self.go_on, "main"),
+            CardAction(say("Go on with it"), lambda: self.go_on(comes_back.given), "main"),
             CardAction(say("End it"), self._end),
         ]
         text = say("{name}: {moves} made.", name=name, moves=count(made, "move"))
-        if not self.edge.show_unfinished("plan", text, actions):
-            desk.cards.put("plan", say("A plan is not finished"), text, actions)
+        card = self.edge.show_unfinished("plan", text, actions)
+        card = card or desk.cards.put("plan", say("A plan is not finished"), text, actions)
+        comes_back = NightConsent(desk, card, card.buttons[0])
 
     def _end(self) -> None:
         self._desk.cards.take("plan")

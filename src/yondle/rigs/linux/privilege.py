@@ -246,7 +246,10 @@ class HelperLine:
         if not answer.get("ok"):
             raise KnownError(
                 say("No watchdog guards this plan: {why}.", why=answer.get("why", "")),
-                say("Without one a frozen machine stands until somebody restarts it: leave --unattended-restarts out."),
+                say(
+                    "Without one a frozen machine stands until somebody restarts it: let the plan begin without coming back "
+                    "after a crash."
+                ),
             )
 
     def feed(self) -> None:

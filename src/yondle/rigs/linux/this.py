@@ -21,6 +21,7 @@ from yondle.rigs.linux.administrators import administrators_probes
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import THE_HELPER, KernelLog, crash_records
 from yondle.rigs.linux.files import Bank, Tree
+from yondle.rigs.linux.guarding import PassGuard
 from yondle.rigs.linux.knobs import offered
 from yondle.rigs.linux.privilege import RootSetter
 from yondle.rigs.linux.probe import Probe
@@ -96,22 +97,6 @@ class OwnInterface(Protocol):
         """Set what was found, where anything else was set; raises KnownError where that can't be."""
 
 
-class Guard(Protocol):
-    """Something that restarts this machine by itself unless it is fed."""
-
-    def guard(self) -> None:
-        """Arm it; raises KnownError where there is none."""
-
-    def feed(self) -> None:
-        """Tell it that all is well."""
-
-    def unguard(self) -> None:
-        """Let go of it."""
-
-    def end_night(self) -> None:
-        """Take back what allows a plan to come back over restarts."""
-
-
 class ThisRig:
     """The machine Yondle runs on. A worker is a thread of a benchmark pinned to a processor of its own.
 
@@ -129,7 +114,7 @@ class ThisRig:
         more: tuple[Probe, ...] = (),
         own: tuple[OwnInterface, ...] = (),
         owner: int = 0,
-        guard: Guard | None = None,
+        guard: PassGuard | None = None,
     ) -> None:
         self.guard = guard
         self._host, self._root, self._line, self._now = host, root, line, now
@@ -242,7 +227,7 @@ class ThisRig:
         run = self._host.start(workload, seconds, cpus)
         if self.guard is not None:
             try:
-                self.guard.guard()
+                self.guard.begin()
             except BaseException:
                 run.stop()
                 raise
@@ -399,7 +384,7 @@ class _Watched:
     A guard is fed as long as somebody polls and the workload lives, and let go of at the end.
     """
 
-    def __init__(self, run: HostedRun, log: KernelLog, guard: Guard | None, now: Callable[[], float]) -> None:
+    def __init__(self, run: HostedRun, log: KernelLog, guard: PassGuard | None, now: Callable[[], float]) -> None:
         self._run, self._log, self._guard, self._now = run, log, guard, now
         self._fed = now()
         self._errors_before = log.hardware_errors
@@ -424,4 +409,4 @@ class _Watched:
         """End it now."""
         self._run.stop()
         if self._guard is not None:
-            self._guard.unguard()
+            self._guard.end()
