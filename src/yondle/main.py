@@ -26,6 +26,11 @@ def run(arguments: list[str]) -> int:
     if arguments == ["--version"]:
         print(f"yondle {__version__}")
         return 0
+    if arguments == ["agent"]:
+        from yondle.app.machine.agent import serve_notebook
+
+        serve_notebook()
+        return 0
     try:
         import typer.main
 

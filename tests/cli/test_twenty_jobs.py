@@ -21,8 +21,8 @@ from yondle.cli.lazy import COMMANDS
 from yondle.cli.terminal import console_for
 
 SCRIPT = Path(__file__).with_name("twenty_jobs.txt")
-WITHOUT_A_DOCUMENT = {"open"}
-"""It shows a window."""
+WITHOUT_A_DOCUMENT = {"open", "agent"}
+"""One shows a window, the other speaks a protocol."""
 
 
 def test_the_twenty_jobs_answer_what_they_should(yondle: Said, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import copy
 import json
+import os
 import re
 import shutil
 import sqlite3
@@ -18,6 +19,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+from tests.bench.agent import DECLARATION, SmallMachine
 from tests.conftest import HERON, quick_rig
 from yondle.app.books.columns import Shelf
 from yondle.app.books.export import logbook_text, merge, passes_csv, read_archive, share
@@ -41,10 +43,24 @@ from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
-from yondle.model.workloads import Direction
+from yondle.model.measured import Measured
+from yondle.model.workloads import Direction, PassResult
 from yondle.planning.climb import Tried
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import moves
+from yondle.rigs.bench.agent import Agent
+from yondle.rigs.bench.protocol import (
+    FORMAT,
+    NotUnderstoodError,
+    declaration_of,
+    facts_of,
+    line,
+    plain,
+    replies_of,
+    result_of,
+    result_told,
+    row_of,
+)
 from yondle.rigs.byhand.rig import parse_by_hand
 from yondle.rigs.linux.root.helper.server import Server
 from yondle.rigs.meters.meter import MeterPlan, parse_line
@@ -56,6 +72,22 @@ from yondle.views.traces.traces import runs, trace_of
 from yondle.views.tune.step import step_view
 from yondle.workloads.command_file import parse_command
 from yondle.workloads.imported import frame_times_ms, parse_table, scores, sensor_log
+
+BENCH_REQUESTS = (
+    {"n": 1, "do": "begin", "format": FORMAT, "session": "5f0c", "nice": 0, "memory_mib": 0, "processors": [0]},
+    {"n": 2, "do": "apply", "values": {"clock": 4300.0, "fan": 45.0}},
+    {"n": 3, "do": "start", "workload": "stack", "seconds": 1.0},
+    {"n": 4, "do": "stream", "every_s": 0.1},
+    {"n": 5, "do": "signs", "ago_s": 100.0},
+    {"n": 6, "do": "guard", "on": True},
+)
+BENCH_ANSWERS: dict[str, Any] = {
+    "declaration": plain(DECLARATION),
+    "row": [61.5, None],
+    "result": result_told(PassResult(True, 210.5, 1.0, measured=Measured(parts={"a": 1.0}), frame_times_ms=(4.0, 5.0))),
+    "replies": [{"knob": "clock", "asked": 4300.0, "taken": False, "message": "no", "after_restart": False}],
+    "facts": {"kernel": "6.1", "room": 21.5},
+}
 
 PLANS = (
     """format = "yondle-plan 1"
@@ -258,6 +290,7 @@ class Formats:
         self._machine_text = (folder / "heron.yondle.machine").read_text()
         (folder / "sys").mkdir()
         self._server = Server(folder, 0)
+        (folder / "boot").write_text("b1")
         self.all: dict[str, Format] = {
             "plan": Format(lambda c: spoilt_text(c.choice(PLANS), c), self._plan, 300),
             "profile": Format(lambda c: spoilt_text(PROFILE, c), self._profile, 150),
@@ -266,6 +299,8 @@ class Formats:
             "workload": Format(lambda c: spoilt_text(COMMAND, c), lambda t: void(parse_command(t, "it")), 100),
             "table": Format(self._spoilt_table, self._table, 80),
             "helper line": Format(self._helper_line, self._helper, 80),
+            "bench request": Format(self._bench_request, self._asked_of_a_bench, 60),
+            "bench answer": Format(self._bench_answer, self._told_by_a_bench, 80),
             "meter": Format(self._meter_line, self._meter, 40),
             "archive": Format(lambda c: spoilt_document(self._archive, c), self._read_archive, 10),
             "logbook cell": Format(lambda c: c.random(), self._spoilt_cell, 15),
@@ -357,6 +392,48 @@ class Formats:
     def _helper(self, line: bytes) -> None:
         self._server._last = 0
         assert "ok" in self._server.answer(line)
+
+    def _bench_request(self, chance: Random) -> bytes:
+        return line(spoilt_document(chance.choice(BENCH_REQUESTS), chance))
+
+    def _asked_of_a_bench(self, request: bytes) -> None:
+        """Ask an agent that has begun, and one that hasn't; whatever it answers, it answers once, and still does after."""
+        for begins in (True, False):
+            reads, writes = os.pipe()
+            agent = Agent(lambda asked: SmallMachine(self._folder), reads, writes)
+            try:
+                for each in (line(BENCH_REQUESTS[0]), request) if begins else (request,):
+                    with suppress(NotUnderstoodError):
+                        agent.answer(each)
+            finally:
+                agent.let_go()
+                os.close(reads)
+                os.close(writes)
+
+    def _bench_answer(self, chance: Random) -> tuple[str, Any]:
+        kind = chance.choice(tuple(BENCH_ANSWERS))
+        return kind, json.loads(json.dumps(spoilt_document(BENCH_ANSWERS[kind], chance)))
+
+    def _told_by_a_bench(self, told: tuple[str, Any]) -> None:
+        kind, answer = told
+        try:
+            match kind:
+                case "declaration":
+                    read = declaration_of(answer)
+                    assert read.lends
+                    for knob in read.knobs:
+                        knob.text(knob.nearest(knob.stock))
+                    read.derived(read.stock)
+                case "row":
+                    assert len(row_of(answer, 2)) == 2
+                case "result":
+                    assert result_of(answer).duration_s >= 0.0
+                case "replies":
+                    replies_of(answer)
+                case _:
+                    facts_of(answer)
+        except NotUnderstoodError as error:
+            raise KnownError(str(error), "none") from error
 
     def _meter_line(self, chance: Random) -> bytes:
         return chance.choice((b"12.5 W, 3\n", b"1e999\n", b"-.e\n")) + chance.randbytes(chance.randrange(8))

@@ -52,7 +52,7 @@ def run(folder: Path, times: int, seed: int) -> Tally:
     vm, tally = Vm(folder, seed), Tally()
     try:
         vm.start()
-        _prepare(vm, times)
+        prepare(vm, times)
         vm.begin(
             f"yondle plan run {BOOK} /root/plan.toml --unattended-restarts --an-hour 500 --in-all 500 > /root/log 2>&1 &"
         )
@@ -76,7 +76,7 @@ def run(folder: Path, times: int, seed: int) -> Tally:
     return tally
 
 
-def _prepare(vm: Vm, times: int) -> None:
+def prepare(vm: Vm, times: int) -> None:
     vm.run(SHORTENED)
     vm.run("sysctl -q kernel.sysrq=1")
     values = ["never", "madvise", "always"]
@@ -91,12 +91,12 @@ def _prepare(vm: Vm, times: int) -> None:
         f"yondle new {BOOK} --rig this; yondle workload add {BOOK} /root/w.toml --yes; yondle benchmarks {BOOK} --use spin"
     )
     vm.run(f"yondle baseline {BOOK} -n 2 > /root/log 2>&1", 300.0)
-    rows, _, _ = _asked(vm)
+    rows, _, _ = asked(vm)
     if not rows or rows[-1][3] != "held":
         raise NoAnswerError(f"the baseline didn't hold: {rows} {vm.run('tail -c 600 /root/log')}")
 
 
-def _asked(vm: Vm) -> tuple[list[list[object]], list[object] | None, dict[object, float]]:
+def asked(vm: Vm) -> tuple[list[list[object]], list[object] | None, dict[object, float]]:
     """Give every attempt, the plan's end, and up to when there are samples of each attempt."""
     said = vm.run("python3 /root/ask.py")
     try:
@@ -108,12 +108,12 @@ def _asked(vm: Vm) -> tuple[list[list[object]], list[object] | None, dict[object
 
 def _open(vm: Vm) -> tuple[list[object] | None, dict[object, float]]:
     """Give the attempt that is open now, and up to when there are samples of each."""
-    rows, _, traced = _asked(vm)
+    rows, _, traced = asked(vm)
     return rows[-1] if rows and rows[-1][4] is None else None, traced
 
 
 def _lost(vm: Vm, before: dict[object, float]) -> str:
-    _, _, after = _asked(vm)
+    _, _, after = asked(vm)
     gone = [attempt for attempt, to_s in before.items() if after.get(attempt, 0.0) < to_s]
     return f"samples that were written are lost, of tests {gone}" if gone else ""
 
@@ -121,7 +121,7 @@ def _lost(vm: Vm, before: dict[object, float]) -> str:
 def _wait_for_a_pass(vm: Vm) -> int:
     until = time.monotonic() + 180.0
     while time.monotonic() < until:
-        rows, _, _ = _asked(vm)
+        rows, _, _ = asked(vm)
         if rows and rows[-1][4] is None:
             return len(rows)
         time.sleep(1.0)
@@ -134,7 +134,7 @@ def _wait_for_more(vm: Vm, before: int) -> list[list[object]]:
     """Wait until the plan has taken up again what was open, or begun another test."""
     until = time.monotonic() + 180.0
     while time.monotonic() < until:
-        rows, _, _ = _asked(vm)
+        rows, _, _ = asked(vm)
         if len(rows) > before or (rows and rows[-1][4] is not None):
             return rows
         time.sleep(1.0)
@@ -157,7 +157,12 @@ def _wrong(open_before: list[object] | None, found: list[list[object]]) -> str:
 def _to_its_end(vm: Vm, tally: Tally) -> None:
     until = time.monotonic() + 1800.0
     while time.monotonic() < until:
-        rows, plan, traced = _asked(vm)
+        try:
+            rows, plan, traced = asked(vm)
+        except NoAnswerError:
+            tally.kinds["a watchdog not fed in time"] += 1
+            vm.up()
+            continue
         if plan is not None and plan[0] is not None:
             break
         time.sleep(5.0)

@@ -112,7 +112,9 @@ def failed(
 
 
 def down_outcome(failure: Failure, code: str, when: str, stage: str, after_s: float | None) -> Outcome:
-    """Make the outcome of a machine that went down."""
+    """Make the outcome of a machine that went down, or of one that was heard no more and stayed up: then `code` says how."""
+    if failure is Failure.INTERRUPTED:
+        return failed(failure, say("Interrupted {when}: {code}.", when=when, code=code), stage, after_s)
     shown = say(", code {code}", code=code) if code else ""
     words = say("{failure} {when}{shown}.", failure=capital(named(failure)), when=when, shown=shown)
     return failed(failure, words, stage, after_s, code)

@@ -124,6 +124,12 @@ _MADE_BY = {
     ("keep_command", "add_keep_command"): {
         "keep": later("Keep a profile in force over restarts; without any, say what is kept."),
     },
+    ("across_command", "add_across_command"): {
+        "bench": later("Say how a machine across the room is reached, and what restarts it where it freezes."),
+    },
+    ("agent_command", "add_agent_command"): {
+        "agent": later("Be the bench of a Yondle elsewhere, over standard input and output; its ssh starts this."),
+    },
     ("profile_commands", "add_profile_commands"): {
         "profile": later("Setups kept by name: daily, quiet, on battery, best for one benchmark."),
     },

@@ -46,11 +46,14 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
     def new(
         logbook: LogbookPath,
         rig: Annotated[
-            str, typer.Option(help="heron, heron-ii, bittern, this (the machine Yondle runs on), or a rig file.")
+            str,
+            typer.Option(
+                help="heron, heron-ii, bittern, this (this machine), ssh://user@host (across the room), or a rig file."
+            ),
         ] = "heron",
         seed: Annotated[int | None, typer.Option(help="Simulated rig: another course of chance.")] = None,
         by_hand: Annotated[
-            Path | None, typer.Option(help="This machine: a file of knobs set by hand (docs/by-hand-file.md).")
+            Path | None, typer.Option(help="A real machine: a file of knobs set by hand (docs/by-hand-file.md).")
         ] = None,
         as_json: AsJson = False,
     ) -> None:

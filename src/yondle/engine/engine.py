@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 from yondle.analysis.judging import UNLIMITED, Limited, Trial, down_outcome, failed, judge, of_the_start, pass_failed
@@ -21,7 +22,7 @@ from yondle.engine.requests import Requests
 from yondle.engine.setting import HandsNeeded, Refusal, Setter
 from yondle.engine.states import State, Trigger
 from yondle.language.saying import clause, later, listed, say
-from yondle.model.errors import MachineDownError
+from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.events import (
     Applied,
     ApplyOpened,
@@ -418,13 +419,17 @@ class Engine:
             logger.warning("the machine went down during the emergency stop")
 
     def _end_in_trouble(self, home: Setup) -> None:
-        """Put the rig back although the record can't be kept or the program has a fault."""
+        """Put the rig back although the record can't be kept, the rig can't be reached, or the program has a fault."""
+        with suppress(KnownError):
+            self._bench.flush()
         try:
             self._setter.reach_without_record(home)
         except MachineDownError:
             self._bench.rig.bring_back()
         except HandsNeeded:
             logger.warning("the rig waits for values to be entered by hand")
+        except KnownError as error:
+            logger.warning("the rig could not be put back: %s", error.problem)
         except Exception:
             logger.exception("the rig could not be put back")
         self._bench.rest()

@@ -424,6 +424,15 @@ class Entry(FieldsDocument):
         return self.model_copy(update={"attempt": attempts(self.attempt) or 0})
 
 
+class BenchAcross(FieldsDocument):
+    """By what name the agent on a bench knows this logbook, and the command that makes the bench start again, if there is one."""
+
+    NAME = "bench"
+    OF_THE_RIG = True
+    session: str = ""
+    restart: list[str] = []
+
+
 class ClockAhead(FieldsDocument):
     """By how many seconds the clock of a real machine runs ahead, and the boot that holds for."""
 
@@ -436,7 +445,7 @@ class ClockAhead(FieldsDocument):
 DOCUMENTS: tuple[type[Document], ...] = (
     OwnRanges, OwnLimits, Conditions, ChosenBenchmarks, TypedWorkloads, Compared, References, Prices, ReportQuestion,
     ReportSections, UnfoldedGroups, Mappings, OwnWorkloads, KeptMeters, RunSettings, FoundStock, OthersAtMost,
-    KeptDeclaration, KeptOverRestarts, RigPosition, Heading, Entry, ClockAhead,
+    KeptDeclaration, KeptOverRestarts, RigPosition, Heading, Entry, BenchAcross, ClockAhead,
 )  # fmt: skip
 """Every document there is."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from yondle.app.machine.machines import THIS, RigChoice, make_machine
+from yondle.app.machine.machines import SIMULATED, RigChoice, make_machine
 from yondle.app.session.book import fitted
 from yondle.app.session.kept_declaration import kept_declaration
 from yondle.app.session.own import with_own
@@ -19,7 +19,7 @@ def read_book(path: Path) -> Snapshot:
     """Read a logbook as it stands, also while it is open elsewhere; raises KnownError for what can't be read."""
     with reading(path) as records:
         choice = RigChoice(*records.rig())
-        given = kept_declaration(records, path) if choice.kind == THIS else _declaration(choice)
+        given = _declaration(choice) if choice.kind == SIMULATED else kept_declaration(records, path)
         steps = [fitted(record, given) for record in records.steps()]
         at = records.position()
         position = next((r for r in steps if r.step.number == at), None)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from pathlib import Path
+from typing import Protocol
 
 from platformdirs import user_config_path
 
@@ -21,7 +22,15 @@ def allowed_commands_file() -> Path:
     return user_config_path("yondle", appauthor=False) / "allowed-commands"
 
 
-Allowable = OwnCommand | OwnThing
+class Marked(Protocol):
+    """Anything else that can be allowed: it knows its fingerprint."""
+
+    @property
+    def fingerprint(self) -> str:
+        """What it is known by."""
+
+
+Allowable = OwnCommand | OwnThing | Marked
 
 
 def is_allowed(what: Allowable) -> bool:
@@ -33,7 +42,9 @@ def is_allowed(what: Allowable) -> bool:
 
 
 def _fingerprint(what: Allowable) -> str:
-    return own_fingerprint(what) if isinstance(what, OwnThing) else fingerprint(what)
+    if isinstance(what, OwnThing):
+        return own_fingerprint(what)
+    return fingerprint(what) if isinstance(what, OwnCommand) else what.fingerprint
 
 
 def _allowed() -> list[str]:

@@ -19,6 +19,8 @@ from yondle.model.errors import KnownError
 from yondle.model.kept import Keeper
 from yondle.model.rigs import Absent
 from yondle.model.steps import Attempt, StartAnswer
+from yondle.rigs.bench.clock import BenchClock
+from yondle.rigs.bench.ssh import SCHEME, address_of
 from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
@@ -26,10 +28,11 @@ from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 
 if TYPE_CHECKING:
     from yondle.app.machine.this_machine import ThisSetup
+    from yondle.rigs.bench.rig import BenchRig
     from yondle.rigs.linux.guarding import PassGuard
 
 SIMULATED = "simulated"
-THIS = "this"
+THIS, BENCH = "this", "bench"
 PACES = (1.0, 20.0, 200.0)
 
 
@@ -38,7 +41,7 @@ class Machine:
     """A rig with its clock, and whoever can enter values in its firmware without the tuner.
 
     `virtual` is the clock of a simulated rig, whose pace can be chosen, `guard` what restarts a real one that freezes in a pass,
-    `keeper` what keeps profiles over its restarts.
+    `keeper` what keeps profiles over its restarts, `bench` the one across the room.
     """
 
     rig: Rig
@@ -47,6 +50,12 @@ class Machine:
     virtual: VirtualClock | None = None
     guard: PassGuard | None = None
     keeper: Keeper | None = None
+    bench: BenchRig | None = None
+
+    @property
+    def away(self) -> bool:
+        """Tell whether it is a bench that can't be reached now."""
+        return self.bench is not None and self.bench.away
 
     def last_start(self) -> StartAnswer:
         """Tell how the latest start went, as far as the machine knows; else that it started."""
@@ -69,9 +78,12 @@ def choose_rig(which: str, seed: int | None = None, by_hand: Path | None = None)
     """
     if which == THIS:
         return RigChoice(THIS, say("This machine"), _by_hand_text(by_hand))
+    if which.startswith(SCHEME):
+        address = address_of(which)
+        return RigChoice(BENCH, address.host, f"{address}\n{_by_hand_text(by_hand)}")
     if by_hand is not None:
         raise KnownError(
-            say("Knobs set by hand go with this machine only."), say("Leave --by-hand out, or use --rig this.")
+            say("A simulated rig has no knobs set by hand."), say("Leave --by-hand out, or use --rig this.")
         )
     text, source = rig_text(which)
     rig = parse_rig_file(text, source)
@@ -99,8 +111,12 @@ def make_machine(
         from yondle.rigs.linux.keeping import ThisKeeper
 
         rig_here = make_this(this or ThisSetup(), real)
-        here = ByHandRig(rig_here, choice.definition) if choice.definition else rig_here
+        here = with_by_hand(rig_here, by_hand_of(choice))
         return Machine(here, real, NobodyThere(), guard=rig_here.guard, keeper=ThisKeeper())
+    if choice.kind == BENCH:
+        from yondle.app.machine.bench import make_bench
+
+        return make_bench(choice)
     if choice.kind != SIMULATED:
         raise KnownError(
             say("The logbook is about a rig of kind '{kind}', which this Yondle doesn't know.", kind=choice.kind),
@@ -113,13 +129,19 @@ def make_machine(
     return Machine(rig, clock, VirtualHands(rig, clock), clock)
 
 
+def by_hand_of(choice: RigChoice) -> str:
+    """Give the text of the knobs set by hand on a real machine; nothing where there are none."""
+    return choice.definition.partition("\n")[2] if choice.kind == BENCH else choice.definition
+
+
+def with_by_hand(rig: Rig, text: str) -> Rig:
+    """Put the knobs set by hand on a real machine."""
+    return ByHandRig(rig, text) if text else rig  # type: ignore[arg-type]
+
+
 def with_absent(machine: Machine, absent: Absent) -> Machine:
     """Let a real machine know what its record speaks of and it doesn't offer now."""
-    from yondle.rigs.linux.this import ThisRig
-
-    for kind in (ThisRig, ByHandRig):
-        if isinstance(machine.rig, kind):
-            machine.rig.declaration = replace(machine.rig.declaration, absent=absent)
+    machine.rig.declaration = replace(machine.rig.declaration, absent=absent)  # type: ignore[misc]
     return machine
 
 
@@ -127,9 +149,9 @@ def goes_on(clock: Clock, boot_id: str, keeping: Keeping, latest: Attempt | None
     """Let the clock of a real machine go on from where its record ends, so that durations hold over its restarts.
 
     `latest` is the attempt made last, `last_s` the latest time on record. How far the clock runs ahead is kept with the
-    boot it holds for.
+    boot it holds for: of the computer whose clock it is.
     """
-    if not isinstance(clock, RealClock):
+    if not isinstance(clock, RealClock | BenchClock):
         return
     kept = keeping.find(ClockAhead)
     ahead_s = 0.0

@@ -27,14 +27,14 @@ def read_own(file: Path) -> str:
     return read_text(file, DOCUMENT)
 
 
-def made_of(texts: tuple[str, ...]) -> tuple[list[OwnKnob], list[Probe]]:
-    """Make the tuner's own knobs and sensors that were allowed on this machine; what can't be read now is left out.
+def made_of(texts: tuple[str, ...], allowed: bool = False) -> tuple[list[OwnKnob], list[Probe]]:
+    """Make the tuner's own knobs and sensors that were allowed on this machine, or all; what can't be read now is left out.
 
     `not_offered` says which those are, and why.
     """
     knobs, probes = [], []
     for thing in _things(texts):
-        if not is_allowed(thing):
+        if not allowed and not is_allowed(thing):
             continue
         if isinstance(thing.entry, KnobEntry):
             with suppress(KnownError):

@@ -28,7 +28,7 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.rigs.linux.guarding import PassGuard
-from yondle.rigs.linux.privilege import HelperLine, find_way
+from yondle.rigs.linux.privilege import HelperLine, HelperWay, find_way
 from yondle.rigs.linux.probe import Probe
 from yondle.rigs.linux.this import ThisRig
 from yondle.rigs.meters.meter import ANSWERS_WITHIN_S, Meter, MeterPlan
@@ -68,27 +68,33 @@ def _plan_of(meter: KeptMeter) -> MeterPlan:
     )
 
 
-def make_this(setup: ThisSetup, real: RealClock) -> ThisRig:
-    """Make the real machine ready. Commands that weren't allowed on this machine are not offered."""
-    own = tuple(c for text in setup.commands if is_allowed(c := parse_command(text, say("a workload in this logbook"))))
-    way = find_way()
+def make_this(setup: ThisSetup, real: RealClock, way: HelperWay | None = None, allowed: bool = False) -> ThisRig:
+    """Make the real machine ready. Commands that weren't allowed on this machine are not offered, unless all are `allowed`."""
+    commands = (parse_command(text, say("a workload in this logbook")) for text in setup.commands)
+    own = tuple(command for command in commands if allowed or is_allowed(command))
+    way = way or find_way()
     line = HelperLine(way.command) if way.command else None
     meters = [Meter(plan) for plan in setup.meters]
     probes = tuple(Probe(m.plan.channel(), m.read, m.plan.address, m.close) for m in meters)
-    knobs_of_own, sensors_of_own = made_of(setup.own)
+    knobs_of_own, sensors_of_own = made_of(setup.own, allowed)
     probes += tuple(sensors_of_own)
     host = ChildHost(real.now, real.wake, own, setup.settings)
     guard = PassGuard(line) if line is not None else None
     rig = ThisRig(host, real.now, line=line, more=probes, own=tuple(knobs_of_own), guard=guard)
+    rig.declaration = with_stock(rig.declaration, setup)
+    return rig
+
+
+def with_stock(declaration: RigDeclaration, setup: ThisSetup) -> RigDeclaration:
+    """Lay what was found first over what a real machine is at now, and what its tuner says of other programs."""
     knobs = tuple(
         replace(knob, stock=kept)
         if (kept := setup.stock.get(knob.id)) is not None and takes(knob.checked, kept)
         else knob
-        for knob in rig.declaration.knobs
+        for knob in declaration.knobs
     )
-    others = rig.declaration.others_at_most if setup.others_at_most is None else setup.others_at_most
-    rig.declaration = replace(rig.declaration, knobs=knobs, others_at_most=others)
-    return rig
+    others = declaration.others_at_most if setup.others_at_most is None else setup.others_at_most
+    return replace(declaration, knobs=knobs, others_at_most=others)
 
 
 def keep_stock(keeping: Keeping, declaration: RigDeclaration) -> None:

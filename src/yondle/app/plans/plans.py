@@ -85,9 +85,9 @@ class StartPlan(Command[PlanEnd]):
             raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
         parse_plan(self.text, self.source, session.declaration)
         here = tried_now(book, book.position)
-        with over_restarts(session, self.comes_back):
+        with over_restarts(session, self.comes_back) as over:
             keeping.open_plan(self.text, as_values(here), session.wall(), session.machine.clock.now())
-            return GoOnWithPlan(self.after, self.paused, self.unattended).do(session)
+            return GoOnWithPlan(self.after, self.paused, self.unattended).go_on(session, over)
 
 
 @dataclass(frozen=True)
@@ -105,16 +105,20 @@ class GoOnWithPlan(Command[PlanEnd]):
 
     def do(self, session: Session) -> PlanEnd:
         """Tell how far it came."""
+        with over_restarts(session, self.comes_back) as over:
+            return self.go_on(session, over)
+
+    def go_on(self, session: Session, over: Callable[[], str]) -> PlanEnd:
+        """Go on until its end; `over` says that the machine went down too often."""
         run, waiting = session.logbook.keeping.open_plan_run(), session.waits.now
         if run is None:
             raise KnownError(say("No plan is under way."), say("Start one."))
-        hands = session.unattended() if self.unattended else nullcontext()
-        with over_restarts(session, self.comes_back), hands:
+        with session.unattended() if self.unattended else nullcontext():
             if waiting is not None:
                 if not waiting.goes_on:
                     return PlanEnd(Ended.WAITING, say("values have to be set by hand"), len(run.moves))
                 GoOnWaiting().do(session)
-            return _Runner(session, run, self.after, self.paused).run()
+            return _Runner(session, run, self.after, self.paused, over).run()
 
 
 @dataclass(frozen=True)
@@ -198,11 +202,13 @@ def _knob_name(declaration: RigDeclaration, knob_id: str) -> str:
 class _Runner:
     """One stretch of a plan's run, from where it was left to its end or the next interruption."""
 
-    def __init__(self, session: Session, run: PlanRun, after: AfterMove, paused: Callable[[], bool]) -> None:
+    def __init__(
+        self, session: Session, run: PlanRun, after: AfterMove, paused: Callable[[], bool], over: Callable[[], str]
+    ) -> None:
         self._session = session
         self._run = run
         self._after = after
-        self._paused = paused
+        self._paused, self._over = paused, over
         self._keeping = session.logbook.keeping
         self._plan = parse_plan(run.definition, say("the plan in this logbook"), session.declaration)
         self._failures = 0
@@ -331,6 +337,9 @@ class _Runner:
             self._latest = tried
 
     def _rule(self) -> str:
+        over = self._over()
+        if over:
+            return over
         stop, run_s = self._plan.stop, self._run_s()
         if stop.failures is not None and self._failures >= stop.failures:
             return say("{failures} steps have failed", failures=self._failures)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from yondle.app.machine.machines import THIS, RigChoice, make_machine, with_absent
+from yondle.app.machine.machines import BENCH, THIS, Machine, RigChoice, make_machine, with_absent
 from yondle.app.session.faults import kill_self
-from yondle.app.session.kept_declaration import absent_from, keep_declaration
+from yondle.app.session.kept_declaration import absent_from, keep_declaration, kept_declaration
 from yondle.app.session.returning import BringBack
 from yondle.app.session.session import Session
+from yondle.formats.documents import KeptDeclaration
 from yondle.logbook.logbook import Logbook
 
 
@@ -39,13 +40,14 @@ def open_logbook(path: Path, pace: float | None = None, together: bool = False, 
     try:
         choice = RigChoice(*logbook.rig())
         goes_down = kill_self if together else None
-        if choice.kind == THIS:
-            from yondle.app.machine.this_machine import keep_stock, setup_of
+        if choice.kind in (THIS, BENCH):
+            from yondle.app.machine.this_machine import keep_stock
 
-            machine = make_machine(choice, None, None, this=setup_of(logbook.documents))
-            machine = with_absent(machine, absent_from(logbook, path, machine.rig.declaration))
-            keep_stock(logbook.keeping, machine.rig.declaration)
-            keep_declaration(logbook.keeping, machine.rig.declaration)
+            machine = _real_machine(logbook, path, choice)
+            if not machine.away:
+                machine = with_absent(machine, absent_from(logbook, path, machine.rig.declaration))
+                keep_stock(logbook.keeping, machine.rig.declaration)
+                keep_declaration(logbook.keeping, machine.rig.declaration)
         else:
             machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
         session = Session(logbook, machine, asks)
@@ -61,6 +63,21 @@ def open_logbook(path: Path, pace: float | None = None, together: bool = False, 
             session.close()
             raise
     return session
+
+
+def _real_machine(logbook: Logbook, path: Path, choice: RigChoice) -> Machine:
+    """Make this machine ready, or reach the one across the room; one that is away stands as it was when it was last reached."""
+    from yondle.app.machine.this_machine import setup_of, with_stock
+
+    if choice.kind == THIS:
+        return make_machine(choice, None, None, this=setup_of(logbook.documents))
+    from yondle.app.machine.bench import keep_session, make_bench
+
+    keep_session(logbook.keeping)
+    known = kept_declaration(logbook, path) if logbook.find(KeptDeclaration) is not None else None
+    machine = make_bench(choice, logbook.documents, known)
+    machine.rig.declaration = with_stock(machine.rig.declaration, setup_of(logbook.documents))  # type: ignore[misc]
+    return machine
 
 
 def settings_in_force(opens: Callable[[], Session]) -> Callable[[], Session]:

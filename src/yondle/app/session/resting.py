@@ -127,6 +127,11 @@ class RigAtRest:
         else:
             self.in_force = stands_for
 
+    def stand_as_before(self) -> None:
+        """Take it that a machine that is away stands where it was left: nothing can be read or set there now."""
+        at = self._book.step(self.position).step.setup if self.position is not None else self._declaration.stock
+        self.in_force = self._declaration.fitted(at)
+
     def bring_back(self) -> None:
         """Set what was put back when Yondle last ended."""
         owed, self._owed = self._owed, None

@@ -21,6 +21,8 @@ from yondle.app.session.waiting import WaitForHands
 from yondle.app.system.awake import KeepsAwake
 from yondle.engine.engine import Engine
 from yondle.engine.ports import Hands
+from yondle.engine.requests import Request
+from yondle.engine.states import State
 from yondle.formats.documents import Document
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
@@ -30,6 +32,7 @@ from yondle.model.events import (
     PassOpened,
     PositionMoved,
     Record,
+    StateChanged,
     StepOpened,
     VerdictGiven,
 )
@@ -41,6 +44,7 @@ from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
 from yondle.model.standing import Looked, Resumed
 from yondle.model.steps import PassRecord
+from yondle.rigs.linux.proc import Proc
 from yondle.views.shared.snapshot import Snapshot
 
 Listener = Callable[[Record], None]
@@ -65,7 +69,11 @@ class Session:
         self.engine = Engine(machine.rig, machine.clock, recorder, self.hands, self._hear)
         self.book = Book(logbook, machine.rig.declaration)
         latest = self.book.latest_attempt
-        goes_on(machine.clock, machine.rig.boot_id(), logbook.keeping, latest, logbook.last_time_s())
+        boot = machine.rig.boot_id() if machine.bench is None else Proc().boot_id()
+        goes_on(machine.clock, boot, logbook.keeping, latest, logbook.last_time_s())
+        if machine.bench is not None:
+            machine.bench.patience.gives_up = lambda: self.engine.requests.pending() in (Request.STOP, Request.HALT)
+            machine.bench.patience.tells = lambda words: self._hear(StateChanged(State.BRINGING_BACK.name, words))
         self.stops = StopsFromOutside(logbook.path, RealClock().now)
         self.stops.forget()
         self.engine.requests.from_outside = self.stops.look
@@ -85,6 +93,11 @@ class Session:
             self.subscribe(self._awake.take)
         self.take_own_limits()
         self.reread()
+        self._resumed: list[Resumed] = []
+        if machine.away:
+            self.rests.stand_as_before()
+            self.look()
+            return
         self._resumed = self._close_what_was_open()
         self.rests.come_back(self.waits)
         self.waits.arrange_return()
@@ -133,7 +146,9 @@ class Session:
     # -- for commands ----------------------------------------------------------------------------------------------------
 
     def must_be_free(self) -> None:
-        """See that nothing waits to be entered by hand, and that what the logbook stands for is in force."""
+        """See that the machine is there, nothing waits to be entered by hand, and what the logbook stands for is in force."""
+        if self.machine.bench is not None:
+            self.machine.bench.must_be_there()
         self.waits.must_be_none()
         self.rests.bring_back()
 
@@ -196,7 +211,9 @@ class Session:
             say("Your limit on {sensor} guards nothing: that sensor isn't there.", sensor=name)
             for name in self.own.guard_nothing
         )
-        return (*self.rests.left_alone, *unguarded)
+        bench = self.machine.bench
+        away = (bench.away_words,) if bench is not None and bench.away else ()
+        return (*away, *self.rests.left_alone, *unguarded)
 
     def _close_what_was_open(self) -> list[Resumed]:
         found = []

@@ -119,12 +119,16 @@ def parts_of(folder: Path) -> dict[str, str]:
     return found
 
 
-def find_way(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED, LOCAL)) -> HelperWay:
-    """Find out how values that only root may set can be set here."""
+def find_way(
+    uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED, LOCAL), asks: bool = True
+) -> HelperWay:
+    """Find out how values that only root may set can be set here; nobody is asked where nobody could answer (`asks`)."""
     if HELPER in os.environ:
         return HelperWay((HELPER, os.environ[HELPER]), say("by the service that brings plans back"))
     if (os.getuid() if uid is None else uid) == 0:
         return HelperWay((sys.executable, "-I", str(SOURCE)), say("directly, since Yondle runs as root"))
+    if not asks:
+        return _without_asking(places)
     pkexec = shutil.which("pkexec")
     if pkexec is None:
         return HelperWay((), "", say("the desktop's authorisation service (pkexec) isn't there"))
@@ -132,6 +136,18 @@ def find_way(uid: int | None = None, places: tuple[HelperPlace, ...] = (PACKAGED
     if same is None:
         return HelperWay((), "", missing)
     return HelperWay((pkexec, str(same.starts)), say("through the desktop's authorisation service"))
+
+
+def _without_asking(places: tuple[HelperPlace, ...]) -> HelperWay:
+    """Find out whether an administrator has allowed this user to start the helper without being asked (sudo)."""
+    same, missing = _installed(places)
+    if same is None:
+        return HelperWay((), "", missing)
+    sudo = shutil.which("sudo")
+    told = subprocess.run([sudo, "-n", "-l", str(same.starts)], capture_output=True, check=False) if sudo else None
+    if told is None or told.returncode:
+        return HelperWay((), "", say("sudo doesn't let this user start the helper without asking: see docs/bench.md"))
+    return HelperWay((str(sudo), "-n", str(same.starts)), say("through sudo, without asking"))
 
 
 def brought_back() -> bool:

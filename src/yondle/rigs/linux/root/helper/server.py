@@ -23,7 +23,7 @@ from pathlib import Path
 from . import VERSION
 from .found import find
 from .interfaces import Interface, read
-from .kept import KEPT, NIGHT, STATE, TESTED, Refused, believed, ceilings, checked, durable, forget, own_lock
+from .kept import BENCH, KEPT, NIGHT, STATE, TESTED, Refused, believed, ceilings, checked, durable, forget, own_lock
 from .looks import Looks
 from .watchdog import Watchdog
 
@@ -99,7 +99,8 @@ class Server:
             case "put_back":
                 return {"left": self.put_back()}
             case "guard":
-                if believed(self._root / STATE / NIGHT, self._owner) is None:
+                allows = (self._root / STATE / NIGHT, self._root / BENCH)
+                if all(believed(each, self._owner) is None for each in allows):
                     raise Refused("nobody has allowed that this machine is restarted")
                 return {"guarded": self._watchdog.arm()}
             case "feed":
