@@ -139,12 +139,12 @@ def test_a_bench_that_is_away_can_be_read_and_what_was_open_is_named_once_it_is_
             session.do(TryProposal(2, turns=False))
         with pytest.raises(KnownError, match="is away"):
             session.do(Propose("clock", 4350))
-        assert session.snapshot.notices, "the window and `status` say so"
+        assert "is away" in session.snapshot.looked.away, "the window and `status` say so"
         session.close()
         away = open_logbook(tmp_path / "bench.yondle")
         assert [record.step.number for record in away.snapshot.steps] == [1, 2, 3]
         assert away.snapshot.in_force["clock"] == 4300.0
-        assert "is away" in " ".join(away.snapshot.notices)
+        assert "is away" in away.snapshot.looked.away
         assert "is away" in away.do(LookAtBench()).lines()[0]
         with pytest.raises(KnownError, match="is away"):
             away.do(RunBaseline(2))

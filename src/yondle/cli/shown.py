@@ -174,7 +174,8 @@ def _now(book: Snapshot) -> Setup:
 
 def _notices(book: Snapshot) -> list[str]:
     words = given_up(book.kept.of(KeptOverRestarts), book.kept_here)
-    return [*book.notices, *([say("{words} Go on with:  yondle keep --again", words=words)] if words else [])]
+    away = [book.looked.away] if book.looked.away else []
+    return [*away, *book.notices, *([say("{words} Go on with:  yondle keep --again", words=words)] if words else [])]
 
 
 def print_resumed(book: Snapshot, console: Console) -> None:

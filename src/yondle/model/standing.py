@@ -25,12 +25,14 @@ class Verified:
 @dataclass(frozen=True, slots=True)
 class Looked:
     """What a look at the machine told: its clock in seconds, the conditions it finds out itself, and why settings may have gone
-    back by themselves since they were last read (`gone_back`, empty where they can't have).
+    back by themselves since they were last read (`gone_back`, empty where they can't have). `away` says that nothing can be asked
+    of a machine across the room, why, and what to do; nothing while it is there.
     """
 
     at_s: float
     facts: dict[str, str | float]
     gone_back: str
+    away: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,7 +20,7 @@ from yondle.model.kept import Keeper
 from yondle.model.rigs import Absent
 from yondle.model.steps import Attempt, StartAnswer
 from yondle.rigs.bench.clock import BenchClock
-from yondle.rigs.bench.ssh import SCHEME, address_of
+from yondle.rigs.bench.ssh import SCHEME, Address, address_of
 from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
@@ -79,7 +79,7 @@ def choose_rig(which: str, seed: int | None = None, by_hand: Path | None = None)
     if which == THIS:
         return RigChoice(THIS, say("This machine"), _by_hand_text(by_hand))
     if which.startswith(SCHEME):
-        address = address_of(which)
+        address = bench_at(which)
         return RigChoice(BENCH, address.host, f"{address}\n{_by_hand_text(by_hand)}")
     if by_hand is not None:
         raise KnownError(
@@ -127,6 +127,11 @@ def make_machine(
     rig.catch_up(last_time_s)
     clock = VirtualClock(rig.world, rig_file.rig.starts_at, real, pace)
     return Machine(rig, clock, VirtualHands(rig, clock), clock)
+
+
+def bench_at(text: str) -> Address:
+    """Read where a machine across the room is, with or without its scheme; raises KnownError for what is no address."""
+    return address_of(text.strip() if text.strip().startswith(SCHEME) else f"{SCHEME}{text.strip()}")
 
 
 def by_hand_of(choice: RigChoice) -> str:

@@ -72,6 +72,7 @@ class Session:
         boot = machine.rig.boot_id() if machine.bench is None else Proc().boot_id()
         goes_on(machine.clock, boot, logbook.keeping, latest, logbook.last_time_s())
         if machine.bench is not None:
+            machine.bench.patience.waits = lambda: self._tests
             machine.bench.patience.gives_up = lambda: self.engine.requests.pending() in (Request.STOP, Request.HALT)
             machine.bench.patience.tells = lambda words: self._hear(StateChanged(State.BRINGING_BACK.name, words))
         self.stops = StopsFromOutside(logbook.path, RealClock().now)
@@ -83,6 +84,7 @@ class Session:
         self.kept_here: KeptNow | None = None
         self._listeners: list[Listener] = []
         self._running = 0
+        self._tests = True
         self._version = 0
         self._findings: tuple[Finding, ...] = ()
         self._profiles: tuple[Profile, ...] = ()
@@ -97,6 +99,7 @@ class Session:
         if machine.away:
             self.rests.stand_as_before()
             self.look()
+            self._tests = False
             return
         self._resumed = self._close_what_was_open()
         self.rests.come_back(self.waits)
@@ -104,6 +107,7 @@ class Session:
         if self.rests.verified is None and not self.rests.put_back:
             self.rests.verify()
         self.look()
+        self._tests = False
 
     def close(self) -> tuple[Change, ...]:
         """Let go of the rig and the logbook; gives what was put back thereby, as it reads before and after."""
@@ -116,7 +120,13 @@ class Session:
 
     def do(self, command: Command[T]) -> T:
         """Carry out a command; raises KnownError where it can't be, and then nothing has changed."""
-        return command.do(self)
+        before, self._tests = self._tests, command.tests
+        try:
+            return command.do(self)
+        finally:
+            self._tests = before
+            if self._away() != self._looked.away:
+                self.look()
 
     def subscribe(self, listener: Listener) -> None:
         """Hear every record from now on, in the thread that runs the engine."""
@@ -191,9 +201,12 @@ class Session:
         self._version += 1
 
     def look(self) -> Looked:
-        """Look at the machine as it is now."""
+        """Look at the machine as it is now; one across the room tells its conditions anew only when it is tested."""
         rig = self.machine.rig
-        self._looked = Looked(self.machine.clock.now(), rig.facts(), rig.gone_back())
+        asks = self.machine.bench is None or self._tests
+        self._looked = Looked(
+            self.machine.clock.now(), rig.facts() if asks else self._looked.facts, rig.gone_back(), self._away()
+        )
         return self._looked
 
     def wall(self) -> str:
@@ -211,9 +224,11 @@ class Session:
             say("Your limit on {sensor} guards nothing: that sensor isn't there.", sensor=name)
             for name in self.own.guard_nothing
         )
+        return (*self.rests.left_alone, *unguarded)
+
+    def _away(self) -> str:
         bench = self.machine.bench
-        away = (bench.away_words,) if bench is not None and bench.away else ()
-        return (*away, *self.rests.left_alone, *unguarded)
+        return bench.away_words if bench is not None and bench.away else ""
 
     def _close_what_was_open(self) -> list[Resumed]:
         found = []

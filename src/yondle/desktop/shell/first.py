@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import button, label
 from yondle.desktop.look.cards import Cards
@@ -16,17 +16,18 @@ MOST_RECENT = 6
 
 
 class FirstPage(QWidget):
-    """Offers the simulated rig, this machine, and the logbooks there are."""
+    """Offers the simulated rig, this machine, one across the room, and the logbooks there are."""
 
     wants_demo = Signal()
     wants_this = Signal()
+    wants_bench = Signal(str)
     wants_file = Signal(object)
 
     def __init__(self, theme: Theme, recent: list[Path]) -> None:
         super().__init__()
         self.setObjectName("page")
         column = QWidget()
-        column.setMaximumWidth(760)
+        column.setMaximumWidth(860)
         box = QVBoxLayout(column)
         box.setContentsMargins(24, 40, 24, 24)
         box.setSpacing(12)
@@ -56,7 +57,15 @@ class FirstPage(QWidget):
                 self.this_button,
             ),
         ):
-            choices.addWidget(_choice(title, text, made))
+            choices.addWidget(_choice(title, text, made), 1)
+        self.address = QLineEdit()
+        self.address.setPlaceholderText(say("user@host"))
+        self.address.setAccessibleName(say("Where the machine is"))
+        self.bench_button = button(say("Start a logbook"), "", say("Start a logbook of a machine across the room"))
+        self.bench_button.clicked.connect(self._want_bench)
+        self.address.returnPressed.connect(self._want_bench)
+        across = say("Tuned from here over SSH: should it freeze, the record doesn't.")
+        choices.addWidget(_choice(say("Across the room"), across, self.address, self.bench_button), 1)
         box.addLayout(choices)
         box.addSpacing(8)
         box.addWidget(label(say("Logbooks on this machine"), "heading"))
@@ -78,6 +87,12 @@ class FirstPage(QWidget):
         outer.addWidget(column, 10)
         outer.addStretch(1)
 
+    def _want_bench(self) -> None:
+        if self.address.text().strip():
+            self.wants_bench.emit(self.address.text())
+        else:
+            self.address.setFocus()
+
     def ask_for_file(self) -> None:
         """Let the tuner choose a file."""
         path = ask_for_book(self)
@@ -91,13 +106,16 @@ def ask_for_book(parent: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
-def _choice(title: str, text: str, made: QWidget) -> QFrame:
+def _choice(title: str, text: str, *made: QWidget) -> QFrame:
     frame = QFrame()
     frame.setObjectName("card")
     box = QVBoxLayout(frame)
     box.setContentsMargins(16, 14, 16, 14)
     box.setSpacing(8)
     box.addWidget(label(title, "title"))
-    box.addWidget(label(text, "muted", wrap=True), 1)
-    box.addWidget(made)
+    about = label(text, "muted", wrap=True)
+    about.setAlignment(Qt.AlignmentFlag.AlignTop)
+    box.addWidget(about, 1)
+    for each in made:
+        box.addWidget(each)
     return frame

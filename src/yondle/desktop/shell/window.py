@@ -33,7 +33,9 @@ from yondle.model.quantities import number
 if TYPE_CHECKING:
     from yondle.desktop.charts.chart_place import ChartPlace
     from yondle.desktop.tune.place import TunePlace
+    from yondle.views.shared.snapshot import Snapshot
 
+BENCH = "bench"
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -101,6 +103,24 @@ class MainWindow(QMainWindow):
             self.open_logbook(path)
             return
         self._create(path, "heron", evening=True)
+
+    def start_bench(self, address: str) -> None:
+        """Open the logbook of a machine across the room, or start one; `address` is what ssh takes."""
+        from yondle.app.machine.machines import bench_at
+
+        where = bench_at(address)
+        path = data_folder() / f"{where.host}.yondle"
+        if path.exists():
+            self.open_logbook(path)
+            return
+        self._create(path, str(where), evening=False)
+
+    def _start_bench(self, address: str) -> None:
+        try:
+            self.start_bench(address)
+        except KnownError as error:
+            assert self.first is not None
+            self.first.cards.put("error", error.problem, error.remedy)
 
     def start_this(self) -> None:
         """Open this machine's logbook, or start one."""
@@ -308,6 +328,7 @@ class MainWindow(QMainWindow):
         self.first = FirstPage(self._theme, recent)
         self.first.wants_demo.connect(self.start_demo)
         self.first.wants_this.connect(self.start_this)
+        self.first.wants_bench.connect(self._start_bench)
         self.first.wants_file.connect(self.open_logbook)
         self._show_page(self.first)
         self.first.demo_button.setFocus()
@@ -338,7 +359,8 @@ class MainWindow(QMainWindow):
     def _show_book(self, book: OpenBook) -> None:
         self.book = book
         info = book.now.declaration.info
-        self._rig_name.setText(f"{info.name} · {info.place}")
+        self._rig_name.setText(info.name if info.id == BENCH else f"{info.name} · {info.place}")
+        self._rig_name.setToolTip(info.place)
         self.setWindowTitle(f"{info.name} · Yondle")
         self._show_tabs(True)
         self._pace_button.setVisible(book.now.simulated)
@@ -348,7 +370,8 @@ class MainWindow(QMainWindow):
         places.tune.stopped.connect(self._neighbours_stop)
         places.tune.settled.connect(self._show_settled)
         places.tune.whole.connect(places.load)
-        places.tune.own.reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
+        for reopen in (places.tune.own.reopen, places.tune.reopen):
+            reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
         self._show_page(places)
         self.go_to(0)
         self._show_settled()
@@ -452,8 +475,8 @@ class MainWindow(QMainWindow):
             parts.append(say("{room}\u202f°C outside", room=number(room, 1)))
         if facts.get("power"):
             parts.append(str(facts["power"]))
-        parts.append(say("simulated rig") if now.simulated else say("this machine"))
-        if not self.bridge.busy:
+        parts.append(_where(now))
+        if not self.bridge.busy and not now.looked.away:
             parts += [hint] if (hint := power_hint(now)) else []
         self._conditions.set_text(" · ".join(parts))
         if now.simulated:
@@ -476,15 +499,20 @@ class MainWindow(QMainWindow):
         self._show_foot()
 
     def _look_at_machine(self) -> None:
-        """Look whether settings may have gone back by themselves; then read them again, and say so, once for each time."""
+        """Look whether settings may have gone back by themselves, or the machine is away; say so, once for each time."""
         if self.book is None or self.bridge.busy:
             return
         from yondle.app.session.returning import Look
 
-        why, before = self.book.do(Look()).gone_back, self._gone_back
-        self._gone_back = why
-        if why and why != before and self.tune is not None:
-            self.tune.verify_again(why)
+        looked, before = self.book.do(Look()), self._gone_back
+        self._gone_back = looked.away or looked.gone_back
+        if not self._gone_back or self._gone_back == before or self.tune is None:
+            return
+        if looked.away:
+            self.tune.tell_away(looked.away)
+            self._show_settled()
+        else:
+            self.tune.verify_again(looked.gone_back)
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
@@ -548,3 +576,12 @@ class MainWindow(QMainWindow):
         self._leave_session()
         self.bridge.close()
         event.accept()
+
+
+def _where(now: Snapshot) -> str:
+    """Say where the machine is, and whether it can be reached."""
+    if now.simulated:
+        return say("simulated rig")
+    if now.declaration.info.id != BENCH:
+        return say("this machine")
+    return say("across the room, away now") if now.looked.away else say("across the room")

@@ -39,7 +39,7 @@ from yondle.desktop.tune.proposing import Proposer
 from yondle.desktop.tune.ready import ReadyPresenter
 from yondle.desktop.tune.rulers import GROUPED_FROM
 from yondle.desktop.tune.strips import strips_of
-from yondle.desktop.tune.words import next_words, tell_resumed, tell_trouble, tell_verdict
+from yondle.desktop.tune.words import next_words, tell_away, tell_resumed, tell_trouble, tell_verdict
 from yondle.formats.documents import KeptOverRestarts, UnfoldedGroups
 from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
@@ -67,12 +67,13 @@ _TELLING = (StepOpened, PassEnded, VerdictGiven, AttemptClosed, PositionMoved)
 
 class TunePlace(QWidget):
     """The Tune place for one logbook. `settled` is sent when readings, settings or steps have changed, `whole` once
-    its chart is there, too.
+    its chart is there, too, and `reopen` when the logbook has to be opened anew.
     """
 
     settled = Signal()
     stopped = Signal()
     whole = Signal()
+    reopen = Signal()
 
     def __init__(self, theme: Theme, bridge: Bridge, book: OpenBook) -> None:
         super().__init__()
@@ -115,6 +116,8 @@ class TunePlace(QWidget):
             signal.connect(slot)
         self._begin_progress()
         tell_resumed(self.side.cards, book.now)
+        if book.now.looked.away:
+            self.tell_away(book.now.looked.away)
         if given_up(book.now.kept.of(KeptOverRestarts), book.now.kept_here):
             self.profiles.tell_given_up()
         self.rulers.unfold(book.now.kept.of(UnfoldedGroups).root or self._first_unfolded())
@@ -445,6 +448,10 @@ class TunePlace(QWidget):
             say("Heron II and Bittern are being run"),
             say("Each is really tested along its power limit, in a logbook of its own. Esc stops it."),
         )
+
+    def tell_away(self, words: str) -> None:
+        """Say that the machine across the room can't be reached."""
+        tell_away(self.side.cards, words, self.reopen.emit)
 
     def verify_again(self, why: str) -> None:
         """Read the settings again, which may have gone back by themselves, and say what is no longer as it was set."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from yondle.desktop.look.cards import CardAction, Cards
 from yondle.desktop.tune.next_step import NextWords
 from yondle.language.saying import say
@@ -55,6 +57,16 @@ def tell_resumed(cards: Cards, book: Snapshot) -> None:
         _put(cards, f"resumed {step.number}", title, text, resumed.outcome.verdict)
     for i, notice in enumerate(book.notices):
         _put(cards, f"notice {i}", say("This machine isn't as it was"), notice)
+
+
+def tell_away(cards: Cards, words: str, reopen: Callable[[], None]) -> None:
+    """Say that the machine across the room can't be reached, and offer to try again."""
+    actions = [
+        CardAction(say("Connect again"), reopen, "main"),
+        CardAction(say("Understood"), lambda: cards.take("away")),
+    ]
+    text = say("{words}\n\nWhat was measured can be read meanwhile.", words=words)
+    cards.put("away", say("The machine is away"), text, actions)
 
 
 def tell_verdict(cards: Cards, book: Snapshot) -> int | None:

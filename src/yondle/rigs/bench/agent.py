@@ -194,7 +194,8 @@ class Agent:
                 self._end_pass()
         if now - self._beat >= self._beats_s:
             self._beat = now
-            self._tell({"is": "beat", "t": self._time()})
+            gone = self._machine.gone_back() if self._machine is not None else ""
+            self._tell({"is": "beat", "t": self._time(), **({"gone": kept(gone)} if gone else {})})
 
     @property
     def _beats_s(self) -> float:
@@ -231,8 +232,6 @@ class Agent:
                 return {"replies": plain_replies(machine.apply(numbers_of(asked.get("values"), MOST_KNOBS)))}
             case "read":
                 return {"values": dict(machine.read_back())}
-            case "gone_back":
-                return {"why": kept(machine.gone_back())}
             case "facts":
                 return {"facts": plain(machine.facts())}
             case "signs":

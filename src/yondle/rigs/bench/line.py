@@ -74,7 +74,7 @@ class Line:
         self.channels = 0
         self.streams = False
         self.told_last: dict[str, Any] = {}
-        self.broken = ""
+        self.broken = self.gone = ""
         self._ended = threading.Event()
         self._said = b""
         try:
@@ -269,5 +269,7 @@ class Line:
                 number = told.get("pass")
                 self._queue.append(Over(number if type(number) is int else 0, result_of(told.get("result"))))
                 self._answered.notify_all()
+            elif kind == "beat":
+                self.gone = words(told.get("gone"))
             elif kind == "left":
                 self.told_last = told

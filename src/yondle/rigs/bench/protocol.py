@@ -117,6 +117,7 @@ def declaration_of(told: object) -> RigDeclaration:
         read = _declarations().validate_python({**told, "absent": {}})
     except (ValidationError, ValueError, TypeError, OverflowError, RecursionError) as error:
         raise NotUnderstoodError("its declaration is none") from error
+    _must_be_finite(read)
     if not 0.05 <= read.sample_interval_s <= 5.0 or len(read.asks) > MOST_FACTS:
         raise NotUnderstoodError("its declaration is none")
     return replace(read, absent=Absent(), lends=True)
@@ -143,6 +144,16 @@ def _must_be_a_range(told: dict[str, Any]) -> None:
         raise NotUnderstoodError("a knob has no range")
 
 
+def _must_be_finite(value: object) -> None:
+    """See that what was read has numbers alone where it has figures: a word such as 'nan' is read as one, too."""
+    if isinstance(value, float) and not math.isfinite(value):
+        raise NotUnderstoodError("a number is none")
+    if is_dataclass(value):
+        value = [getattr(value, each.name) for each in fields(value)]
+    for each in value.values() if isinstance(value, dict) else value if isinstance(value, list | tuple) else ():
+        _must_be_finite(each)
+
+
 def _must_be_bounded(value: object, depth: int = 0) -> None:
     """See that words are short and can be printed, figures are numbers of so many digits, and nothing is deep or endless."""
     if depth > 8:
@@ -151,8 +162,6 @@ def _must_be_bounded(value: object, depth: int = 0) -> None:
         len(value) > LONGEST_WORDS or not (value.isprintable() or value.replace("\n", "").isprintable())
     ):
         raise NotUnderstoodError("words are too long, or can't be printed")
-    if isinstance(value, float) and not math.isfinite(value):
-        raise NotUnderstoodError("a number is none")
     if isinstance(value, dict):
         if len(value) > MOST_CHANNELS:
             raise NotUnderstoodError("a table is too long")

@@ -33,7 +33,7 @@ from yondle.rigs.bench.ssh import Address, why_not
 
 BEGINS_WITHIN_S = 60.0
 """ssh has connected and the agent has looked at its machine by then."""
-TRIES_EVERY_S = 3.0
+TRIES_EVERY_S, AT_REST_S = 3.0, 5.0
 COMES_BACK_WITHIN_S = 240.0
 """How long a bench that is lost is waited for before the test is left open; a plan at night waits longer."""
 SIGNS_SLACK_S = 5.0
@@ -43,10 +43,13 @@ SIGNS_SLACK_S = 5.0
 class Patience:
     """How a bench that is lost is waited for. `gives_up` is asked meanwhile, `tells` hears how it goes, `restart` makes it start.
 
+    `waits` tells whether it is waited for at all: a face that asks something at rest isn't to stand still.
+
     `restart` is called once after `restart_after_s` without a word of it, and says what it did; None where nobody may do so.
     """
 
     within_s: float = COMES_BACK_WITHIN_S
+    waits: Callable[[], bool] = lambda: True
     gives_up: Callable[[], bool] = lambda: False
     tells: Callable[[str], None] = lambda words: None
     restart: Callable[[], str] | None = None
@@ -154,10 +157,13 @@ class BenchRig:
         return Setup.of({knob.id: values[knob.id] for knob in self.declaration.knobs if knob.id in values})
 
     def gone_back(self) -> str:
-        """Say why values may have gone back; of a bench that is away nothing is known."""
+        """Say why values may have gone back, as it was heard last; of a bench that is away nothing is known. Asks nothing."""
+        line = self._line
+        if line is not None and not line.alive and not self.patience.waits():
+            self._let_go_of(line)
         if self._line is None:
             return say("the bench is away")
-        return self._read(lambda: words(self._ask("gone_back").get("why")))
+        return self._line.gone
 
     def pending(self) -> Mapping[str, float]:
         """No value of a bench waits for a restart."""
@@ -306,6 +312,8 @@ class BenchRig:
     def _ask(self, do: str, within_s: float | None = None, **more: object) -> dict[str, Any]:
         line = self._there()
         self.clock.release()
+        if not self.patience.waits():
+            within_s = min(within_s or AT_REST_S, AT_REST_S)
         return self._guarded(lambda: line.ask(do, within_s, **more))
 
     def _guarded(self, does: Callable[[], T]) -> T:
@@ -358,16 +366,12 @@ class BenchRig:
         KnownError where it doesn't come back in time. Then what was under way is left open, and named when it is reached again.
         """
         line, boot, began, patience = self._line, self._boot, self._own.now(), self.patience
-        self._line = None
-        self._row = None
         self.clock.hold()
-        why = _AwayError(say("nothing is heard of it."), say("Is it switched on, and on the network?"), True)
         if line is not None:
-            silent = line.silent_s
-            line.drop()
-            why = self._why(line, LineDeadError())
-            began -= silent
-        self._is_away(why)
+            began -= line.silent_s
+            self._let_go_of(line)
+        if not patience.waits():
+            raise self._away()
         self._wait_for_it(began)
         gone_s = self._own.now() - began
         if self._boot != boot:
@@ -379,6 +383,12 @@ class BenchRig:
         else:
             words_ = say("the line to the bench was lost for {gone}; the bench stayed up", gone=duration(gone_s))
         raise MachineDownError(Failure.INTERRUPTED, words_)
+
+    def _let_go_of(self, line: Line) -> None:
+        """Have no line any more, and know why."""
+        self._line = self._row = None
+        line.drop()
+        self._is_away(self._why(line, LineDeadError()))
 
     def _wait_for_it(self, began: float) -> None:
         """Try to reach it again and again; raises KnownError once nobody waits any longer."""

@@ -122,7 +122,15 @@ def why_not(address: Address, said: str, code: int | None) -> tuple[str, str, bo
     last = next((each.strip() for each in reversed(said.splitlines()) if each.strip()), "")
     if any(
         each in said
-        for each in ("Connection refused", "timed out", "No route", "unreachable", "Connection reset", "closed by")
+        for each in (
+            "Connection refused",
+            "timed out",
+            "No route",
+            "unreachable",
+            "Connection reset",
+            "closed by",
+            "not responding",
+        )
     ):
         return (
             say("{at} can't be reached: {last}.", at=at, last=last.rstrip(".")),
