@@ -7,7 +7,19 @@ import platform
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import curves, engine_and_rig, estimating, keeping, kernel, own_cost, record, start, traces, window
+from benchmarks import (
+    across,
+    curves,
+    engine_and_rig,
+    estimating,
+    keeping,
+    kernel,
+    own_cost,
+    record,
+    start,
+    traces,
+    window,
+)
 
 
 def main() -> None:
@@ -27,6 +39,7 @@ def main() -> None:
         kernel.lines,
         own_cost.lines,
         keeping.lines,
+        across.lines,
     ):
         for line in lines():
             print(f"| {line.what} | {line.figure} | {line.against} | {line.ratio} | {line.aim} |", flush=True)

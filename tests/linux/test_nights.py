@@ -81,6 +81,13 @@ def test_a_watchdog_is_armed_only_where_somebody_allowed_it_and_let_go_of_at_the
     put(root, {f"{DOG}/nowayout": "1"})
     client = Client(root)
     assert "nowayout" in client.ask(do="guard")["why"]
+    (root / STATE / "night.json").rename(root / STATE / "night")
+    put(root, {"etc/yondle/bench.json": "{}"})
+    assert "nowayout" in client.ask(do="guard")["why"], "allowed by an administrator's file, for a bench"
+    (root / "etc/yondle/bench.json").chmod(0o666)
+    assert "could have been written by others" in client.ask(do="guard")["why"]
+    (root / STATE / "night").rename(root / STATE / "night.json")
+    (root / "etc/yondle/bench.json").unlink()
     assert client.ask(do="night_over")["ok"]
     assert not (root / STATE / "night.json").exists()
     client.leave()

@@ -30,11 +30,14 @@ from yondle.rigs.bench.protocol import (
     numbers_of,
     plain,
     result_told,
+    row_line,
 )
 
 SILENT_S = 20.0
 """A notebook that says nothing for so long is gone: what it set is put back."""
 BEATS_S, BEATS_AT_REST_S = 1.0, 5.0
+EARLY_S = 0.0005
+"""A wait may end this much too early, and would begin again for nothing."""
 MOST_UNSENT, MOST_ROWS_UNSENT = 1 << 22, 1 << 18
 """Bytes that may wait for a slow line; beyond the second no more samples are added."""
 LONGEST_PASS_S = 86400.0
@@ -153,7 +156,7 @@ class Agent:
         if self._every_s:
             until = min(until, self._next_row)
         writes = [self._writes] if self._unsent else []
-        ready, _, _ = select.select([self._reads, self._news], writes, [], max(0.0, until - now))
+        ready, _, _ = select.select([self._reads, self._news], writes, [], max(0.0, until - now + EARLY_S))
         if self._news in ready:
             os.read(self._news, 4096)
         if self._reads in ready:
@@ -185,8 +188,7 @@ class Agent:
         if machine is not None and self._every_s and now >= self._next_row:
             self._next_row = max(self._next_row + self._every_s, now + self._every_s / 2)
             if len(self._unsent) < MOST_ROWS_UNSENT:
-                row = [None if v is None else float(f"{v:.9g}") for v in machine.sample()]
-                self._tell({"is": "row", "t": self._time(), "slept": self._slept(), "row": row})
+                self._add(row_line(self._clock(), self._slept(), machine.sample()))
         if self._run is not None:
             result = self._run.poll()
             if result is not None:
@@ -311,9 +313,12 @@ class Agent:
         return round(time.clock_gettime(time.CLOCK_BOOTTIME) - time.clock_gettime(time.CLOCK_MONOTONIC), 3)
 
     def _tell(self, told: Mapping[str, Any]) -> None:
+        self._add(line(told))
+
+    def _add(self, told: bytes) -> None:
         if not self._unsent:
             self._sent = self._clock()
-        self._unsent += line(told)
+        self._unsent += told
 
     def _send(self) -> None:
         """Send what the line takes; one that takes nothing for too long is dead."""

@@ -70,7 +70,7 @@ class Line:
         self._lock, self._answered = threading.Lock(), threading.Condition()
         self._answers: dict[int, dict[str, Any]] = {}
         self._queue: deque[Row | Over] = deque(maxlen=MOST_WAITING)
-        self._number = self._waits = 0
+        self._number = self._waits = self.heard_bytes = 0
         self.channels = 0
         self.streams = False
         self.told_last: dict[str, Any] = {}
@@ -106,6 +106,11 @@ class Line:
         """Tell whether it is there, and heard."""
         at_most = SILENT_S if self.streams or self._waits else SILENT_AT_REST_S
         return not self._ended.is_set() and self.silent_s <= at_most
+
+    @property
+    def pid(self) -> int:
+        """The process that reaches the agent."""
+        return self._process.pid
 
     @property
     def code(self) -> int | None:
@@ -234,6 +239,7 @@ class Line:
                         self._said = (self._said + piece)[-_LONGEST_SAID:]
                     else:
                         self._heard = time.monotonic()
+                        self.heard_bytes += len(piece)
                         for each in lines.take(piece):
                             self._take(message(each))
                 if out.fileno() not in open_:
