@@ -225,7 +225,7 @@ def test_a_simulated_rig_and_a_machine_without_a_way_back_begin_no_night(session
         pass
     here = SimpleNamespace(
         logbook=SimpleNamespace(path=tmp_path / "b.yondle"),
-        machine=SimpleNamespace(guard=None, keeper=(keeper := KeeperInMind())),
+        machine=SimpleNamespace(bench=None, guard=None, keeper=(keeper := KeeperInMind())),
     )
     with pytest.raises(KnownError, match="Nothing can bring a plan back"), over_restarts(here, Bounds()):  # type: ignore[arg-type]
         pass
