@@ -112,12 +112,12 @@ def test_larger_text_on_the_desktop_enlarges_everything(display: str, tmp_path: 
         "import os, sys\n"
         "from PySide6.QtCore import QTimer\n"
         "import yondle.desktop.shell.start as start\n"
-        "class Window(start.MainWindow):\n"
+        "class Window(start.Shelf):\n"
         "    def show(self):\n"
         "        super().show()\n"
         "        print(self.devicePixelRatioF(), flush=True)\n"
         "        QTimer.singleShot(0, self.close)\n"
-        "start.MainWindow = Window\n"
+        "start.Shelf = Window\n"
         "sys.exit(start.show(None, None, False))\n"
     )
     for dots, wanted in (("96", "1.0"), ("192", "")):

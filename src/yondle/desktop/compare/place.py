@@ -119,7 +119,9 @@ class ComparePlace(ChartPlace):
     def _showing(self) -> Iterator[None]:
         """Show the table, then the charts of its current row."""
         columns, missing = self._shelf.columns(self._addresses)
-        unread = tuple(p for p in books_nearby(self._book.now) if p not in {b.path for b in self._shelf.books})
+        read = {book.path.resolve() for book in self._shelf.books} | {self._book.now.path.resolve()}
+        near = dict.fromkeys((*self._book.beside(), *books_nearby(self._book.now)))
+        unread = tuple(path for path in near if path.resolve() not in read)
         self.list.show_offers(offers(self._book.now, self._shelf.books), self._addresses, unread)
         view = self.view = compare(columns, self._against)
         self._against = view.against

@@ -6,6 +6,7 @@ import logging
 import threading
 from collections import deque
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -40,11 +41,12 @@ T = TypeVar("T")
 
 
 class OpenBook:
-    """What a place knows of the open logbook: its latest snapshot, and where to send commands."""
+    """What a place knows of the open logbook: its latest snapshot, where to send commands, and what is open `beside` it."""
 
     def __init__(self, bridge: Bridge, latest: Latest) -> None:
         self._bridge = bridge
         self._latest = latest
+        self.beside: Callable[[], tuple[Path, ...]] = tuple
 
     @property
     def now(self) -> Snapshot:

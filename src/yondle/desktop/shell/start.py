@@ -12,8 +12,8 @@ from PySide6.QtGui import QFontInfo
 from PySide6.QtWidgets import QApplication
 
 from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.shelf import Shelf
 from yondle.desktop.shell.speaking import speak
-from yondle.desktop.shell.window import MainWindow
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -52,12 +52,12 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
     app.setDesktopFileName("net.yondle.Yondle")
     speak(app)
     theme = Theme(app, os.environ.get(SCHEME_VARIABLE))
-    window = MainWindow(theme, first_page=logbook is None)
+    window = Shelf(theme, first_page=logbook is None)
     window.show()
     if logbook is not None:
-        window.open_logbook(logbook, pace, evening)
+        window.shown.open_logbook(logbook, pace, evening)
     signal.signal(signal.SIGINT, lambda *_: QTimer.singleShot(0, window.close))
     try:
         return app.exec()
     finally:
-        window.bridge.close()
+        window.end()

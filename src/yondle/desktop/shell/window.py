@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
@@ -18,7 +18,7 @@ from yondle.app.session.owner import Answer, Closed, Opens
 from yondle.app.system.awake import LONG_S, notify
 from yondle.app.system.folders import data_folder, free_name
 from yondle.desktop.link.bridge import Bridge, OpenBook
-from yondle.desktop.look.basics import Eliding, button, label
+from yondle.desktop.look.basics import Eliding, button, label, tip
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.shell import books
 from yondle.desktop.shell.command_list import CommandList
@@ -35,6 +35,8 @@ if TYPE_CHECKING:
     from yondle.desktop.tune.place import TunePlace
     from yondle.views.shared.snapshot import Snapshot
 
+Beside = Callable[[Path | None, Callable[["MainWindow"], None]], None]
+"""Opens a logbook beside another: which, and what opens it in the room it is given."""
 BENCH = "bench"
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
@@ -43,7 +45,13 @@ DEFAULT_PACE = 20.0
 
 
 class MainWindow(QMainWindow):
-    """Opens logbooks and shows their places; one at a time."""
+    """Opens logbooks and shows their places; one at a time, and others beside it where it stands on a shelf.
+
+    `left` is sent when its logbook was closed, `gone` when it is over itself.
+    """
+
+    left = Signal()
+    gone = Signal()
 
     def __init__(self, theme: Theme, first_page: bool = True) -> None:
         """Without its `first_page` the window is empty until a logbook is opened, which is then to be done at once."""
@@ -61,6 +69,8 @@ class MainWindow(QMainWindow):
         self._neighbours_stopped = False
         self._gone_back = ""
         self._busy_since = 0.0
+        self._beside: Beside | None = None
+        self._others: Callable[[], tuple[Path, ...]] = tuple
         self.setWindowTitle("Yondle")
         self.setMinimumSize(*SMALLEST)
         self.resize(*USUAL)
@@ -85,10 +95,20 @@ class MainWindow(QMainWindow):
         """The place where the work is done, while a logbook is open."""
         return self.places.tune if self.places is not None else None
 
+    def shelve(self, beside: Beside, others: Callable[[], tuple[Path, ...]]) -> None:
+        """Have logbooks opened beside this one from now on, by whoever holds them all; `others` gives all that are open."""
+        self._beside, self._others = beside, others
+
     # -- opening -------------------------------------------------------------------------------------------------------
 
     def open_logbook(self, path: Path, pace: float | None = DEFAULT_PACE, evening: bool = False) -> None:
-        """Open a logbook; with `evening` Heron's example is run in it first. A running test has to be stopped before."""
+        """Open a logbook; with `evening` Heron's example is run in it first.
+
+        What is open stays open beside it on a shelf; else a running test has to be stopped before.
+        """
+        if self._beside is not None and self.book is not None and self.book.now.path.resolve() != path.resolve():
+            self._beside(path, lambda other: other.open_logbook(path, pace, evening))
+            return
 
         def open_() -> None:
             self._pace = pace
@@ -145,6 +165,10 @@ class MainWindow(QMainWindow):
         self._once_nothing_runs(run)
 
     def _create(self, path: Path, rig: str, evening: bool) -> None:
+        if self._beside is not None and self.book is not None:
+            self._beside(path, lambda other: other._create(path, rig, evening))
+            return
+
         def create() -> None:
             pace = None if evening else self._pace
             self._begin_opening(path, evening, lambda: books.create_for_window(path, rig, pace))
@@ -289,6 +313,7 @@ class MainWindow(QMainWindow):
             (say("Run Heron II and Bittern, to compare with"), "", self.run_neighbours),
             (say("Open this machine's logbook"), "", self.start_this),
             (say("Open a logbook …"), "Ctrl+O", self._ask_for_file),
+            (say("Start another logbook beside this one"), "Ctrl+N", self._begin_another),
             (say("Close the logbook"), "Ctrl+W", self._close_book),
             *(
                 (say("Go to {name}", name=named(name)), f"Ctrl+{i + 1}", lambda i=i: self.visit(i))
@@ -360,12 +385,13 @@ class MainWindow(QMainWindow):
         self.book = book
         info = book.now.declaration.info
         self._rig_name.setText(info.name if info.id == BENCH else f"{info.name} · {info.place}")
-        self._rig_name.setToolTip(info.place)
+        self._rig_name.setToolTip(tip(info.place))
         self.setWindowTitle(f"{info.name} · Yondle")
         self._show_tabs(True)
         self._pace_button.setVisible(book.now.simulated)
         self.places = places = Rooms(self._theme, self.bridge, book)
         self.addActions(self._stops())
+        book.beside = self._others
         places.made.connect(self._connect)
         places.tune.stopped.connect(self._neighbours_stop)
         places.tune.settled.connect(self._show_settled)
@@ -435,7 +461,7 @@ class MainWindow(QMainWindow):
         self._stop_keys.listen(busy)
         if busy:
             self._busy_since = now
-        elif now - self._busy_since > LONG_S and not self.isActiveWindow():
+        elif now - self._busy_since > LONG_S and not (self.isActiveWindow() and self.isVisible()):
             self._tell_desktop()
         if self._closing and not busy:
             self.close()
@@ -494,6 +520,8 @@ class MainWindow(QMainWindow):
         self._foot.show_settings(now.verified, now.looked.at_s, running, lent)
 
     def _look_at_foot(self) -> None:
+        if not self.isVisible():
+            return
         self._foot.measure()
         self._look_at_machine()
         self._show_foot()
@@ -539,8 +567,14 @@ class MainWindow(QMainWindow):
         def close() -> None:
             self._leave_session()
             self._show_first()
+            self.left.emit()
 
         self._once_nothing_runs(close)
+
+    def _begin_another(self) -> None:
+        """Have a first page beside what is open."""
+        if self._beside is not None and self.book is not None:
+            self._beside(None, lambda other: None)
 
     def _next_pace(self) -> None:
         from yondle.app.machine.machines import PACES
@@ -576,6 +610,7 @@ class MainWindow(QMainWindow):
         self._leave_session()
         self.bridge.close()
         event.accept()
+        self.gone.emit()
 
 
 def _where(now: Snapshot) -> str:
