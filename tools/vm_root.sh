@@ -12,7 +12,7 @@ if [ ! -e "$root/boot" ] || ! ls "$root"/boot/vmlinuz-* > /dev/null 2>&1; then
     for need in debootstrap qemu-system-x86_64 mkfs.ext4; do
         command -v "$need" > /dev/null || apt-get install -y -qq --no-install-recommends debootstrap qemu-system-x86 e2fsprogs > /dev/null
     done
-    debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,linux-image-amd64,python3,udev,kmod,procps bookworm "$root" "$mirror" > /dev/null
+    debootstrap --variant=minbase --include=systemd,systemd-sysv,dbus,linux-image-amd64,python3,udev,kmod,procps,openssh-server bookworm "$root" "$mirror" > /dev/null
 fi
 mkdir -p "$root/etc/systemd/system/serial-getty@ttyS0.service.d"
 cat > "$root/etc/systemd/system/serial-getty@ttyS0.service.d/login.conf" <<'LOGIN'
@@ -24,6 +24,13 @@ echo "/dev/vda / ext4 defaults,errors=remount-ro 0 1" > "$root/etc/fstab"
 echo bench > "$root/etc/hostname"
 echo i6300esb > "$root/etc/modules-load.d/watchdog.conf"
 sed -i 's/^root:[^:]*:/root::/' "$root/etc/shadow"
+# As a bench across the room it is reached over the emulator's own network, with a key made for it.
+printf '[Match]\nName=en*\n[Network]\nDHCP=ipv4\n' > "$root/etc/systemd/network/bench.network"
+chroot "$root" systemctl enable -q systemd-networkd ssh
+[ -e "$at/key" ] || ssh-keygen -q -t ed25519 -N "" -f "$at/key"
+mkdir -p "$root/root/.ssh"
+cp "$at/key.pub" "$root/root/.ssh/authorized_keys"
+cp "$root/etc/ssh/ssh_host_ed25519_key.pub" "$at/host.pub"
 rm -f "$root/etc/resolv.conf"
 cp "$(ls -t dist/yondle_*+py311_*.deb | head -n 1)" "$root/tmp/yondle.deb"
 cp "$(ls -t dist/yondle-helper_*.deb | head -n 1)" "$root/tmp/helper.deb"

@@ -15,12 +15,15 @@ from threading import Timer
 import pytest
 
 from tests.bench.ssh import SshBench, bench_over_ssh, can_be_had
+from yondle.app.books.export import share
+from yondle.app.books.reading import read_book
 from yondle.app.machine.machines import choose_rig
 from yondle.app.plans.nights import Bounds
 from yondle.app.plans.plans import StartPlan
 from yondle.app.session.across import LookAtBench, RestartWith
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.proposing import Propose
+from yondle.app.session.remarks import WriteNote
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.model.errors import KnownError
@@ -205,6 +208,17 @@ def test_a_night_through_restarts_is_bounded_and_rests_at_stock(bench: SshBench,
     assert verdicts[2:] == [Verdict.DOWN, Verdict.HELD, Verdict.DOWN]
     assert values(bench) == "clock=4200 fan=40"
     assert session.snapshot.in_force == session.declaration.stock
+
+
+def test_a_copy_to_give_away_doesnt_say_where_the_bench_is(bench: SshBench, session: Session, tmp_path: Path) -> None:
+    session.do(RestartWith("true"))
+    session.do(WriteNote(2, "on 127.0.0.1"))
+    share(session.snapshot, tmp_path / "copy.yondle")
+    session.close()
+    assert b"127.0.0.1" not in (tmp_path / "copy.yondle").read_bytes()
+    copy = read_book(tmp_path / "copy.yondle")
+    assert (copy.declaration.info.name, copy.declaration.info.place) == ("bench", "ssh://bench")
+    assert [record.step.number for record in copy.steps] == [1, 2]
 
 
 @pytest.mark.parametrize(

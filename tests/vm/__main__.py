@@ -7,15 +7,15 @@ import sys
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 
-from tests.vm import kept, nights, odd
+from tests.vm import bench, kept, nights, odd
 from tests.vm.machine import folder
 
 
 def main() -> None:
-    """Run `kept TIMES [MACHINES]`, `nights …` or `odd …`, on so many machines at once."""
+    """Run `kept TIMES [MACHINES]`, `nights …`, `odd …` or `bench …`, on so many machines at once."""
     part, times, machines = sys.argv[1], int(sys.argv[2]), int((*sys.argv[3:], "2")[0])
     first = int(os.environ.get("SEED", "1"))
-    runs = {"kept": kept.run, "nights": nights.run, "odd": odd.run}
+    runs = {"kept": kept.run, "nights": nights.run, "odd": odd.run, "bench": bench.run}
     with ThreadPoolExecutor(machines) as pool:
         each = [times // machines + (i < times % machines) for i in range(machines)]
         tallies = list(pool.map(lambda i: runs[part](folder(), each[i], first + i), range(machines)))

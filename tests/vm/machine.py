@@ -26,11 +26,11 @@ class NoAnswerError(Exception):
 class Vm:
     """A machine with a disk of its own; `folder` has the kernel, the first file system and the image."""
 
-    def __init__(self, folder: Path, seed: int, words: str = "") -> None:
+    def __init__(self, folder: Path, seed: int, words: str = "", ssh_port: int = 0) -> None:
         self.dice = random.Random(seed)
         self._place = Path(tempfile.mkdtemp(prefix="vm"))
         self.disk = Disk(folder / "disk.img", self._place / "disk")
-        self._folder, self._words = folder, words
+        self._folder, self._words, self._ssh_port = folder, words, ssh_port
         self._process: subprocess.Popen[bytes] | None = None
         self._line: socket.socket | None = None
         self._heard = ""
@@ -49,6 +49,9 @@ class Vm:
             "-chardev", f"socket,id=serial,path={serial},server=on,wait=off", "-serial", "chardev:serial",
             "-qmp", f"unix:{monitor},server=on,wait=off",
         ]  # fmt: skip
+        if self._ssh_port:
+            forward = f"user,model=virtio-net-pci,hostfwd=tcp:127.0.0.1:{self._ssh_port}-:22"
+            command += ["-nic", forward]
         serial.unlink(missing_ok=True)
         self._process = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL

@@ -11,7 +11,8 @@ import socket
 from pathlib import Path
 from typing import Any
 
-from yondle.formats.documents import Conditions, KeptDeclaration, References, ReportQuestion
+from yondle.app.machine.machines import BENCH, bench_at
+from yondle.formats.documents import BenchAcross, Conditions, KeptDeclaration, References, ReportQuestion
 from yondle.formats.whole_files import write_whole
 from yondle.language.saying import say
 from yondle.logbook.archive import Values, restore
@@ -20,6 +21,7 @@ from yondle.logbook.records import reading
 from yondle.logbook.store import damaged
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
+from yondle.rigs.bench.ssh import SCHEME
 from yondle.views.record.log import Kind, LogRow, LogRows, book_title, place_of
 from yondle.views.shared.measured import changed_words
 from yondle.views.shared.snapshot import Snapshot
@@ -37,6 +39,8 @@ _TOLD = {
 }  # fmt: skip
 _TOLD_STATES = {Conditions.NAME, ReportQuestion.NAME, References.NAME}
 """Where people's and programs' own words stand. What means something to Yondle (ids, settings, definitions) keeps its names."""
+NOWHERE = "bench"
+"""What a machine across the room is called in a copy to give away."""
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -173,8 +177,12 @@ def _without_private(values: Any) -> Any:
     """
     host, user, home = socket.gethostname(), _user(), str(Path.home())
     everywhere = [(re.compile(re.escape(home) + r"(?![\w.-])"), _HOME)] if len(home) > _SHORTEST_NAME else []
-    told = list(everywhere)
-    for name, put in ((host, "(host)"), (host.split(".")[0], "(host)"), (user, "(user)")):
+    benches = [
+        bench_at(row["definition"].partition("\n")[0]) for row in values["tables"]["rig"] if row["kind"] == BENCH
+    ]
+    told = [*((re.compile(re.escape(str(each))), f"{SCHEME}{NOWHERE}") for each in benches), *everywhere]
+    of_benches = [pair for each in benches for pair in ((each.host, NOWHERE), (each.user, "(user)"))]
+    for name, put in (*of_benches, (host, "(host)"), (host.split(".")[0], "(host)"), (user, "(user)")):
         if len(name) >= _SHORTEST_NAME and name.lower() not in _EVERYBODY:
             told.append((re.compile(rf"\b{re.escape(name)}\b"), put))
     tables = {
@@ -187,7 +195,11 @@ def _without_private(values: Any) -> Any:
         ]
         for table, rows in values["tables"].items()
     }
-    for row, before in zip(tables["state"], values["tables"]["state"], strict=True):
+    for rig in (row for row in tables["rig"] if row["kind"] == BENCH):
+        rig["name"], rig["definition"] = NOWHERE, f"{SCHEME}{NOWHERE}\n{str(rig['definition']).partition(chr(10))[2]}"
+    tables["state"] = [row for row in tables["state"] if row["name"] != BenchAcross.NAME]
+    kept = [row for row in values["tables"]["state"] if row["name"] != BenchAcross.NAME]
+    for row, before in zip(tables["state"], kept, strict=True):
         if row["name"] in _TOLD_STATES:
             row["value"] = _scrubbed(before["value"], told)
         elif row["name"] == KeptDeclaration.NAME and isinstance(row["value"], dict):

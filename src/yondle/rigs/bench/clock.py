@@ -11,8 +11,10 @@ HOLDS_S = 2.0
 """So long after the last sample time stands at it."""
 SHORT_S = 0.06
 """A sample that comes so much sooner than it was waited for is the one that was meant."""
-APART_AT_MOST_S = 60.0
+LATE_AT_MOST_S, EARLY_AT_MOST_S = 60.0, 2.0
 """A sample dated further than this from when it could have been taken is no sample."""
+RELATED_FOR_S = 300.0
+"""Clocks drift: after this long they are related anew, before the next pass."""
 
 
 class OwnClock(Protocol):

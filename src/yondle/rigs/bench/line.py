@@ -180,6 +180,12 @@ class Line:
         changes = self.told_last.get("changes")
         return changes if isinstance(changes, list) and len(changes) <= MOST_WAITING else []
 
+    def give_up(self, why: str) -> None:
+        """Take it for broken, and hear no more."""
+        self.broken = self.broken or why
+        self._ended.set()
+        self._process.terminate()
+
     def drop(self) -> None:
         """Let go of the line as it is."""
         if self._process.poll() is None:

@@ -17,7 +17,15 @@ from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Reading
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import PassResult
-from yondle.rigs.bench.clock import APART_AT_MOST_S, BenchClock, OwnClock, Related, related
+from yondle.rigs.bench.clock import (
+    EARLY_AT_MOST_S,
+    LATE_AT_MOST_S,
+    RELATED_FOR_S,
+    BenchClock,
+    OwnClock,
+    Related,
+    related,
+)
 from yondle.rigs.bench.line import SETS_WITHIN_S, Line, LineDeadError, Over, Row
 from yondle.rigs.bench.protocol import (
     FORMAT,
@@ -34,6 +42,8 @@ from yondle.rigs.bench.ssh import Address, why_not
 BEGINS_WITHIN_S = 60.0
 """ssh has connected and the agent has looked at its machine by then."""
 TRIES_EVERY_S, AT_REST_S = 3.0, 5.0
+BELIEVED_WITHIN_S = 20.0
+"""A line that is heard, and over which no sample comes that could be one for so long, is given up."""
 COMES_BACK_WITHIN_S = 240.0
 """How long a bench that is lost is waited for before the test is left open; a plan at night waits longer."""
 SIGNS_SLACK_S = 5.0
@@ -114,6 +124,7 @@ class BenchRig:
         self._line: Line | None = None
         self._boot = ""
         self._agent_died = False
+        self._related_at = 0.0
         self._slept_s = 0.0
         self._row: Row | None = None
         self._latest_t = 0.0
@@ -185,6 +196,9 @@ class BenchRig:
     def start(self, workload: str, seconds: float, setup: Setup) -> _BenchRun:
         """Start a pass."""
         del setup
+        line = self._there()
+        if time.monotonic() - self._related_at > RELATED_FOR_S:
+            self._guarded(lambda: self._read(lambda: self._relate(line, 3)))
         if self.patience.guards:
             self._ask("guard", SETS_WITHIN_S, on=True)
         told = self._ask("start", SETS_WITHIN_S, workload=workload, seconds=seconds).get("pass")
@@ -253,11 +267,7 @@ class BenchRig:
             boot = boot_of(began.get("boot"))
             line.channels = len(declaration.channels)
 
-            def asked() -> tuple[float, float]:
-                told = numbers_of({k: v for k, v in line.ask("clock").items() if k in ("t", "wall")})
-                return told["t"], told["wall"]
-
-            self.contact.related = related(asked, time.monotonic, time.time)
+            self._relate(line, 5)
             before = began.get("before")
             told = before if isinstance(before, dict) else {}
             ours = (told.get("session"), told.get("boot")) == (self._session, boot)
@@ -270,9 +280,18 @@ class BenchRig:
             raise _AwayError(refused.problem, refused.remedy, False) from refused
         self._line, self._boot = line, boot
         self._latest_t = 0.0
-        self.clock.delay_s = self.contact.related.within_s
         self.contact.since_s, self.contact.why, self.contact.remedy = None, "", ""
         return declaration
+
+    def _relate(self, line: Line, times: int) -> None:
+        """Relate both clocks."""
+
+        def asked() -> tuple[float, float]:
+            told = numbers_of({k: v for k, v in line.ask("clock").items() if k in ("t", "wall")})
+            return told["t"], told["wall"]
+
+        made = self.contact.related = related(asked, time.monotonic, time.time, times)
+        self.clock.delay_s, self._related_at = made.within_s, time.monotonic()
 
     def _why(self, line: Line, error: Exception) -> _AwayError:
         if line.broken or isinstance(error, NotUnderstoodError | KeyError):
@@ -340,21 +359,24 @@ class BenchRig:
         if line is None or relation is None or not line.streams or not claimed:
             self._row = None
             return None
+        until = time.monotonic() + seconds + BELIEVED_WITHIN_S
         try:
             while True:
-                heard = line.take(max(seconds, 0.05) + 20.0)
+                heard = line.take(until - time.monotonic())
                 if isinstance(heard, Over):
                     if self._run is not None and heard.number == self._run.number:
                         self._run.result = heard.result
                     continue
                 if heard is None:
+                    line.give_up(say("its samples are dated otherwise than they can be, or don't come"))
                     raise LineDeadError
                 at = heard.t + relation.offset_s + self._own.now() - time.monotonic()
-                plausible = abs(at - self._own.now()) < APART_AT_MOST_S
-                if not plausible or heard.t < self._latest_t + self.declaration.sample_interval_s / 4:
-                    continue
-                self._latest_t, self._row = heard.t, heard
-                return at, heard.slept_s
+                plausible = -LATE_AT_MOST_S < at - self._own.now() < EARLY_AT_MOST_S
+                if plausible and heard.t >= self._latest_t + self.declaration.sample_interval_s / 4:
+                    self._latest_t, self._row = heard.t, heard
+                    return at, heard.slept_s
+                if time.monotonic() > until:
+                    line.give_up(say("its samples are dated otherwise than they can be, or don't come"))
         except LineDeadError:
             self._row = None
             return None
