@@ -138,6 +138,7 @@ def take_all(camera: Camera) -> None:
         camera.take(window, "tune-small")
     resumed(camera)
     kept(camera)
+    across(camera)
 
 
 GRID = """
@@ -216,7 +217,7 @@ def recording(camera: Camera, window: MainWindow) -> None:
 
 
 def entering(camera: Camera, window: MainWindow) -> None:
-    """Memory knobs, what is said before one is tested, what is to be entered by hand, and a sweep."""
+    """Memory knobs, what is said before one is tested, and what is to be entered by hand."""
     tune = window.tune
     tune.rulers.unfold(["memory"])
     tune._propose("cas", 38)
@@ -230,9 +231,6 @@ def entering(camera: Camera, window: MainWindow) -> None:
     tune.side.cards.clear()
     tune.rulers.unfold(["processor"])
     tune._enter("core_clock")
-    tune.actions_by_name["sweep"].trigger()
-    camera.take(window, "tune-sweep")
-    tune.side.cards.clear()
 
 
 def searching(camera: Camera, window: MainWindow) -> None:
@@ -334,6 +332,35 @@ def kept(camera: Camera) -> None:
         camera.until(lambda: window.book.now.kept_here is not None)
         window.tune.profiles.show()
         camera.take(window, "tune-kept")
+
+
+def across(camera: Camera) -> None:
+    """A machine across the room that is away now: a small one behind a real agent, which a stand-in for ssh starts."""
+    import sys
+
+    from yondle.app.machine.machines import choose_rig
+    from yondle.app.session.proposing import Propose
+    from yondle.app.session.testing import TryProposal
+
+    folder = camera.home / "across"
+    folder.mkdir()
+    (folder / "boot").write_text("b1")
+    ssh = folder / "ssh"
+    ssh.write_text(f"#!/bin/sh\nexec {sys.executable} -m tests.bench.agent {folder}\n")
+    ssh.chmod(0o755)
+    os.environ["PATH"] = f"{folder}{os.pathsep}{os.environ['PATH']}"
+    os.environ["PYTHONPATH"] = str(FOLDER.parent.parent)
+    book = camera.home / "bench.yondle"
+    session = create_logbook(book, choose_rig("ssh://tuner@bench"))
+    session.do(RunBaseline(5))
+    for clock in (4300, 4400, 4500, 4600):
+        session.do(Propose("clock", clock))
+        session.do(TryProposal(5, turns=False))
+    session.close()
+    ssh.write_text("#!/bin/sh\necho 'ssh: connect to host bench port 22: No route to host' >&2\nexit 255\n")
+    with camera.window() as window:
+        camera.open(window, book)
+        camera.take(window, "tune-away")
 
 
 def main() -> None:

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from tests.vm.kept import Tally
 from tests.vm.machine import NoAnswerError, Vm
-from tests.vm.nights import PLAN, SHORTENED, WORKLOAD
+from tests.vm.nights import PLAN, SHORTENED, WORKLOAD, misnamed
 
 KINDS = ("frozen user space", "panic", "reset", "powered off")
 FOR_THE_BENCH = (
@@ -110,7 +110,7 @@ def run(folder: Path, times: int, seed: int) -> Tally:
             open_before = rows[-1] if rows[-1][4] is None else None
             vm.go_down("power cut" if kind == "powered off" else kind)
             found = _wait_for_more(notebook, plan, before)
-            wrong = _wrong(open_before, found) or _lost(notebook, traced)
+            wrong = misnamed(open_before, found) or _lost(notebook, traced)
             if wrong:
                 tally.wrong.append(f"{number}: {kind}: {wrong}; before {open_before}")
             print(f"{number} {kind}: {wrong or 'goes on'}", flush=True)
@@ -161,17 +161,6 @@ def _wait_for_more(notebook: Notebook, plan: subprocess.Popen[bytes], before: in
             break
         time.sleep(0.5)
     raise NoAnswerError(f"the plan doesn't go on: {notebook.log()}")
-
-
-def _wrong(open_before: tuple[int, int, str | None, str | None, str | None] | None, found: Rows) -> str:
-    if open_before is None:
-        return ""
-    same = next((row for row in found if row[0] == open_before[0]), None)
-    if same is None:
-        return "the attempt that was open is lost"
-    if same[2] is None and same[3] == "held":
-        return ""
-    return "" if same[2] == "crashed and restarted" else f"it is named {same[2]}"
 
 
 def _lost(notebook: Notebook, before: dict[int, float]) -> str:

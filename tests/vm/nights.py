@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 from tests.vm.kept import Tally
@@ -64,7 +65,7 @@ def run(folder: Path, times: int, seed: int) -> Tally:
             open_before, traced = _open(vm)
             vm.go_down(kind)
             found = _wait_for_more(vm, before)
-            wrong = _wrong(open_before, found) or _lost(vm, traced)
+            wrong = misnamed(open_before, found) or _lost(vm, traced)
             if wrong:
                 tally.wrong.append(f"{number}: {kind}: {wrong}; before {open_before}")
             print(f"{number} {kind}: {wrong or 'goes on'}", flush=True)
@@ -143,7 +144,7 @@ def _wait_for_more(vm: Vm, before: int) -> list[list[object]]:
     )
 
 
-def _wrong(open_before: list[object] | None, found: list[list[object]]) -> str:
+def misnamed(open_before: Sequence[object] | None, found: Sequence[Sequence[object]]) -> str:
     if open_before is None:
         return ""
     same = next((row for row in found if row[0] == open_before[0]), None)

@@ -39,6 +39,11 @@ class Foot(QFrame):
         self._verified.setText(say("Nothing open"))
         self._journal.setText("")
 
+    def show_away(self) -> None:
+        """Say that the machine can't be asked."""
+        self._verified.setText(say("Settings can't be read back: the machine is away"))
+        self._journal.setText(say("Journal safe"))
+
     def show_settings(self, seen: Verified, now_s: float, on_trial: bool, lent: bool) -> None:
         """Say what was read back when, or that a setting is on trial; `now_s` is on the clock of the machine.
 

@@ -511,6 +511,9 @@ class MainWindow(QMainWindow):
 
     def _show_foot(self) -> None:
         now = self.book.now if self.book is not None else None
+        if now is not None and now.looked.away:
+            self._foot.show_away()
+            return
         if now is None or now.verified is None:
             self._foot.show_nothing()
             return

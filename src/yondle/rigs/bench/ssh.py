@@ -119,7 +119,7 @@ def why_not(address: Address, said: str, code: int | None) -> tuple[str, str, bo
             say("Install the same version there as here."),
             False,
         )
-    last = next((each.strip() for each in reversed(said.splitlines()) if each.strip()), "")
+    last = next((each.strip() for each in reversed(said.splitlines()) if each.strip()), "").removeprefix("ssh: ")
     if any(
         each in said
         for each in (
