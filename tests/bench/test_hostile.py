@@ -76,12 +76,13 @@ def test_a_flood_of_samples_is_no_more_than_a_machine_gives(monkeypatch: pytest.
     [
         'say({"is": "row", "t": 1e300, "slept": 0, "row": [50.0, 1.0]})',
         'say({"is": "row", "t": now(), "slept": 0, "row": [50.0]})',
+        'say({"is": "row", "t": now(), "slept": 0, "row": [10**400, 1.0]})',
         'say({"is": "over", "pass": 1, "result": {"ok": True, "score": "x"}})',
         'sys.stdout.write("[" * 100000 + "\\n"); sys.stdout.flush()',
         'sys.stdout.write("x" * 5000000); sys.stdout.flush()',
         "sys.exit(3)",
     ],
-    ids=["date", "row", "result", "depth", "length", "end"],
+    ids=["date", "row", "number", "result", "depth", "length", "end"],
 )
 def test_what_is_no_word_of_the_protocol_ends_the_talk(flood: str) -> None:
     rig = bench(flood)

@@ -52,6 +52,7 @@ from yondle.rigs.bench.agent import Agent
 from yondle.rigs.bench.protocol import (
     FORMAT,
     NotUnderstoodError,
+    changes_of,
     declaration_of,
     facts_of,
     line,
@@ -87,6 +88,7 @@ BENCH_ANSWERS: dict[str, Any] = {
     "result": result_told(PassResult(True, 210.5, 1.0, measured=Measured(parts={"a": 1.0}), frame_times_ms=(4.0, 5.0))),
     "replies": [{"knob": "clock", "asked": 4300.0, "taken": False, "message": "no", "after_restart": False}],
     "facts": {"kernel": "6.1", "room": 21.5},
+    "changes": [{"knob": "clock", "before": 4300.0, "after": 4200.0}],
 }
 
 PLANS = (
@@ -430,6 +432,8 @@ class Formats:
                     assert result_of(answer).duration_s >= 0.0
                 case "replies":
                     replies_of(answer)
+                case "changes":
+                    changes_of(answer if isinstance(answer, list) else [answer], DECLARATION)
                 case _:
                     facts_of(answer)
         except NotUnderstoodError as error:

@@ -9,6 +9,7 @@ import json
 import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import fields, is_dataclass, replace
 from enum import Enum
 from functools import cache
@@ -17,6 +18,7 @@ from typing import Any
 from pydantic import TypeAdapter, ValidationError
 
 from yondle.language.saying import kept, said_again, say
+from yondle.model.knobs import Change
 from yondle.model.measured import Measured
 from yondle.model.rigs import Absent, KnobReply, RigDeclaration
 from yondle.model.sensors import Reading
@@ -223,6 +225,16 @@ def replies_of(told: object) -> tuple[KnobReply, ...]:
     return tuple(made)
 
 
+def changes_of(told: list[Any], declaration: RigDeclaration) -> tuple[Change, ...]:
+    """Read what was put back; what is none of the bench's knobs, or no number, is left out."""
+    known, made = {knob.id for knob in declaration.knobs}, []
+    for each in told:
+        if isinstance(each, dict) and isinstance(each.get("knob"), str) and each["knob"] in known:
+            with suppress(NotUnderstoodError):
+                made.append(Change(each["knob"], _number(each.get("before")), _number(each.get("after"))))
+    return tuple(made)
+
+
 def result_of(told: object) -> PassResult:
     """Read what a pass brought."""
     if not isinstance(told, dict) or type(told.get("ok")) is not bool:
@@ -275,9 +287,13 @@ def _name(told: object) -> str:
 
 
 def _number(told: object) -> float:
-    if type(told) not in (int, float) or not math.isfinite(float(told)):  # type: ignore[arg-type]
+    try:
+        number = float(told) if type(told) in (int, float) else math.nan  # type: ignore[arg-type]
+    except OverflowError:
+        number = math.nan
+    if not math.isfinite(number):
         raise NotUnderstoodError("a number is none")
-    return float(told)  # type: ignore[arg-type]
+    return number
 
 
 def _no_number(words_: str) -> float:

@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any, NoReturn, TypeVar
 
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import duration
@@ -31,6 +31,7 @@ from yondle.rigs.bench.protocol import (
     FORMAT,
     NotUnderstoodError,
     boot_of,
+    changes_of,
     declaration_of,
     facts_of,
     numbers_of,
@@ -85,9 +86,8 @@ class BenchSettings:
 
 @dataclass
 class Contact:
-    """How the bench is reached now: since when it isn't, in seconds of our clock, and why."""
+    """How the bench is reached now: why it isn't, and how both clocks stand."""
 
-    since_s: float | None = None
     why: str = ""
     remedy: str = ""
     related: Related | None = None
@@ -125,7 +125,6 @@ class BenchRig:
         self._boot = ""
         self._agent_died = False
         self._related_at = 0.0
-        self._slept_s = 0.0
         self._row: Row | None = None
         self._latest_t = 0.0
         self._claimed_s = 0.0
@@ -215,20 +214,13 @@ class BenchRig:
         if self._line is not None:
             told |= self._read(lambda: facts_of(self._ask("facts").get("facts")))
         if self.contact.related is not None:
-            told[say("line's delay")] = f"{1000.0 * self.contact.related.within_s:.1f} ms"
+            told[later("line's delay")] = f"{1000.0 * self.contact.related.within_s:.1f} ms"
         return told
 
     def close(self) -> tuple[Change, ...]:
         """Have the bench put everything back; gives what it put back, as it tells."""
         line, self._line = self._line, None
-        made = []
-        for each in line.close() if line is not None else []:
-            with_numbers = isinstance(each, dict) and all(
-                type(each.get(k)) in (int, float) for k in ("before", "after")
-            )
-            if with_numbers and any(knob.id == each.get("knob") for knob in self.declaration.knobs):
-                made.append(Change(each["knob"], float(each["before"]), float(each["after"])))
-        return tuple(made)
+        return changes_of(line.close(), self.declaration) if line is not None else ()
 
     # -- the line ----------------------------------------------------------------------------------------------------------
 
@@ -272,7 +264,7 @@ class BenchRig:
             told = before if isinstance(before, dict) else {}
             ours = (told.get("session"), told.get("boot")) == (self._session, boot)
             self._agent_died = ours and told.get("ended") == ""
-        except (LineDeadError, NotUnderstoodError, KeyError) as error:
+        except (LineDeadError, NotUnderstoodError) as error:
             line.drop()
             raise self._why(line, error) from error
         except KnownError as refused:
@@ -280,21 +272,22 @@ class BenchRig:
             raise _AwayError(refused.problem, refused.remedy, False) from refused
         self._line, self._boot = line, boot
         self._latest_t = 0.0
-        self.contact.since_s, self.contact.why, self.contact.remedy = None, "", ""
+        self.contact.why, self.contact.remedy = "", ""
         return declaration
 
     def _relate(self, line: Line, times: int) -> None:
         """Relate both clocks."""
 
         def asked() -> tuple[float, float]:
-            told = numbers_of({k: v for k, v in line.ask("clock").items() if k in ("t", "wall")})
+            answer = line.ask("clock")
+            told = numbers_of({name: answer.get(name) for name in ("t", "wall")})
             return told["t"], told["wall"]
 
         made = self.contact.related = related(asked, time.monotonic, time.time, times)
         self.clock.delay_s, self._related_at = made.within_s, time.monotonic()
 
     def _why(self, line: Line, error: Exception) -> _AwayError:
-        if line.broken or isinstance(error, NotUnderstoodError | KeyError):
+        if line.broken or isinstance(error, NotUnderstoodError):
             said = line.broken or str(error)
             return _AwayError(
                 say("What answers on {at} isn't understood ({said}).", at=self._address.target, said=said),
@@ -311,8 +304,6 @@ class BenchRig:
         return replace(declaration, info=info)
 
     def _is_away(self, why: _AwayError) -> None:
-        if self.contact.since_s is None:
-            self.contact.since_s = self._own.now()
         self.contact.why, self.contact.remedy = why.problem, why.remedy
 
     def _there(self) -> Line:
