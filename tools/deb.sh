@@ -1,6 +1,6 @@
 #!/bin/sh
-# Builds Debian packages in dist/: `yondle`, with what it needs from the lock file under /usr/lib/yondle, and `yondle-helper`, which
-# runs as root. Run by `make deb`. PYTHON names the interpreter of the release it is for (3.11 for Debian 12, 3.13 for Debian 13,
+# Builds Debian packages in dist/: `yondle`, with what it needs from the lock file under /usr/lib/yondle, `yondle-agent`, which is
+# enough of it for a bench across the room, and `yondle-helper`, which runs as root. Run by `make deb`. PYTHON names the interpreter of the release it is for (3.11 for Debian 12, 3.13 for Debian 13,
 # 3.12 for Ubuntu 24.04); without one it is that of .venv.
 set -eu
 cd "$(dirname "$0")/.."
@@ -14,6 +14,11 @@ trap 'rm -rf "$both"' EXIT
 mkdir -p dist
 tools/gather.sh "$both"
 root=$both/yondle
+agent=$both/yondle-agent
+cp -a "$root" "$agent"
+tools/agent_only.sh "$agent"
+mkdir -p "$agent/DEBIAN" "$agent/usr/share/doc"
+[ ! -e "$agent/usr/share/doc/yondle" ] || mv "$agent/usr/share/doc/yondle" "$agent/usr/share/doc/yondle-agent"
 mkdir -p "$root/DEBIAN" "$both/yondle-helper/DEBIAN" "$root/usr/share/zsh/vendor-completions"
 mv "$root"/usr/share/zsh/site-functions/_yondle "$root/usr/share/zsh/vendor-completions/"
 rmdir "$root/usr/share/zsh/site-functions"
@@ -33,6 +38,22 @@ Description: logbook for PC tuners
  You change one setting of a PC, Yondle tests it, tells a gain from noise, writes
  everything down, and puts the machine back when the setting fails.
 CONTROL
+cat > "$agent/DEBIAN/control" <<CONTROL
+Package: yondle-agent
+Version: $full
+Architecture: $arch
+Maintainer: Yondle's maintainers <maintainers@yondle.invalid>
+Installed-Size: $(du -sk "$agent/usr" | cut -f1)
+Depends: python$minor, python3 (<< $next)
+Recommends: yondle-helper (= $version), openssh-server
+Conflicts: yondle
+Section: utils
+Priority: optional
+Description: a bench for a Yondle elsewhere
+ What Yondle starts over SSH on a machine that is tuned from another: it sets
+ knobs, reads sensors and runs benchmarks, and puts everything back when it
+ hears no more. No window, and no port.
+CONTROL
 cat > "$root/DEBIAN/postinst" <<POSTINST
 #!/bin/sh
 set -e
@@ -44,6 +65,7 @@ set -e
 find /usr/lib/yondle -name __pycache__ -prune -exec rm -rf {} +
 PRERM
 
+cp "$root/DEBIAN/postinst" "$root/DEBIAN/prerm" "$agent/DEBIAN/"
 cat > "$both/yondle-helper/DEBIAN/control" <<CONTROL
 Package: yondle-helper
 Version: $version
@@ -83,8 +105,9 @@ if [ "$1" = purge ]; then
     rmdir --ignore-fail-on-non-empty /etc/yondle/own.d /etc/yondle 2> /dev/null || true
 fi
 POSTRM
-chmod 755 "$root/DEBIAN/postinst" "$root/DEBIAN/prerm" "$both/yondle-helper/DEBIAN/"p*
+chmod 755 "$root/DEBIAN/"p* "$agent/DEBIAN/"p* "$both/yondle-helper/DEBIAN/"p*
 chmod -R go-w "$both"
 dpkg-deb --root-owner-group -Zxz -z1 --build "$root" "dist/yondle_${full}_$arch.deb" > /dev/null
+dpkg-deb --root-owner-group -Zxz -z1 --build "$agent" "dist/yondle-agent_${full}_$arch.deb" > /dev/null
 dpkg-deb --root-owner-group -Zxz -z1 --build "$both/yondle-helper" "dist/yondle-helper_${version}_all.deb" > /dev/null
-ls -l "dist/yondle_${full}_$arch.deb" "dist/yondle-helper_${version}_all.deb"
+ls -l "dist/yondle_${full}_$arch.deb" "dist/yondle-agent_${full}_$arch.deb" "dist/yondle-helper_${version}_all.deb"

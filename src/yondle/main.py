@@ -48,6 +48,12 @@ def run(arguments: list[str]) -> int:
         return EXIT_KNOWN
     except KeyboardInterrupt:
         return _interrupted(arguments)
+    except ModuleNotFoundError as missing:
+        if missing.name != "typer":
+            return _report_fault()
+        words = say("Only the agent of a bench is installed here. Install the package yondle for everything else.")
+        print(f"yondle: {words}", file=sys.stderr)
+        return EXIT_KNOWN
     except Exception:
         return _report_fault()
     return 0
