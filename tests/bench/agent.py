@@ -61,6 +61,7 @@ class SmallMachine:
         self.declaration = DECLARATION
         self.values = {knob.id: knob.stock for knob in DECLARATION.knobs}
         self.running: Pass | None = None
+        self.missing = "the helper isn't installed"
         self._note()
 
     def boot_id(self) -> str:

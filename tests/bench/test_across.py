@@ -212,6 +212,7 @@ def test_a_night_through_restarts_is_bounded_and_rests_at_stock(bench: SshBench,
 
 def test_a_copy_to_give_away_doesnt_say_where_the_bench_is(bench: SshBench, session: Session, tmp_path: Path) -> None:
     session.do(RestartWith("true"))
+    assert any("isn't offered: the helper isn't installed." in told for told in session.do(LookAtBench()).lines())
     session.do(WriteNote(2, "on 127.0.0.1"))
     share(session.snapshot, tmp_path / "copy.yondle")
     session.close()

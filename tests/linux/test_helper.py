@@ -286,6 +286,12 @@ def test_the_way_to_the_helper_says_what_is_missing(tmp_path: Path, monkeypatch:
     assert "another version" in find_way(*both).missing, "there are no parts of it"
     shutil.copytree(SOURCE, local.folder)
     assert find_way(*both).command == (str(tmp_path / "pkexec"), str(local.starts)), "the package's is another"
+    assert "docs/bench.md" in find_way(*both, asks=False).missing, "on a bench nobody can be asked"
+    (tmp_path / "sudo").write_text(f'#!/bin/sh\n[ "$*" = "-n -l {local.starts}" ]\n')
+    (tmp_path / "sudo").chmod(0o755)
+    assert find_way(*both, asks=False).command == (str(tmp_path / "sudo"), "-n", str(local.starts))
+    (tmp_path / "sudo").write_text("#!/bin/sh\nexit 1\n")
+    assert find_way(*both, asks=False).command == ()
     shutil.copytree(SOURCE, packaged.folder)
     assert find_way(*both).command == (str(tmp_path / "pkexec"), str(packaged.starts))
     for place in (packaged, local):

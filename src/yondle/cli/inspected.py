@@ -39,6 +39,9 @@ def print_inspection(found: Inspection, console: Console) -> None:
         console.print(f"  {channel.name}: {shown}")
     if found.families:
         _print_families(found, console)
+    elif found.helper_missing:
+        console.print(say("What only root may set:"))
+        console.print(say("  can't be set: {helper_missing}.", helper_missing=found.helper_missing))
 
 
 def _print_families(found: Inspection, console: Console) -> None:

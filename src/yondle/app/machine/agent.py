@@ -85,7 +85,8 @@ def _machine(asked: Mapping[str, Any], clock: RealClock) -> BenchHere:
         raise NotUnderstoodError("processors are a list of numbers")
     workloads, own = own_files(user_config_path("yondle", appauthor=False) / "bench")
     setup = ThisSetup(WorkloadSettings(nice, memory_mib, "", tuple(processors)), workloads, (), own)
-    return BenchHere(make_this(setup, clock, find_way(asks=False), allowed=True))
+    way = find_way(asks=False)
+    return BenchHere(make_this(setup, clock, way, allowed=True), way.missing)
 
 
 def own_files(folder: Path) -> tuple[tuple[str, ...], tuple[str, ...]]:
@@ -108,8 +109,9 @@ def _ours(path: Path) -> bool:
 class BenchHere:
     """This machine as the agent takes it: as a rig, and with a watchdog over its passes where one is wanted."""
 
-    def __init__(self, rig: ThisRig) -> None:
-        self._rig, self._guards = rig, ExitStack()
+    def __init__(self, rig: ThisRig, missing: str = "") -> None:
+        """`missing` says why what only root may set isn't offered."""
+        self._rig, self.missing, self._guards = rig, missing, ExitStack()
         self._guarded = False
 
     def __getattr__(self, name: str) -> Any:

@@ -58,7 +58,8 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
         clock.wait(LOOKED_AT_S)
     readings = rig.sample()
     if not this:
-        return Inspection(rig.declaration, readings)
+        missing = machine.bench.contact.missing if machine.bench is not None else ""
+        return Inspection(rig.declaration, readings, helper_missing=missing)
     from yondle.rigs.linux.families import look
     from yondle.rigs.linux.files import Tree
     from yondle.rigs.linux.knobs import left_out_words, offered

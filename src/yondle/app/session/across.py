@@ -19,7 +19,8 @@ class BenchTold:
     """How a bench is reached: its address, why it is away (nothing while it is there), and the two clocks.
 
     `delay_ms` is half the way of the quickest exchange and as uncertain is what is told of its clock; `date_apart_s` is how far
-    its date is ahead of ours. `restart` is the command that makes it start again, `watchdog` why its own may not do so.
+    its date is ahead of ours. `restart` is the command that makes it start again, `watchdog` why its own may not do so,
+    `missing` why what only root may set isn't offered there.
     """
 
     address: str
@@ -28,6 +29,7 @@ class BenchTold:
     date_apart_s: float | None
     restart: str
     watchdog: str
+    missing: str = ""
 
     def lines(self) -> tuple[str, ...]:
         """In words."""
@@ -43,6 +45,8 @@ class BenchTold:
                 if self.date_apart_s > 0
                 else say("Its date is {apart} behind the one here, by which the record goes.", apart=apart)
             )
+        if self.missing:
+            told.append(say("What only root may set isn't offered: {why}.", why=self.missing))
         if self.restart:
             told.append(say("Where it stays away in a night it is restarted with:  {command}", command=self.restart))
         else:
@@ -76,6 +80,7 @@ class LookAtBench(Command[BenchTold]):
             related.date_apart_s if related is not None else None,
             " ".join(session.snapshot.kept.of(BenchAcross).restart),
             "" if bench.away else bench.guard_passes(),
+            "" if bench.away else bench.contact.missing,
         )
 
 

@@ -60,6 +60,10 @@ class BenchMachine(Protocol):
     def declaration(self) -> RigDeclaration:
         """What it has."""
 
+    @property
+    def missing(self) -> str:
+        """Why what only root may set isn't offered; nothing where it is."""
+
     def boot_id(self) -> str:
         """Name the present boot."""
 
@@ -269,7 +273,7 @@ class Agent:
         machine = self._machine = self._machines(asked)
         return {
             "format": FORMAT, "boot": machine.boot_id(), "declaration": plain(machine.declaration), "wall": time.time(),
-            "t": self._time(), "slept": self._slept(), **about,
+            "t": self._time(), "slept": self._slept(), "missing": kept(machine.missing), **about,
         }  # fmt: skip
 
     def _stream(self, every_s: float) -> dict[str, Any]:

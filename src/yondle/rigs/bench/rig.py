@@ -86,11 +86,12 @@ class BenchSettings:
 
 @dataclass
 class Contact:
-    """How the bench is reached now: why it isn't, and how both clocks stand."""
+    """How the bench is reached now: why it isn't, how both clocks stand, and what isn't offered there for want of something."""
 
     why: str = ""
     remedy: str = ""
     related: Related | None = None
+    missing: str = ""
 
 
 T = TypeVar("T")
@@ -272,7 +273,7 @@ class BenchRig:
             raise _AwayError(refused.problem, refused.remedy, False) from refused
         self._line, self._boot = line, boot
         self._latest_t = 0.0
-        self.contact.why, self.contact.remedy = "", ""
+        self.contact.why, self.contact.remedy, self.contact.missing = "", "", words(began.get("missing"))
         return declaration
 
     def _relate(self, line: Line, times: int) -> None:
