@@ -20,6 +20,8 @@ from yondle.app.books.reading import read_book
 from yondle.app.machine.machines import choose_rig
 from yondle.app.plans.nights import Bounds
 from yondle.app.plans.plans import StartPlan
+from yondle.app.profiles.keeping import KeepOverRestarts
+from yondle.app.profiles.profiles import KeepProfile
 from yondle.app.session.across import LookAtBench, RestartWith
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.proposing import Propose
@@ -27,6 +29,7 @@ from yondle.app.session.remarks import WriteNote
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.model.errors import KnownError
+from yondle.model.kept import BOTH
 from yondle.model.plan_runs import Ended
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Failure, Verdict
@@ -212,6 +215,10 @@ def test_a_night_through_restarts_is_bounded_and_rests_at_stock(bench: SshBench,
 
 def test_a_copy_to_give_away_doesnt_say_where_the_bench_is(bench: SshBench, session: Session, tmp_path: Path) -> None:
     session.do(RestartWith("true"))
+    session.do(KeepProfile("Daily"))
+    with pytest.raises(KnownError, match="is said there"):
+        session.do(KeepOverRestarts("Daily", BOTH))
+    assert "line" not in " ".join(session.snapshot.conditions), "its delay would be told as a difference between tests"
     assert any("isn't offered: the helper isn't installed." in told for told in session.do(LookAtBench()).lines())
     session.do(WriteNote(2, "on 127.0.0.1"))
     share(session.snapshot, tmp_path / "copy.yondle")

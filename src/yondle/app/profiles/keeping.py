@@ -86,6 +86,11 @@ class KeepNothing(Command[None]):
 def _keeper(session: Session) -> Keeper:
     """Give what keeps profiles here; raises KnownError for a rig that isn't the machine Yondle runs on."""
     keeper = session.machine.keeper
+    if session.machine.bench is not None:
+        raise KnownError(
+            say("What is kept over restarts of {rig} is said there.", rig=session.declaration.info.name),
+            say("Export the profile, and keep it in a logbook of that machine."),
+        )
     if keeper is None:
         raise KnownError(
             say(

@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any, NoReturn, TypeVar
 
-from yondle.language.saying import later, say
+from yondle.language.saying import say
 from yondle.model.errors import KnownError, MachineDownError
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import duration
@@ -210,12 +210,10 @@ class BenchRig:
         return 0.0
 
     def facts(self) -> dict[str, str | float]:
-        """Give the conditions, with how the bench is reached; a bench that is away has those of its parts."""
+        """Give the conditions; a bench that is away has those of its parts. The line's delay is none: no figure hangs on it."""
         told: dict[str, str | float] = dict(self.declaration.info.facts)
         if self._line is not None:
             told |= self._read(lambda: facts_of(self._ask("facts").get("facts")))
-        if self.contact.related is not None:
-            told[later("line's delay")] = f"{1000.0 * self.contact.related.within_s:.1f} ms"
         return told
 
     def close(self) -> tuple[Change, ...]:
