@@ -14,7 +14,7 @@ help:
 	@echo "make mutants      change the code in ways drawn by chance, and count what no test notices (an hour)"
 	@echo "make deb          build Debian packages in dist/ (PYTHON=python3.13 for another release's Python)"
 	@echo "make deb-test     install them on a bare Debian made for it (as root, debootstrap; DEBIAN=trixie for another release)"
-	@echo "make vm-test      a machine that really goes down, under an emulator: kept profiles and nights (as root; TIMES=40 each)"
+	@echo "make vm-test      a machine that really goes down, under an emulator: kept profiles, nights, a bench (as root; TIMES=40 each)"
 	@echo "make source       write the archive that packaging/arch and packaging/rpm build from"
 	@echo "make lock         resolve the pinned versions anew"
 
@@ -61,6 +61,8 @@ vm-test: deb
 	tools/vm_root.sh
 	.venv/bin/python -m tests.vm kept $(or $(TIMES),40) 2
 	.venv/bin/python -m tests.vm nights $(or $(TIMES),40) 2
+	.venv/bin/python -m tests.vm bench $(or $(TIMES),40) 2
+	.venv/bin/python -m tests.vm odd 9 1
 
 deb-test: deb
 	@tools/deb_test.sh
