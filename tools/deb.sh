@@ -1,6 +1,7 @@
 #!/bin/sh
 # Builds Debian packages in dist/: `yondle`, with what it needs from the lock file under /usr/lib/yondle, `yondle-agent`, which is
-# enough of it for a bench across the room, and `yondle-helper`, which runs as root. Run by `make deb`. PYTHON names the interpreter of the release it is for (3.11 for Debian 12, 3.13 for Debian 13,
+# enough of it for a bench across the room, and `yondle-helper`, which runs as root. Run by `make deb`. PYTHON
+# names the interpreter of the release it is for (3.11 for Debian 12, 3.13 for Debian 13,
 # 3.12 for Ubuntu 24.04); without one it is that of .venv.
 set -eu
 cd "$(dirname "$0")/.."

@@ -5,6 +5,7 @@ from __future__ import annotations
 import resource
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -106,6 +107,15 @@ def test_what_it_says_is_short_and_printable_and_knobs_that_are_none_are_left_ou
     assert len(told) == 2000
     assert told.isprintable()
     rig.close()
+
+
+def test_a_bench_that_comes_back_without_a_knob_isnt_taken_for_what_it_was() -> None:
+    rig = bench("pass")
+    clock, fan = rig.declaration.knobs
+    rig._must_be_the_same(replace(rig.declaration, knobs=(clock, fan, replace(fan, id="pump"))))
+    with pytest.raises(KnownError, match="other sensors or knobs"):
+        rig._must_be_the_same(replace(rig.declaration, knobs=(clock, replace(fan, id="pump"))))
+    assert rig.away
 
 
 def test_time_stands_at_the_last_sample_and_goes_on_without_one() -> None:

@@ -15,7 +15,7 @@ from platformdirs import user_config_path, user_state_path
 
 from yondle import __version__
 from yondle.app.machine.clocks import RealClock
-from yondle.app.machine.this_machine import ThisSetup, make_this
+from yondle.app.machine.this_machine import MOST_MEMORY_MIB, ThisSetup, make_this
 from yondle.formats.toml_files import read_text
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
@@ -28,7 +28,7 @@ from yondle.rigs.linux.proc import Proc
 from yondle.rigs.linux.this import ThisRig
 from yondle.workloads.host import WorkloadSettings
 
-MOST_MEMORY_MIB, MOST_PROCESSORS = 1 << 24, 4096
+MOST_PROCESSORS = 4096
 
 
 def serve_notebook() -> None:

@@ -12,6 +12,7 @@ from yondle.formats.documents import BenchAcross
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import duration
+from yondle.rigs.bench.rig import BenchRig
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,12 +67,7 @@ class LookAtBench(Command[BenchTold]):
 
     def do(self, session: Session) -> BenchTold:
         """Look."""
-        bench = session.machine.bench
-        if bench is None:
-            raise KnownError(
-                say("{rig} isn't across the room.", rig=session.declaration.info.name),
-                say("Start a logbook with --rig ssh://user@host for one that is."),
-            )
+        bench = _bench_of(session)
         related = bench.contact.related if not bench.away else None
         return BenchTold(
             session.declaration.info.place,
@@ -92,7 +88,7 @@ class RestartWith(Command[None]):
 
     def do(self, session: Session) -> None:
         """Keep it; raises KnownError for none, and for a machine that is no bench."""
-        LookAtBench().do(session)
+        _bench_of(session)
         kept = session.snapshot.kept.of(BenchAcross)
         if self.command:
             made = restart_command(self.command)
@@ -100,3 +96,13 @@ class RestartWith(Command[None]):
             session.keep(kept.model_copy(update={"restart": list(made.words)}))
         else:
             session.keep(kept.model_copy(update={"restart": []}))
+
+
+def _bench_of(session: Session) -> BenchRig:
+    bench = session.machine.bench
+    if bench is None:
+        raise KnownError(
+            say("{rig} isn't across the room.", rig=session.declaration.info.name),
+            say("Start a logbook with --rig ssh://user@host for one that is."),
+        )
+    return bench

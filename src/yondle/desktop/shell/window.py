@@ -129,7 +129,7 @@ class MainWindow(QMainWindow):
         from yondle.app.machine.machines import bench_at
 
         where = bench_at(address)
-        path = data_folder() / f"{where.host}.yondle"
+        path = data_folder() / f"{where.host}{f'-{where.port}' if where.port else ''}.yondle"
         if path.exists():
             self.open_logbook(path)
             return

@@ -429,9 +429,8 @@ class BenchRig:
     def _must_be_the_same(self, fresh: RigDeclaration) -> None:
         """See that the bench offers what it did; the record goes by that."""
         ours = self.declaration
-        if [c.id for c in fresh.channels] != [c.id for c in ours.channels] or {k.id for k in fresh.knobs} < {
-            k.id for k in ours.knobs
-        }:
+        lacks = {knob.id for knob in ours.knobs} - {knob.id for knob in fresh.knobs}
+        if lacks or [c.id for c in fresh.channels] != [c.id for c in ours.channels]:
             if self._line is not None:
                 self._line.close()
                 self._line = None
