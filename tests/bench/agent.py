@@ -68,7 +68,8 @@ class SmallMachine:
         return (self._folder / "boot").read_text().strip()
 
     def crash_signs(self, since: float) -> tuple[str, ...]:
-        return ()
+        kept = self._folder / "sign"
+        return ("the kernel panicked",) if kept.exists() and time.time() - since < float(kept.read_text()) else ()
 
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
         replies = []
@@ -120,6 +121,9 @@ def main() -> None:
     folder = Path(sys.argv[1])
     quick = folder / "silent"
     agent_module.SILENT_S = float(quick.read_text()) if quick.exists() else agent_module.SILENT_S
+    if (ahead := folder / "ahead").exists():
+        real, ahead_s = time.time, float(ahead.read_text())
+        time.time = lambda: real() + ahead_s
     word = Word(folder / "agent.json", (folder / "boot").read_text().strip())
 
     def taken(session: str) -> dict[str, Any]:

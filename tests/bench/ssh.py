@@ -18,7 +18,7 @@ SSHD = "/usr/sbin/sshd"
 
 def can_be_had() -> bool:
     """Tell whether a server and a namespace can be made here: only root makes one."""
-    return os.getuid() == 0 and os.path.exists(SSHD) and shutil.which("ip") is not None
+    return os.getuid() == 0 and os.path.exists(SSHD) and all(map(shutil.which, ("ip", "nft")))
 
 
 class Road:
@@ -71,6 +71,15 @@ class SshBench:
     def plug(self, out: bool) -> None:
         """Pull the network cable out, or put it back: nothing gets through, and nothing says so."""
         subprocess.run(["ip", "link", "set", f"{self.namespace}h", "down" if out else "up"], check=True)
+
+    def lose(self, percent: int) -> None:
+        """Have so many of a hundred packets get lost, both ways."""
+        drop = f"numgen random mod 100 < {percent} counter drop;"
+        chains = "\n".join(
+            f"chain {way} {{ type filter hook {way} priority 0; {drop} }}" for way in ("input", "output")
+        )
+        rules = f"flush ruleset\ntable inet loss {{\n{chains if percent else ''}\n}}\n"
+        subprocess.run(["ip", "netns", "exec", self.namespace, "nft", "-f", "-"], input=rules, text=True, check=True)
 
     def agents(self) -> list[int]:
         """List the agents that run there."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -13,8 +14,12 @@ from pathlib import Path
 from threading import Timer
 
 import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
 
 from tests.bench.ssh import SshBench, bench_over_ssh, can_be_had
+from tests.desktop.driving import words as words_of
 from yondle.app.books.export import share
 from yondle.app.books.reading import read_book
 from yondle.app.machine.machines import choose_rig
@@ -22,12 +27,16 @@ from yondle.app.plans.nights import Bounds
 from yondle.app.plans.plans import StartPlan
 from yondle.app.profiles.keeping import KeepOverRestarts
 from yondle.app.profiles.profiles import KeepProfile
-from yondle.app.session.across import LookAtBench, RestartWith
+from yondle.app.session.across import LookAtBench, RestartWith, restart_words
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.proposing import Propose
 from yondle.app.session.remarks import WriteNote
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
+from yondle.desktop.look.theme import Theme
+from yondle.desktop.shell.shelf import Shelf
+from yondle.desktop.tune.nights import NightConsent
+from yondle.desktop.tune.plans import SweepCard
 from yondle.model.errors import KnownError
 from yondle.model.kept import BOTH
 from yondle.model.plan_runs import Ended
@@ -59,7 +68,8 @@ def ready(bench: SshBench, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     yield
     bench.kill_agents()
     (bench.folder / "boot").write_text("b1")
-    (bench.folder / "agent.json").unlink(missing_ok=True)
+    for each in ("agent.json", "ahead", "sign", "dog"):
+        (bench.folder / each).unlink(missing_ok=True)
 
 
 @pytest.fixture
@@ -183,9 +193,14 @@ def test_a_notebook_that_dies_and_a_bench_that_restarted_meanwhile(
     died = subprocess.run([sys.executable, "-c", program, str(tmp_path / "bench.yondle")], check=False)
     assert died.returncode == -9
     restart(bench, "b7")
+    (bench.folder / "sign").write_text("60")
+    (bench.folder / "ahead").write_text("-10800")
     with opened(tmp_path) as back:
         (resumed,) = back.snapshot.resumed
         assert resumed.outcome.failure is Failure.RESTARTED
+        assert "kept a record of the crash: the kernel panicked." in resumed.outcome.reason, (
+            "the clocks are hours apart"
+        )
         assert back.snapshot.verified is not None
         assert values(bench) == "clock=4300 fan=40", "the last that held"
     assert values(bench) == "clock=4200 fan=40"
@@ -195,20 +210,29 @@ def test_a_night_through_restarts_is_bounded_and_rests_at_stock(bench: SshBench,
     plan = 'format = "yondle-plan 1"\nname = "night"\npasses = 2\nturns = false\n[[do]]\nkind = "steps"\nsteps = [{steps}]\n'
     text = plan.replace("{steps}", ", ".join(f"{{ clock = {4325 + 25 * i} }}" for i in range(6)))
     boots = iter(f"b{i}" for i in range(10, 20))
+    dog, armed = bench.folder / "dog", list[str]()
+    (bench.folder / "sign").write_text("60")
 
     def hear(record: object) -> None:
+        if type(record).__name__ == "ApplyOpened":
+            Timer(0.1, lambda: armed.append(dog.read_text())).start()
         if type(record).__name__ == "PassOpened" and session.book.steps[-1].step.number in (3, 5):
-            Timer(0.3, lambda: restart(bench, next(boots))).start()
+            Timer(0.3, lambda: (dog.write_text(""), restart(bench, next(boots)))).start()
 
     with pytest.raises(KnownError, match="Nothing would restart the bench"):
         session.do(StartPlan(text, "it", comes_back=Bounds(10, 1)))
     session.do(RestartWith("true"))
     session.subscribe(hear)
+    dog.write_text("")
     end = session.do(StartPlan(text, "it", comes_back=Bounds(10, 1)))
     assert end.ended is Ended.RULE
     assert end.reason == "the bench went down 2 times"
     verdicts = [verdict(record) for record in session.snapshot.steps]
     assert verdicts[2:] == [Verdict.DOWN, Verdict.HELD, Verdict.DOWN]
+    outcome = session.snapshot.steps[-1].outcome
+    assert outcome is not None
+    assert outcome.reason.endswith("It kept a record of the crash: the kernel panicked.")
+    assert set(armed) == {"True"}, "over every value, by the agent of each start"
     assert values(bench) == "clock=4200 fan=40"
     assert session.snapshot.in_force == session.declaration.stock
 
@@ -274,6 +298,119 @@ def test_a_bench_has_one_notebook_and_a_slow_line_loses_nothing(
         assert sorted(gaps)[len(gaps) // 2] == pytest.approx(0.1, abs=0.03), "dated where they were taken"
     finally:
         bench.road.delay(0.0)
+
+
+def test_a_line_that_dies_while_a_value_is_set_leaves_nothing_set_unknown(bench: SshBench, session: Session) -> None:
+    (bench.folder / "slow").write_text("1.5")
+    session.do(Propose("clock", 4450))
+    cuts = Timer(0.7, bench.road.cut)
+    cuts.start()
+    try:
+        record = session.do(TryProposal(2, turns=False))
+    finally:
+        (bench.folder / "slow").unlink()
+    assert record.outcome is not None
+    assert (record.outcome.failure, record.outcome.stage) == (Failure.INTERRUPTED, "setting")
+    assert values(bench) == "clock=4300 fan=40"
+    assert session.snapshot.in_force["clock"] == 4300.0
+    assert len(bench.agents()) == 1, "the agent that was left has ended"
+
+
+def test_a_notebook_that_slept_finds_out_what_became_of_its_test(
+    bench: SshBench, session: Session, tmp_path: Path
+) -> None:
+    session.close()
+    program = (
+        "import sys\n"
+        "from tests.bench.test_across import *\n"
+        "from yondle.app.machine.clocks import RealClock\n"
+        "napped = Path(sys.argv[2])\n"
+        "RealClock.slept_s = lambda self: 3600.0 if napped.exists() else 0.0\n"
+        "session = open_logbook(Path(sys.argv[1]))\n"
+        "into_a_pass(session, lambda: print(session.machine.bench._line.pid, flush=True))\n"
+        "session.do(Propose('clock', 4400))\n"
+        "record = session.do(TryProposal(2, turns=False))\n"
+        "print(record.outcome.failure, '|', record.outcome.reason, '|', session.snapshot.in_force['clock'])\n"
+    )
+    book, napped = str(tmp_path / "bench.yondle"), tmp_path / "napped"
+    notebook = subprocess.Popen([sys.executable, "-c", program, book, str(napped)], stdout=subprocess.PIPE, text=True)
+    assert notebook.stdout is not None
+    both = (int(notebook.stdout.readline()), notebook.pid)
+    for each in both:
+        os.kill(each, signal.SIGSTOP)
+    until = time.monotonic() + 15.0
+    while values(bench) != "clock=4200 fan=40":
+        assert time.monotonic() < until, "the agent doesn't put back what it set"
+        time.sleep(0.1)
+    napped.touch()
+    for each in both:
+        os.kill(each, signal.SIGCONT)
+    said = notebook.communicate(timeout=60.0)[0]
+    assert said.startswith("interrupted |")
+    assert "this computer was suspended for 1\u202fh, and heard nothing; the bench stayed up. | 4300.0" in said
+
+
+def test_clocks_hours_apart_and_packets_that_get_lost(bench: SshBench, session: Session, tmp_path: Path) -> None:
+    session.close()
+    (bench.folder / "ahead").write_text("-10800")
+    try:
+        with opened(tmp_path) as again:
+            assert "3\u202fh behind" in " ".join(again.do(LookAtBench()).lines())
+            bench.lose(15)
+            again.do(Propose("clock", 4400))
+            record = again.do(TryProposal(2, turns=False))
+            assert verdict(record) is Verdict.HELD
+    finally:
+        bench.lose(0)
+
+
+def test_the_window_has_a_night_on_a_bench_with_a_command_that_restarts_it(
+    bench: SshBench, session: Session, qtbot: QtBot, qapp: QApplication, tmp_path: Path
+) -> None:
+    session.close()
+    (bench.folder / "dog").write_text("")
+    shelf = Shelf(Theme(qapp, "paper"))
+    shelf.resize(1280, 800)
+    shelf.show()
+    window = shelf.shown
+    window.open_logbook(tmp_path / "bench.yondle")
+    qtbot.waitUntil(lambda: window.tune is not None and window.tune.complete, timeout=20_000)
+    tune = window.tune
+    assert tune is not None
+    tune.plans.ask_sweep(tune.book.now.declaration.knob("clock"))
+    card = tune.side.findChildren(SweepCard)[-1]
+    for box, value in ((card.low, 4325.0), (card.high, 4425.0), (card.by, 50.0)):
+        box.setValue(value)
+    consent = card.findChild(NightConsent)
+    assert consent is not None
+    consent.tick.click()
+    assert consent.command.isVisible()
+    consent.command.setText("no-such-program")
+    qtbot.keyClick(consent.command, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: "There is no program 'no-such-program'." in words_of(tune.side))
+    consent.command.setText("true 'a b'")
+    qtbot.keyClick(consent.command, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: restart_words(tune.book.now) == "true 'a b'")
+    begun: list[Timer] = []
+
+    def restarts_once() -> None:
+        if tune.progress.running and len(tune.book.now.steps) == 3 and not begun:
+            begun.append(Timer(1.0, lambda: restart(bench, "b50")))
+            begun[0].start()
+
+    qtbot.waitUntil(card.run_button.isEnabled)
+    card.run_button.click()
+
+    def over() -> bool:
+        restarts_once()
+        return len(tune.book.now.steps) > 3 and not window.bridge.busy
+
+    qtbot.waitUntil(over, timeout=60_000)
+    found = [record.outcome.verdict for record in tune.book.now.steps if record.outcome is not None]
+    assert found[2:] == [Verdict.DOWN, Verdict.HELD, Verdict.HELD]
+    assert (bench.folder / "dog").read_text() == "False", "the watchdog is let go of at the end"
+    shelf.close()
+    qtbot.waitUntil(lambda: not shelf.books, timeout=20_000)
 
 
 @contextmanager

@@ -24,14 +24,14 @@ from yondle.desktop.tune.plans import SweepCard
 from yondle.formats.documents import KeptOverRestarts
 from yondle.model.kept import BATTERY, Incident, KeptNow
 from yondle.model.profiles import Purpose
-from yondle.rigs.linux.guarding import PassGuard
+from yondle.rigs.linux.guarding import PlanGuard
 
 
 class Use(Command[None]):
     """Have a keeper and a watchdog at the machine, and see what it keeps."""
 
     def __init__(self, keeper: KeeperInMind, watchdog: WatchdogInMind | None = None) -> None:
-        self.keeper, self.guard = keeper, PassGuard(watchdog) if watchdog is not None else None
+        self.keeper, self.guard = keeper, PlanGuard(watchdog) if watchdog is not None else None
 
     def do(self, session: Session) -> None:
         session.machine = replace(session.machine, keeper=self.keeper, guard=self.guard)

@@ -7,6 +7,7 @@ import json
 import os
 import pwd
 import sys
+import time
 from collections.abc import Mapping
 from pathlib import Path
 from types import SimpleNamespace
@@ -23,7 +24,8 @@ from yondle.app.session.session import Session
 from yondle.app.system import kept_tells
 from yondle.cli.keep_command import kept_lines
 from yondle.model.errors import KnownError
-from yondle.rigs.linux.guarding import PassGuard
+from yondle.rigs.linux import guarding
+from yondle.rigs.linux.guarding import PlanGuard
 from yondle.rigs.linux.keeping import kept_now
 from yondle.rigs.linux.root.helper import kept, nights
 from yondle.rigs.linux.root.helper.kept import STATE, incidents
@@ -112,47 +114,45 @@ def test_a_watchdog_that_somebody_else_has_is_left_alone(root: Path, monkeypatch
         Watchdog(root / "elsewhere").arm()
 
 
-def test_a_guard_is_fed_while_somebody_polls_a_living_workload(root: Path) -> None:
+def test_a_guard_is_fed_between_passes_and_in_one_only_while_somebody_looks(
+    root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(guarding, "FEEDS_EVERY_S", 0.02)
     told: list[str] = []
-    clock = [0.0]
-    host = ChildHost(lambda: clock[0])
-    guard = PassGuard(WatchdogInMind(told))
-    rig = ThisRig(host, lambda: clock[0], root, guard=guard)
+    host = ChildHost(lambda: 0.0)
+    guard = PlanGuard(WatchdogInMind(told))
+    rig = ThisRig(host, lambda: 0.0, root, guard=guard)
 
     class Run:
-        result: Any = None
-
         def poll(self) -> Any:
-            return self.result
+            return None
 
         def stop(self) -> None:
             told.append("stopped")
 
+    def feeds(within_s: float) -> int:
+        before = len(told)
+        time.sleep(within_s)
+        return len(told) - before
+
     host.start = lambda *_: Run()  # type: ignore[method-assign,assignment,return-value]
     run = rig.start("spin", 10.0, rig.read_back())
-    clock[0] = 5.0
-    assert run.poll() is None
+    run.poll()
     run.stop()
     assert told == ["stopped"], "no plan is under way that may come back"
     told.clear()
-    clock[0] = 0.0
     with guard.watching():
+        assert told == ["guard"], "before the first value is set"
+        assert feeds(0.3) >= 3, "whatever is done between passes"
         run = rig.start("spin", 10.0, rig.read_back())
-        assert told == ["guard"]
-        for clock[0] in (0.5, 1.0, 2.5, 3.0, 4.6):
-            assert run.poll() is None
-        assert told == ["guard", "feed", "feed"], "every two seconds"
+        feeds(0.1)
+        assert feeds(0.2) == 0, "a pass that nobody looks at any more"
+        run.poll()
+        assert feeds(0.2) == 1
         run.stop()
-        assert told[-2:] == ["stopped", "unguard"]
-
-    def cant(*_: object) -> Any:
-        raise KnownError("it can't be started", "")
-
-    told.clear()
-    host.start = cant  # type: ignore[method-assign]
-    with guard.watching(), pytest.raises(KnownError):
-        rig.start("spin", 10.0, rig.read_back())
-    assert told == [], "nobody would feed it"
+        assert feeds(0.3) >= 3
+    assert told[-1] == "unguard"
+    assert feeds(0.1) == 0
     rig.close()
 
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from yondle.analysis.limiting import FLAGGED_SHARE
 from yondle.analysis.student import t_quantile
 from yondle.language.saying import capital, clause, in_sentence, listed, named, say, together
+from yondle.model.errors import MachineDownError
 from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
@@ -111,13 +112,19 @@ def failed(
     return Outcome(VERDICT_OF_FAILURE[failure], reason, failure, stage, after_s, code, seen=dict(seen or {}))
 
 
-def down_outcome(failure: Failure, code: str, when: str, stage: str, after_s: float | None) -> Outcome:
+def down_outcome(down: MachineDownError, when: str, stage: str, after_s: float | None) -> Outcome:
     """Make the outcome of a machine that went down, or of one that was heard no more and stayed up: then `code` says how."""
+    failure, code = down.failure, down.code
     if failure is Failure.INTERRUPTED:
         return failed(failure, say("Interrupted {when}: {code}.", when=when, code=code), stage, after_s)
     shown = say(", code {code}", code=code) if code else ""
     words = say("{failure} {when}{shown}.", failure=capital(named(failure)), when=when, shown=shown)
-    return failed(failure, words, stage, after_s, code)
+    return failed(failure, words + kept_of_it(down.signs), stage, after_s, code)
+
+
+def kept_of_it(signs: tuple[str, ...]) -> str:
+    """Say what a machine kept of its crash, as a further sentence; nothing where it kept nothing."""
+    return say(" It kept a record of the crash: {signs}.", signs=listed(signs, "; ")) if signs else ""
 
 
 def pass_failed(declaration: RigDeclaration, record: PassRecord) -> Outcome:

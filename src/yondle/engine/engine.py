@@ -190,7 +190,7 @@ class Engine:
         except MachineDownError as down:
             own = (made.stage for made in reversed(passes) if made.stage != COMPARED_STAGE)
             stage = COMPARED_STAGE if self._at_home else next(own, "setting")
-            outcome = down_outcome(down.failure, down.code, later("between passes"), stage, None)
+            outcome = down_outcome(down, later("between passes"), stage, None)
         except BaseException:
             self._end_in_trouble(order.home)
             raise
@@ -254,9 +254,7 @@ class Engine:
             raise
         except MachineDownError as down:
             stage = COMPARED_STAGE if home else "setting"
-            raise TestEnded(
-                down_outcome(down.failure, down.code, say("when the values were set"), stage, 0.0)
-            ) from down
+            raise TestEnded(down_outcome(down, say("when the values were set"), stage, 0.0)) from down
 
     def _apply(self, order: Order, answer: StartAnswer | None) -> None:
         if self._bench.state is State.OPENING:
@@ -277,7 +275,7 @@ class Engine:
                 if restarting
                 else (say("when the values were set"), later("setting"))
             )
-            raise TestEnded(down_outcome(down.failure, down.code, when, stage, 0.0)) from down
+            raise TestEnded(down_outcome(down, when, stage, 0.0)) from down
         read_back = self._setter.read()
         self._emit(Applied(order.attempt, replies, read_back))
         self._must_be_taken(replies, read_back)
@@ -288,7 +286,7 @@ class Engine:
         if answer.failure is not None:
             where = say(" at {stopped_at}", stopped_at=answer.stopped_at) if answer.stopped_at else ""
             words = say("after the values were entered{where}", where=where)
-            raise TestEnded(down_outcome(answer.failure, answer.code, words, "starting", 0.0))
+            raise TestEnded(down_outcome(MachineDownError(answer.failure, answer.code), words, "starting", 0.0))
         self._setter.believe(setup)
         ignored = self._declaration.differing(self._setter.read(), setup, When.BY_HAND)
         for knob_id, asked in ignored.items():

@@ -155,8 +155,7 @@ class Passes:
         name = self._bench.declaration.workload(workload).name
         return TestEnded(
             down_outcome(
-                down.failure,
-                down.code,
+                down,
                 say("after {after_s} of {name}", after_s=duration(after_s), name=name)
                 if after_s >= AT_ONCE_S
                 else say("in the first moment of {name}", name=name),

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from yondle.analysis.judging import failed, of_the_start
-from yondle.language.saying import later, listed, say
+from yondle.analysis.judging import failed, kept_of_it, of_the_start
+from yondle.language.saying import later, say
 from yondle.model.acts import Act
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
@@ -36,8 +36,7 @@ def judge_unclosed(
             where=where,
         )
         return failed(Failure.INTERRUPTED, reason, stage, after_s)
-    kept = say(" It kept a record of the crash: {signs}.", signs=listed(signs, "; ")) if signs else ""
-    reason = say("The machine went down {where} and has restarted since.{kept}", where=where, kept=kept)
+    reason = say("The machine went down {where} and has restarted since.{kept}", where=where, kept=kept_of_it(signs))
     return of_the_start(failed(Failure.RESTARTED, reason, stage, after_s))
 
 

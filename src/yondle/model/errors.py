@@ -30,7 +30,9 @@ def _seen(words: str) -> str:
 class MachineDownError(Exception):
     """The machine under test froze, restarted or never started; raised by whatever touched it next."""
 
-    def __init__(self, failure: Failure, code: str = "") -> None:
+    def __init__(self, failure: Failure, code: str = "", signs: tuple[str, ...] = ()) -> None:
+        """`signs` describe what the machine kept of it, where it is up again and tells."""
         super().__init__(failure.value)
         self.failure = failure
         self.code = code
+        self.signs = signs

@@ -107,7 +107,7 @@ def _ours(path: Path) -> bool:
 
 
 class BenchHere:
-    """This machine as the agent takes it: as a rig, and with a watchdog over its passes where one is wanted."""
+    """This machine as the agent takes it: as a rig, and with a watchdog over it where one is wanted."""
 
     def __init__(self, rig: ThisRig, missing: str = "") -> None:
         """`missing` says why what only root may set isn't offered."""
@@ -118,7 +118,7 @@ class BenchHere:
         return getattr(self._rig, name)
 
     def guarded(self, guarded: bool) -> None:
-        """Have a watchdog restart this machine where it freezes in a pass, from the next on; raises KnownError where none may."""
+        """Have a watchdog restart this machine where it freezes, or not; raises KnownError where none may."""
         if guarded == self._guarded:
             return
         self._guards.close()
@@ -129,8 +129,6 @@ class BenchHere:
                 raise KnownError(
                     say("Nothing can restart the bench: no helper can be started there."), say("See docs/bench.md.")
                 )
-            guard.watchdog.guard()
-            guard.watchdog.unguard()
             self._guards.enter_context(guard.watching())
             self._guarded = True
 

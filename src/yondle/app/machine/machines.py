@@ -29,7 +29,7 @@ from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
 if TYPE_CHECKING:
     from yondle.app.machine.this_machine import ThisSetup
     from yondle.rigs.bench.rig import BenchRig
-    from yondle.rigs.linux.guarding import PassGuard
+    from yondle.rigs.linux.guarding import PlanGuard
 
 SIMULATED = "simulated"
 THIS, BENCH = "this", "bench"
@@ -40,7 +40,7 @@ PACES = (1.0, 20.0, 200.0)
 class Machine:
     """A rig with its clock, and whoever can enter values in its firmware without the tuner.
 
-    `virtual` is the clock of a simulated rig, whose pace can be chosen, `guard` what restarts a real one that freezes in a pass,
+    `virtual` is the clock of a simulated rig, whose pace can be chosen, `guard` what restarts a real one that freezes in a plan,
     `keeper` what keeps profiles over its restarts, `bench` the one across the room.
     """
 
@@ -48,7 +48,7 @@ class Machine:
     clock: Clock
     hands: Hands
     virtual: VirtualClock | None = None
-    guard: PassGuard | None = None
+    guard: PlanGuard | None = None
     keeper: Keeper | None = None
     bench: BenchRig | None = None
 

@@ -27,7 +27,7 @@ from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.rigs.linux.guarding import PassGuard
+from yondle.rigs.linux.guarding import PlanGuard
 from yondle.rigs.linux.privilege import HelperLine, HelperWay, find_way
 from yondle.rigs.linux.probe import Probe
 from yondle.rigs.linux.this import ThisRig
@@ -79,7 +79,7 @@ def make_this(setup: ThisSetup, real: RealClock, way: HelperWay | None = None, a
     knobs_of_own, sensors_of_own = made_of(setup.own, allowed)
     probes += tuple(sensors_of_own)
     host = ChildHost(real.now, real.wake, own, setup.settings)
-    guard = PassGuard(line) if line is not None else None
+    guard = PlanGuard(line) if line is not None else None
     rig = ThisRig(host, real.now, line=line, more=probes, own=tuple(knobs_of_own), guard=guard)
     rig.declaration = with_stock(rig.declaration, setup)
     return rig

@@ -19,7 +19,7 @@ from yondle.rigs.linux.privilege import brought_back
 
 if TYPE_CHECKING:
     from yondle.rigs.bench.rig import BenchRig
-    from yondle.rigs.linux.guarding import PassGuard
+    from yondle.rigs.linux.guarding import PlanGuard
 
 GO_ON = "--unattended-restarts"
 AN_HOUR, IN_ALL = 6, 50
@@ -59,7 +59,7 @@ def over_restarts(session: Session, bounds: Bounds | None) -> Iterator[Callable[
 
 
 @contextmanager
-def _on_this_machine(session: Session, keeper: Keeper, guard: PassGuard | None, bounds: Bounds) -> Iterator[None]:
+def _on_this_machine(session: Session, keeper: Keeper, guard: PlanGuard | None, bounds: Bounds) -> Iterator[None]:
     """Have the service of this machine bring the plan back, after an administrator's word, unless it has just done so."""
     if guard is not None and brought_back():
         with guard.watching():
@@ -75,8 +75,6 @@ def _on_this_machine(session: Session, keeper: Keeper, guard: PassGuard | None, 
     keeper.tell("night", request)
     tell_at_login()
     try:
-        guard.watchdog.guard()
-        guard.watchdog.unguard()
         with guard.watching():
             yield
     finally:
@@ -87,7 +85,7 @@ def _on_this_machine(session: Session, keeper: Keeper, guard: PassGuard | None, 
 def _on_a_bench(session: Session, bench: BenchRig, bounds: Bounds) -> Iterator[Callable[[], str]]:
     """Wait longer for a bench that goes down, have it restarted where that may be, and rest at stock once it was too often."""
     restarts = Restarts(bounds.an_hour, bounds.in_all, restart_of(session.snapshot.kept))
-    guarded = bench.guard_passes()
+    guarded = bench.can_be_guarded()
     if guarded and restarts.command is None:
         raise KnownError(
             say("Nothing would restart the bench where it freezes: {why}", why=guarded),
@@ -104,5 +102,6 @@ def _on_a_bench(session: Session, bench: BenchRig, bounds: Bounds) -> Iterator[C
         yield restarts.over
     finally:
         bench.patience = before
+        bench.let_go_of_guard()
         if restarts.over() and not bench.away:
             ReturnToStock().do(session)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yondle.app.machine.allowing import allow
-from yondle.app.machine.restarting import restart_command
+from yondle.app.machine.restarting import RestartCommand, restart_command
 from yondle.app.session.commands import Command
 from yondle.app.session.session import Session
 from yondle.formats.documents import BenchAcross
@@ -13,6 +13,7 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import duration
 from yondle.rigs.bench.rig import BenchRig
+from yondle.views.shared.snapshot import Snapshot
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +57,7 @@ class BenchTold:
             told.append(
                 say("Its watchdog can't restart it: {why}", why=self.watchdog)
                 if self.watchdog
-                else say("Its watchdog may restart it where it freezes in a pass of a night.")
+                else say("Its watchdog may restart it where it freezes in a night.")
             )
         return tuple(told)
 
@@ -74,8 +75,8 @@ class LookAtBench(Command[BenchTold]):
             bench.away_words if bench.away else "",
             related.within_s * 1000.0 if related is not None else None,
             related.date_apart_s if related is not None else None,
-            " ".join(session.snapshot.kept.of(BenchAcross).restart),
-            "" if bench.away else bench.guard_passes(),
+            restart_words(session.snapshot),
+            "" if bench.away else bench.can_be_guarded(),
             "" if bench.away else bench.contact.missing,
         )
 
@@ -96,6 +97,12 @@ class RestartWith(Command[None]):
             session.keep(kept.model_copy(update={"restart": list(made.words)}))
         else:
             session.keep(kept.model_copy(update={"restart": []}))
+
+
+def restart_words(now: Snapshot) -> str:
+    """Give the command that restarts the bench as it would be typed; nothing where there is none."""
+    words = now.kept.of(BenchAcross).restart
+    return str(RestartCommand(tuple(words))) if words else ""
 
 
 def _bench_of(session: Session) -> BenchRig:

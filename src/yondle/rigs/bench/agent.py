@@ -89,7 +89,7 @@ class BenchMachine(Protocol):
         """Give the conditions."""
 
     def guarded(self, guarded: bool) -> None:
-        """Have a watchdog restart it where it freezes in a pass, or not; raises KnownError where there is none."""
+        """Have a watchdog restart it where it freezes, or not; raises KnownError where there is none."""
 
     def close(self) -> tuple[Change, ...]:
         """Put everything back."""

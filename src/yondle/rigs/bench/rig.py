@@ -47,7 +47,10 @@ BELIEVED_WITHIN_S = 20.0
 """A line that is heard, and over which no sample comes that could be one for so long, is given up."""
 COMES_BACK_WITHIN_S = 240.0
 """How long a bench that is lost is waited for before the test is left open; a plan at night waits longer."""
-SIGNS_SLACK_S = 5.0
+SIGNS_SLACK_S, AROUND_S = 5.0, 30.0
+"""How much older than it was asked for what is kept of a crash may be; than the silence that it began with."""
+LONGEST_NAP_S = 1.0
+"""Suspended for longer, the notebook heard nothing for want of being awake."""
 
 
 @dataclass
@@ -66,7 +69,7 @@ class Patience:
     restart: Callable[[], str] | None = None
     restart_after_s: float = 45.0
     guards: bool = False
-    """Whether the bench's watchdog is armed in each pass."""
+    """Whether the bench's watchdog is armed."""
     came_down: Callable[[], bool] = lambda: True
     """Told that it went down, and tells whether it may be restarted again."""
 
@@ -123,12 +126,14 @@ class BenchRig:
         self.contact = Contact()
         self.clock = BenchClock(own, self._next)
         self._line: Line | None = None
+        self._guarded_over: Line | None = None
         self._boot = ""
         self._agent_died = False
         self._related_at = 0.0
         self._row: Row | None = None
         self._latest_t = 0.0
         self._claimed_s = 0.0
+        self._slept_s = own.slept_s()
         self._run: _BenchRun | None = None
         try:
             self.declaration = self._connect()
@@ -147,11 +152,12 @@ class BenchRig:
     def crash_signs(self, since: float) -> tuple[str, ...]:
         """Describe what the bench kept of a crash; its clock may stand otherwise, so that it is asked for an age."""
         ago_s = max(0.0, time.time() - since) + SIGNS_SLACK_S
-        told = self._ask("signs", ago_s=ago_s).get("signs")
-        return tuple(words(each)[:300] for each in told[:20]) if isinstance(told, list) else ()
+        return self._read(lambda: _signs(self._ask("signs", ago_s=ago_s)))
 
     def apply(self, values: Mapping[str, float]) -> tuple[KnobReply, ...]:
         """Ask for knob values."""
+        self._slept_s = self._own.slept_s()
+        self._guard()
         return self._read(lambda: replies_of(self._ask("apply", SETS_WITHIN_S, values=dict(values)).get("replies")))
 
     def restart(self) -> float:
@@ -197,10 +203,10 @@ class BenchRig:
         """Start a pass."""
         del setup
         line = self._there()
+        self._slept_s = self._own.slept_s()
         if time.monotonic() - self._related_at > RELATED_FOR_S:
             self._guarded(lambda: self._read(lambda: self._relate(line, 3)))
-        if self.patience.guards:
-            self._ask("guard", SETS_WITHIN_S, on=True)
+        self._guard()
         told = self._ask("start", SETS_WITHIN_S, workload=workload, seconds=seconds).get("pass")
         self._run = _BenchRun(self, told if type(told) is int else 0)
         return self._run
@@ -234,8 +240,8 @@ class BenchRig:
         away = self._away()
         return f"{away.problem} {away.remedy}"
 
-    def guard_passes(self) -> str:
-        """See that its watchdog can be armed; gives why it can't, nothing where it can."""
+    def can_be_guarded(self) -> str:
+        """See whether its watchdog can be armed; gives why it can't, nothing where it can."""
         try:
             self._ask("guard", SETS_WITHIN_S, on=True)
             self._ask("guard", on=False)
@@ -243,9 +249,22 @@ class BenchRig:
             return f"{error.problem} {error.remedy}"
         return ""
 
+    def let_go_of_guard(self) -> None:
+        """Disarm its watchdog; a bench that is away does so by itself, or is restarted."""
+        if self._line is not None and self._guarded_over is self._line:
+            with suppress(LineDeadError, KnownError):
+                self._line.ask("guard", on=False)
+        self._guarded_over = None
+
     def must_be_there(self) -> None:
         """Raise KnownError while it is away."""
         self._there()
+
+    def _guard(self) -> None:
+        """Have its watchdog armed before the first that may freeze it; every agent that answers anew is asked anew."""
+        if self.patience.guards and self._guarded_over is not self._there():
+            self._ask("guard", SETS_WITHIN_S, on=True)
+            self._guarded_over = self._line
 
     def _connect(self) -> RigDeclaration:
         """Reach the bench and begin; raises _AwayError."""
@@ -389,12 +408,25 @@ class BenchRig:
         if self._boot != boot:
             if not patience.came_down():
                 patience.guards, patience.restart = False, None
-            raise MachineDownError(Failure.RESTARTED)
-        if self._agent_died:
+            raise MachineDownError(Failure.RESTARTED, signs=self._kept_of_it(gone_s))
+        napped_s = self._own.slept_s() - self._slept_s
+        if napped_s >= LONGEST_NAP_S:
+            words_ = say(
+                "this computer was suspended for {napped}, and heard nothing; the bench stayed up",
+                napped=duration(napped_s),
+            )
+        elif self._agent_died:
             words_ = say("the agent on the bench was ended or died; the bench stayed up")
         else:
             words_ = say("the line to the bench was lost for {gone}; the bench stayed up", gone=duration(gone_s))
         raise MachineDownError(Failure.INTERRUPTED, words_)
+
+    def _kept_of_it(self, gone_s: float) -> tuple[str, ...]:
+        """Ask a bench that has come back what it kept of its crash; one that doesn't tell kept nothing."""
+        if self._line is not None:
+            with suppress(LineDeadError, NotUnderstoodError, KnownError):
+                return _signs(self._line.ask("signs", ago_s=gone_s + AROUND_S))
+        return ()
 
     def _let_go_of(self, line: Line) -> None:
         """Have no line any more, and know why."""
@@ -440,6 +472,11 @@ class BenchRig:
             raise self._away()
 
 
+def _signs(answer: Mapping[str, Any]) -> tuple[str, ...]:
+    told = answer.get("signs")
+    return tuple(words(each)[:300] for each in told[:20]) if isinstance(told, list) else ()
+
+
 class _BenchRun:
     """A pass under way on a bench; its result comes after the samples that were taken before it."""
 
@@ -461,9 +498,6 @@ class _BenchRun:
         if line is not None:
             with suppress(LineDeadError, KnownError):
                 line.ask("stop", SETS_WITHIN_S)
-        if self._rig.patience.guards and line is not None:
-            with suppress(LineDeadError, KnownError):
-                line.ask("guard", on=False)
 
 
 class _AwayError(Exception):

@@ -1,10 +1,14 @@
-"""A watchdog over the passes of a plan: where the machine freezes in one, it restarts by itself."""
+"""A watchdog over a plan: where the machine freezes in it, in a pass, between two or over a value, it restarts by itself."""
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Protocol
+
+FEEDS_EVERY_S = 5.0
+"""Well under what the watchdog waits (a minute)."""
 
 
 class Watchdog(Protocol):
@@ -23,33 +27,46 @@ class Watchdog(Protocol):
         """Take back what allows a plan to come back over restarts."""
 
 
-class PassGuard:
-    """Arms a watchdog in each pass, as long as a plan is under way that may come back over restarts."""
+class PlanGuard:
+    """Keeps a watchdog armed over a plan that may come back over restarts.
+
+    Between passes it is fed as long as this program lives; in a pass only as long as its course is looked at, too.
+    """
 
     def __init__(self, watchdog: Watchdog) -> None:
         self.watchdog = watchdog
-        self._watches = False
+        self._over, self._looked = threading.Event(), threading.Event()
+        self._in_pass = False
 
     @contextmanager
     def watching(self) -> Iterator[None]:
-        """Arm it in each pass that begins from here on."""
-        self._watches = True
+        """Keep it armed; raises KnownError where it can't be, before anything is done."""
+        self.watchdog.guard()
+        self._over.clear()
+        feeds = threading.Thread(target=self._feed, name="feeds the watchdog", daemon=True)
+        feeds.start()
         try:
             yield
         finally:
-            self._watches = False
+            self._over.set()
+            feeds.join()
+            self.watchdog.unguard()
 
     def begin(self) -> None:
-        """Arm it as a pass begins; raises KnownError where it can't be."""
-        if self._watches:
-            self.watchdog.guard()
+        """Note that a pass begins."""
+        self._looked.set()
+        self._in_pass = True
 
-    def feed(self) -> None:
-        """Tell it that the pass goes on."""
-        if self._watches:
-            self.watchdog.feed()
+    def look(self) -> None:
+        """Note that the pass under way is looked at."""
+        self._looked.set()
 
     def end(self) -> None:
-        """Let go of it as a pass ends."""
-        if self._watches:
-            self.watchdog.unguard()
+        """Note that the pass is over."""
+        self._in_pass = False
+
+    def _feed(self) -> None:
+        while not self._over.wait(FEEDS_EVERY_S):
+            if self._looked.is_set() or not self._in_pass:
+                self._looked.clear()
+                self.watchdog.feed()

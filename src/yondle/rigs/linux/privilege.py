@@ -270,8 +270,9 @@ class HelperLine:
 
     def feed(self) -> None:
         """Tell the watchdog that all is well; one that can't be told any more does what it is for."""
-        with suppress(KnownError):
-            self._ask({"do": "feed"})
+        if self.at_work:
+            with suppress(KnownError):
+                self._ask({"do": "feed"})
 
     def unguard(self) -> None:
         """Let go of the watchdog."""

@@ -21,7 +21,7 @@ from yondle.rigs.linux.administrators import administrators_probes
 from yondle.rigs.linux.conditions import Conditions
 from yondle.rigs.linux.evidence import THE_HELPER, KernelLog, crash_records
 from yondle.rigs.linux.files import Bank, Tree
-from yondle.rigs.linux.guarding import PassGuard
+from yondle.rigs.linux.guarding import PlanGuard
 from yondle.rigs.linux.knobs import offered
 from yondle.rigs.linux.privilege import RootSetter
 from yondle.rigs.linux.probe import Probe
@@ -35,7 +35,6 @@ SAMPLE_INTERVAL_S = 0.1
 USE_EVERY_S, SLOW_S = 0.2, 1.0
 """How often use and the log are looked at, and what changes slowly: looking costs more than reading a sensor."""
 
-FED_EVERY_S = 2.0
 
 WORKERS = "workers"
 ON_LINE = "processors_on_line"
@@ -102,7 +101,7 @@ class ThisRig:
 
     `line` sets what only root may set; without one those knobs are not offered. `now` dates readings of energy. `own` are
     knobs of the tuner's own, which are put back as it is closed; `owner` is who an administrator's files belong to. `guard`
-    restarts a machine that freezes in a pass.
+    restarts a machine that freezes in a plan.
     """
 
     def __init__(
@@ -114,7 +113,7 @@ class ThisRig:
         more: tuple[Probe, ...] = (),
         own: tuple[OwnInterface, ...] = (),
         owner: int = 0,
-        guard: PassGuard | None = None,
+        guard: PlanGuard | None = None,
     ) -> None:
         self.guard = guard
         self._host, self._root, self._line, self._now = host, root, line, now
@@ -226,12 +225,8 @@ class ThisRig:
         cpus = [usable[i % len(usable)] for i in range(int(self._workers))]
         run = self._host.start(workload, seconds, cpus)
         if self.guard is not None:
-            try:
-                self.guard.begin()
-            except BaseException:
-                run.stop()
-                raise
-        return _Watched(run, self._log, self.guard, self._now)
+            self.guard.begin()
+        return _Watched(run, self._log, self.guard)
 
     def bring_back(self) -> float:
         """This machine can't bring itself back: when it goes down, so does Yondle."""
@@ -384,18 +379,16 @@ class _Watched:
     A guard is fed as long as somebody polls and the workload lives, and let go of at the end.
     """
 
-    def __init__(self, run: HostedRun, log: KernelLog, guard: PassGuard | None, now: Callable[[], float]) -> None:
-        self._run, self._log, self._guard, self._now = run, log, guard, now
-        self._fed = now()
+    def __init__(self, run: HostedRun, log: KernelLog, guard: PlanGuard | None) -> None:
+        self._run, self._log, self._guard = run, log, guard
         self._errors_before = log.hardware_errors
         self._result: PassResult | None = None
 
     def poll(self) -> PassResult | None:
         """Give the result once there is one."""
         result = self._result or self._run.poll()
-        if result is None and self._guard is not None and self._now() - self._fed >= FED_EVERY_S:
-            self._fed = self._now()
-            self._guard.feed()
+        if self._guard is not None:
+            self._guard.look()
         if result is not None and self._result is None:
             self._log.look()
             said, errors = self._log.said(), self._log.hardware_errors - self._errors_before

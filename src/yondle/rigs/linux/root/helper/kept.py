@@ -21,7 +21,7 @@ from .looks import firmware_table, modules
 
 CEILINGS = Path("etc/yondle/ceilings.toml")
 BENCH = Path("etc/yondle/bench.json")
-"""An administrator's word, as a file with {} in it, that a watchdog may restart this machine where it freezes in a pass."""
+"""An administrator's word, as a file with {} in it, that a watchdog may restart this machine where it freezes in a plan."""
 LOCK = Path("run/yondle-helper/lock")
 """In a folder that only root can look into: whoever can open a lock can hold it."""
 STATE = Path("var/lib/yondle")

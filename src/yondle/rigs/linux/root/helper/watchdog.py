@@ -20,7 +20,7 @@ _SOFTWARE = "Software Watchdog"
 
 
 class Watchdog:
-    """Armed for a pass and fed in it; let go of with the magic character, after which it restarts nothing."""
+    """Armed for a plan and fed in it; let go of with the magic character, after which it restarts nothing."""
 
     def __init__(self, root: Path) -> None:
         self._root = root
