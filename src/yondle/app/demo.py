@@ -107,7 +107,7 @@ class RunEvening(Command[None]):
 
     after: AfterMove = told_by_steps
     stopped: Callable[[], bool] = never
-    tests = True
+    tests = runs = True
 
     def do(self, session: Session) -> None:
         """Run it, with the rig's owner entering values by hand."""

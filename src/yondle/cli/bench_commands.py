@@ -23,6 +23,7 @@ from yondle.app.session.results import (
 from yondle.app.session.session import Session
 from yondle.cli.running import AsJson, LogbookPath, opened
 from yondle.cli.shown import print_json, tell
+from yondle.cli.table_commands import add_import_table
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import quantity
@@ -100,8 +101,10 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             added = session.do(TypeIn(step, benchmark, score, unit, _direction(lower), told))
             _print_added(session.snapshot, [added], console, as_json)
 
-    imports = typer.Typer(help="Read figures, frame times or sensor logs of other programs from CSV files.")
+    imports = typer.Typer(help="Read whole tables, figures, frame times or sensor logs of other programs.")
     app.add_typer(imports, name="import")
+
+    add_import_table(imports, console)
 
     @imports.command("scores")
     def scores(

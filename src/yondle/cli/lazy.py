@@ -93,7 +93,11 @@ _MADE_BY = {
     ("bench_commands", "add_bench_commands"): {
         "benchmarks": later("Show which benchmarks are run, or choose them and how they are run."),
         "result": later("Type in a figure that was measured elsewhere, at a step's settings."),
-        "import": later("Read figures, frame times or sensor logs of other programs from CSV files."),
+        "import": later("Read whole tables, figures, frame times or sensor logs of other programs."),
+    },
+    ("table_commands", "add_table_commands"): {
+        "record": later("Record a step that Yondle didn't test: settings, how it went, figures."),
+        "knob": later("Describe a knob of a machine elsewhere (--rig elsewhere)."),
     },
     ("plan_commands", "add_edge_command"): {
         "edge": later("Find the riskiest value of a knob that holds, test by test, from where the rig is now."),

@@ -48,19 +48,21 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
         rig: Annotated[
             str,
             typer.Option(
-                help="heron, heron-ii, bittern, this (this machine), ssh://user@host (across the room), or a rig file."
+                help="heron, heron-ii, bittern, this (this machine), ssh://user@host (across the room), elsewhere (a machine "
+                "that runs no Yondle), or a rig file."
             ),
         ] = "heron",
         seed: Annotated[int | None, typer.Option(help="Simulated rig: another course of chance.")] = None,
         by_hand: Annotated[
             Path | None, typer.Option(help="A real machine: a file of knobs set by hand (docs/by-hand-file.md).")
         ] = None,
+        name: Annotated[str, typer.Option(help="Elsewhere: what the machine is called; else the file's name.")] = "",
         as_json: AsJson = False,
     ) -> None:
         """Start a logbook for a rig."""
         if logbook.suffix != ".yondle":
             raise KnownError(say("{logbook} is no name for a logbook.", logbook=logbook), say("End it in .yondle."))
-        with opened(lambda: create_logbook(logbook, choose_rig(rig, seed, by_hand))) as session:
+        with opened(lambda: create_logbook(logbook, choose_rig(rig, seed, by_hand, name or logbook.stem))) as session:
             if as_json:
                 print_json(status_values(session.snapshot))
                 return
@@ -73,6 +75,9 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
                     knobs=count(len(session.snapshot.declaration.knobs), "knob"),
                 )
             )
+            if session.machine.elsewhere:
+                console.print(say("Next, bring in a table: yondle import table {logbook} FILE", logbook=logbook))
+                return
             console.print(say("Next, measure stock: yondle baseline {logbook}", logbook=logbook))
 
     @app.command()

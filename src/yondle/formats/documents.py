@@ -13,9 +13,10 @@ from typing import Annotated, Any, ClassVar, Generic, Self, TypeVar
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, RootModel, ValidationError
 
+from yondle.formats.knob_table import DescribedKnob
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Setup
+from yondle.model.knobs import Setup, Subsystem
 from yondle.model.workloads import Direction
 
 LARGEST = 1e100
@@ -121,6 +122,9 @@ class TypedWorkload(_Part):
     unit: str
     direction: Annotated[Direction, Field(strict=False)]
     digits: Annotated[int, Field(ge=0, le=9)]
+    group: Annotated[Subsystem, Field(strict=False)] = Subsystem.PROCESSOR
+    load: bool = False
+    """Whether it yields no figure, and is a load that a machine elsewhere was tested with."""
 
 
 class TypedWorkloads(RootDocument[list[TypedWorkload]]):
@@ -268,6 +272,23 @@ class OwnThings(RootDocument[list[str]]):
     def merged(self, other: Self) -> Self:
         """Those of both; one that stands in both stands once."""
         return type(self)(list(dict.fromkeys((*self.root, *other.root))))
+
+
+class KnobsElsewhere(RootDocument[dict[str, DescribedKnob]]):
+    """The knobs of a machine that runs no Yondle, as its tuner described them, by their ids."""
+
+    model_config = ConfigDict(strict=False)
+    NAME = "knobs elsewhere"
+    OF_THE_RIG = True
+    root: dict[str, DescribedKnob] = {}
+
+
+class SensorsElsewhere(RootDocument[list[str]]):
+    """The sensors that figures of a machine elsewhere were told with, by their ids."""
+
+    NAME = "sensors elsewhere"
+    OF_THE_RIG = True
+    root: list[str] = []
 
 
 class KeptMeter(_Part):

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from contextlib import AbstractContextManager
 from hashlib import sha256
 from pathlib import Path
+from typing import NamedTuple
 
 from yondle.formats.documents import Document
 from yondle.logbook.keeping import Keeping
@@ -26,6 +27,17 @@ from yondle.logbook.writing import keep_document, write
 from yondle.model.events import Durable
 from yondle.model.measured import Measured
 from yondle.model.sensors import SampleBlock
+
+
+class KeptResult(NamedTuple):
+    """A figure from elsewhere as it is written: at a step, of a workload; frame times are in ms."""
+
+    step: int
+    workload: str
+    at: str
+    score: float
+    measured: Measured
+    frames: tuple[float, ...] = ()
 
 
 class Logbook(RecordReader):
@@ -67,12 +79,23 @@ class Logbook(RecordReader):
         with self._changing() as connection:
             write(connection, record)
 
-    def take_with(self, records: Sequence[Durable], document: Document) -> None:
-        """Write records and a document that tells of them, all or none."""
+    def take_with(
+        self,
+        records: Sequence[Durable],
+        *documents: Document,
+        results: Sequence[KeptResult] = (),
+        notes: Sequence[tuple[int, str, str]] = (),
+    ) -> None:
+        """Write records and documents that tell of them, figures, and notes (step, date, text): all or none."""
         with self._changing() as connection:
             for record in records:
                 write(connection, record)
-            keep_document(connection, document)
+            for document in documents:
+                keep_document(connection, document)
+            for result in results:
+                _insert_result(connection, result)
+            for step, at, text in notes:
+                inserted(connection, "note", step=step, at=at, text=text, caveat=False)
 
     def add_note(self, step: int, at: str, text: str, caveat: bool = False) -> None:
         """Keep a note at a step."""
@@ -115,16 +138,7 @@ class Logbook(RecordReader):
     ) -> None:
         """Keep a result that was measured elsewhere at a step's settings; frame times are in ms."""
         with self._changing() as connection:
-            inserted(
-                connection,
-                "result",
-                step=step,
-                workload=workload,
-                at=at,
-                score=score,
-                facts=json.dumps(measured.facts()),
-                frame_times=array("f", frames).tobytes() if frames else None,
-            )
+            _insert_result(connection, KeptResult(step, workload, at, score, measured, frames))
 
     def add_sensor_log(self, step: int, at: str, name: str, began_at: str, block: SampleBlock) -> None:
         """Keep a log of sensors from another program."""
@@ -155,3 +169,16 @@ class Logbook(RecordReader):
     def _next(self, table: str, column: str) -> int:
         with asking(self._store, self.path) as connection:
             return int(connection.execute(f'SELECT coalesce(max("{column}"), 0) + 1 FROM "{table}"').fetchone()[0])
+
+
+def _insert_result(connection: Connection, result: KeptResult) -> None:
+    inserted(
+        connection,
+        "result",
+        step=result.step,
+        workload=result.workload,
+        at=result.at,
+        score=result.score,
+        facts=json.dumps(result.measured.facts()),
+        frame_times=array("f", result.frames).tobytes() if result.frames else None,
+    )

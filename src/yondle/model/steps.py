@@ -66,6 +66,7 @@ class StageKind(StrEnum):
     COMPARED = "compared with"
     LOAD = "load"
     KEPT = "kept in force"
+    RECORDED = "recorded"
 
 
 SCORE_STAGE = StageKind.SCORE.value
@@ -74,6 +75,8 @@ COMPARED_STAGE = StageKind.COMPARED.value
 """What that of scored passes of the setup a step starts from is called, with which its own take turns."""
 KEPT_STAGE = StageKind.KEPT.value
 """What daily use with a profile kept over restarts is called: no check of Yondle's, and no load of its own."""
+RECORDED_STAGE = StageKind.RECORDED.value
+"""What a test is called that Yondle didn't run: its tuner tells what was set and how it went."""
 LONG, FOR_EDGE = "long ", "edge "
 """Before the id of a workload: the stage of a long run of a benchmark, and that of a search for an edge.
 
@@ -177,6 +180,11 @@ class Attempt:
         """Give it with other passes, each where it belongs."""
         own = tuple(p for p in passes if p.stage != COMPARED_STAGE)
         return replace(self, passes=own, compared=tuple(p for p in passes if p.stage == COMPARED_STAGE))
+
+    @property
+    def recorded(self) -> bool:
+        """Tell whether it is only told of: Yondle ran nothing of it."""
+        return self.check is not None and any(stage.kind is StageKind.RECORDED for stage in self.check.stages)
 
     @property
     def tested(self) -> bool:
@@ -289,6 +297,11 @@ class StepRecord:
         return next((a.outcome for a in reversed(self.attempts) if a.outcome is not None), None)
 
     @property
+    def recorded(self) -> bool:
+        """Tell whether it is nothing but a record: no test of Yondle's own was made of it."""
+        return bool(self.attempts) and all(attempt.recorded for attempt in self.attempts)
+
+    @property
     def verdict(self) -> Verdict:
         """The mark the step carries now."""
         return verdict_of(self.outcomes)
@@ -329,9 +342,9 @@ _MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
 
 
 def baseline_of(steps: Sequence[StepRecord]) -> StepRecord | None:
-    """Give the latest baseline that ran through."""
-    measured = (r for r in reversed(steps) if r.step.kind is StepKind.BASELINE and r.verdict in _MEASURED)
-    return next(measured, None)
+    """Give the latest baseline that ran through, or was told of with figures and no word against it."""
+    stock = (r for r in reversed(steps) if r.step.kind is StepKind.BASELINE)
+    return next((r for r in stock if r.verdict in _MEASURED or (r.recorded and r.verdict is Verdict.UNPROVEN)), None)
 
 
 def may_be_put_in_force(record: StepRecord) -> bool:

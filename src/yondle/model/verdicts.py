@@ -39,6 +39,7 @@ class Failure(StrEnum):
     START_FAILED = "what it starts from failed"
     STOPPED = "stopped by the tuner"
     INTERRUPTED = "interrupted"
+    FAILED = "failed, not told how"
 
 
 VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
@@ -61,6 +62,7 @@ VERDICT_OF_FAILURE: dict[Failure, Verdict] = {
     Failure.START_FAILED: Verdict.UNPROVEN,
     Failure.STOPPED: Verdict.UNPROVEN,
     Failure.INTERRUPTED: Verdict.UNPROVEN,
+    Failure.FAILED: Verdict.DOWN,
 }
 
 SAYS_NOTHING = frozenset(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -12,6 +12,7 @@ from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
 from yondle.formats.documents import ClockAhead
+from yondle.formats.knob_table import DescribedKnob
 from yondle.formats.toml_files import read_text
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
@@ -21,7 +22,8 @@ from yondle.model.rigs import Absent
 from yondle.model.steps import Attempt, StartAnswer
 from yondle.rigs.bench.clock import BenchClock
 from yondle.rigs.bench.ssh import SCHEME, Address, address_of
-from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, parse_by_hand
+from yondle.rigs.byhand.rig import DOCUMENT, ByHandRig, knobs_by_hand, parse_by_hand
+from yondle.rigs.elsewhere.rig import ElsewhereRig
 from yondle.rigs.simulated.clock import VirtualClock
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file, rig_text
@@ -32,7 +34,7 @@ if TYPE_CHECKING:
     from yondle.rigs.linux.guarding import PlanGuard
 
 SIMULATED = "simulated"
-THIS, BENCH = "this", "bench"
+THIS, BENCH, ELSEWHERE = "this", "bench", "elsewhere"
 PACES = (1.0, 20.0, 200.0)
 
 
@@ -53,6 +55,11 @@ class Machine:
     bench: BenchRig | None = None
 
     @property
+    def elsewhere(self) -> bool:
+        """Tell whether it is a machine that runs no Yondle: nothing is set or run there."""
+        return isinstance(self.rig, ElsewhereRig)
+
+    @property
     def away(self) -> bool:
         """Tell whether it is a bench that can't be reached now."""
         return self.bench is not None and self.bench.away
@@ -71,11 +78,13 @@ class RigChoice:
     definition: str
 
 
-def choose_rig(which: str, seed: int | None = None, by_hand: Path | None = None) -> RigChoice:
+def choose_rig(which: str, seed: int | None = None, by_hand: Path | None = None, name: str = "") -> RigChoice:
     """Find a rig by name or file; the whole definition goes into the logbook, so it needs nothing else later.
 
-    `by_hand` is a file of knobs that are set by hand on this machine.
+    `by_hand` is a file of knobs that are set by hand on this machine, or that describes one elsewhere, called `name`.
     """
+    if which == ELSEWHERE:
+        return RigChoice(ELSEWHERE, name.strip() or say("A machine elsewhere"), _by_hand_text(by_hand))
     if which == THIS:
         return RigChoice(THIS, say("This machine"), _by_hand_text(by_hand))
     if which.startswith(SCHEME):
@@ -117,6 +126,8 @@ def make_machine(
         from yondle.app.machine.bench import make_bench
 
         return make_bench(choice)
+    if choice.kind == ELSEWHERE:
+        return make_elsewhere(choice, {}, ())
     if choice.kind != SIMULATED:
         raise KnownError(
             say("The logbook is about a rig of kind '{kind}', which this Yondle doesn't know.", kind=choice.kind),
@@ -127,6 +138,12 @@ def make_machine(
     rig.catch_up(last_time_s)
     clock = VirtualClock(rig.world, rig_file.rig.starts_at, real, pace)
     return Machine(rig, clock, VirtualHands(rig, clock), clock)
+
+
+def make_elsewhere(choice: RigChoice, knobs: Mapping[str, DescribedKnob], sensors: Sequence[str]) -> Machine:
+    """Make a machine elsewhere ready: with the knobs it was described with, and what was described since."""
+    first = knobs_by_hand(choice.definition, say("the rig in this logbook")) if choice.definition else {}
+    return Machine(ElsewhereRig(choice.name, {**first, **knobs}, sensors), RealClock(), NobodyThere())
 
 
 def bench_at(text: str) -> Address:

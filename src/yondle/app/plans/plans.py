@@ -74,7 +74,7 @@ class StartPlan(Command[PlanEnd]):
     paused: Callable[[], bool] = never
     unattended: bool = False
     comes_back: Bounds | None = None
-    tests = True
+    tests = runs = True
 
     def do(self, session: Session) -> PlanEnd:
         """Tell how far it came."""
@@ -101,7 +101,7 @@ class GoOnWithPlan(Command[PlanEnd]):
     paused: Callable[[], bool] = never
     unattended: bool = False
     comes_back: Bounds | None = None
-    tests = True
+    tests = runs = True
 
     def do(self, session: Session) -> PlanEnd:
         """Tell how far it came."""

@@ -28,10 +28,14 @@ class WhileTesting(Enum):
 
 
 class Command(ABC, Generic[T]):
-    """One operation with all it needs to know. `tests` tells that it may take long, since it runs the rig."""
+    """One operation with all it needs to know.
+
+    `tests` tells that it may take long, since it sets or runs the rig; `runs`, that it does run something on it.
+    """
 
     while_testing: ClassVar[WhileTesting] = WhileTesting.REFUSED
     tests: ClassVar[bool] = False
+    runs: ClassVar[bool] = False
 
     @abstractmethod
     def do(self, session: Session) -> T:

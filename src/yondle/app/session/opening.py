@@ -5,12 +5,21 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from yondle.app.machine.machines import BENCH, THIS, Machine, RigChoice, make_machine, with_absent
+from yondle.app.machine.machines import (
+    BENCH,
+    ELSEWHERE,
+    THIS,
+    Machine,
+    RigChoice,
+    make_elsewhere,
+    make_machine,
+    with_absent,
+)
 from yondle.app.session.faults import kill_self
 from yondle.app.session.kept_declaration import absent_from, keep_declaration, kept_declaration
 from yondle.app.session.returning import BringBack
 from yondle.app.session.session import Session
-from yondle.formats.documents import KeptDeclaration
+from yondle.formats.documents import KeptDeclaration, KnobsElsewhere, SensorsElsewhere
 from yondle.logbook.logbook import Logbook
 
 
@@ -48,6 +57,9 @@ def open_logbook(path: Path, pace: float | None = None, together: bool = False, 
                 machine = with_absent(machine, absent_from(logbook, path, machine.rig.declaration))
                 keep_stock(logbook.keeping, machine.rig.declaration)
                 keep_declaration(logbook.keeping, machine.rig.declaration)
+        elif choice.kind == ELSEWHERE:
+            kept = logbook.documents
+            machine = make_elsewhere(choice, kept.of(KnobsElsewhere).root, kept.of(SensorsElsewhere).root)
         else:
             machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
         session = Session(logbook, machine, asks)

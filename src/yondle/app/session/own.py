@@ -19,10 +19,11 @@ from yondle.formats.documents import (
 from yondle.language.saying import named, say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob
+from yondle.model.knobs import Knob, Subsystem
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Limit
 from yondle.model.workloads import Direction, Metric, Workload
+from yondle.rigs.elsewhere.rig import NO_FIGURES
 
 LONGEST_CONDITION = 200
 LONGEST_NAME = 60
@@ -76,42 +77,12 @@ class OwnSettings:
         return typed_benchmarks(self._keeping.documents)
 
     def know_typed(self, name: str, unit: str, direction: Direction, digits: int) -> Workload:
-        """Give the benchmark of a name whose figures come from elsewhere, known from now on if it wasn't.
-
-        Raises KnownError where it is known with another unit or direction: figures of two kinds don't go together.
-        """
-        clean = name.strip()
-        if not clean or max(len(clean), len(unit)) > LONGEST_NAME:
-            raise KnownError(
-                say("A benchmark has a name of 1 to {longest_name} characters.", longest_name=LONGEST_NAME),
-                say("Shorten it."),
-            )
-        run = next((w for w in self._given.workloads if clean in (w.id, w.name)), None)
-        if run is not None:
-            raise KnownError(
-                say("{run} is run by Yondle itself.", run=run.name),
-                say("Give what was measured elsewhere another name."),
-            )
-        known = next((w for w in self.typed if w.name.casefold() == clean.casefold()), None)
-        if known is not None:
-            if (known.metric.unit, known.metric.direction) != (unit, direction):
-                asked = f"{known.metric.unit or say('no unit')}, {named(known.metric.direction)}"
-                raise KnownError(
-                    say("{known} is kept in {asked}.", known=known.name, asked=asked),
-                    say("Give it so, or another name."),
-                )
-            return known if known.metric.digits >= digits else self._finer(known, digits)
-        id_ = "typed_" + re.sub(r"[^a-z0-9]+", "_", clean.lower()).strip("_") + f"_{len(self.typed) + 1}"
-        kept = TypedWorkload(id=id_, name=clean, unit=unit, direction=direction, digits=digits)
-        self._keeping.keep(TypedWorkloads([*self._keeping.document(TypedWorkloads).root, kept]))
-        return self.typed[-1]
-
-    def _finer(self, known: Workload, digits: int) -> Workload:
-        """Show the figures of a benchmark with more digits after the point from now on."""
-        kept = self._keeping.document(TypedWorkloads).root
-        finer = [each.model_copy(update={"digits": digits}) if each.id == known.id else each for each in kept]
-        self._keeping.keep(TypedWorkloads(finer))
-        return next(w for w in self.typed if w.id == known.id)
+        """Give the benchmark of a name whose figures come from elsewhere, known from now on if it wasn't; see `with_typed`."""
+        before = self._keeping.document(TypedWorkloads)
+        after, id_ = with_typed(before, self._given, name, unit, direction, digits)
+        if after != before:
+            self._keeping.keep(after)
+        return next(w for w in self.typed if w.id == id_)
 
     def choose(self, benchmarks: tuple[str, ...]) -> None:
         """Keep which benchmarks are run; raises KnownError for one that isn't there, and for none at all."""
@@ -146,6 +117,48 @@ class OwnSettings:
         self._keeping.keep(Conditions({k: v for k, v in known.items() if v}))
 
 
+def with_typed(
+    before: TypedWorkloads,
+    given: RigDeclaration,
+    name: str,
+    unit: str,
+    direction: Direction,
+    digits: int,
+    group: Subsystem = Subsystem.PROCESSOR,
+    load: bool = False,
+) -> tuple[TypedWorkloads, str]:
+    """Have the benchmark of a name among those whose figures come from elsewhere, with so many digits at least; gives its id.
+
+    Raises KnownError where it is known with another unit or direction: figures of two kinds don't go together.
+    """
+    clean = name.strip()
+    if not clean or max(len(clean), len(unit)) > LONGEST_NAME:
+        raise KnownError(
+            say("A benchmark has a name of 1 to {longest_name} characters.", longest_name=LONGEST_NAME),
+            say("Shorten it."),
+        )
+    run = next((w for w in given.workloads if clean in (w.id, w.name)), None)
+    if run is not None:
+        raise KnownError(
+            say("{run} is run by Yondle itself.", run=run.name),
+            say("Give what was measured elsewhere another name."),
+        )
+    known = next((each for each in before.root if each.name.casefold() == clean.casefold()), None)
+    if known is None:
+        id_ = "typed_" + re.sub(r"[^a-z0-9]+", "_", clean.lower()).strip("_") + f"_{len(before.root) + 1}"
+        made = TypedWorkload(id=id_, name=clean, unit=unit, direction=direction, digits=digits, group=group, load=load)
+        return TypedWorkloads([*before.root, made]), id_
+    if (known.unit, known.direction, known.load) != (unit, direction, load):
+        asked = f"{known.unit or say('no unit')}, {named(known.direction)}"
+        raise KnownError(
+            say("{known} is kept in {asked}.", known=known.name, asked=asked), say("Give it so, or another name.")
+        )
+    if known.digits >= digits:
+        return before, known.id
+    finer = [each.model_copy(update={"digits": digits}) if each.id == known.id else each for each in before.root]
+    return TypedWorkloads(finer), known.id
+
+
 def with_own(given: RigDeclaration, kept: Documents) -> RigDeclaration:
     """Lay the tuner's own limits over those a rig came with; what is kept of knobs and sensors that aren't there stays unused."""
     here, heard = {knob.id for knob in given.knobs}, {channel.id for channel in given.channels}
@@ -154,9 +167,11 @@ def with_own(given: RigDeclaration, kept: Documents) -> RigDeclaration:
     ceilings = {**given.ceilings, **{knob: own[1] for knob, own in ranges.items()}}
     chosen = tuple(kept.of(ChosenBenchmarks).root or given.chosen)
     most = {limit.channel: limit.most for limit in given.limits} | kept.of(OwnLimits).root
+    typed = typed_benchmarks(kept)
+    own = tuple(w for w in given.workloads if w.id != NO_FIGURES.id or not any(each.scored for each in typed))
     return replace(
         given,
-        workloads=(*given.workloads, *typed_benchmarks(kept)),
+        workloads=(*own, *typed),
         chosen=tuple(name for name in chosen if any(w.id == name for w in given.workloads)),
         floors={k: v for k, v in floors.items() if v > given.knob(k).low},
         ceilings={k: v for k, v in ceilings.items() if v < given.knob(k).high},
@@ -169,7 +184,8 @@ def typed_benchmarks(kept: Documents) -> tuple[Workload, ...]:
     return tuple(
         Workload(
             each.id, each.name, say("measured elsewhere, typed in or imported"),
-            Metric(each.name, each.unit, each.direction, each.digits), 0.0, by_hand=True,
+            Metric(each.name, each.unit, each.direction, each.digits), 0.0, scored=not each.load, subsystem=each.group,
+            by_hand=True,
         )
         for each in kept.of(TypedWorkloads).root
     )  # fmt: skip

@@ -38,7 +38,7 @@ class Readiness:
 class CheckReady(Command[Readiness]):
     """Check everything that can be checked on this rig; takes a second."""
 
-    tests = True
+    tests = runs = True
 
     def do(self, session: Session) -> Readiness:
         """Give what there is to be ready."""

@@ -66,9 +66,9 @@ class TypeIn(_Added[AddedResult]):
 
     def do(self, session: Session) -> AddedResult:
         """Give the figure."""
-        _must_be_a_score(self.benchmark, self.score)
+        must_be_a_score(self.benchmark, self.score)
         session.book.step(self.step)
-        workload = session.own.know_typed(self.benchmark, self.unit, self.direction, _digits(self.score))
+        workload = session.own.know_typed(self.benchmark, self.unit, self.direction, digits_of(self.score))
         return _added(session, self.step, workload, self.score, self.told.measured("typed in"))
 
 
@@ -104,9 +104,9 @@ class ImportScores(_Added[list[AddedResult]]):
                 ),
             )
         for score in found:
-            _must_be_a_score(score.benchmark, score.value)
+            must_be_a_score(score.benchmark, score.value)
         told, own = self.told.measured(self.path.name), session.own
-        known = [own.know_typed(s.benchmark, self.unit, self.direction, _digits(s.value)) for s in found]
+        known = [own.know_typed(s.benchmark, self.unit, self.direction, digits_of(s.value)) for s in found]
         return [_added(session, self.step, w, s.value, told) for w, s in zip(known, found, strict=True)]
 
 
@@ -173,7 +173,8 @@ def _added(
     return session.book.step(number).added[-1]
 
 
-def _must_be_a_score(benchmark: str, score: float) -> None:
+def must_be_a_score(benchmark: str, score: float) -> None:
+    """Raise KnownError for what can't be a figure of a benchmark."""
     if not math.isfinite(score) or score < 0:
         raise KnownError(
             say("{benchmark}: {score:g} is no score.", benchmark=benchmark, score=score),
@@ -184,6 +185,6 @@ def _must_be_a_score(benchmark: str, score: float) -> None:
 _MOST_DIGITS = 3
 
 
-def _digits(score: float) -> int:
-    """How many digits after the point a figure was given with, and is shown with."""
+def digits_of(score: float) -> int:
+    """Tell how many digits after the point a figure was given with, and is shown with."""
     return min(len(f"{score:.{_MOST_DIGITS}f}".rstrip("0").partition(".")[2]), _MOST_DIGITS)

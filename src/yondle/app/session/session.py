@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import TypeVar
@@ -24,8 +24,10 @@ from yondle.engine.ports import Hands
 from yondle.engine.requests import Request
 from yondle.engine.states import State
 from yondle.formats.documents import Document
+from yondle.formats.knob_table import DescribedKnob
 from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
+from yondle.model.errors import KnownError
 from yondle.model.events import (
     AttemptClosed,
     PassEnded,
@@ -44,6 +46,7 @@ from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
 from yondle.model.standing import Looked, Resumed
 from yondle.model.steps import PassRecord
+from yondle.rigs.elsewhere.rig import ElsewhereRig, runs_nothing
 from yondle.rigs.linux.proc import Proc
 from yondle.views.shared.snapshot import Snapshot
 
@@ -59,28 +62,28 @@ class Session:
     own limits on it.
     """
 
+    declaration: RigDeclaration
+    engine: Engine
+    book: Book
+    own: OwnSettings
+    rests: RigAtRest
+    waits: WaitForHands
+
     def __init__(self, logbook: Logbook, machine: Machine, asks: bool = False) -> None:
         self.logbook = logbook
         self.machine = machine
-        self.declaration: RigDeclaration = machine.rig.declaration
         self.proposal: Proposal | None = None
         self.hands: Hands = NobodyThere() if asks else machine.hands
-        recorder = with_faults(logbook, os.environ.get(VARIABLE))
-        self.engine = Engine(machine.rig, machine.clock, recorder, self.hands, self._hear)
-        self.book = Book(logbook, machine.rig.declaration)
+        self.stops = StopsFromOutside(logbook.path, RealClock().now)
+        self._take_rig()
         latest = self.book.latest_attempt
-        boot = machine.rig.boot_id() if machine.bench is None else Proc().boot_id()
+        boot = Proc().boot_id() if machine.bench is not None or machine.elsewhere else machine.rig.boot_id()
         goes_on(machine.clock, boot, logbook.keeping, latest, logbook.last_time_s())
         if machine.bench is not None:
             machine.bench.patience.waits = lambda: self._tests
             machine.bench.patience.gives_up = lambda: self.engine.requests.pending() in (Request.STOP, Request.HALT)
             machine.bench.patience.tells = lambda words: self._hear(StateChanged(State.BRINGING_BACK.name, words))
-        self.stops = StopsFromOutside(logbook.path, RealClock().now)
         self.stops.forget()
-        self.engine.requests.from_outside = self.stops.look
-        self.own = OwnSettings(logbook.keeping, machine.rig.declaration)
-        self.rests = RigAtRest(logbook, machine, self.engine, self.book)
-        self.waits = WaitForHands(logbook, machine, self.book, lambda: isinstance(self.hands, NobodyThere))
         self.kept_here: KeptNow | None = None
         self._listeners: list[Listener] = []
         self._running = 0
@@ -120,6 +123,8 @@ class Session:
 
     def do(self, command: Command[T]) -> T:
         """Carry out a command; raises KnownError where it can't be, and then nothing has changed."""
+        if command.tests and self.machine.elsewhere and command.runs:
+            raise runs_nothing(self.declaration.info.name)
         before, self._tests = self._tests, command.tests
         try:
             return command.do(self)
@@ -213,7 +218,35 @@ class Session:
         """Give date and time of the rig's clock, as they are written."""
         return self.machine.clock.wall().isoformat(timespec="seconds")
 
+    def take_elsewhere(self, knobs: Mapping[str, DescribedKnob], sensors: Sequence[str]) -> None:
+        """Have these knobs and sensors of a machine elsewhere from now on, in memory; raises KnownError for another machine."""
+        rig = self.machine.rig
+        if not isinstance(rig, ElsewhereRig):
+            raise KnownError(
+                say("{rig} has the knobs it has.", rig=self.declaration.info.name),
+                say("Describe your own:  yondle own add, or --by-hand"),
+            )
+        rig.take(self.declaration.info.name, knobs, sensors)
+        self._take_rig()
+        self.rests.come_back(self.waits)
+        self.rests.verify()
+        self.take_own_limits()
+        self.reread()
+        self.look()
+
     # -- inside ----------------------------------------------------------------------------------------------------------
+
+    def _take_rig(self) -> None:
+        """Put together what works with the rig as it is declared."""
+        machine, logbook = self.machine, self.logbook
+        self.declaration = machine.rig.declaration
+        recorder = with_faults(logbook, os.environ.get(VARIABLE))
+        self.engine = Engine(machine.rig, machine.clock, recorder, self.hands, self._hear)
+        self.engine.requests.from_outside = self.stops.look
+        self.book = Book(logbook, machine.rig.declaration)
+        self.own = OwnSettings(logbook.keeping, machine.rig.declaration)
+        self.rests = RigAtRest(logbook, machine, self.engine, self.book)
+        self.waits = WaitForHands(logbook, machine, self.book, lambda: isinstance(self.hands, NobodyThere))
 
     def _use_hands(self, hands: Hands) -> None:
         self.hands = hands

@@ -28,7 +28,7 @@ CAME, WENT = later("knobs that came since the test before"), later("knobs that w
 
 
 class _Test(Command[StepRecord]):
-    tests = True
+    tests = runs = True
 
 
 @dataclass(frozen=True)

@@ -11,29 +11,20 @@ from typing import Annotated, Any, Literal, Protocol
 
 from pydantic import Field
 
-from yondle.formats.knob_table import Identifier, KnobTable, Name, StrictTable
+from yondle.formats.knob_table import DescribedKnob, Identifier, StrictTable
 from yondle.formats.toml_files import validated
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob, Risk, Setup, Subsystem, When
+from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import KnobReply, RigDeclaration
 
 DOCUMENT = "docs/by-hand-file.md"
 
 
-class _KnobTable(KnobTable):
-    name: Name
-    unit: Annotated[str, Field(max_length=12)] = ""
-    subsystem: Subsystem = Subsystem.WHOLE
-    risk: Risk = Risk.NONE
-    takes_effect: Literal["after restart", "at once"] = "after restart"
-    limits: bool | None = None
-
-
 class _File(StrictTable):
     format: Literal["yondle-by-hand 1"]
     constants: dict[str, float] = Field(default_factory=dict)
-    knobs: Annotated[dict[Identifier, _KnobTable], Field(min_length=1, max_length=60)]
+    knobs: Annotated[dict[Identifier, DescribedKnob], Field(min_length=1, max_length=60)]
 
 
 class MachineBelow(Protocol):
@@ -48,9 +39,14 @@ class MachineBelow(Protocol):
 def parse_by_hand(text: str, source: str) -> tuple[tuple[Knob, ...], dict[str, float], dict[str, float]]:
     """Read knobs set by hand; gives them with their ceilings and the constants that derived quantities need."""
     file = validated(_File, text, source, say("describes no knobs"), DOCUMENT)
-    knobs = tuple(_knob(name, table) for name, table in file.knobs.items())
+    knobs = tuple(table.knob(name) for name, table in file.knobs.items())
     ceilings = {name: table.ceiling for name, table in file.knobs.items() if table.ceiling is not None}
     return knobs, ceilings, file.constants
+
+
+def knobs_by_hand(text: str, source: str) -> dict[str, DescribedKnob]:
+    """Read knobs as they were described."""
+    return dict(validated(_File, text, source, say("describes no knobs"), DOCUMENT).knobs)
 
 
 class ByHandRig:
@@ -84,23 +80,3 @@ class ByHandRig:
         """Start a workload; the machine underneath is told of its own knobs only."""
         own = Setup.of({k: v for k, v in setup.items() if k not in self._own})
         return self._machine.start(workload, seconds, own)  # type: ignore[attr-defined]
-
-
-def _knob(name: str, table: _KnobTable) -> Knob:
-    return Knob(
-        id=name,
-        name=table.name,
-        unit=table.unit,
-        subsystem=table.subsystem,
-        low=table.low,
-        high=table.high,
-        step=table.step,
-        stock=table.stock,
-        digits=table.digits,
-        when=When.AT_HAND if table.takes_effect == "at once" else When.BY_HAND,
-        risk=table.risk,
-        choices=table.choices,
-        role=table.role or "",
-        readable=False,
-        governs=table.limits if table.limits is not None else table.subsystem is Subsystem.COOLING,
-    )

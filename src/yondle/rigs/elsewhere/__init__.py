@@ -1,0 +1,1 @@
+"""A machine that runs no Yondle: its knobs are described by its tuner, its figures come from tables and fingers."""

@@ -1,0 +1,630 @@
+"""What a recognised sheet would make: settings with figures and how they went; what can't be read names its cell."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TypeVar
+
+from yondle.formats.knob_table import DescribedKnob, evenly
+from yondle.language.saying import named, say
+from yondle.model.errors import KnownError
+from yondle.model.knobs import Knob, Risk, Setup, Subsystem
+from yondle.model.quantities import count
+from yondle.model.verdicts import Failure
+from yondle.model.workloads import Direction
+from yondle.tables.cells import Cell, cell_name
+from yondle.tables.heads import LOWER_UNITS, Role, group_of, head_of, same, unit_of, word_outcome
+from yondle.tables.numbers import written
+from yondle.tables.recognise import (
+    AS_FOUND,
+    SETTING,
+    Column,
+    Known,
+    Recognised,
+    Shape,
+    Wishes,
+    is_empty,
+    is_stock,
+    number_in,
+)
+
+MOST_PROBLEMS = 20
+MOST_CHOICES = 20
+_TIMES = {
+    ("GHz", "MHz"): 1000.0,
+    ("MHz", "GHz"): 0.001,
+    ("V", "mV"): 1000.0,
+    ("mV", "V"): 0.001,
+    ("GT/s", "MT/s"): 1000.0,
+}
+Value = float | str
+
+
+@dataclass(frozen=True, slots=True)
+class GatheredFigure:
+    """One figure, or one that only has sub-scores or sensors so far."""
+
+    benchmark: str
+    score: float
+    unit: str
+    lower: bool | None
+    parts: tuple[tuple[str, float], ...] = ()
+    sensors: tuple[tuple[str, float], ...] = ()
+    preset: str = ""
+    passage: str = ""
+    group: Subsystem | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class GatheredStep:
+    """Settings by the names of their columns, with what the sheet tells of them."""
+
+    values: tuple[tuple[str, Value], ...]
+    figures: tuple[GatheredFigure, ...]
+    went: Failure | bool | None = None
+    note: str = ""
+    conditions: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Gathered:
+    """All that a sheet would make: `knobs` are those that would be described anew, by id, `told` says what was made of it."""
+
+    steps: tuple[GatheredStep, ...]
+    knobs: Mapping[str, DescribedKnob]
+    names: Mapping[str, str]
+    """The knob each column of settings means, by the column's name."""
+    told: tuple[str, ...]
+    left: tuple[str, ...]
+    problems: tuple[str, ...]
+
+    @property
+    def settings(self) -> int:
+        """How many settings differ."""
+        return len({step.values for step in self.steps})
+
+    @property
+    def benchmarks(self) -> tuple[str, ...]:
+        """The benchmarks in their order."""
+        return tuple(dict.fromkeys(f.benchmark for step in self.steps for f in step.figures))
+
+    @property
+    def measured_in(self) -> dict[str, tuple[str, bool]]:
+        """Give the unit of every benchmark, and whether less of it is better."""
+        return {f.benchmark: (f.unit, bool(f.lower)) for step in self.steps for f in step.figures}
+
+    @property
+    def figures(self) -> int:
+        """How many figures there are."""
+        return sum(len(step.figures) for step in self.steps)
+
+
+def gather(
+    found: Recognised, known: Known, wishes: Wishes = AS_FOUND, stock: Mapping[str, str] | None = None
+) -> Gathered:
+    """Gather what a recognised sheet would make. `stock` says what a new knob's stock is, by the column's name."""
+    return _Gathering(found, known, wishes, stock or {}).gathered()
+
+
+@dataclass
+class _Row:
+    """What is put together for one setting."""
+
+    values: tuple[tuple[str, Value], ...]
+    figures: list[GatheredFigure] = field(default_factory=list)
+    went: dict[Failure | bool, None] = field(default_factory=dict)
+    notes: dict[str, None] = field(default_factory=dict)
+    conditions: dict[str, str] = field(default_factory=dict)
+
+
+class _Gathering:
+    def __init__(self, found: Recognised, known: Known, wishes: Wishes, stock: Mapping[str, str]) -> None:
+        self._found, self._known, self._wishes, self._stock = found, known, wishes, stock
+        self._decimal = found.decimal or "."
+        self._problems: list[str] = list(found.problems)
+        self._told: list[str] = []
+        self._rows: dict[tuple[object, ...], _Row] = {}
+        self._ambiguous = not found.decimal
+        self._as_stock = 0
+
+    def gathered(self) -> Gathered:
+        """Gather it."""
+        found = self._found
+        twice = self._twice()
+        if found.shape is Shape.BY_BENCHMARK:
+            self._by_benchmark()
+        else:
+            self._by_rows()
+        knobs, names = self._knobs()
+        if not self._problems and not self._rows:
+            self._problem(say("There is no figure, setting or outcome in it."))
+        steps = tuple(
+            GatheredStep(
+                row.values,
+                tuple(row.figures),
+                went,
+                "\n".join(row.notes) if first else "",
+                tuple(row.conditions.items()),
+            )
+            if first
+            else GatheredStep(row.values, (), went)
+            for row in self._rows.values()
+            for first, went in _each(row.went)
+        )
+        if self._as_stock:
+            cells = count(self._as_stock, "empty cell")
+            self._told.append(say("{cells} of settings: taken to be at stock.", cells=cells))
+        self._told += twice
+        return Gathered(
+            steps, knobs, names, tuple(self._told), tuple(self._left()), tuple(self._problems[:MOST_PROBLEMS])
+        )
+
+    # -- rows ----------------------------------------------------------------------------------------------------------
+
+    def _by_rows(self) -> None:
+        found = self._found
+        settings, figures = found.of(Role.SETTING), found.of(Role.FIGURE)
+        for i, row in enumerate(found.body, found.head_rows):
+            if all(is_empty(cell) for cell in row) or self._repeats_head(row):
+                continue
+            values = tuple((c.name, self._value(i, c, row[c.index])) for c in settings)
+            if any(value is None for _, value in values):
+                continue
+            told = _conditions(found, row)
+            made = self._row(tuple((n, v) for n, v in values if v is not None), told)
+            self._went(made, i, row)
+            name = self._word(row, Role.BENCHMARK)
+            by_row = found.shape is Shape.BY_FIGURE
+            if by_row and not name:
+                if any(number_in(row[c.index], self._decimal) for c in figures) and found.of(Role.BENCHMARK):
+                    column = found.of(Role.BENCHMARK)[0]
+                    self._problem(
+                        say(
+                            "Cell {cell} names no benchmark, and its row has a figure.", cell=cell_name(i, column.index)
+                        )
+                    )
+                continue
+            self._figures(made, i, row, name if by_row else "")
+
+    def _by_benchmark(self) -> None:
+        found = self._found
+        columns = [c for c in found.of(Role.FIGURE) if c.value]
+        name = self._setting_name(columns)
+        numbers = [written(c.value) for c in columns]
+        stocks = [c for c in columns if is_stock(c.value)]
+        as_numbers = all(n is not None or is_stock(c.value) for n, c in zip(numbers, columns, strict=True))
+        told, knob = self._stock.get(name, ""), self._known_knob(name)
+        as_numbers = as_numbers and not (knob is not None and knob.choices)
+        if as_numbers and stocks and not told and knob is None:
+            cell = cell_name(found.head_rows - 1, stocks[0].index)
+            self._problem(
+                say("What is '{stock}' (cell {cell}) of {name} as a number? Say what stock is.", stock=stocks[0].value, cell=cell,
+                    name=name)
+            )  # fmt: skip
+            return
+        for column, number in zip(columns, numbers, strict=True):
+            value: Value | None = column.value
+            if as_numbers and number is not None:
+                value = self._value(found.head_rows - 1, replace_name(column, name, number.unit), column.value)
+            elif as_numbers:
+                value = self._stock_number(name)
+            if value is None:
+                continue
+            for i, row in enumerate(found.body, found.head_rows):
+                benchmark = self._word(row, Role.BENCHMARK)
+                if not benchmark or is_empty(row[column.index]):
+                    continue
+                made = self._row(((name, value),), {})
+                self._figure(made, i, row, column, benchmark, (), ())
+
+    def _setting_name(self, columns: list[Column]) -> str:
+        """Name the knob of a sheet with a column a setting: as it was told, by the unit of a known knob, else plainly."""
+        if self._wishes.setting:
+            knob = self._known.knob(head_of(self._wishes.setting))
+            return knob.id if knob is not None else self._wishes.setting
+        units = {unit_of(n.unit) for c in columns if (n := written(c.value)) is not None} - {""}
+        like = [k for k in self._known.knobs if k.unit in units]
+        if len(like) == 1:
+            return like[0].id
+        unit = next(iter(units), "")
+        name = {"MHz": say("Clock"), "GHz": say("Clock"), "V": say("Voltage"), "mV": say("Voltage"), "W": say("Power limit"),
+                "MT/s": say("Memory speed")}.get(unit, say(SETTING).capitalize())  # fmt: skip
+        known = self._known.knob(head_of(name))
+        return known.id if known is not None else name
+
+    def _row(self, values: tuple[tuple[str, Value], ...], conditions: dict[str, str]) -> _Row:
+        key = (values, tuple(sorted(conditions.items())))
+        if key not in self._rows:
+            self._rows[key] = _Row(values, conditions=dict(conditions))
+        return self._rows[key]
+
+    def _repeats_head(self, row: tuple[Cell, ...]) -> bool:
+        """Tell whether a row is the head once more, as below each page of a printed table."""
+        told = [c.head.text for c in self._found.columns]
+        return all(cell is None or str(cell).strip() == text for cell, text in zip(row, told, strict=True))
+
+    def _went(self, made: _Row, i: int, row: tuple[Cell, ...]) -> None:
+        for column in self._found.of(Role.OUTCOME):
+            cell = row[column.index]
+            if is_empty(cell):
+                continue
+            went = word_outcome(str(cell)) if not isinstance(cell, bool) else cell or Failure.FAILED
+            if went is None:
+                self._problem(
+                    say(
+                        "Cell {cell} says '{text}', and not how it went.",
+                        cell=cell_name(i, column.index),
+                        text=_short(cell),
+                    )
+                )
+            else:
+                made.went[went] = None
+        for column in self._found.of(Role.NOTE):
+            if not is_empty(row[column.index]):
+                made.notes[str(row[column.index]).strip()] = None
+
+    def _figures(self, made: _Row, i: int, row: tuple[Cell, ...], benchmark: str) -> None:
+        """Take the figures of a row; sub-scores and sensors go with that of their benchmark, or else the first of them is it."""
+        found = self._found
+        sensors = tuple(self._beside(i, row, found.of(Role.SENSOR)))
+        parts_of: dict[str, list[tuple[str, float]]] = {}
+        for column in found.of(Role.PART):
+            value = self._number(i, column, row[column.index])
+            if value is not None:
+                parts_of.setdefault(benchmark or column.name, []).append((column.part or column.name, value))
+        for column in found.of(Role.FIGURE):
+            name = benchmark or column.name
+            self._figure(made, i, row, column, name, tuple(parts_of.pop(name, ())), sensors)
+        for name, parts in parts_of.items():
+            column = next(c for c in found.of(Role.PART) if (benchmark or c.name) == name)
+            lead = parts[0][1]
+            made.figures.append(GatheredFigure(name, lead, column.unit, column.lower, tuple(parts), sensors))
+        if not found.of(Role.FIGURE) and not parts_of and sensors:
+            made.figures += [GatheredFigure(n.capitalize(), v, "", True) for n, v in sensors]
+
+    def _figure(
+        self,
+        made: _Row,
+        i: int,
+        row: tuple[Cell, ...],
+        column: Column,
+        benchmark: str,
+        parts: tuple[tuple[str, float], ...],
+        sensors: tuple[tuple[str, float], ...],
+    ) -> None:
+        cell = row[column.index]
+        if is_empty(cell):
+            return
+        if (
+            isinstance(cell, str)
+            and (went := word_outcome(cell)) is not None
+            and number_in(cell, self._decimal) is None
+        ):
+            if went is not True:
+                made.went[went] = None
+            return
+        value = self._number(i, column, cell)
+        if value is None:
+            return
+        if value < 0.0:
+            self._problem(
+                say("Cell {cell}: {value:g} is below 0, and no figure.", cell=cell_name(i, column.index), value=value)
+            )
+            return
+        read = number_in(cell, self._decimal)
+        unit = (
+            _told_of(self._wishes.units, benchmark)
+            or self._word(row, Role.UNIT)
+            or column.unit
+            or (unit_of(read[1]) or read[1] if read is not None else "")
+        )
+        kept = self._known.benchmark(benchmark)
+        group = group_of(self._word(row, Role.GROUP))
+        if kept is not None and not unit:
+            unit = kept.metric.unit
+        preset, passage = self._word(row, Role.PRESET), self._word(row, Role.PASSAGE)
+        lower, part = self._lower(row, column, benchmark, unit), Subsystem(group) if group else None
+        made.figures.append(GatheredFigure(benchmark, value, unit, lower, parts, sensors, preset, passage, part))
+
+    def _lower(self, row: tuple[Cell, ...], column: Column, benchmark: str, unit: str) -> bool | None:
+        kept = self._known.benchmark(benchmark)
+        if kept is not None:
+            return kept.metric.direction is Direction.LOWER
+        if (wished := _told_of(self._wishes.lower, benchmark)) is not None:
+            return wished
+        told = self._word(row, Role.BETTER).casefold()
+        if told:
+            return told.startswith(("low", "small", "nied", "klein", "\u2193", "-"))
+        return column.lower if column.lower is not None else unit in LOWER_UNITS
+
+    def _beside(self, i: int, row: tuple[Cell, ...], columns: tuple[Column, ...]) -> Iterator[tuple[str, float]]:
+        for column in columns:
+            value = self._number(i, column, row[column.index])
+            if value is not None:
+                yield column.name, value
+
+    # -- cells ---------------------------------------------------------------------------------------------------------
+
+    def _word(self, row: tuple[Cell, ...], role: Role) -> str:
+        return next((str(row[c.index]).strip() for c in self._found.of(role) if not is_empty(row[c.index])), "")
+
+    def _number(self, i: int, column: Column, cell: Cell) -> float | None:
+        """Read a number; one that could be read in two ways, a date, a word and another unit are problems."""
+        where = cell_name(i, column.index)
+        if is_empty(cell):
+            return None
+        if (i, column.index) in self._found.sheet.dates:
+            self._problem(
+                say("Cell {cell} holds a date ({text}), where a number should be.", cell=where, text=_short(cell))
+            )
+            return None
+        if isinstance(cell, str) and self._ambiguous and (told := written(cell)) is not None and told.ambiguous:
+            self._problem(
+                say(
+                    "Cell {cell}: '{text}' could be read in two ways; say what stands before decimals.",
+                    cell=where,
+                    text=_short(cell),
+                )
+            )
+            return None
+        read = number_in(cell, self._decimal)
+        if read is None or not math.isfinite(read[0]) or abs(read[0]) > 1e15:
+            self._problem(say("Cell {cell}: '{text}' is no number.", cell=where, text=_short(cell)))
+            return None
+        value, unit = read[0], unit_of(read[1]) or read[1]
+        if unit and column.unit and unit != column.unit:
+            times = _TIMES.get((unit, column.unit))
+            if times is None:
+                self._problem(
+                    say("Cell {cell} is in {unit}, its column in {other}.", cell=where, unit=unit, other=column.unit)
+                )
+                return None
+            value = round(value * times, 9)
+        return value
+
+    def _value(self, i: int, column: Column, cell: Cell) -> Value | None:
+        """Read the value of a setting as its knob takes it; an empty cell is stock."""
+        knob = self._known_knob(column.name)
+        if is_empty(cell) or (isinstance(cell, str) and is_stock(cell)):
+            self._as_stock += is_empty(cell)
+            return knob.stock if knob is not None else STOCK
+        if knob is None:
+            read = number_in(cell, self._decimal)
+            if read is None or self._is_words(column):
+                return str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell).strip()
+            return self._number(i, column, cell)
+        where = cell_name(i, column.index)
+        try:
+            if knob.choices:
+                text = str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell)
+                return knob.checked(knob.parsed(text))
+            value = self._number(i, column, cell)
+            if value is None:
+                return None
+            unit = column.unit or knob.unit
+            value *= _TIMES.get((unit, knob.unit), 1.0)
+            if self._known.open_ and not knob.low <= value <= knob.high:
+                return round(value, 9)
+            return knob.checked(round(value, 9)) if not self._known.open_ else round(value, 9)
+        except KnownError as error:
+            self._problem(f"{say('Cell {cell}:', cell=where)} {error.problem} {error.remedy}")
+            return None
+
+    def _is_words(self, column: Column) -> bool:
+        """Tell whether a new setting has words for its values: a column of which any cell is none of a number."""
+        if not column.value:
+            cells = [row[column.index] for row in self._found.body]
+            return any(
+                not is_empty(c) and number_in(c, self._decimal) is None and not (isinstance(c, str) and is_stock(c))
+                for c in cells
+            )
+        return False
+
+    def _stock_number(self, name: str) -> float | None:
+        """Give stock as a number: as it was told, else of a knob that is known."""
+        knob, told = self._known_knob(name), self._stock.get(name, "")
+        if not told:
+            return knob.stock if knob is not None else None
+        read = written(told)
+        try:
+            return read.value(read.told_decimal or ".") if read is not None else float(told)
+        except ValueError:
+            self._problem(say("Stock of '{name}' can't be '{told}': give a number.", name=name, told=told))
+            return None
+
+    def _known_knob(self, name: str) -> Knob | None:
+        return next((k for k in self._known.knobs if k.id == name), None)
+
+    # -- knobs ---------------------------------------------------------------------------------------------------------
+
+    def _knobs(self) -> tuple[dict[str, DescribedKnob], dict[str, str]]:
+        """Describe the knobs that the sheet has and the logbook hasn't, and widen those whose values go further."""
+        made: dict[str, DescribedKnob] = {}
+        names: dict[str, str] = {}
+        taken = {k.id for k in self._known.knobs}
+        columns = {n for row in self._rows.values() for n, _ in row.values}
+        for name in dict.fromkeys(n for row in self._rows.values() for n, _ in row.values if n in columns):
+            knob = self._known_knob(name)
+            values = [v for row in self._rows.values() for n, v in row.values if n == name]
+            if knob is not None:
+                names[name] = knob.id
+                self._goes_further(knob, values)
+                continue
+            if not self._known.open_:
+                self._problem(say("There is no knob '{name}' here: take its column for something else.", name=name))
+                continue
+            id_ = _id(name, taken)
+            taken.add(id_)
+            unit = next((c.unit for c in self._found.columns if c.name == name and c.unit), self._unit_of_heads())
+            described = self._described(name, unit, values)
+            if described is not None:
+                made[id_], names[name] = described, id_
+        return made, names
+
+    def _unit_of_heads(self) -> str:
+        units = [
+            unit_of(n.unit) for c in self._found.of(Role.FIGURE) if c.value and (n := written(c.value)) is not None
+        ]
+        return next((unit for unit in units if unit), "")
+
+    def _described(self, name: str, unit: str, values: list[Value]) -> DescribedKnob | None:
+        stock = self._stock.get(name, "")
+        told = [v for v in values if v != STOCK]
+        if any(isinstance(v, str) for v in told):
+            words = list(dict.fromkeys(str(v) for v in told))
+            if STOCK in values:
+                words.insert(0, say("stock"))
+            first = stock or next((w for w in words if is_stock(w)), words[0])
+            if first not in words:
+                words.insert(0, first)
+            if len(words) > MOST_CHOICES or len(words) < 2:
+                words = words if len(words) > 1 else [*words, say("other")]
+            if len(words) > MOST_CHOICES:
+                self._problem(
+                    say(
+                        "'{name}' has {n} different words: a setting has up to {most}.",
+                        name=name,
+                        n=len(words),
+                        most=MOST_CHOICES,
+                    )
+                )
+                return None
+            self._told.append(
+                say("{name} is new: {values}; stock is {stock}.", name=name, values=", ".join(words), stock=first)
+            )
+            return DescribedKnob(name=name[:60], choices=tuple(w[:60] for w in words), stock=float(words.index(first)))
+        numbers = [float(v) for v in told]
+        if STOCK in values and not stock:
+            self._problem(say("What is stock of '{name}'? A cell is empty or says so, and no number.", name=name))
+            return None
+        at = self._stock_number(name) if stock else numbers[0]
+        if at is None:
+            return None
+        return self._ranged(name, unit, [*numbers, at], at)
+
+    def _ranged(self, name: str, unit: str, numbers: list[float], stock: float) -> DescribedKnob | None:
+        try:
+            low, high, step, digits = evenly(numbers)
+        except ValueError as error:
+            self._problem(f"{name}: {error}.")
+            return None
+        self._told.append(
+            say("{name} is new: {low:g} to {high:g} in steps of {step:g} {unit}; stock is {stock:g}.", name=name, low=low,
+                high=high, step=step, unit=unit, stock=stock)
+        )  # fmt: skip
+        where = Subsystem.MEMORY if unit == "MT/s" else _subsystem(name)
+        return DescribedKnob(
+            name=name[:60], unit=unit[:12], low=low, high=high, step=step, stock=stock, digits=digits, subsystem=where,
+            risk=_risk(name, unit),
+        )  # fmt: skip
+
+    def _goes_further(self, knob: Knob, values: list[Value]) -> None:
+        """Say where values go beyond a knob, or lie between its steps: it is widened when they are written."""
+        if not self._known.open_ or knob.choices:
+            return
+        numbers = [float(v) for v in values]
+        if not all(knob.low <= v <= knob.high and abs(knob.nearest(v) - v) < knob.step * 1e-6 for v in numbers):
+            self._told.append(say("{name} goes further than before.", name=knob.name))
+
+    # -- words ---------------------------------------------------------------------------------------------------------
+
+    def _twice(self) -> list[str]:
+        """Say which columns stand for the same setting, or the same benchmark without being runs of it."""
+        met: dict[str, str] = {}
+        said = []
+        for column in self._found.columns:
+            if column.role is not Role.FIGURE:
+                continue
+            told = column.value or (
+                f"{column.name} {column.part}" if column.head.run is None and column.name.strip() else ""
+            )
+            if told and told in met:
+                cell = cell_name(max(self._found.head_rows - 1, 0), column.index)
+                said.append(
+                    say("'{head}' stands twice ({cell}): both are taken as runs of it.", head=told.strip(), cell=cell)
+                )
+            met[told] = ""
+        return said
+
+    def _left(self) -> Iterator[str]:
+        for column in self._found.of(Role.LEFT):
+            if column.head.text:
+                yield say("'{head}': {why}", head=column.head.text, why=named(column.why))
+
+    def _problem(self, words: str) -> None:
+        if len(self._problems) < MOST_PROBLEMS:
+            self._problems.append(words)
+
+
+STOCK = "\x00stock"
+"""What stands for the stock value of a knob that isn't described yet."""
+
+
+def replace_name(column: Column, name: str, unit: str) -> Column:
+    """Give a column of figures as one of settings: its head is a value of a knob."""
+    return Column(column.index, column.head, Role.SETTING, name, unit_of(unit) or unit, value=column.value)
+
+
+def setup_of(step: GatheredStep, names: Mapping[str, str], knobs: Sequence[Knob]) -> Setup:
+    """Give the whole setup of a gathered step, of all the knobs there are then; those without a column are at stock."""
+    by_id = {knob.id: knob for knob in knobs}
+    values = {knob.id: knob.stock for knob in knobs}
+    for name, value in step.values:
+        knob = by_id[names[name]]
+        if value != STOCK:
+            values[knob.id] = knob.parsed(value) if isinstance(value, str) else value
+    return Setup.of(values)
+
+
+def _each(went: dict[Failure | bool, None]) -> Iterator[tuple[bool, Failure | bool | None]]:
+    if not went:
+        yield True, None
+    for i, each in enumerate(went):
+        yield i == 0, each
+
+
+T = TypeVar("T")
+
+
+def _told_of(told: Mapping[str, T], benchmark: str) -> T | None:
+    return next((value for name, value in told.items() if same(name, benchmark)), None)
+
+
+def _conditions(found: Recognised, row: tuple[Cell, ...]) -> dict[str, str]:
+    return {c.name: str(row[c.index]).strip()[:200] for c in found.of(Role.CONDITION) if not is_empty(row[c.index])}
+
+
+def _id(name: str, taken: set[str]) -> str:
+    bare = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")[:36]
+    bare = bare if bare[:1].isalpha() else f"knob_{bare}".strip("_")
+    made, i = bare, 2
+    while made in taken:
+        made, i = f"{bare}_{i}", i + 1
+    return made
+
+
+def _subsystem(name: str) -> Subsystem:
+    plain = name.casefold()
+    for part, words in (
+        (Subsystem.MEMORY, ("memory", "ram", "cas", "trcd", "tras", "trfc", "speicher")),
+        (Subsystem.GRAPHICS, ("graphics", "gpu", "grafik")),
+        (Subsystem.COOLING, ("fan", "pump", "l\u00fcfter", "pumpe")),
+        (Subsystem.PROCESSOR, ("core", "cpu", "clock", "kern", "takt", "processor")),
+    ):
+        if any(word in plain for word in words):
+            return part
+    return Subsystem.WHOLE
+
+
+def _risk(name: str, unit: str) -> Risk:
+    plain = name.casefold()
+    up = unit in ("MHz", "GHz", "MT/s") or any(word in plain for word in ("clock", "takt", "multiplier"))
+    return Risk.UP if up else Risk.NONE
+
+
+def _short(cell: Cell) -> str:
+    text = str(cell)
+    return text if len(text) <= 30 else f"{text[:29]}\u2026"
