@@ -40,6 +40,8 @@ APART_SHARE, WALK_SHARE = 0.15, 0.03
 """What attempts vary by before anything is known, and walk by from one to the next, as shares of the variance of a pass."""
 PRIOR_DEGREES = 2.0
 """How many repeats either of these says as much as."""
+BORROWED_FROM = 3.0
+"""A single figure borrows the noise of a benchmark that so many degrees of freedom tell of, at least."""
 OUTLYING, FEWEST_IN_VISIT, FEWEST_TO_TAME = 3.0, 3, 10
 """Passes further out than so many deviations are pulled in, in visits of so many, once so many tell what is far."""
 _CONSISTENT = 1.7
@@ -53,12 +55,16 @@ _WALK = np.array([0.003, 0.03, 0.1, 0.3, 1.0, 3.0])
 
 @dataclass(frozen=True, slots=True)
 class Visit:
-    """The passes of one setting in one attempt; settings and attempts are told apart by whatever names them, `at_s` is when."""
+    """The passes of one setting in one attempt; settings and attempts are told apart by whatever names them, `at_s` is when.
+
+    `told` figures were measured elsewhere: a single one of a setting may borrow the noise of others.
+    """
 
     attempt: Hashable
     setting: Hashable
     at_s: float
     scores: Sequence[float]
+    told: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +133,7 @@ class Levels:
         """Give the gain of a setting over another with its 95 % range; None where one of them has no passes.
 
         Several `comparisons` and a `family` as in `Difference.gain`. With a single pass on either side, or none that was
-        repeated anywhere, there is no range.
+        repeated anywhere, there is no range; but a single figure that was told borrows the noise of others, where it is known.
         """
         difference = self.difference(setting, before)
         if difference is not None:
@@ -136,8 +142,16 @@ class Levels:
         if to is None or start is None or to == start:
             return None
         n, m = (int(self._passes[i]) for i in (to, start))
+        few = [i for i, passes in ((to, n), (start, m)) if passes < FEWEST_PASSES]
+        told = bool(few) and all(
+            visit.told for i in few for visit in self._visits if self._settings[visit.setting] == i
+        )
+        if told and self._spreads is not None and float(self._spreads.free.sum()) >= BORROWED_FROM:
+            borrowed = self.contrast({setting: 1.0, before: -1.0}, 1)
+            if borrowed is not None:
+                return replace(borrowed.gain(comparisons, family), told=True, borrowed=True)
         levels = (float(np.average(self._means[self._at == i], weights=self._n[self._at == i])) for i in (to, start))
-        return Gain(n, m, math.expm1(next(levels) - next(levels)), math.nan, math.nan, GainWord.TOO_FEW)
+        return Gain(n, m, math.expm1(next(levels) - next(levels)), math.nan, math.nan, GainWord.TOO_FEW, told=told)
 
     def difference(self, setting: Hashable, before: Hashable) -> Difference | None:
         """Give the difference of two settings with what makes its range; None where it has none."""
@@ -149,7 +163,7 @@ class Levels:
             self._differences[before, setting] = told.turned() if told is not None else None
         return self._differences[setting, before]
 
-    def contrast(self, factors: Mapping[Hashable, float]) -> Difference | None:
+    def contrast(self, factors: Mapping[Hashable, float], fewest: int = FEWEST_PASSES) -> Difference | None:
         """Give a sum of levels, each times its factor, which add up to 0; None where it has no range.
 
         Settings with factors above 0 are told as those it is of, the others as those before. Degrees of freedom are
@@ -159,7 +173,7 @@ class Levels:
         if spreads is None or -1 in places:
             return None
         passes = {i: int(self._passes[i]) for i in places}
-        if min(passes.values()) < FEWEST_PASSES:
+        if min(passes.values()) < fewest:
             return None
         weights, which = self._weights(places)
         own = np.bincount(self._at[which], weights**2 * spreads.noise[which], len(self._settings)).astype(np.float64)

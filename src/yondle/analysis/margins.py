@@ -85,6 +85,10 @@ class Gain:
     visible: float = math.nan
     basis: Basis | None = None
     sure: bool = True
+    told: bool = False
+    """Whether a side of it is a single figure that was told, not measured here."""
+    borrowed: bool = False
+    """Whether its range rests on how much other figures of that benchmark vary, since its own can't tell."""
 
     @property
     def margin(self) -> float:

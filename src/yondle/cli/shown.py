@@ -122,6 +122,7 @@ def step_values(book: Snapshot, record: StepRecord) -> dict[str, Any]:
         ],
         "setup": plain_values(book.declaration, record.step.setup),
         "verdict": str(record.verdict),
+        "recorded": record.recorded,
         "failure": str(outcome.failure) if outcome and outcome.failure else None,
         "stage": outcome.stage if outcome else None,
         "time_to_failure_s": outcome.time_to_failure_s if outcome else None,
@@ -258,7 +259,7 @@ def print_trail(book: Snapshot, console: Console, benchmark_id: str = "") -> Non
         table.add_column(title, justify="right" if justify == "right" else "left", overflow="fold")
     for row in Trail().rows(book, benchmark):
         here = say("← here") if row.is_position else "" if row.on_path else say("left")
-        sign = SIGNS[SHAPES[row.verdict]]
+        sign = SIGNS[SHAPES[row.verdict]] + ("\u0332" if row.recorded else "")
         table.add_row(sign, str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here)
     console.print(table)
     console.print("  ".join(f"{SIGNS[shape]} {named(verdict)}" for verdict, shape in SHAPES.items()))

@@ -96,6 +96,7 @@ class DescribedKnob(KnobTable):
     risk: Risk = Risk.NONE
     takes_effect: Literal["after restart", "at once"] = "after restart"
     limits: bool | None = None
+    proportional: bool = False
 
     def reaching(self, values: Iterable[float]) -> DescribedKnob:
         """Give it with a range and a step that have these values in them, too; raises ValueError where no even steps do.
@@ -117,6 +118,6 @@ class DescribedKnob(KnobTable):
         return Knob(
             id=id_, name=self.name, unit=self.unit, subsystem=self.subsystem, low=self.low, high=self.high, step=self.step,
             stock=self.stock, digits=self.digits, when=When.AT_HAND if self.takes_effect == "at once" else When.BY_HAND,
-            risk=self.risk, choices=self.choices, role=self.role or "", readable=False,
+            risk=self.risk, proportional=self.proportional, choices=self.choices, role=self.role or "", readable=False,
             governs=self.limits if self.limits is not None else self.subsystem is Subsystem.COOLING,
         )  # fmt: skip

@@ -80,6 +80,8 @@ class Gathered:
     told: tuple[str, ...]
     left: tuple[str, ...]
     problems: tuple[str, ...]
+    asks_stock_of: tuple[str, ...] = ()
+    """The new settings of which stock isn't told as a number."""
 
     @property
     def settings(self) -> int:
@@ -129,6 +131,7 @@ class _Gathering:
         self._rows: dict[tuple[object, ...], _Row] = {}
         self._ambiguous = not found.decimal
         self._as_stock = 0
+        self._asks: list[str] = []
 
     def gathered(self) -> Gathered:
         """Gather it."""
@@ -200,6 +203,7 @@ class _Gathering:
         as_numbers = as_numbers and not (knob is not None and knob.choices)
         if as_numbers and stocks and not told and knob is None:
             cell = cell_name(found.head_rows - 1, stocks[0].index)
+            self._asks.append(name)
             self._problem(
                 say("What is '{stock}' (cell {cell}) of {name} as a number? Say what stock is.", stock=stocks[0].value, cell=cell,
                     name=name)
@@ -498,6 +502,7 @@ class _Gathering:
             return DescribedKnob(name=name[:60], choices=tuple(w[:60] for w in words), stock=float(words.index(first)))
         numbers = [float(v) for v in told]
         if STOCK in values and not stock:
+            self._asks.append(name)
             self._problem(say("What is stock of '{name}'? A cell is empty or says so, and no number.", name=name))
             return None
         at = self._stock_number(name) if stock else numbers[0]
@@ -518,7 +523,7 @@ class _Gathering:
         where = Subsystem.MEMORY if unit == "MT/s" else _subsystem(name)
         return DescribedKnob(
             name=name[:60], unit=unit[:12], low=low, high=high, step=step, stock=stock, digits=digits, subsystem=where,
-            risk=_risk(name, unit),
+            risk=_risk(name, unit), proportional=unit in ("MHz", "GHz", "MT/s") or _counts(name),
         )  # fmt: skip
 
     def _goes_further(self, knob: Knob, values: list[Value]) -> None:
@@ -617,6 +622,14 @@ def _subsystem(name: str) -> Subsystem:
         if any(word in plain for word in words):
             return part
     return Subsystem.WHOLE
+
+
+def _counts(name: str) -> bool:
+    """Tell whether a knob counts what shares the work: cores, threads, workers, machines."""
+    plain = name.casefold()
+    return "clock" not in plain and any(
+        word in plain for word in ("core", "thread", "worker", "machine", "kern", "modules", "channels")
+    )
 
 
 def _risk(name: str, unit: str) -> Risk:

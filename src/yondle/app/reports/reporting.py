@@ -52,7 +52,7 @@ from yondle.views.shared.gains import (
 from yondle.views.shared.proof import finding_words, lived_through, lived_words, proofs, rests_on
 from yondle.views.shared.rooms import room_told
 from yondle.views.shared.snapshot import Snapshot
-from yondle.views.shared.steps import failure_words, on_path, stage_words, step_detail, step_title
+from yondle.views.shared.steps import failure_words, on_path, stage_words, step_detail, step_title, word_of
 
 _MOST_CURVES = 6
 _WORTH = 0.01
@@ -190,7 +190,7 @@ class _Gatherer:
                 (
                     Cell(str(record.step.number)),
                     Cell(step_title(self._declaration, record.step) + ("" if record.step.number in path else " ·")),
-                    Cell(named(record.word), record.verdict),
+                    Cell(word_of(record), record.verdict),
                     Cell(words_of_gain(self._book, record, benchmark)),
                     Cell(step_detail(self._book, record, benchmark)),
                 )

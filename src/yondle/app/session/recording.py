@@ -367,6 +367,19 @@ def way_of(text: str) -> Failure:
     )
 
 
+def number_typed(text: str) -> float:
+    """Read a figure as it is typed; raises KnownError for what is none, or could be read in two ways."""
+    found = written(text)
+    if found is None or found.ambiguous:
+        raise KnownError(
+            say("'{text}' is no figure.", text=text), say("Write it with a point before decimals, as 61.2.")
+        )
+    try:
+        return found.value(found.told_decimal or ".")
+    except ValueError:
+        raise KnownError(say("'{text}' is no figure.", text=text), say("Write it as 61.2.")) from None
+
+
 def figure_told(book: Snapshot, text: str, lower: Sequence[str] = ()) -> ToldFigure:
     """Read a figure as it is typed, 'name=61.2 frames/s'; unit and direction of a benchmark that is known needn't be told."""
     name, equals, value = text.partition("=")

@@ -28,6 +28,7 @@ class Measured(NamedTuple):
     high: float
     passes: tuple[float, ...]
     verdict: Verdict
+    recorded: bool = False
 
 
 class Spot(NamedTuple):
@@ -113,7 +114,7 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         marks.addPoints(
             [
                 {
-                    "pos": (p.x, p.y), "symbol": symbol(p.verdict), "size": mark_px, "pen": pg.mkPen(None),
+                    "pos": (p.x, p.y), "symbol": symbol(p.verdict, p.recorded), "size": mark_px, "pen": pg.mkPen(None),
                     "brush": c.verdicts[p.verdict], "data": p.x,
                 }
                 for p in points

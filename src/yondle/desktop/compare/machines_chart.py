@@ -122,5 +122,5 @@ class MachinesChart(PlaceChart):
         c = self.theme.colours
         colour = c.in_play if place == 0 else c.ink
         pen = pg.mkPen(colour, width=2.2 if place == 0 else 1.2, style=_DASHES[max(place - 1, 0) % len(_DASHES)])
-        points = [Measured(p.value, p.mean, p.low, p.high, p.passes, p.verdict) for p in line.points]
+        points = [Measured(p.value, p.mean, p.low, p.high, p.passes, p.verdict, p.recorded) for p in line.points]
         self.draw_measured(points, pen, colour, MARK_PX - 2)

@@ -368,7 +368,9 @@ class _Head(QHeaderView):
         left = box.left()
         if column.step is not None:
             verdict = column.step.verdict
-            paint_mark(painter, QPointF(left + 5, box.top() + 10), 5.0, verdict, c.verdicts[verdict])
+            paint_mark(
+                painter, QPointF(left + 5, box.top() + 10), 5.0, verdict, c.verdicts[verdict], column.step.recorded
+            )
             left += 16
         order = self._table.order
         arrow = "" if order is None or order[0] != at else " ↑" if order[1] else " ↓"

@@ -56,7 +56,7 @@ class LogModel(QAbstractTableModel):
         self._theme = theme
         self.rows: list[LogRow] = []
         self._by, self._falling = 0, True
-        self._marks: dict[Verdict, QPixmap] = {}
+        self._marks: dict[tuple[Verdict, bool], QPixmap] = {}
         self._struck = font(13)
         self._struck.setStrikeOut(True)
         theme.changed.connect(self._marks.clear)
@@ -91,7 +91,7 @@ class LogModel(QAbstractTableModel):
             case Qt.ItemDataRole.ToolTipRole:
                 return tip(column.words(row))
             case Qt.ItemDataRole.DecorationRole if column.head == "verdict" and row.verdict is not None:
-                return self._mark(row.verdict)
+                return self._mark(row.verdict, row.kind is Kind.RECORD)
             case Qt.ItemDataRole.FontRole if row.discarded and column.head in ("what", "figure"):
                 return self._struck
             case Qt.ItemDataRole.ForegroundRole if row.left_out or column.head in (
@@ -114,18 +114,18 @@ class LogModel(QAbstractTableModel):
     def _sorted(self, rows: list[LogRow]) -> list[LogRow]:
         return sorted(rows, key=COLUMNS[self._by].key, reverse=self._falling)  # type: ignore[arg-type]
 
-    def _mark(self, verdict: Verdict) -> QPixmap:
-        if verdict not in self._marks:
+    def _mark(self, verdict: Verdict, recorded: bool) -> QPixmap:
+        if (verdict, recorded) not in self._marks:
             picture = QPixmap(_MARK_PX * 2, _MARK_PX * 2)
             picture.setDevicePixelRatio(2.0)
             picture.fill(Qt.GlobalColor.transparent)
             painter = QPainter(picture)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             middle = QPointF(_MARK_PX / 2, _MARK_PX / 2)
-            paint_mark(painter, middle, 4.5, verdict, self._theme.colours.verdicts[verdict])
+            paint_mark(painter, middle, 4.5, verdict, self._theme.colours.verdicts[verdict], recorded)
             painter.end()
-            self._marks[verdict] = picture
-        return self._marks[verdict]
+            self._marks[verdict, recorded] = picture
+        return self._marks[verdict, recorded]
 
 
 class LogTable(QTableView):

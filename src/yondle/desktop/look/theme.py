@@ -244,6 +244,7 @@ def _style_sheet(c: Colours) -> str:
     QTableView::item {{ padding: 0 4px; border-bottom: 1px solid {mixed(c.rule, c.panel, 0.5).name()}; }}
     QTableView::item:selected {{ background: {mixed(c.panel, c.rule, 0.7).name()}; color: {ink}; }}
     QHeaderView {{ background: {panel}; border: none; }}
+    QTableView QTableCornerButton::section {{ background: {panel}; border: none; border-bottom: 1px solid {rule}; }}
     QHeaderView::section {{ background: {panel}; color: {muted}; border: none; border-bottom: 1px solid {rule};
                             padding: 4px 6px; }}
     QMenu {{ background: {panel}; border: 1px solid {rule}; padding: 4px; }}

@@ -157,7 +157,7 @@ class MapChart(PlaceChart):
         marks.addPoints(
             [
                 {
-                    "pos": (p.x, p.y), "symbol": symbol(p.verdict), "size": MARK_PX, "pen": pg.mkPen(None),
+                    "pos": (p.x, p.y), "symbol": symbol(p.verdict, p.recorded), "size": MARK_PX, "pen": pg.mkPen(None),
                     "brush": c.verdicts[p.verdict],
                 }
                 for p in view.points

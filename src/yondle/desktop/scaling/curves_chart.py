@@ -164,7 +164,7 @@ class CurvesChart(PlaceChart):
 
     def _draw_chosen(self, curve: Curve) -> None:
         c = self.theme.colours
-        points = [Measured(p.value, p.shown, p.low, p.high, p.passes, p.verdict) for p in curve.points]
+        points = [Measured(p.value, p.shown, p.low, p.high, p.passes, p.verdict, p.recorded) for p in curve.points]
         marks = self.draw_measured(points, pg.mkPen(c.in_play, width=2.2), c.ink, MARK_PX)
         marks.sigClicked.connect(lambda _, spots: self.point_chosen.emit(spots[0].data()) if len(spots) else None)
 

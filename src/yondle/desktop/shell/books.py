@@ -18,11 +18,11 @@ def open_for_window(path: Path, pace: float | None) -> Any:
         return settings_in_force(lambda: open_logbook(path, pace, asks=True))()
 
 
-def create_for_window(path: Path, rig: str, pace: float | None) -> Any:
+def create_for_window(path: Path, rig: str, pace: float | None, name: str = "") -> Any:
     """Make a logbook for a rig and open it."""
     with untidied():
         from yondle.app.machine.machines import choose_rig
         from yondle.app.session.opening import create_logbook, settings_in_force
 
         load_tune()
-        return settings_in_force(lambda: create_logbook(path, choose_rig(rig), pace, asks=True))()
+        return settings_in_force(lambda: create_logbook(path, choose_rig(rig, name=name), pace, asks=True))()

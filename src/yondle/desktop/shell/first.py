@@ -21,13 +21,14 @@ class FirstPage(QWidget):
     wants_demo = Signal()
     wants_this = Signal()
     wants_bench = Signal(str)
+    wants_elsewhere = Signal(str)
     wants_file = Signal(object)
 
     def __init__(self, theme: Theme, recent: list[Path]) -> None:
         super().__init__()
         self.setObjectName("page")
         column = QWidget()
-        column.setMaximumWidth(860)
+        column.setMaximumWidth(1040)
         box = QVBoxLayout(column)
         box.setContentsMargins(24, 40, 24, 24)
         box.setSpacing(12)
@@ -66,6 +67,16 @@ class FirstPage(QWidget):
         self.address.returnPressed.connect(self._want_bench)
         across = say("Tuned from here over SSH: should it freeze, the record doesn't.")
         choices.addWidget(_choice(say("Across the room"), across, self.address, self.bench_button), 1)
+        self.elsewhere = QLineEdit()
+        self.elsewhere.setPlaceholderText(say("what it is called"))
+        self.elsewhere.setAccessibleName(say("What the machine is called"))
+        self.elsewhere_button = button(
+            say("Start a logbook"), "", say("Start a logbook of a machine that runs no Yondle")
+        )
+        self.elsewhere_button.clicked.connect(self._want_elsewhere)
+        self.elsewhere.returnPressed.connect(self._want_elsewhere)
+        told = say("A machine that runs no Yondle: its figures come from tables and from your fingers.")
+        choices.addWidget(_choice(say("Elsewhere"), told, self.elsewhere, self.elsewhere_button), 1)
         box.addLayout(choices)
         box.addSpacing(8)
         box.addWidget(label(say("Logbooks on this machine"), "heading"))
@@ -93,6 +104,12 @@ class FirstPage(QWidget):
         else:
             self.address.setFocus()
 
+    def _want_elsewhere(self) -> None:
+        if self.elsewhere.text().strip():
+            self.wants_elsewhere.emit(self.elsewhere.text())
+        else:
+            self.elsewhere.setFocus()
+
     def ask_for_file(self) -> None:
         """Let the tuner choose a file."""
         path = ask_for_book(self)
@@ -103,6 +120,13 @@ class FirstPage(QWidget):
 def ask_for_book(parent: QWidget) -> Path | None:
     """Let the tuner choose a logbook; None where none was chosen."""
     name, _ = QFileDialog.getOpenFileName(parent, say("Open a logbook"), "", say("Logbooks (*.yondle);;All files (*)"))
+    return Path(name) if name else None
+
+
+def ask_for_table(parent: QWidget) -> Path | None:
+    """Let the tuner choose a table; None where none was chosen."""
+    kinds = say("Tables ({kinds});;All files (*)", kinds="*.csv *.tsv *.txt *.xlsx *.ods")
+    name, _ = QFileDialog.getOpenFileName(parent, say("Bring in a table"), "", kinds)
     return Path(name) if name else None
 
 

@@ -44,6 +44,11 @@ class Foot(QFrame):
         self._verified.setText(say("Settings can't be read back: the machine is away"))
         self._journal.setText(say("Journal safe"))
 
+    def show_elsewhere(self) -> None:
+        """Say that nothing is set from here."""
+        self._verified.setText(say("Elsewhere: nothing is set or run from here"))
+        self._journal.setText(say("Journal safe"))
+
     def show_settings(self, seen: Verified, now_s: float, on_trial: bool, lent: bool) -> None:
         """Say what was read back when, or that a setting is on trial; `now_s` is on the clock of the machine.
 

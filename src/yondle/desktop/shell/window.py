@@ -11,7 +11,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QResizeEvent
+from PySide6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QGuiApplication,
+    QKeySequence,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.session.owner import Answer, Closed, Opens
@@ -22,7 +30,7 @@ from yondle.desktop.look.basics import Eliding, button, label, tip
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.shell import books
 from yondle.desktop.shell.command_list import CommandList
-from yondle.desktop.shell.first import FirstPage, ask_for_book
+from yondle.desktop.shell.first import FirstPage, ask_for_book, ask_for_table
 from yondle.desktop.shell.foot import Foot
 from yondle.desktop.shell.rooms import NAMES, Rooms
 from yondle.desktop.shell.stop_keys import StopKeys
@@ -31,13 +39,16 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 
 if TYPE_CHECKING:
+    from yondle.app.session.recording import Recorded
+    from yondle.app.session.tables import Sheet
     from yondle.desktop.charts.chart_place import ChartPlace
     from yondle.desktop.tune.place import TunePlace
     from yondle.views.shared.snapshot import Snapshot
 
 Beside = Callable[[Path | None, Callable[["MainWindow"], None]], None]
 """Opens a logbook beside another: which, and what opens it in the room it is given."""
-BENCH = "bench"
+BENCH, ELSEWHERE = "bench", "elsewhere"
+TABLES = (".csv", ".tsv", ".txt", ".tab", ".xlsx", ".ods")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -71,6 +82,9 @@ class MainWindow(QMainWindow):
         self._busy_since = 0.0
         self._beside: Beside | None = None
         self._others: Callable[[], tuple[Path, ...]] = tuple
+        self._over: QWidget | None = None
+        self._knobs_shown: list[str] = []
+        self.setAcceptDrops(True)
         self.setWindowTitle("Yondle")
         self.setMinimumSize(*SMALLEST)
         self.resize(*USUAL)
@@ -142,6 +156,15 @@ class MainWindow(QMainWindow):
             assert self.first is not None
             self.first.cards.put("error", error.problem, error.remedy)
 
+    def start_elsewhere(self, name: str) -> None:
+        """Open the logbook of a machine that runs no Yondle, or start one."""
+        bare = "-".join("".join(c if c.isalnum() else " " for c in name).split()).lower() or "elsewhere"
+        path = data_folder() / f"{bare}.yondle"
+        if path.exists():
+            self.open_logbook(path)
+            return
+        self._create(path, ELSEWHERE, evening=False, name=name.strip())
+
     def start_this(self) -> None:
         """Open this machine's logbook, or start one."""
         path = data_folder() / "this-machine.yondle"
@@ -164,14 +187,14 @@ class MainWindow(QMainWindow):
 
         self._once_nothing_runs(run)
 
-    def _create(self, path: Path, rig: str, evening: bool) -> None:
+    def _create(self, path: Path, rig: str, evening: bool, name: str = "") -> None:
         if self._beside is not None and self.book is not None:
-            self._beside(path, lambda other: other._create(path, rig, evening))
+            self._beside(path, lambda other: other._create(path, rig, evening, name))
             return
 
         def create() -> None:
             pace = None if evening else self._pace
-            self._begin_opening(path, evening, lambda: books.create_for_window(path, rig, pace))
+            self._begin_opening(path, evening, lambda: books.create_for_window(path, rig, pace, name))
 
         self._once_nothing_runs(create)
 
@@ -313,6 +336,8 @@ class MainWindow(QMainWindow):
             (say("Run Heron II and Bittern, to compare with"), "", self.run_neighbours),
             (say("Open this machine's logbook"), "", self.start_this),
             (say("Open a logbook …"), "Ctrl+O", self._ask_for_file),
+            (say("Bring in a table …"), "Ctrl+I", self.ask_for_table),
+            (say("Bring in the table on the clipboard"), "Ctrl+Shift+V", self.paste_table),
             (say("Start another logbook beside this one"), "Ctrl+N", self._begin_another),
             (say("Close the logbook"), "Ctrl+W", self._close_book),
             *(
@@ -354,6 +379,7 @@ class MainWindow(QMainWindow):
         self.first.wants_demo.connect(self.start_demo)
         self.first.wants_this.connect(self.start_this)
         self.first.wants_bench.connect(self._start_bench)
+        self.first.wants_elsewhere.connect(self.start_elsewhere)
         self.first.wants_file.connect(self.open_logbook)
         self._show_page(self.first)
         self.first.demo_button.setFocus()
@@ -389,6 +415,7 @@ class MainWindow(QMainWindow):
         self.setWindowTitle(f"{info.name} · Yondle")
         self._show_tabs(True)
         self._pace_button.setVisible(book.now.simulated)
+        self._over, self._knobs_shown = None, [knob.id for knob in book.now.declaration.knobs]
         self.places = places = Rooms(self._theme, self.bridge, book)
         self.addActions(self._stops())
         book.beside = self._others
@@ -396,6 +423,7 @@ class MainWindow(QMainWindow):
         places.tune.stopped.connect(self._neighbours_stop)
         places.tune.settled.connect(self._show_settled)
         places.tune.whole.connect(places.load)
+        places.tune.wants_grid.connect(self.show_grid)
         for reopen in (places.tune.own.reopen, places.tune.reopen):
             reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
         self._show_page(places)
@@ -444,6 +472,122 @@ class MainWindow(QMainWindow):
         if self.places is not None:
             self.places.place("Traces").show_run(attempt)
             self.visit(NAMES.index("Traces"))
+
+    # -- tables --------------------------------------------------------------------------------------------------------
+
+    def ask_for_table(self) -> None:
+        """Let the tuner choose a table, and show what it would make."""
+        path = ask_for_table(self)
+        if path is not None:
+            self.bring_table(path)
+
+    def bring_table(self, path: Path) -> None:
+        """Read a table, and show what it would make; a workbook takes a moment."""
+        if self.book is None or self.tune is None:
+            return
+        from yondle.app.session.tables import read_sheets
+
+        read: list[tuple[Sheet, ...] | KnownError] = []
+
+        def look() -> None:
+            try:
+                read.append(read_sheets(path))
+            except KnownError as error:
+                read.append(error)
+
+        def shown(prepared: object) -> None:
+            if prepared is not look:
+                return
+            self.bridge.prepared.disconnect(shown)
+            self._show_table(read[0])
+
+        self.bridge.prepared.connect(shown)
+        self.bridge.prepare(look)
+
+    def paste_table(self) -> None:
+        """Show what the table on the clipboard would make."""
+        from yondle.app.session.tables import sheet_of_text
+
+        if self.book is None:
+            return
+        try:
+            self._show_table((sheet_of_text(QGuiApplication.clipboard().text(), say("the clipboard")),))
+        except KnownError as error:
+            self._show_table(error)
+
+    def _show_table(self, read: tuple[Sheet, ...] | KnownError) -> None:
+        if self.book is None or self.places is None or self.tune is None:
+            return
+        if isinstance(read, KnownError):
+            self.go_to(0)
+            self.tune.tell(read)
+            return
+        from yondle.desktop.tables.page import TablePage
+
+        page = TablePage(self._theme, self.book, read)
+        page.left.connect(self._leave_page)
+        page.brought.connect(self._table_is_in)
+        self._show_over(page)
+
+    def _table_is_in(self, made: Recorded) -> None:
+        self._leave_page()
+        if self.book is None or self.tune is None:
+            return
+        if [knob.id for knob in self.book.now.declaration.knobs] != self._knobs_shown:
+            self.open_logbook(self.book.now.path, self._pace)
+            return
+        self.tune.tell_recorded(made)
+
+    def show_grid(self, step: int) -> None:
+        """Show the figures of a step as a grid to type into."""
+        if self.book is None:
+            return
+        from yondle.desktop.tables.grid import GridPage
+
+        page = GridPage(self._theme, self.book, step)
+        page.left.connect(self._leave_page)
+        self._show_over(page)
+
+    def _show_over(self, page: QWidget) -> None:
+        """Show a page over the places, until it is left."""
+        self._leave_page()
+        self._over = page
+        self._pages.addWidget(page)
+        self._theme.wear(page)
+        self._pages.setCurrentWidget(page)
+        self._show_tabs(False)
+
+    def _leave_page(self) -> None:
+        page, self._over = self._over, None
+        if page is None or self.places is None:
+            return
+        self._pages.setCurrentWidget(self.places)
+        self._pages.removeWidget(page)
+        page.deleteLater()
+        self._show_tabs(True)
+        if self.tune is not None:
+            self.tune.refresh()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Take logbooks, and tables where one is open."""
+        if any(self._droppable(Path(url.toLocalFile())) for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open a logbook, or show what a table would make."""
+        for url in event.mimeData().urls():
+            path = Path(url.toLocalFile())
+            if path.suffix == ".yondle":
+                self.open_logbook(path)
+            elif self._droppable(path):
+                self.bring_table(path)
+            else:
+                continue
+            event.acceptProposedAction()
+            return
+
+    def _droppable(self, path: Path) -> bool:
+        return path.suffix == ".yondle" or (self.book is not None and path.suffix.lower() in TABLES)
 
     def _propose_from_map(self, values: dict[str, float]) -> None:
         self.go_to(0)
@@ -513,6 +657,9 @@ class MainWindow(QMainWindow):
         now = self.book.now if self.book is not None else None
         if now is not None and now.looked.away:
             self._foot.show_away()
+            return
+        if now is not None and now.declaration.info.id == ELSEWHERE:
+            self._foot.show_elsewhere()
             return
         if now is None or now.verified is None:
             self._foot.show_nothing()
@@ -620,6 +767,8 @@ def _where(now: Snapshot) -> str:
     """Say where the machine is, and whether it can be reached."""
     if now.simulated:
         return say("simulated rig")
+    if now.declaration.info.id == ELSEWHERE:
+        return say("runs no Yondle")
     if now.declaration.info.id != BENCH:
         return say("this machine")
     return say("across the room, away now") if now.looked.away else say("across the room")

@@ -12,6 +12,8 @@ from yondle.language.saying import later, named
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.snapshot import Snapshot
 
+ELSEWHERE = "elsewhere"
+"""The machine of a logbook that runs nothing."""
 ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("test", later("Test this step"), ("Return", "Enter")),
     ("baseline", later("Run the baseline: measure stock"), ("Ctrl+B",)),
@@ -35,6 +37,9 @@ ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("benchmarks", later("Choose the benchmarks to run"), ("Ctrl+M",)),
     ("result", later("Type in a figure measured at the selected step"), ("R",)),
     ("table", later("Read another program's table at the selected step …"), ()),
+    ("record", later("Record a step that isn't tested here"), ("Shift+R",)),
+    ("grid", later("Type in figures of the selected step"), ("F",)),
+    ("describe", later("Describe a knob of a machine elsewhere"), ()),
     ("own", later("Add a knob or sensor of your own"), ()),
     ("find", later("Filter the knobs"), ("Ctrl+F",)),
     ("next_benchmark", later("Chart the next benchmark"), ("Alt+Right",)),
@@ -64,7 +69,18 @@ def possible(book: Snapshot, running: bool, selected: int | None, knob: str) -> 
     waits, measured = book.waiting is not None, book.baseline_step is not None
     idle, free = not running, not running and not waits
     chosen = book.step(selected) if selected is not None else None
-    return {
+    here = book.declaration.info.id != ELSEWHERE
+    there = {"record": free, "grid": idle and selected is not None, "describe": idle and not here}
+    if not here:
+        off = ("again", "sweep", "edge", "plan", "benchmarks", "own", "stop", "halt", "sensors")
+        return there | dict.fromkeys(off, False) | {
+            "test": free and book.proposal is not None, "baseline": free and not measured, "stock": free and measured,
+            "keep": idle and chosen is not None and chosen.verdict is Verdict.HELD, "profiles": idle,
+            "limits": idle and knob != "",
+            "conditions": idle, "result": idle and selected is not None, "table": False, "note": selected is not None,
+            "go_back": free and selected is not None and book.can_go_back(selected),
+        }  # fmt: skip
+    return there | {
         "test": free and book.proposal is not None and measured,
         "baseline": free,
         "again": free and selected is not None and book.can_test_again(selected),

@@ -101,8 +101,12 @@ class NextSection(QWidget):
         for made in (self.test_button, self.baseline_button, self.drop_button):
             layout.addWidget(made)
 
-    def show_words(self, words: NextWords, proposal: ProposalView | None, wants_baseline: bool) -> None:
-        """Show a state of the panel."""
+    def show_words(
+        self, words: NextWords, proposal: ProposalView | None, wants_baseline: bool, records: bool = False
+    ) -> None:
+        """Show a state of the panel; `records` where a step isn't tested but told of."""
+        self.test_button.setText(say("Record this step  ⏎") if records else say("Test this step  ⏎"))
+        self.baseline_button.setText(say("Record stock") if records else say("Run the baseline"))
         self.title.setText(words.title)
         for widget, text in (
             (self.change, words.change),

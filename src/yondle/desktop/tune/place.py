@@ -24,7 +24,7 @@ from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.cards import CardAction
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.look.turns import Turns
-from yondle.desktop.tune.actions import make_actions, possible
+from yondle.desktop.tune.actions import ELSEWHERE, make_actions, possible
 from yondle.desktop.tune.bench import BenchPresenter
 from yondle.desktop.tune.by_hand import ByHandPresenter
 from yondle.desktop.tune.chart_panel import ChartPanel
@@ -45,6 +45,7 @@ from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
+from yondle.model.quantities import count
 from yondle.model.workloads import Workload
 from yondle.views.kept import ViewCache
 from yondle.views.shared.kept import given_up
@@ -53,8 +54,10 @@ from yondle.views.tune.rulers import Holding
 from yondle.views.tune.step import step_view
 
 if TYPE_CHECKING:
+    from yondle.app.session.recording import Recorded
     from yondle.desktop.tune.plans import PlansPresenter
     from yondle.desktop.tune.profiles import ProfilesPresenter
+    from yondle.desktop.tune.recording import RecordPresenter
     from yondle.desktop.tune.score_chart import ScoreChart
     from yondle.views.tune.charting import ChartView
 
@@ -74,6 +77,7 @@ class TunePlace(QWidget):
     stopped = Signal()
     whole = Signal()
     reopen = Signal()
+    wants_grid = Signal(int)
 
     def __init__(self, theme: Theme, bridge: Bridge, book: OpenBook) -> None:
         super().__init__()
@@ -179,6 +183,13 @@ class TunePlace(QWidget):
         return ProfilesPresenter(self._desk)
 
     @cached_property
+    def recording(self) -> RecordPresenter:
+        """The cards of what is only recorded; loaded when one is first asked for."""
+        from yondle.desktop.tune.recording import RecordPresenter
+
+        return RecordPresenter(self._desk, self.wants_grid.emit, self.reopen.emit)
+
+    @cached_property
     def plans(self) -> PlansPresenter:
         """The cards of plans and edges, which need the whole of planning; loaded when one is first asked for."""
         from yondle.desktop.tune.edge import EdgePresenter
@@ -215,6 +226,9 @@ class TunePlace(QWidget):
             "result": lambda: self.bench.ask_result(self.trail.selected()),
             "table": lambda: self.bench.ask_table(self.trail.selected()),
             "own": lambda: self.own.ask(),
+            "record": lambda: self.recording.ask(),
+            "grid": self._grid,
+            "describe": lambda: self.recording.ask_knob(),
             "find": lambda: self.filter.setFocus(),
             "next_benchmark": lambda: self._turn_benchmark(1),
             "last_benchmark": lambda: self._turn_benchmark(-1),
@@ -296,7 +310,8 @@ class TunePlace(QWidget):
         self.chart_panel.offer(benchmarks)
         self.chart_panel.choose(benchmarks.index(self._benchmark))
         if self._knob() is None:
-            self.chart_panel.show_nothing(say("This rig has no knob to chart against."))
+            without = say("No knob is described yet: bring in a table (Ctrl+I), or describe one (Ctrl+K).")
+            self.chart_panel.show_nothing(without if self._elsewhere else say("This rig has no knob to chart against."))
             return
         if self.chart is None:
             self.chart_panel.show_nothing(say("Drawing …") if self.book.now.steps else named(_NOTHING_MEASURED))
@@ -330,9 +345,9 @@ class TunePlace(QWidget):
     def _show_next(self) -> None:
         wants_baseline = self.book.now.baseline_step is None
         view = self.views.proposal(self._held())
-        words = next_words(self.book.now, view, self.running)
+        words = next_words(self.book.now, view, self.running, self._elsewhere)
         shown: ProposalView | None = None if self.running else view
-        self.side.next.show_words(words, shown, wants_baseline and not self.running)
+        self.side.next.show_words(words, shown, wants_baseline and not self.running, self._elsewhere)
 
     def _show_progress(self) -> None:
         position = self.book.now.position
@@ -381,10 +396,25 @@ class TunePlace(QWidget):
         self.refresh()
 
     def _test(self) -> None:
-        self._order(TryProposal())
+        if self._elsewhere:
+            self.recording.ask()
+        else:
+            self._order(TryProposal())
 
     def _run_baseline(self) -> None:
-        self.ready.check()
+        if self._elsewhere:
+            self.recording.ask()
+        else:
+            self.ready.check()
+
+    def _grid(self) -> None:
+        selected = self.trail.selected()
+        if selected is not None:
+            self.wants_grid.emit(selected)
+
+    @property
+    def _elsewhere(self) -> bool:
+        return self.book.now.declaration.info.id == ELSEWHERE
 
     def _again(self) -> None:
         selected = self.trail.selected()
@@ -448,6 +478,19 @@ class TunePlace(QWidget):
             say("Heron II and Bittern are being run"),
             say("Each is really tested along its power limit, in a logbook of its own. Esc stops it."),
         )
+
+    def tell(self, error: KnownError) -> None:
+        """Say what went wrong."""
+        self._desk.tell(error)
+
+    def tell_recorded(self, made: Recorded) -> None:
+        """Say what a table brought."""
+        figures, steps = count(made.figures, "figure"), count(made.made, "step")
+        there = say(" {n} were there already.", n=made.there) if made.there else ""
+        text = say("{figures} and {steps} are new.{there}", figures=figures, steps=steps, there=there)
+        actions = [CardAction(say("Understood"), lambda: self.side.cards.take("table"))]
+        self.side.cards.put("table", say("The table is in"), text, actions)
+        self.refresh()
 
     def tell_away(self, words: str) -> None:
         """Say that the machine across the room can't be reached."""

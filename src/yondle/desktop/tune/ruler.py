@@ -383,8 +383,9 @@ class Ruler(QWidget):
             taken.append(x)
             colour = c.verdicts[mark.verdict]
             paint_mark(
-                painter, QPointF(x, MARK_Y), MARK_R, mark.verdict, colour if mark.strong else faded(colour, FAINT)
-            )
+                painter, QPointF(x, MARK_Y), MARK_R, mark.verdict, colour if mark.strong else faded(colour, FAINT),
+                mark.recorded,
+            )  # fmt: skip
 
     def _paint_markers(self, painter: QPainter, view: RulerView) -> None:
         c = self._theme.colours

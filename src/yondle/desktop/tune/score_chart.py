@@ -182,7 +182,8 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         marks.addPoints(
             [
                 {
-                    "pos": (p.value, p.spread.mean), "symbol": symbol(p.verdict), "size": MARK_PX, "pen": pg.mkPen(None),
+                    "pos": (p.value, p.spread.mean), "symbol": symbol(p.verdict, p.recorded), "size": MARK_PX,
+                    "pen": pg.mkPen(None),
                     "brush": c.verdicts[p.verdict] if p.strong else faded(c.verdicts[p.verdict], _FAINT), "data": p,
                 }
                 for p in view.points

@@ -128,7 +128,8 @@ class TrailDelegate(QStyledItemDelegate):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(c.panel)
         painter.drawEllipse(centre, MARK_R + 1.5, MARK_R + 1.5)
-        paint_mark(painter, centre, MARK_R, row.verdict, c.in_play if row.running else c.verdicts[row.verdict])
+        colour = c.in_play if row.running else c.verdicts[row.verdict]
+        paint_mark(painter, centre, MARK_R, row.verdict, colour, row.recorded)
 
     def _paint_words(self, painter: QPainter, box: QRectF, row: TrailRow) -> None:
         c = self._theme.colours

@@ -15,8 +15,10 @@ from yondle.views.shared.steps import step_title
 from yondle.views.tune.proposal import ProposalView, check_rows
 
 
-def next_words(book: Snapshot, proposal: ProposalView | None, busy: bool) -> NextWords:
-    """Say what comes next."""
+def next_words(book: Snapshot, proposal: ProposalView | None, busy: bool, elsewhere: bool = False) -> NextWords:
+    """Say what comes next; on a machine elsewhere steps are recorded, not tested."""
+    if elsewhere and not busy:
+        return _next_elsewhere(book, proposal)
     if busy:
         return NextWords(say("Working …"), about=say("The rig is being brought to its settings."))
     if book.waiting is not None:
@@ -31,6 +33,22 @@ def next_words(book: Snapshot, proposal: ProposalView | None, busy: bool) -> Nex
         return NextWords(say("Propose a step"), about=about)
     warning = "\n".join(proposal.warnings)
     return NextWords(proposal.title, proposal.change, proposal.about, proposal.chance_text, warning, proposal.rows)
+
+
+def _next_elsewhere(book: Snapshot, proposal: ProposalView | None) -> NextWords:
+    if proposal is not None:
+        return NextWords(
+            proposal.title, proposal.change, say("Yondle tests nothing there: you tell how it went, and the figures.")
+        )
+    if book.baseline_step is None:
+        about = say(
+            "A whole table at once: Ctrl+I, Ctrl+Shift+V from the clipboard, or drop it here. Or record stock by hand."
+        )
+        return NextWords(say("Bring in a table"), about=about)
+    return NextWords(
+        say("Propose a step"),
+        about=say("Move a marker on a ruler and record it, or type figures of the selected step (F)."),
+    )
 
 
 def tell_resumed(cards: Cards, book: Snapshot) -> None:

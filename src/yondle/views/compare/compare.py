@@ -23,7 +23,8 @@ from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Column
 from yondle.views.shared.gains import drawn_words, gain_words, lows_words
 from yondle.views.shared.leveled import SCORE, Of, Place, levels_across
-from yondle.views.shared.measured import unknown_words, unlike_words
+from yondle.views.shared.measured import single_words, unknown_words, unlike_words
+from yondle.views.shared.steps import word_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -399,13 +400,14 @@ def _caveats(columns: tuple[Column, ...]) -> tuple[str, ...]:
     for rig in sorted(rigs):
         own = [column for column in columns if column.rig == rig and column.step is not None]
         caveats += [words] if (words := unknown_words(own[0].declaration, [c.setting for c in own])) else []
+    names = {w.id: w.name for column in columns if column.step is not None for w in column.declaration.benchmarks}
+    single = single_words([column.setting for column in columns], names)
+    caveats += [single] if single else []
     typed = [c.name for c in columns if c.step is None]
     if typed:
         caveats.append(say("Typed in, so not measured under the same conditions: {typed}.", typed=", ".join(typed)))
     failed = [
-        f"{c.name} ({named(c.step.verdict)})"
-        for c in columns
-        if c.step is not None and c.step.verdict is not Verdict.HELD
+        f"{c.name} ({word_of(c.step)})" for c in columns if c.step is not None and c.step.verdict is not Verdict.HELD
     ]
     if failed:
         caveats.append(say("Not held: {failed}.", failed=", ".join(failed)))

@@ -31,6 +31,8 @@ class MachinePoint:
     passes: tuple[float, ...]
     verdict: Verdict
     steps: tuple[int, ...]
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +134,16 @@ def _line(name: str, book: Snapshot, group: Group, benchmark: Workload, differin
         if (told := spread(scores)) is not None:
             value = setting.setup[group.knob.id]
             points.append(
-                MachinePoint(value, told.mean, told.low, told.high, tuple(scores), setting.verdict, setting.steps)
+                MachinePoint(
+                    value,
+                    told.mean,
+                    told.low,
+                    told.high,
+                    tuple(scores),
+                    setting.verdict,
+                    setting.steps,
+                    setting.recorded,
+                )
             )
     setup = group.settings[0].setup
     words = ", ".join(k.text(setup[k.id]) for k in book.declaration.knobs if k.id in differing)

@@ -34,6 +34,8 @@ class MapPoint:
     passes: int
     verdict: Verdict
     steps: tuple[int, ...]
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +89,7 @@ def map_of(book: Snapshot, settings: Settings, across: Knob, up: Knob, benchmark
             len(s.figures.get(benchmark.id, ())),
             s.verdict,
             s.steps,
+            s.recorded,
         )
         for s in group
     )

@@ -15,7 +15,7 @@ from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Attempt, PassRecord,
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.snapshot import Snapshot
-from yondle.views.shared.steps import failure_words, stage_words, step_title
+from yondle.views.shared.steps import failure_words, stage_words, step_title, word_of
 
 
 class Kind(StrEnum):
@@ -28,10 +28,12 @@ class Kind(StrEnum):
     CAVEAT = "caveat"
     FIGURE = "figure"
     FILE = "file"
+    RECORD = "record"
 
 
 _PLURALS = {
     Kind.TEST: later("tests"),
+    Kind.RECORD: later("records"),
     Kind.PASS: later("passes"),
     Kind.INCIDENT: later("incidents"),
     Kind.NOTE: later("notes"),
@@ -186,12 +188,13 @@ def _attempt_rows(
     book: str, declaration: RigDeclaration, record: StepRecord, attempt: Attempt, title: str, names: dict[str, Workload]
 ) -> Iterator[LogRow]:
     outcome = attempt.outcome
-    verdict, word = (outcome.verdict, named(outcome.word)) if outcome is not None else (None, "")
+    verdict, word = (outcome.verdict, word_of(attempt)) if outcome is not None else (None, "")
     conditions = ", ".join(f"{name} {value}" for name, value in attempt.conditions.items())
     reason = outcome.reason if outcome is not None else say("never ended")
     yield _row(
-        book, record, Kind.TEST, attempt.started_at, title, reason, verdict, word, attempt=attempt.id, more=conditions
-    )
+        book, record, Kind.RECORD if attempt.recorded else Kind.TEST, attempt.started_at, title, reason, verdict, word,
+        attempt=attempt.id, more=conditions,
+    )  # fmt: skip
     if outcome is not None and outcome.failure is not None:
         parts = [
             say("stage {stage}", stage=stage_words(declaration, outcome.stage)) if outcome.stage else "",

@@ -20,7 +20,16 @@ from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.failures import ChartFailure
 from yondle.views.shared.gains import told_words
 from yondle.views.shared.leveled import family_of, levels_of
-from yondle.views.shared.measured import Group, Setting, Settings, groups_of, held_words, unknown_words, unlike_words
+from yondle.views.shared.measured import (
+    Group,
+    Setting,
+    Settings,
+    groups_of,
+    held_words,
+    single_words,
+    unknown_words,
+    unlike_words,
+)
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, Shower, measures_for
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words
@@ -40,6 +49,8 @@ class CurvePoint:
     passes: tuple[float, ...]
     verdict: Verdict
     steps: tuple[int, ...]
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,7 +162,9 @@ def _curve(benchmark: Workload, group: Group, shower: Shower, levels: Levels, fa
         if passes:
             shown, low, high = shower.range(benchmark, setting)
             value = setting.setup[group.knob.id]
-            points.append(CurvePoint(value, shown, low, high, tuple(passes), setting.verdict, setting.steps))
+            points.append(
+                CurvePoint(value, shown, low, high, tuple(passes), setting.verdict, setting.steps, setting.recorded)
+            )
     scores = [
         (s.setup[group.knob.id], [f.score for f in s.figures[benchmark.id]])
         for s in group.settings
@@ -397,7 +410,8 @@ def _caveats(
     """Say what the points don't share, and what is missing."""
     unlike = unlike_words(group.settings)
     unknown = unknown_words(declaration, group.settings)
-    caveats = [words for words in (unlike, unknown) if words]
+    single = single_words(group.settings, {curve.benchmark.id: curve.benchmark.name for curve in curves})
+    caveats = [words for words in (unlike, unknown, single) if words]
     if shower.base is None and measure in AGAINST_BASELINE:
         caveats.append(say("No baseline to compare with: run it first."))
     elif curves and not any(curve.points for curve in curves):

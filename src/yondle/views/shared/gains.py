@@ -102,7 +102,10 @@ def gain_words(value: Gain | None) -> str:
     if value is None:
         return ""
     if value.word is GainWord.TOO_FEW:
-        return say("{percent}, one run", percent=signed_percent(value.fraction))
+        percent = signed_percent(value.fraction)
+        return (
+            say("{percent}, one figure", percent=percent) if value.told else say("{percent}, one run", percent=percent)
+        )
     if value.word is GainWord.WITHIN_NOISE:
         return say("within noise ({range})", range=figure_words(value))
     if not value.sure:
@@ -115,6 +118,11 @@ def figure_words(value: Gain) -> str:
     if value.word is GainWord.TOO_FEW:
         return gain_words(value)
     digits = 2 if 0 < 100 * value.margin < FINE_MARGIN_PERCENT else 1
+    if value.borrowed:
+        return say(
+            "{percent} \N{PLUS-MINUS SIGN} {margin} borrowed", percent=signed_percent(value.fraction, digits),
+            margin=number(100 * value.margin, digits),
+        )  # fmt: skip
     return f"{signed_percent(value.fraction, digits)} ± {number(100 * value.margin, digits)}"
 
 
@@ -156,6 +164,8 @@ def how_gained(value: Gain | None) -> str:
     """Say how a gain was worked out, and from how many passes; nothing without one."""
     if value is None:
         return ""
+    if value.word is GainWord.TOO_FEW and value.told:
+        return say("One figure, told and not measured here: it has no margin, and can't be told from noise.")
     if value.word is GainWord.TOO_FEW:
         return say(
             "{n} against {n_baseline} passes: it takes two on either side to tell a gain from noise.",
@@ -172,6 +182,10 @@ def how_gained(value: Gain | None) -> str:
         low=low,
         high=high,
     )
+    if value.borrowed:
+        words += say(
+            " A side of it is one figure: how much such figures vary is borrowed from others of this benchmark in this logbook."
+        )
     if not value.sure:
         words += say(
             " By itself it shows; among all that this logbook tells, one like it comes by chance. Test it again to be sure."

@@ -97,7 +97,7 @@ def _across(
         for step, setup, visit in sorted(made, key=lambda each: each[2].at_s):
             place: Place = (path, step) if step is not None and (path, step) in apart else (path, setup)
             visits.append(replace(visit, attempt=(path, visit.attempt), setting=place))
-    visits += [Visit(name, name, 0.0, scores) for name, scores in typed]
+    visits += [Visit(name, name, 0.0, scores, told=True) for name, scores in typed]
     return Levels((replace(visit, at_s=float(i)) for i, visit in enumerate(visits)), direction)
 
 
@@ -147,7 +147,7 @@ def _visits(steps: _Same, benchmark: str, of: Of, direction: Direction) -> Itera
     for step, setup, attempt, at_s, brought in _made(steps).get(benchmark, ()):
         told = [of.value(score, measured, direction) for score, measured in brought]
         if scores := [score for score in told if score is not None]:
-            yield step, setup, Visit(attempt, setup, at_s, scores)
+            yield step, setup, Visit(attempt, setup, at_s, scores, told=isinstance(attempt, tuple))
 
 
 @lru_cache(maxsize=4)

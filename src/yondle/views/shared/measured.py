@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from yondle.language.saying import CONDITION, in_sentence, named, say
+from yondle.language.saying import CONDITION, in_sentence, listed, named, say
 from yondle.model.knobs import Knob, Setup
 from yondle.model.measured import Measured
 from yondle.model.rigs import RigDeclaration
@@ -27,6 +27,8 @@ class Figure:
     score: float
     started_s: float
     measured: Measured
+    told: bool = False
+    """Whether it was told, and not measured by Yondle."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +47,8 @@ class Setting:
     zeros: dict[str, tuple[Figure, ...]] = field(default_factory=dict)
     unknown: frozenset[str] = frozenset()
     """Knobs that came to the machine since some of it was measured, which are taken to have been as they were found."""
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
 
 Settings = tuple[Setting, ...]
@@ -91,7 +95,7 @@ def setting_of(setup: Setup, records: list[StepRecord], compared: Sequence[PassR
     for record in records:
         for added in (a for a in record.added if not a.discarded):
             (figures if added.score else zeros).setdefault(added.workload, []).append(
-                Figure(added.score, 0.0, added.measured)
+                Figure(added.score, 0.0, added.measured, told=True)
             )
     outcomes = [a.outcome for a in attempts if a.outcome is not None and a.outcome.failure not in SAYS_NOTHING]
     failed = [o for o in outcomes if o.failure is not None]
@@ -104,6 +108,7 @@ def setting_of(setup: Setup, records: list[StepRecord], compared: Sequence[PassR
         frozenset(pair for attempt in attempts for pair in _conditions(attempt)),
         {name: tuple(those) for name, those in zeros.items()},
         frozenset(knob for record in records for knob in record.step.unknown),
+        all(record.recorded for record in records),
     )
 
 
@@ -145,6 +150,19 @@ def unlike_words(settings: Iterable[Setting], expected: frozenset[str] = frozens
         if len(values) > 1 and name not in expected
     ]
     return say("Not all measured alike: {unlike}.", unlike="; ".join(unlike)) if unlike else ""
+
+
+def single_words(settings: Iterable[Setting], names: Mapping[str, str]) -> str:
+    """Say which benchmarks, by id and name, have but one told figure at some setting: those have no margin of their own."""
+    single = {
+        name: None
+        for setting in settings
+        for id_, name in names.items()
+        if len(made := setting.figures.get(id_, ())) == 1 and made[0].told
+    }
+    if not single:
+        return ""
+    return say("One figure a setting, without a margin of its own: {benchmarks}.", benchmarks=listed(list(single)))
 
 
 def unknown_words(declaration: RigDeclaration, settings: Sequence[Setting]) -> str:

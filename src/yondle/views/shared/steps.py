@@ -7,10 +7,10 @@ import math
 from yondle.analysis.judging import AT_ONCE_S, counted_words, limit_words, limited_at
 from yondle.analysis.margins import spread
 from yondle.language.saying import in_sentence, named, say
-from yondle.model.knobs import Change
+from yondle.model.knobs import Change, Setup
 from yondle.model.quantities import chance, count, duration, number, quantity
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import FOR_EDGE, LONG, Step, StepKind, StepRecord, telling_of
+from yondle.model.steps import FOR_EDGE, LONG, Attempt, Step, StepKind, StepRecord, telling_of
 from yondle.model.verdicts import START_FAILURES, VERDICT_OF_FAILURE, Failure, Outcome, Verdict
 from yondle.model.workloads import Workload
 from yondle.views.shared.proof import LEAST_PROVEN_S
@@ -53,6 +53,19 @@ def title_parts(declaration: RigDeclaration, step: Step) -> tuple[str, str]:
     return step_title(declaration, step), ""
 
 
+def word_of(told: StepRecord | Attempt) -> str:
+    """Give the word beside a mark; what is only recorded and neither held nor failed wasn't checked."""
+    if isinstance(told, StepRecord):
+        return say("not checked") if told.recorded and told.verdict is Verdict.UNPROVEN else named(told.word)
+    if told.outcome is None:
+        return ""
+    return (
+        say("not checked")
+        if told.recorded and told.outcome.failure is None and told.outcome.verdict is Verdict.UNPROVEN
+        else named(told.outcome.word)
+    )
+
+
 def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
     """Name what limited the clocks of a step that held all the same; empty where they were held."""
     short = limited_at(declaration, record).short
@@ -62,6 +75,8 @@ def limited_by(declaration: RigDeclaration, record: StepRecord) -> str:
 def step_detail(book: Snapshot, record: StepRecord, benchmark: Workload | None) -> str:
     """Write the second line of a step: how it failed, or what it came from, and what it was proved with."""
     parts = [_how_it_went(book.declaration, record, benchmark), *_tries(record)]
+    if record.recorded:
+        parts.insert(0, say("recorded") if record.verdict is not Verdict.UNPROVEN else say("recorded, not checked"))
     held = [a for a in record.attempts if a.outcome is not None and a.outcome.verdict is Verdict.HELD]
     long = [p.result for a in held for p in a.passes if p.stage.startswith((LONG, FOR_EDGE)) and p.result is not None]
     loaded_s = sum(result.duration_s for result in long)
@@ -151,6 +166,13 @@ def _seen_words(declaration: RigDeclaration, outcome: Outcome) -> str:
         return say("clock not held: {what}", what=f"{in_sentence(channel.name)} {times}")
     reading = quantity(float(seen["reading"]), channel.unit, channel.digits)
     return say("{channel} reached {reached}", channel=channel.name, reached=reading)
+
+
+def changes_words(declaration: RigDeclaration, before: Setup, after: Setup) -> str:
+    """Say what a setup changes from another, or that it is the same."""
+    changes = before.changes_to(after)
+    told = (f"{declaration.knob(c.knob).name} {declaration.knob(c.knob).text(c.new)}" for c in changes)
+    return ", ".join(told) if changes else say("The settings there are")
 
 
 def put_back_words(declaration: RigDeclaration, changes: tuple[Change, ...]) -> str:

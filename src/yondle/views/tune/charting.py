@@ -32,6 +32,8 @@ class KnobPoint:
     verdict: Verdict
     strong: bool
     steps: tuple[int, ...]
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +71,7 @@ def chart(book: Snapshot, knob: Knob, benchmark: Workload) -> ChartView:
     points.sort(key=lambda p: p.value)
     base = book.baseline_step
     base_spread = spread(base.scores(benchmark.id)) if base else None
-    strong = [p for p in points if p.strong and p.spread.n >= FEWEST_PASSES]
+    strong = [p for p in points if p.strong and (p.spread.n >= FEWEST_PASSES or p.recorded)]
     fitted = elasticity([(p.value, list(p.scores)) for p in strong], benchmark.metric.direction)
     anchor = _anchor(strong, base, knob)
     measured = rounds_view(book, knob, benchmark)
@@ -77,6 +79,8 @@ def chart(book: Snapshot, knob: Knob, benchmark: Workload) -> ChartView:
     sentence = sentence or _sentence(
         knob, benchmark, strong, levels_of(book, benchmark), len(points), base_spread, fitted
     )
+    if sentence and any(p.recorded and p.spread.n == 1 for p in strong) and len(strong) > 1:
+        sentence += say(" One figure a setting: none has a margin of its own.")
     return ChartView(knob, benchmark, tuple(points), tuple(failures), base_spread, anchor, fitted, sentence)
 
 
@@ -87,8 +91,9 @@ def _point(setup: Setup, measured: list[tuple[StepRecord, list[float]]], knob: K
         return None
     steps = tuple(record.step.number for record, _ in measured)
     return KnobPoint(
-        setup[knob.id], setup, scores, summed, measured[-1][0].verdict, setup.same_but(now, knob.id), steps
-    )
+        setup[knob.id], setup, scores, summed, measured[-1][0].verdict, setup.same_but(now, knob.id), steps,
+        all(record.recorded for record, _ in measured),
+    )  # fmt: skip
 
 
 def _anchor(strong: list[KnobPoint], base: StepRecord | None, knob: Knob) -> tuple[float, float] | None:
@@ -148,6 +153,11 @@ def _two_ends(knob: Knob, benchmark: Workload, strong: list[KnobPoint], levels: 
     first, last = strong[0], strong[-1]
     value = levels.gain(last.setup, first.setup)
     span = say("From {first} to {last}", first=knob.bare(first.value), last=knob.text(last.value))
+    if value is not None and value.word is GainWord.TOO_FEW and value.told:
+        return say(
+            "{span} {benchmark} changed by {fraction}{turned}.", span=span, benchmark=benchmark.name,
+            fraction=signed_percent(value.fraction), turned=turned,
+        )  # fmt: skip
     if value is None or value.word is GainWord.TOO_FEW:
         return say("{span}: too few passes to tell.", span=span)
     low, high = number(100 * value.low, 1), number(100 * value.high, 1)

@@ -19,6 +19,8 @@ class RulerMark:
     verdict: Verdict
     strong: bool
     step: int
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +57,7 @@ def ruler_marks(book: Snapshot) -> Marks:
             before = kept.get(value) if value is not None else None
             if value is None or (before is not None and before.strong and not strong):
                 continue
-            kept[value] = RulerMark(value, record.verdict, strong, record.step.number)
+            kept[value] = RulerMark(value, record.verdict, strong, record.step.number, record.recorded)
     return {knob: tuple(sorted(kept.values(), key=lambda m: m.value)) for knob, kept in marks.items()}
 
 

@@ -35,6 +35,8 @@ class TrailRow:
     is_position: bool
     running: bool
     notes: int
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
     @property
     def title(self) -> str:
@@ -86,8 +88,9 @@ class TrailRows(Sequence[TrailRow]):
             detail = say("waits for values entered by hand")
         notes = len(record.notes)
         return TrailRow(
-            n, name, value, detail, record.verdict, record.word, gain, words, n in self._path, here, running, notes
-        )
+            n, name, value, detail, record.verdict, record.word, gain, words, n in self._path, here, running, notes,
+            record.recorded,
+        )  # fmt: skip
 
 
 class Trail:

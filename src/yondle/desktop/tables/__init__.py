@@ -1,0 +1,1 @@
+"""Tables brought in, and figures typed into a grid."""
