@@ -99,6 +99,11 @@ _MADE_BY = {
         "record": later("Record a step that Yondle didn't test: settings, how it went, figures."),
         "knob": later("Describe a knob of a machine elsewhere (--rig elsewhere)."),
     },
+    ("table_commands", "add_table_out"): {
+        "table": later(
+            "Take a table out: settings with gains beside the figures, single figures, or what a place shows."
+        ),
+    },
     ("plan_commands", "add_edge_command"): {
         "edge": later("Find the riskiest value of a knob that holds, test by test, from where the rig is now."),
     },

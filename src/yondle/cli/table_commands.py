@@ -10,6 +10,7 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
+from yondle.app.books.tables_out import as_cells, table_out, write_table
 from yondle.app.session.describing import DescribeKnob
 from yondle.app.session.importing import ImportTable, TableLook, look_at_table
 from yondle.app.session.opening import open_logbook
@@ -92,6 +93,34 @@ def add_table_commands(app: typer.Typer, console: Console) -> None:
             tell(
                 console, as_json, say("{knob} is known from now on, as '{id}'.", knob=made.name, id=made.id), id=made.id
             )
+
+
+def add_table_out(app: typer.Typer, console: Console) -> None:
+    """Add `yondle table`."""
+
+    @app.command()
+    def table(
+        logbook: LogbookPath,
+        what: Annotated[
+            list[str] | None,
+            typer.Argument(
+                help="steps, figures, log, sensitivities, 'scaling KNOB', 'map KNOB KNOB', or 'compare COLUMN …'; steps without.",
+                show_default=False,
+            ),
+        ] = None,
+        to: Annotated[
+            Path | None, typer.Option(help="Where to: .csv, .xlsx or .md; else cells for a spreadsheet are printed.")
+        ] = None,
+        benchmark: Annotated[str, typer.Option(help="Of a map: a benchmark; the first without.")] = "",
+    ) -> None:
+        """Take a table out: settings with gains beside the figures, single figures, or what a place shows."""
+        with opened(lambda: open_logbook(logbook)) as session:
+            made = table_out(session.snapshot, tuple(what or ("steps",)), benchmark)
+        if to is None:
+            print(as_cells(made))
+            return
+        write_table(to, made)
+        console.print(say("{file}: {rows}.", file=to, rows=count(len(made.rows), "row")))
 
 
 def add_import_table(imports: typer.Typer, console: Console) -> None:

@@ -10,15 +10,15 @@ from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from yondle.app.books.export import csv_text
 from yondle.app.session.commands import Command
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import label
 from yondle.desktop.look.theme import MARGIN, Theme, font
 from yondle.desktop.look.turns import Turns
-from yondle.formats.whole_files import write_whole, written_whole
+from yondle.formats.whole_files import written_whole
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
+from yondle.tables.writing import OutTable, as_cells, table_of_lines, write_table
 
 if TYPE_CHECKING:
     from PySide6.QtPrintSupport import QPrinter
@@ -27,7 +27,8 @@ T = TypeVar("T")
 PRINTED_FINER = 4
 """A printed chart has so many dots for each on the screen."""
 _CAPTION_SHARE = 0.014
-KINDS = later("Drawing (*.svg);;Picture (*.png);;Figures (*.csv)")
+KINDS = later("Drawing (*.svg);;Picture (*.png);;Figures (*.csv);;Spreadsheet (*.xlsx);;Markdown (*.md)")
+TABLE_KINDS = (".csv", ".xlsx", ".md")
 
 
 class ShownChart(Protocol):
@@ -159,8 +160,8 @@ class ChartPlace(QWidget):
         if chart is None:
             raise _no_chart()
         kind = path.suffix.lower()
-        if kind == ".csv":
-            write_whole(path, _as_csv(chart.table()))
+        if kind in TABLE_KINDS:
+            write_table(path, self.out_table() or table_of_lines(chart.table(), self.caption()))
         elif kind == ".png":
             with written_whole(path) as new:
                 _must_be_written(chart.grab().save(str(new), "PNG"), path)
@@ -169,8 +170,13 @@ class ChartPlace(QWidget):
                 _must_be_written(_as_svg(chart, new), path)
         else:
             raise KnownError(
-                say("A chart isn't written as '{kind}'.", kind=kind), say("End the name in .svg, .png or .csv.")
+                say("A chart isn't written as '{kind}'.", kind=kind),
+                say("End the name in .svg, .png, .csv, .xlsx or .md."),
             )
+
+    def out_table(self) -> OutTable | None:
+        """Give what is shown as a table to take out; None where the chart's own lines are all there is."""
+        return None
 
     def caption(self) -> str:
         """Say what the chart shows, for a page it is printed on."""
@@ -246,7 +252,8 @@ class ChartPlace(QWidget):
     def _copy_table(self) -> None:
         chart = self._shown_chart()
         if chart is not None:
-            QGuiApplication.clipboard().setText(chart.table())
+            out = self.out_table()
+            QGuiApplication.clipboard().setText(as_cells(out) if out is not None else chart.table())
 
 
 def _no_chart() -> KnownError:
@@ -256,11 +263,6 @@ def _no_chart() -> KnownError:
 def _must_be_written(written: bool, path: Path) -> None:
     if not written:
         raise KnownError(say("{path} can't be written.", path=path), say("Choose another place."))
-
-
-def _as_csv(table: str) -> str:
-    """Write tab-separated lines as CSV."""
-    return csv_text([line.split("\t") for line in table.splitlines()])
 
 
 def _as_svg(chart: ShownChart, path: Path) -> bool:

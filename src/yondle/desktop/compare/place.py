@@ -22,9 +22,11 @@ from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
+from yondle.tables.writing import OutTable
 from yondle.views.compare.compare import CompareView, best_first, compare
 from yondle.views.compare.efficiency import battery_of
 from yondle.views.kept import ViewCache
+from yondle.views.out import compare_table
 
 _SIDE_WIDTH = 300
 LEGEND = later(
@@ -104,6 +106,11 @@ class ComparePlace(ChartPlace):
             self.choose(f"{path.resolve()}#stock", True)
         else:
             self._show()
+
+    def out_table(self) -> OutTable | None:
+        """Give the comparison with gains beside the figures; other charts have their own lines."""
+        shows = self.view is not None and self._shown_chart() is self.table
+        return compare_table(self.view) if shows and self.view is not None else None
 
     def caption(self) -> str:
         """Say what the chart shows."""

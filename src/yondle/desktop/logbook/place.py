@@ -32,7 +32,9 @@ from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.quantities import count, number
 from yondle.model.verdicts import Verdict
+from yondle.tables.writing import OutTable
 from yondle.views.kept import ViewCache
+from yondle.views.out import log_table
 from yondle.views.record.log import Filter, Kind, LogRow, LogRows, book_title, matching, pass_facts
 from yondle.views.shared.snapshot import Snapshot
 
@@ -132,6 +134,10 @@ class LogbookPlace(ChartPlace):
         self.table.show_column(1, len(books) > 1)
         self._filter()
         self.show_whole(bool(self._all))
+
+    def out_table(self) -> OutTable | None:
+        """Give the rows shown."""
+        return log_table(self.table.model_.rows)
 
     def caption(self) -> str:
         """Say what the table shows."""

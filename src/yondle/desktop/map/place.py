@@ -17,8 +17,10 @@ from yondle.desktop.look.theme import Theme
 from yondle.language.saying import in_sentence, say
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
+from yondle.tables.writing import OutTable
 from yondle.views.kept import ViewCache
 from yondle.views.map.maps import MapView, map_of, pairs_measured, table_rows
+from yondle.views.out import map_table
 from yondle.views.shared.gains import told_words
 
 if TYPE_CHECKING:
@@ -87,6 +89,10 @@ class MapPlace(ChartPlace):
         """Tell what is known at a place, and offer it as the next step."""
         self._place = (x, y)
         self._show()
+
+    def out_table(self) -> OutTable | None:
+        """Give the grid of both knobs."""
+        return map_table(self.view) if self.view is not None else None
 
     def caption(self) -> str:
         """Say what the chart shows."""

@@ -29,8 +29,10 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import THIN, count, digits_for, number
 from yondle.model.workloads import Direction
+from yondle.tables.writing import OutTable
 from yondle.views.compare.compare import group_name
 from yondle.views.kept import ViewCache
+from yondle.views.out import scaling_table, sensitivities_table
 from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView, knobs_measured
 from yondle.views.scaling.limits import LimitedBenchmark, limits
 from yondle.views.scaling.target import target
@@ -155,6 +157,13 @@ class ScalingPlace(ChartPlace):
     def _shown_one(self) -> CurvesChart | GroupPanels | None:
         shown = (each for each in (self.chart, self.panels) if each is not None and not each.isHidden())
         return next(shown, None)
+
+    def out_table(self) -> OutTable | None:
+        """Give the curves as a table, or where the table of all knobs is shown that one."""
+        if self.view is not None:
+            return scaling_table(self.view)
+        told = self._views.sensitivities
+        return sensitivities_table(told) if told.knobs else None
 
     def caption(self) -> str:
         """Say what the chart shows."""
