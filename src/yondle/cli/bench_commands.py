@@ -14,6 +14,7 @@ from yondle.app.session.measuring import ChangeRunSettings
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.results import (
     ImportFrames,
+    ImportLogs,
     ImportScores,
     ImportSensors,
     MeasuredWith,
@@ -105,6 +106,26 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
     app.add_typer(imports, name="import")
 
     add_import_table(imports, console)
+
+    @imports.command("logs")
+    def logs(
+        logbook: LogbookPath,
+        step: StepNumber,
+        files: Annotated[
+            list[Path], typer.Argument(help="Logs of frame times or sensors, as CSV.", show_default=False)
+        ],
+        benchmark: Annotated[str, typer.Option(help="What frame times are of; else the file's name.")] = "",
+        zone: Annotated[str, typer.Option(help="The time zone of dates, such as Europe/Berlin.")] = "",
+        decimal_comma: Comma = False,
+        as_json: AsJson = False,
+    ) -> None:
+        """Read logs of frame times and of sensors, as many as there are, told by their heads."""
+        with opened(lambda: open_logbook(logbook)) as session:
+            read = session.do(ImportLogs(step, tuple(files), benchmark, zone, decimal_comma))
+            if read.figures or as_json:
+                _print_added(session.snapshot, list(read.figures), console, as_json)
+            if read.samples and not as_json:
+                console.print(say("{n} samples are kept with step {step}.", n=read.samples, step=step))
 
     @imports.command("scores")
     def scores(

@@ -122,7 +122,8 @@ class TypedWorkload(_Part):
     unit: str
     direction: Annotated[Direction, Field(strict=False)]
     digits: Annotated[int, Field(ge=0, le=9)]
-    group: Annotated[Subsystem, Field(strict=False)] = Subsystem.PROCESSOR
+    group: Annotated[Subsystem, Field(strict=False)] | None = None
+    """The part it is of, where that was told."""
     load: bool = False
     """Whether it yields no figure, and is a load that a machine elsewhere was tested with."""
 

@@ -44,6 +44,8 @@ class Workload:
     subsystem: Subsystem = Subsystem.PROCESSOR
     by_hand: bool = False
     """Whether its figures are measured elsewhere and typed in or imported; Yondle can't run it."""
+    grouped: bool = False
+    """Whether its part of the machine was told, though its figures come from elsewhere."""
     parts: tuple[Metric, ...] = ()
     """Its sub-scores; a pass keeps each by its name (`Measured.parts`)."""
 

@@ -20,7 +20,6 @@ from yondle.tables.heads import LOWER_UNITS, Role, group_of, head_of, same, unit
 from yondle.tables.numbers import written
 from yondle.tables.recognise import (
     AS_FOUND,
-    SETTING,
     Column,
     Known,
     Recognised,
@@ -235,7 +234,7 @@ class _Gathering:
             return like[0].id
         unit = next(iter(units), "")
         name = {"MHz": say("Clock"), "GHz": say("Clock"), "V": say("Voltage"), "mV": say("Voltage"), "W": say("Power limit"),
-                "MT/s": say("Memory speed")}.get(unit, say(SETTING).capitalize())  # fmt: skip
+                "MT/s": say("Memory speed")}.get(unit, say("Setting"))  # fmt: skip
         known = self._known.knob(head_of(name))
         return known.id if known is not None else name
 

@@ -6,7 +6,8 @@ import re
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yondle.model.verdicts import Failure
+from yondle.language.saying import named
+from yondle.model.verdicts import Failure, Verdict
 from yondle.model.workloads import Direction
 
 
@@ -41,6 +42,8 @@ SENSORS = {"W": "power", "°C": "temperature", "dB(A)": "noise", "dBA": "noise",
 """What the units of costs are sensors of."""
 
 _BRACKETS = re.compile(r"^(.*?)\s*[\[(]([^\[\]()]*(?:\([^()]*\))?)[\])]\s*(.*)$")
+_LIKE_A_UNIT = re.compile(r"[A-Za-z\u00b5\u00b0%\u20ac$]{1,10}/[A-Za-z\u00b5]{1,8}")
+"""What stands in brackets behind a name and is so much of something per something is a unit, known or not."""
 _RUN = re.compile(
     r"^(.*?)[\s_#(-]*\b(?:run|pass|try|lauf|durchlauf|durchgang|#)\s*\.?\s*(\d{1,3})\)?$|^(.*?)[\s_(-]*#(\d{1,3})\)?$",
     re.I,
@@ -70,7 +73,7 @@ _WORDS: dict[Role | str, frozenset[str]] = {
     Role.PASSAGE: _words("passage scene map level szene abschnitt strecke file datei"),
     Role.NOTE: _words("note notes comment comments remark remarks notiz notizen anmerkung bemerkung kommentar"),
     Role.OUTCOME: _words(
-        "outcome stable stability status held ok passed pass? verdict stabil stabilit\u00e4t h\u00e4lt gehalten bestanden"
+        "outcome ausgang stable stability status held ok passed pass? verdict stabil stabilit\u00e4t h\u00e4lt gehalten bestanden"
     ),
     Role.CONDITION: _words(
         "driver treiber version firmware room ambient raum system kernel machine ger\u00e4t rechner device mode modus"
@@ -138,8 +141,9 @@ def head_of(text: str) -> Head:
     bare = re.sub(r"[\[(]\s*[,;]?\s*[\])]", "", bare).strip(" ,;:\u00b7")
     name, unit = bare, ""
     found = _BRACKETS.match(bare)
-    if found is not None and unit_of(found[2].strip(" ,;")):
-        name, unit = f"{found[1]} {found[3]}".strip(), unit_of(found[2].strip(" ,;"))
+    inside = found[2].strip(" ,;") if found is not None else ""
+    if found is not None and (unit_of(inside) or _LIKE_A_UNIT.fullmatch(inside)):
+        name, unit = f"{found[1]} {found[3]}".strip(), unit_of(inside) or inside
     else:
         for separator in (", ", " in ", " / ", " "):
             before, _, last = bare.rpartition(separator)
@@ -177,7 +181,10 @@ def words_of(text: str) -> set[str]:
 def word_outcome(text: str) -> Failure | bool | None:
     """Read how it went: True for held, a way to fail, None for what says neither."""
     plain = text.strip().strip("!.()").casefold()
-    if plain in _HELD:
+    exact = next((f for f in Failure if plain in (f.value, named(f).casefold())), None)
+    if exact is not None:
+        return exact
+    if plain in _HELD or plain == named(Verdict.HELD).casefold():
         return True
     for failure, pattern in _FAILED:
         if re.fullmatch(pattern, plain) or (len(plain) > 3 and re.match(rf"(?:{pattern})\b", plain)):

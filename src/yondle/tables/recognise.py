@@ -31,8 +31,6 @@ from yondle.tables.numbers import Written, decimal_of, written
 
 MOST_HEAD_ROWS = 2
 LOOKED_FOR_HEAD = 30
-SETTING = "setting"
-"""What the column of a sheet's named settings is a knob called, where nothing else names it."""
 
 
 class Shape(StrEnum):

@@ -9,6 +9,7 @@ from yondle.analysis.margins import Gain, spread
 from yondle.language.saying import named, say
 from yondle.model.knobs import Knob
 from yondle.model.measured import Measured
+from yondle.model.sensors import Channel
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
@@ -21,8 +22,6 @@ from yondle.views.scaling.sensitivities import Sensitivities
 from yondle.views.shared.gains import gain_of
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, step_title, word_of
-
-HELD = "held"
 
 
 def steps_table(book: Snapshot) -> OutTable:
@@ -53,7 +52,11 @@ def figures_table(book: Snapshot) -> OutTable:
         *columns_of((say("benchmark"), say("unit"), say("better"), say("group"))),
     ]
     columns += [OutColumn(say("run {i}", i=i + 1)) for i in range(max(most, 1))]
-    columns += [*(OutColumn(named(part)) for part in parts), *columns_of((say("outcome"), say("note")))]
+    told_of = [
+        c for c in book.declaration.channels if any(c.id in a.measured.mean for r in book.steps for a in r.added)
+    ]
+    columns += [*(OutColumn(named(part)) for part in parts), *(_of_channel(c) for c in told_of)]
+    columns += columns_of((say("outcome"), say("note")))
     rows: list[tuple[Value, ...]] = []
     for record in book.steps:
         setting = [knob.plain(record.step.setup[knob.id]) for knob in knobs]
@@ -67,7 +70,10 @@ def figures_table(book: Snapshot) -> OutTable:
             lower = say("lower") if work.metric.direction is Direction.LOWER else say("higher")
             runs: list[Value] = [*scores, *(None,) * (max(most, 1) - len(scores))]
             told: list[Value] = [kept.parts.get(part) for part in parts]
-            rows.append((*setting, work.name, work.metric.unit, lower, str(work.subsystem), *runs, *told, *end))
+            read = [a.measured.mean for a in record.added if a.workload == work.id and not a.discarded]
+            told += [next((mean[c.id] for mean in read if c.id in mean), None) for c in told_of]
+            group = str(work.subsystem) if work.grouped or not work.by_hand else ""
+            rows.append((*setting, work.name, work.metric.unit, lower, group, *runs, *told, *end))
             met = True
         if not met and (end[0] or end[1]):
             rows.append((*setting, *(None,) * (len(columns) - len(knobs) - 2), *end))
@@ -141,15 +147,14 @@ def sensitivities_table(view: Sensitivities) -> OutTable:
     """Give a row a benchmark and a column a knob: per cent of score for each per cent of the knob."""
     columns = [OutColumn(say("benchmark"))]
     for knob in view.knobs:
-        columns += [
-            OutColumn(knob.name, 2),
-            OutColumn(say("{name}, low", name=knob.name), 2),
-            OutColumn(say("{name}, high", name=knob.name), 2),
-        ]
-    rows = [
-        (work.name, *(v for cell in cells for v in (cell.slope, cell.low, cell.high)))
-        for work, cells in zip(view.benchmarks, view.cells, strict=True)
-    ]
+        ends = (say("{name}, low", name=knob.name), say("{name}, high", name=knob.name))
+        columns += [OutColumn(knob.name, 2), *(OutColumn(end, 2) for end in ends)]
+    rows: list[tuple[Value, ...]] = []
+    for work, cells in zip(view.benchmarks, view.cells, strict=True):
+        told: list[Value] = [work.name]
+        for cell in cells:
+            told += [cell.slope, cell.low, cell.high] if math.isfinite(cell.slope) else [cell.words, None, None]
+        rows.append(tuple(told))
     return OutTable(say("Sensitivities"), tuple(columns), tuple(rows))
 
 
@@ -191,6 +196,10 @@ def _of_knob(knob: Knob) -> OutColumn:
     return OutColumn(f"{knob.name} ({knob.unit})" if knob.unit else knob.name, None if knob.choices else knob.digits)
 
 
+def _of_channel(channel: Channel) -> OutColumn:
+    return OutColumn(f"{channel.name} ({channel.unit})" if channel.unit else channel.name, channel.digits)
+
+
 def _of_benchmark(work: Workload) -> OutColumn:
     return OutColumn(f"{work.name} ({work.metric.unit})" if work.metric.unit else work.name, work.metric.digits)
 
@@ -216,7 +225,7 @@ def _went(book: Snapshot, record: StepRecord) -> str:
     """Say how a step went, in words that can be brought in again."""
     decides = record.deciding
     if record.verdict is Verdict.HELD:
-        return HELD
+        return named(Verdict.HELD)
     if decides is not None and decides.failure is not None:
         return named(decides.failure) if record.recorded else failure_words(book.declaration, decides)
     return "" if record.recorded else word_of(record)

@@ -12,7 +12,7 @@ from yondle.app.session.results import MeasuredWith
 from yondle.app.session.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob, Subsystem
+from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Failure
@@ -110,8 +110,7 @@ def _figure(each: GatheredFigure, declaration: RigDeclaration) -> ToldFigure:
     unit = known.metric.unit if known is not None and not each.unit else each.unit
     told = MeasuredWith(each.preset, each.passage, "", each.parts)
     channels = tuple((_channel(name, declaration), value) for name, value in each.sensors)
-    group = each.group or (known.subsystem if known is not None else Subsystem.PROCESSOR)
-    return ToldFigure(each.benchmark, each.score, unit, direction, told, group, channels)
+    return ToldFigure(each.benchmark, each.score, unit, direction, told, each.group, channels)
 
 
 def _channel(name: str, declaration: RigDeclaration) -> str:

@@ -124,7 +124,7 @@ def with_typed(
     unit: str,
     direction: Direction,
     digits: int,
-    group: Subsystem = Subsystem.PROCESSOR,
+    group: Subsystem | None = None,
     load: bool = False,
 ) -> tuple[TypedWorkloads, str]:
     """Have the benchmark of a name among those whose figures come from elsewhere, with so many digits at least; gives its id.
@@ -184,7 +184,8 @@ def typed_benchmarks(kept: Documents) -> tuple[Workload, ...]:
     return tuple(
         Workload(
             each.id, each.name, say("measured elsewhere, typed in or imported"),
-            Metric(each.name, each.unit, each.direction, each.digits), 0.0, scored=not each.load, subsystem=each.group,
+            Metric(each.name, each.unit, each.direction, each.digits), 0.0, scored=not each.load,
+            subsystem=each.group or Subsystem.PROCESSOR, grouped=each.group is not None,
             by_hand=True,
         )
         for each in kept.of(TypedWorkloads).root

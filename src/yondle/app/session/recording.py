@@ -93,7 +93,7 @@ class ToldFigure:
     unit: str = ""
     direction: Direction = Direction.HIGHER
     told: MeasuredWith = field(default_factory=MeasuredWith)
-    group: Subsystem = Subsystem.PROCESSOR
+    group: Subsystem | None = None
     channels: tuple[tuple[str, float], ...] = ()
     """Means of sensors over the run, by their names, such as the power in W."""
 

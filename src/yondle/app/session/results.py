@@ -6,20 +6,22 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
-from yondle.language.saying import say
+from yondle.language.saying import later, say
 from yondle.model.errors import KnownError
 from yondle.model.measured import Measured
 from yondle.model.pacing import pacing
 from yondle.model.steps import AddedResult
 from yondle.model.workloads import Direction, Workload
-from yondle.workloads.imported import frame_times_ms, read_table, scores, sensor_log
+from yondle.workloads.imported import ReadTable, frame_times_ms, read_table, scores, sensor_log
+from yondle.workloads.logs import FramesLog, SensorsLog, dropped_share, log_of
 
 LONGEST_WORDS = 200
 FRAMES_UNIT = "frames/s"
+DROPPED = later("dropped frames")
 
 T = TypeVar("T")
 
@@ -156,6 +158,64 @@ class ImportSensors(_Added[int]):
         session.logbook.add_sensor_log(self.step, session.wall(), self.path.name, began, block)
         session.reload(self.step)
         return len(block.times_s)
+
+
+@dataclass(frozen=True, slots=True)
+class LogsRead:
+    """What logs of other programs brought: figures of frame times, and how many samples of sensors."""
+
+    figures: tuple[AddedResult, ...]
+    samples: int
+
+
+def are_logs(paths: tuple[Path, ...]) -> bool:
+    """Tell whether files are logs of frame times or sensors by their heads."""
+    try:
+        return bool(paths) and all(log_of(read_table(path), False) is not None for path in paths)
+    except KnownError:
+        return False
+
+
+@dataclass(frozen=True)
+class ImportLogs(_Added[LogsRead]):
+    """Keep logs of frame times and of sensors with a step, as many as there are, each told by its head.
+
+    All are looked at before anything is kept; raises KnownError for the first whose head doesn't tell what it is. Frame times
+    are those of `benchmark`, or where that isn't told of one called like the file.
+    """
+
+    step: int
+    paths: tuple[Path, ...]
+    benchmark: str = ""
+    zone: str = ""
+    decimal_comma: bool = False
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> LogsRead:
+        """Give what they brought."""
+        session.book.step(self.step)
+        figures, samples, comma = list[AddedResult](), 0, self.decimal_comma
+        read = [(path, table, log_of(table, comma)) for path in self.paths for table in (read_table(path),)]
+        ready: list[tuple[Path, ReadTable, FramesLog | SensorsLog, Any]] = []
+        for path, table, log in read:
+            if isinstance(log, FramesLog):
+                ready.append((path, table, log, frame_times_ms(table, log.column, log.unit, False, comma)))
+            else:
+                ready.append((path, table, log, sensor_log(table, log.time, log.channels, self.zone, comma)))
+        for path, table, log, made in ready:
+            if isinstance(log, FramesLog):
+                paced, dropped = pacing(made), dropped_share(table, log)
+                parts = paced.parts() | ({DROPPED: 100.0 * dropped} if dropped is not None else {})
+                told = MeasuredWith().measured(path.name).joined(Measured(parts=parts))
+                name = self.benchmark or path.stem.replace("_", " ")
+                workload = session.own.know_typed(name[:60], FRAMES_UNIT, Direction.HIGHER, 1)
+                figures.append(_added(session, self.step, workload, paced.mean, told, made))
+            else:
+                began, block = made
+                session.logbook.add_sensor_log(self.step, session.wall(), path.name, began, block)
+                session.reload(self.step)
+                samples += len(block.times_s)
+        return LogsRead(tuple(figures), samples)
 
 
 def _added(

@@ -485,8 +485,13 @@ class MainWindow(QMainWindow):
         """Read a table, and show what it would make; a workbook takes a moment."""
         if self.book is None or self.tune is None:
             return
+        from yondle.app.session.results import are_logs
         from yondle.app.session.tables import read_sheets
 
+        if path.suffix.lower() in (".csv", ".tsv", ".txt") and are_logs((path,)):
+            self.go_to(0)
+            self.tune.bring_logs((path,))
+            return
         read: list[tuple[Sheet, ...] | KnownError] = []
 
         def look() -> None:
@@ -575,8 +580,13 @@ class MainWindow(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open a logbook, or show what a table would make."""
-        for url in event.mimeData().urls():
-            path = Path(url.toLocalFile())
+        paths = tuple(Path(url.toLocalFile()) for url in event.mimeData().urls())
+        if len(paths) > 1 and all(path.suffix.lower() in TABLES for path in paths) and self.tune is not None:
+            self.go_to(0)
+            self.tune.bring_logs(paths)
+            event.acceptProposedAction()
+            return
+        for path in paths:
             if path.suffix == ".yondle":
                 self.open_logbook(path)
             elif self._droppable(path):

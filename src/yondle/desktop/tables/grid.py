@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QHBoxLayout, QTableWidget, QTableWidgetItem, QVBox
 
 from yondle.app.session.recording import Record, Recorded, ToldFigure, ToldStep, number_typed
 from yondle.app.session.remarks import DiscardFigure
-from yondle.app.session.results import MeasuredWith
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import button, label
 from yondle.desktop.look.theme import MARGIN, Theme
@@ -183,7 +182,7 @@ class GridPage(QWidget):
                     raise KnownError(say("Which benchmark is it?"), say("Name it in the first column of its row."))
                 if text:
                     score = number_typed(text)
-                    made.append(ToldFigure(row.name, score, row.unit, row.direction, MeasuredWith(), group=row.group))
+                    made.append(ToldFigure(row.name, score, row.unit, row.direction))
                 gone += [old] if old is not None else []
         except KnownError as error:
             self._say(error)

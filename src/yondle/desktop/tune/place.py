@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QTimer, Signal
@@ -482,6 +483,28 @@ class TunePlace(QWidget):
     def tell(self, error: KnownError) -> None:
         """Say what went wrong."""
         self._desk.tell(error)
+
+    def bring_logs(self, paths: tuple[Path, ...]) -> None:
+        """Keep logs of frame times and sensors with the selected step, else the one the rig is at."""
+        here = self.book.now.position
+        step = self.trail.selected() or (here.step.number if here is not None else None)
+        if step is None:
+            self.tell(
+                KnownError(say("Which step do these belong to?"), say("Select one on the trail, then drop them."))
+            )
+            return
+        from yondle.app.session.results import ImportLogs, LogsRead
+
+        def done(read: LogsRead) -> None:
+            figures = count(len(read.figures), "figure")
+            text = say(
+                "{figures} and {n} samples are kept with step {step}.", figures=figures, n=read.samples, step=step
+            )
+            actions = [CardAction(say("Understood"), lambda: self.side.cards.take("table"))]
+            self.side.cards.put("table", say("The logs are in"), text, actions)
+            self.trail.choose(step)
+
+        self._desk.ask(ImportLogs(step, paths), done)
 
     def tell_recorded(self, made: Recorded) -> None:
         """Say what a table brought."""

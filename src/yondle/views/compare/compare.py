@@ -112,7 +112,7 @@ _PARTS = (Subsystem.PROCESSOR, Subsystem.MEMORY, Subsystem.GRAPHICS, Subsystem.S
 
 def group_name(benchmark: Workload) -> str:
     """Name the group a benchmark stands in: the part of the machine it is for, or that it was typed in."""
-    return named(TYPED_IN if benchmark.by_hand else benchmark.subsystem)
+    return named(TYPED_IN if benchmark.by_hand and not benchmark.grouped else benchmark.subsystem)
 
 
 def cell_words(cell: ComparedCell | None, benchmark: Workload, against: bool) -> str:
@@ -336,7 +336,8 @@ def _mean(rows: list[Row], column: int, against: int) -> GroupGain | None:
     if not logs:
         return None
     fraction = math.expm1(sum(logs) / len(logs))
-    return GroupGain(len(logs), Gain(1, 1, fraction, math.nan, math.nan, GainWord.TOO_FEW), None)
+    single = all(cell.gain.told for cell in there if cell.gain is not None)
+    return GroupGain(len(logs), Gain(1, 1, fraction, math.nan, math.nan, GainWord.TOO_FEW, told=single), None)
 
 
 def _sentence(

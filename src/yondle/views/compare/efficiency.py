@@ -125,7 +125,7 @@ def efficiency(books: Books, benchmark: Workload, battery_wh: float | None = Non
     best_of: list[bool] = []
     for book, settings in books:
         made = [made for s in settings if (made := _tried(book, s, benchmark)) is not None]
-        held = [t for t in made if t.setting.verdict in STABLE]
+        held = [t for t in made if _stable(t.setting)]
         frontier = unbeaten([t.trade for t in held], benchmark.metric.direction)
         kept = [t for t, first in zip(held, frontier, strict=True) if first]
         best_of += [any(t is k for k in kept) for t in made]
@@ -266,9 +266,14 @@ def _cost(
     )
 
 
+def _stable(setting: Setting) -> bool:
+    """Tell whether a setting may be called best: it was stable, or is only told of, and nothing was told against it."""
+    return setting.verdict in STABLE or (setting.recorded and setting.verdict is Verdict.UNPROVEN)
+
+
 def _best(tried: list[_Tried], benchmark: Workload, rates: Levels) -> tuple[int | None, tuple[int, ...]]:
     """Find the stable setting with most score per watt, and those whose passes can't be told from it."""
-    held = [i for i, t in enumerate(tried) if t.setting.verdict in STABLE]
+    held = [i for i, t in enumerate(tried) if _stable(t.setting)]
     if not held:
         return None, ()
     keys = [_key(t.book, t.setting.setup) for t in tried]

@@ -182,7 +182,10 @@ def _two_by_two(
 
 
 def _sentence(across: Knob, up: Knob, benchmark: Workload, points: tuple[MapPoint, ...], table: TwoByTwo | None) -> str:
-    known = [p for p in points if p.gain is not None and p.verdict is Verdict.HELD]
+    told = (Verdict.HELD, Verdict.UNPROVEN)
+    known = [
+        p for p in points if p.gain is not None and (p.verdict is Verdict.HELD or (p.recorded and p.verdict in told))
+    ]
     if not known:
         return say(
             "{benchmark} has no figures at any pair of {across} and {up}.",

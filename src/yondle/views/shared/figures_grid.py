@@ -6,7 +6,6 @@ import math
 from dataclasses import dataclass
 
 from yondle.analysis.margins import spread
-from yondle.model.knobs import Subsystem
 from yondle.model.quantities import THIN, number
 from yondle.model.steps import AddedResult
 from yondle.model.workloads import Direction, Workload
@@ -21,7 +20,6 @@ class GridRow:
     name: str = ""
     unit: str = ""
     direction: Direction = Direction.HIGHER
-    group: Subsystem = Subsystem.PROCESSOR
     workload: Workload | None = None
     figures: tuple[AddedResult, ...] = ()
     texts: tuple[str, ...] = ()
@@ -42,7 +40,7 @@ def figures_grid(book: Snapshot, step: int) -> list[GridRow]:
         several = told is not None and not math.isnan(told.variation)
         rows.append(
             GridRow(
-                work.name, work.metric.unit, work.metric.direction, work.subsystem, work, figures,
+                work.name, work.metric.unit, work.metric.direction, work, figures,
                 tuple(f"{f.score:.{work.metric.digits}f}" for f in figures),
                 number(told.mean, work.metric.digits) if told is not None else "",
                 f"{number(100 * told.variation, 1)}{THIN}%" if several and told is not None else "",

@@ -28,6 +28,9 @@ class Measure(StrEnum):
     POWER = "power"
     TEMPERATURE = "temperature"
     PROPORTION = "in proportion"
+    NOISE = "noise"
+    BATTERY = "battery"
+    PRICE = "price"
 
 
 MEASURE_WORDS = {
@@ -38,14 +41,25 @@ MEASURE_WORDS = {
     Measure.POWER: later("mean power in the passes, W"),
     Measure.TEMPERATURE: later("hottest sensor in the passes, °C"),
     Measure.PROPORTION: later("share of a score in proportion to the knob, %"),
+    Measure.NOISE: later("noise, dB(A)"),
+    Measure.BATTERY: later("battery used, %"),
+    Measure.PRICE: "price",
 }
+TOLD_COSTS = (Measure.NOISE, Measure.BATTERY, Measure.PRICE)
+"""Costs that no sensor of a machine reads, and figures from elsewhere may be told with."""
 AGAINST_BASELINE = (Measure.GAIN, Measure.PER_WATT, Measure.PER_DEGREE)
 _ON_LOGS = (*AGAINST_BASELINE, Measure.VALUE, Measure.PROPORTION)
 
 
 def unit_of(measure: Measure, benchmark: Workload) -> str:
     """Give the unit of what is shown."""
-    units = {Measure.VALUE: benchmark.metric.unit, Measure.POWER: "W", Measure.TEMPERATURE: "°C"}
+    units = {
+        Measure.VALUE: benchmark.metric.unit,
+        Measure.POWER: "W",
+        Measure.TEMPERATURE: "°C",
+        Measure.NOISE: "dB(A)",
+        Measure.PRICE: "",
+    }
     return units.get(measure, "%")
 
 
@@ -57,6 +71,7 @@ def measures_for(knob: Knob, declaration: RigDeclaration) -> tuple[Measure, ...]
         Measure.POWER: power_channel(declaration) is not None,
         Measure.PER_DEGREE: heat and declaration.playing(ROOM) is not None,
         Measure.TEMPERATURE: heat,
+        **{cost: any(c.id == cost.value for c in declaration.channels) for cost in TOLD_COSTS},
         Measure.PROPORTION: knob.sized and (knob.proportional or bool(knob.choices)),
     }
     return tuple(m for m in Measure if there.get(m, True))
@@ -94,6 +109,8 @@ class Shower:
                 return [f.score for f in figures]
             case Measure.POWER:
                 return [w for f in figures if (w := _watts(f, self._power)) is not None]
+            case Measure.NOISE | Measure.BATTERY | Measure.PRICE:
+                return [f.measured.mean[self.measure.value] for f in figures if self.measure.value in f.measured.mean]
             case Measure.TEMPERATURE:
                 return [c for f in figures if (c := hottest_c(f, self._hot)) is not None]
             case _:
