@@ -6,7 +6,9 @@ Inputs are made from good ones by generators of our own, with the values that ar
 from __future__ import annotations
 
 import copy
+import io
 import json
+import math
 import os
 import re
 import shutil
@@ -14,10 +16,13 @@ import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import cache
 from itertools import islice
 from pathlib import Path
 from random import Random
 from typing import Any
+
+import xlsxwriter  # type: ignore[import-untyped]
 
 from tests.bench.agent import DECLARATION, SmallMachine
 from tests.conftest import HERON, quick_rig
@@ -33,6 +38,7 @@ from yondle.app.profiles.profiles import (
     compared_to_stock,
 )
 from yondle.app.reports.reporting import report_of
+from yondle.app.session.importing import known_of
 from yondle.app.session.limits import LimitRange, LimitReading, TellConditions
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.own import OwnSettings
@@ -67,6 +73,9 @@ from yondle.rigs.linux.root.helper.server import Server
 from yondle.rigs.meters.meter import MeterPlan, parse_line
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file
+from yondle.tables.cells import read_sheets, sheet_of_text
+from yondle.tables.gather import gather, setup_of
+from yondle.tables.recognise import Known, recognise
 from yondle.views.kept import ViewCache
 from yondle.views.record.log import LogRows
 from yondle.views.traces.traces import runs, trace_of
@@ -249,6 +258,42 @@ def _another(value: str, chance: Random) -> str:
     return chance.choice(WORDS)
 
 
+SHEETS = tuple(
+    (Path(__file__).parents[2] / "docs" / "examples" / name)
+    .read_text("utf-8")
+    .replace(";", ",")
+    .replace("\t", ",")[:1500]
+    for name in ("sandpiper-grid.csv", "wren-power.csv", "dunlin-before-after.tsv")
+)
+CELLS = (
+    "", "-", "1e999", "1e-400", "=1+1", "nan", "inf", "12,5", "1.030", "1,030", "Stock", "stock", "failed",
+    "froze", "x", "yes", "%",
+    "5 %", "\N{MINUS SIGN}3", "3 \N{PLUS-MINUS SIGN} 1", "4200 MHz", "\u202e7", "9" * 400, "0", "-0.0",
+    "2026-11-28", "(", "[", "run 1",
+)  # fmt: skip
+
+
+@cache
+def WORKBOOK() -> bytes:  # noqa: N802
+    """A small workbook, whole."""
+    made = io.BytesIO()
+    book = xlsxwriter.Workbook(made)
+    sheet = book.add_worksheet("it")
+    for i, row in enumerate((("Clock (MHz)", "A", "B (s)"), (100, 5, 7.5), (110, 6, 7.1), (120, 7, 6.6))):
+        sheet.write_row(i, 0, row)
+    book.close()
+    return made.getvalue()
+
+
+def spoilt_bytes(whole: bytes, chance: Random) -> bytes:
+    """Flip, cut or fill some bytes."""
+    made = bytearray(whole)
+    for _ in range(chance.choice((1, 3, 20))):
+        at = chance.randrange(len(made))
+        made[at : at + chance.choice((1, 1, 16))] = chance.randbytes(chance.choice((0, 1, 4)))
+    return bytes(made)
+
+
 def places(value: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
     """Every place in a document that holds something."""
     if path:
@@ -300,6 +345,8 @@ class Formats:
             "rig": Format(lambda c: spoilt_text(HERON, c), self._rig, 70),
             "workload": Format(lambda c: spoilt_text(COMMAND, c), lambda t: void(parse_command(t, "it")), 100),
             "table": Format(self._spoilt_table, self._table, 80),
+            "whole table": Format(self._spoilt_sheet, self._whole_table, 60),
+            "workbook": Format(lambda c: spoilt_bytes(WORKBOOK(), c), self._workbook, 1),
             "helper line": Format(self._helper_line, self._helper, 80),
             "bench request": Format(self._bench_request, self._asked_of_a_bench, 60),
             "bench answer": Format(self._bench_answer, self._told_by_a_bench, 80),
@@ -394,6 +441,37 @@ class Formats:
     def _helper(self, line: bytes) -> None:
         self._server._last = 0
         assert "ok" in self._server.answer(line)
+
+    def _spoilt_sheet(self, chance: Random) -> str:
+        text = spoilt_text(chance.choice(SHEETS), chance)
+        if chance.random() < 0.5:
+            return text
+        rows = [line.split(",") for line in text.splitlines()]
+        for _ in range(chance.randrange(1, 4)):
+            row = chance.choice(rows or [[""]])
+            if row:
+                row[chance.randrange(len(row))] = chance.choice(CELLS)
+        return "\n".join(",".join(row) for row in rows)
+
+    def _whole_table(self, text: str) -> None:
+        """Look at a table for a rig that is here and one elsewhere, and put what it makes together."""
+        sheet = sheet_of_text(text, "it")
+        stands = self._session.snapshot
+        for known in (Known(), known_of(stands.declaration)):
+            gathered = gather(recognise(sheet, known), known)
+            if gathered.problems:
+                continue
+            knobs = (*known.knobs, *(knob.knob(id_) for id_, knob in gathered.knobs.items()))
+            for step in gathered.steps:
+                setup = setup_of(step, gathered.names, knobs)
+                assert all(math.isfinite(value) for value in setup.values())
+                assert all(math.isfinite(f.score) and f.score >= 0.0 for f in step.figures)
+
+    def _workbook(self, made: bytes) -> None:
+        path = self._folder / "it.xlsx"
+        path.write_bytes(made)
+        for sheet in read_sheets(path):
+            gather(recognise(sheet, Known()), Known())
 
     def _bench_request(self, chance: Random) -> bytes:
         return line(spoilt_document(chance.choice(BENCH_REQUESTS), chance))

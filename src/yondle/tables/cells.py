@@ -72,7 +72,8 @@ def read_sheets(path: Path) -> tuple[Sheet, ...]:
     """Read the sheets of a file that have anything in them; raises KnownError for what can't be read, or is too large."""
     try:
         size = path.stat().st_size
-        head = path.open("rb").read(8) if path.is_file() else b""
+        with path.open("rb") as file:
+            head = file.read(8)
     except OSError as error:
         raise KnownError(
             say("{path} can't be read ({strerror}).", path=path.name, strerror=error.strerror),

@@ -283,10 +283,10 @@ class _Gathering:
             self._figure(made, i, row, column, name, tuple(parts_of.pop(name, ())), sensors)
         for name, parts in parts_of.items():
             column = next(c for c in found.of(Role.PART) if (benchmark or c.name) == name)
-            lead = parts[0][1]
-            made.figures.append(GatheredFigure(name, lead, column.unit, column.lower, tuple(parts), sensors))
-        if not found.of(Role.FIGURE) and not parts_of and sensors:
-            made.figures += [GatheredFigure(n.capitalize(), v, "", True) for n, v in sensors]
+            if self._may_be_a_figure(i, column, parts[0][1]):
+                made.figures.append(GatheredFigure(name, parts[0][1], column.unit, column.lower, tuple(parts), sensors))
+        if not found.of(Role.FIGURE, Role.PART):
+            made.figures += [GatheredFigure(n.capitalize(), v, "", True) for n, v in sensors if v >= 0.0]
 
     def _figure(
         self,
@@ -312,10 +312,7 @@ class _Gathering:
         value = self._number(i, column, cell)
         if value is None:
             return
-        if value < 0.0:
-            self._problem(
-                say("Cell {cell}: {value:g} is below 0, and no figure.", cell=cell_name(i, column.index), value=value)
-            )
+        if not self._may_be_a_figure(i, column, value):
             return
         read = number_in(cell, self._decimal)
         unit = (
@@ -331,6 +328,12 @@ class _Gathering:
         preset, passage = self._word(row, Role.PRESET), self._word(row, Role.PASSAGE)
         lower, part = self._lower(row, column, benchmark, unit), Subsystem(group) if group else None
         made.figures.append(GatheredFigure(benchmark, value, unit, lower, parts, sensors, preset, passage, part))
+
+    def _may_be_a_figure(self, i: int, column: Column, value: float) -> bool:
+        if value < 0.0:
+            cell = cell_name(i, column.index)
+            self._problem(say("Cell {cell}: {value:g} is below 0, and no figure.", cell=cell, value=value))
+        return value >= 0.0
 
     def _lower(self, row: tuple[Cell, ...], column: Column, benchmark: str, unit: str) -> bool | None:
         kept = self._known.benchmark(benchmark)
@@ -391,12 +394,15 @@ class _Gathering:
     def _value(self, i: int, column: Column, cell: Cell) -> Value | None:
         """Read the value of a setting as its knob takes it; an empty cell is stock."""
         knob = self._known_knob(column.name)
-        if is_empty(cell) or (isinstance(cell, str) and is_stock(cell)):
+        told = isinstance(cell, str) and is_stock(cell)
+        if told and self._is_words(column, knob, str(cell)):
+            return str(cell).strip() if knob is None else knob.parsed(str(cell))
+        if is_empty(cell) or told:
             self._as_stock += is_empty(cell)
             return knob.stock if knob is not None else STOCK
         if knob is None:
             read = number_in(cell, self._decimal)
-            if read is None or self._is_words(column):
+            if read is None or self._is_words(column, None, ""):
                 return str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell).strip()
             return self._number(i, column, cell)
         where = cell_name(i, column.index)
@@ -416,15 +422,15 @@ class _Gathering:
             self._problem(f"{say('Cell {cell}:', cell=where)} {error.problem} {error.remedy}")
             return None
 
-    def _is_words(self, column: Column) -> bool:
-        """Tell whether a new setting has words for its values: a column of which any cell is none of a number."""
-        if not column.value:
-            cells = [row[column.index] for row in self._found.body]
-            return any(
-                not is_empty(c) and number_in(c, self._decimal) is None and not (isinstance(c, str) and is_stock(c))
-                for c in cells
-            )
-        return False
+    def _is_words(self, column: Column, knob: Knob | None, word: str) -> bool:
+        """Tell whether a setting has words for its values: a knob of which it is one, or a column with any that is no number."""
+        if knob is not None:
+            return any(word.strip().casefold() == choice.casefold() for choice in knob.choices)
+        if column.value:
+            return False
+        cells = [row[column.index] for row in self._found.body]
+        words = [c for c in cells if not is_empty(c) and number_in(c, self._decimal) is None]
+        return any(not (isinstance(c, str) and is_stock(c)) for c in words)
 
     def _stock_number(self, name: str) -> float | None:
         """Give stock as a number: as it was told, else of a knob that is known."""

@@ -6,6 +6,7 @@ benchmark (a column a setting). Each column is taken for something, with the rea
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
@@ -147,7 +148,8 @@ class _Cells:
     kind: _Kind
     numbers: tuple[float, ...]
     words: tuple[str, ...]
-    units: frozenset[str]
+    units: tuple[str, ...]
+    """What stands behind the numbers, the commonest first."""
     signs: frozenset[str]
 
 
@@ -255,7 +257,7 @@ def _text(cell: Cell) -> str:
 
 
 def _cells(sheet: Sheet, start: int, column: int, decimal: str) -> _Cells:
-    numbers, words, units, signs, dates = [], [], set(), set(), 0
+    numbers, words, units, signs, dates = [], [], Counter[str](), set(), 0
     for i, row in enumerate(sheet.rows[start:], start):
         cell = row[column]
         if is_empty(cell):
@@ -264,7 +266,7 @@ def _cells(sheet: Sheet, start: int, column: int, decimal: str) -> _Cells:
             dates += 1
         elif (read := number_in(cell, decimal)) is not None:
             numbers.append(read[0])
-            units.add(unit_of(read[1]) or read[1])
+            units[unit_of(read[1]) or read[1]] += 1
             if isinstance(cell, str) and (told := written(cell)) is not None:
                 signs.add(told.sign)
         else:
@@ -276,7 +278,9 @@ def _cells(sheet: Sheet, start: int, column: int, decimal: str) -> _Cells:
         kind = _Kind.DATES
     else:
         kind = _Kind.NUMBERS if numbers and len(numbers) + failing >= 0.6 * (len(numbers) + len(words)) else _Kind.WORDS
-    return _Cells(kind, tuple(numbers), tuple(words), frozenset(units - {""}), frozenset(signs))
+    return _Cells(
+        kind, tuple(numbers), tuple(words), tuple(unit for unit, _ in units.most_common() if unit), frozenset(signs)
+    )
 
 
 def _mixed(sheet: Sheet, start: int) -> str:
@@ -332,7 +336,8 @@ class _Columns:
     def _made(self, i: int, role: Role, why: str, name: str = "", **more: object) -> Column:
         head = self._heads[i]
         unit = head.unit or next(iter(self._cells[i].units), "")
-        return Column(i, head, role, name or head.name, unit, why=why, **more)  # type: ignore[arg-type]
+        called = name or head.name or head.text or say("column {i}", i=i + 1)
+        return Column(i, head, role, called, unit, why=why, **more)  # type: ignore[arg-type]
 
     def _as_wished(self, i: int, wish: Wish) -> Column:
         before = self._found.get(i) or self._made(i, Role.LEFT, WHY_TOLD)
@@ -372,8 +377,9 @@ class _Columns:
             return self._made(i, Role.LEFT, WHY_PERCENT)
         if head.says("number") and all(n.is_integer() for n in cells.numbers) and not head.unit:
             return self._made(i, Role.LEFT, later("the number of the row"))
-        if head.says(Role.NOTE):
-            return self._made(i, Role.NOTE, WHY_HEAD)
+        for role in (Role.NOTE, Role.CONDITION):
+            if head.says(role) and not head.unit:
+                return self._made(i, role, WHY_HEAD)
         if self._is_gain(i):
             return self._made(i, Role.LEFT, WHY_GAIN)
         return None
@@ -381,7 +387,12 @@ class _Columns:
     def _plain_words(self, i: int) -> Column | None:
         head, cells = self._heads[i], self._cells[i]
         told = sum(word_outcome(word) is not None for word in cells.words)
-        if told and told >= 0.6 * len(cells.words) and (head.says(Role.OUTCOME) or not head.says(Role.BENCHMARK)):
+        if (
+            told
+            and told >= 0.6 * len(cells.words)
+            and not head.says(Role.NOTE)
+            and (head.says(Role.OUTCOME) or not head.says(Role.BENCHMARK))
+        ):
             return self._made(i, Role.OUTCOME, WHY_HEAD)
         for role in (
             Role.NOTE, Role.OUTCOME, Role.BENCHMARK, Role.UNIT, Role.BETTER, Role.GROUP, Role.PRESET, Role.PASSAGE,
