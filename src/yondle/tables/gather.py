@@ -32,6 +32,7 @@ from yondle.tables.recognise import (
 
 MOST_PROBLEMS = 20
 MOST_CHOICES = 20
+LONGEST_WORD = 60
 _TIMES = {
     ("GHz", "MHz"): 1000.0,
     ("MHz", "GHz"): 0.001,
@@ -403,7 +404,11 @@ class _Gathering:
         if knob is None:
             read = number_in(cell, self._decimal)
             if read is None or self._is_words(column, None, ""):
-                return str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell).strip()
+                return (
+                    str(int(cell))
+                    if isinstance(cell, float) and cell.is_integer()
+                    else str(cell).strip()[:LONGEST_WORD]
+                )
             return self._number(i, column, cell)
         where = cell_name(i, column.index)
         try:
@@ -504,7 +509,7 @@ class _Gathering:
             self._told.append(
                 say("{name} is new: {values}; stock is {stock}.", name=name, values=", ".join(words), stock=first)
             )
-            return DescribedKnob(name=name[:60], choices=tuple(w[:60] for w in words), stock=float(words.index(first)))
+            return DescribedKnob(name=name[:60], choices=tuple(words), stock=float(words.index(first)))
         numbers = [float(v) for v in told]
         if STOCK in values and not stock:
             self._asks.append(name)

@@ -14,7 +14,7 @@ from yondle.model.workloads import Direction
 class Role(StrEnum):
     """What a column is taken for."""
 
-    SETTING = "setting"
+    SETTING = "knob"
     BENCHMARK = "benchmark's name"
     FIGURE = "figure"
     PART = "sub-score"

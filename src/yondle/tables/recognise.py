@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
+from enum import Enum, StrEnum
 
 from yondle.language.saying import later, say
 from yondle.model.knobs import Knob
@@ -134,7 +134,7 @@ class Recognised:
         return tuple(c for c in self.columns if c.role in roles)
 
 
-class _Kind(StrEnum):
+class _Kind(Enum):
     NUMBERS = "numbers"
     WORDS = "words"
     DATES = "dates"

@@ -13,6 +13,7 @@ from yondle.app.session.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
+from yondle.model.quantities import count
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Failure
@@ -41,10 +42,10 @@ class TableLook:
         """Say what would be made of it."""
         gathered = self.gathered
         return say(
-            "{settings} settings, {benchmarks} benchmarks, {figures} figures.",
-            settings=gathered.settings,
-            benchmarks=len(gathered.benchmarks),
-            figures=gathered.figures,
+            "{steps}, {benchmarks}, {figures}.",
+            steps=count(gathered.settings, "step"),
+            benchmarks=count(len(gathered.benchmarks), "benchmark"),
+            figures=count(gathered.figures, "figure"),
         )
 
 
