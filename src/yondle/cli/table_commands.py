@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from yondle.app.books.tables_out import as_cells, table_out, write_table
+from yondle.app.books.tables_out import as_cells, finite, table_out, write_table
 from yondle.app.session.describing import DescribeKnob
 from yondle.app.session.importing import ImportTable, TableLook, look_at_table
 from yondle.app.session.opening import open_logbook
@@ -112,15 +112,21 @@ def add_table_out(app: typer.Typer, console: Console) -> None:
             Path | None, typer.Option(help="Where to: .csv, .xlsx or .md; else cells for a spreadsheet are printed.")
         ] = None,
         benchmark: Annotated[str, typer.Option(help="Of a map: a benchmark; the first without.")] = "",
+        as_json: AsJson = False,
     ) -> None:
         """Take a table out: settings with gains beside the figures, single figures, or what a place shows."""
         with opened(lambda: open_logbook(logbook)) as session:
             made = table_out(session.snapshot, tuple(what or ("steps",)), benchmark)
+        if as_json:
+            rows = [[finite(value) for value in row] for row in made.rows]
+            print_json({"title": made.title, "columns": [column.head for column in made.columns], "rows": rows})
         if to is None:
-            print(as_cells(made))
+            if not as_json:
+                print(as_cells(made))
             return
         write_table(to, made)
-        console.print(say("{file}: {rows}.", file=to, rows=count(len(made.rows), "row")))
+        if not as_json:
+            console.print(say("{file}: {rows}.", file=to, rows=count(len(made.rows), "row")))
 
 
 def add_import_table(imports: typer.Typer, console: Console) -> None:

@@ -162,7 +162,13 @@ class _Gathering:
             self._told.append(say("{cells} of settings: taken to be at stock.", cells=cells))
         self._told += twice
         return Gathered(
-            steps, knobs, names, tuple(self._told), tuple(self._left()), tuple(self._problems[:MOST_PROBLEMS])
+            steps,
+            knobs,
+            names,
+            tuple(self._told),
+            tuple(self._left()),
+            tuple(self._problems[:MOST_PROBLEMS]),
+            tuple(self._asks),
         )
 
     # -- rows ----------------------------------------------------------------------------------------------------------

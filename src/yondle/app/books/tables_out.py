@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 from yondle.app.books.columns import Shelf, compared, prices
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.tables.writing import OutTable, as_cells, write_table
+from yondle.tables.writing import OutTable, Value, as_cells, write_table
 from yondle.views.compare.compare import compare
 from yondle.views.map.maps import map_of
 from yondle.views.out import (
@@ -24,7 +26,12 @@ from yondle.views.shared.gains import benchmark_of
 from yondle.views.shared.measured import settings_of
 from yondle.views.shared.snapshot import Snapshot
 
-__all__ = ("as_cells", "table_out", "write_table")
+__all__ = ("as_cells", "finite", "table_out", "write_table")
+
+
+def finite(value: Value) -> Value:
+    """Give a cell for other programs: what is no number is nothing."""
+    return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
 def table_out(book: Snapshot, what: tuple[str, ...], benchmark: str = "") -> OutTable:

@@ -541,6 +541,7 @@ class MainWindow(QMainWindow):
         if [knob.id for knob in self.book.now.declaration.knobs] != self._knobs_shown:
             self.open_logbook(self.book.now.path, self._pace)
             return
+        self.go_to(0)
         self.tune.tell_recorded(made)
 
     def show_grid(self, step: int) -> None:

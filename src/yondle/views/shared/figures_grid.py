@@ -42,7 +42,7 @@ def figures_grid(book: Snapshot, step: int) -> list[GridRow]:
             GridRow(
                 work.name, work.metric.unit, work.metric.direction, work, figures,
                 tuple(f"{f.score:.{work.metric.digits}f}" for f in figures),
-                number(told.mean, work.metric.digits) if told is not None else "",
+                number(told.mean, work.metric.digits + several) if told is not None else "",
                 f"{number(100 * told.variation, 1)}{THIN}%" if several and told is not None else "",
                 words_of_gain(book, record, work),
             )
