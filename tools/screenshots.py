@@ -132,10 +132,7 @@ def take_all(camera: Camera) -> None:
         searching(camera, window)
     mapping(camera)
     comparing(camera)
-    with camera.window(SMALL) as window:
-        camera.open(window, book)
-        window.tune._propose("core_clock", 4750)
-        camera.take(window, "tune-small")
+    table(camera)
     resumed(camera)
     kept(camera)
     across(camera)
@@ -332,6 +329,19 @@ def kept(camera: Camera) -> None:
         camera.until(lambda: window.book.now.kept_here is not None)
         window.tune.profiles.show()
         camera.take(window, "tune-kept")
+
+
+def table(camera: Camera) -> None:
+    """A table of a handheld on its way into a book of its own, in the smallest window."""
+    from yondle.app.machine.machines import choose_rig
+
+    book = camera.home / "wren.yondle"
+    create_logbook(book, choose_rig("elsewhere", name="Wren")).close()
+    with camera.window(SMALL) as window:
+        camera.open(window, book)
+        window.bring_table(FOLDER.parent / "examples" / "wren-power.csv")
+        camera.until(lambda: window._over is not None)
+        camera.take(window, "table")
 
 
 def across(camera: Camera) -> None:
