@@ -142,6 +142,13 @@ def test_a_step_is_recorded_by_hand_and_its_figures_are_typed_pasted_and_undone(
     names = [table.item(i, 0).text() for i in range(3)]
     assert names == ["Stacking", "Sharpening", "Preview"]
     assert [table.item(1, k).text() for k in (3, 4)] == ["7.5", "7.7"]
+    table.setCurrentCell(0, 3)
+    QTest.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    copied = [line.split("\t") for line in QGuiApplication.clipboard().text().splitlines()]
+    assert (copied[0][0], copied[1][:5]) == (
+        "benchmark",
+        ["Stacking", "frames/min", "higher is better", "50.0", "51.5"],
+    )
     table.item(0, 3).setText("x")
     assert "'x' is no figure" in grid.trouble.text()
     assert table.item(0, 3).text() == "50.0", "nothing is lost"

@@ -294,15 +294,22 @@ class _Cells(QStyledItemDelegate):
             self._paint_range(painter, QRectF(box.right() - strip, box.top(), strip, box.height()), told, sure)
 
     def _paint_range(self, painter: QPainter, box: QRectF, told: Gain, sure: bool) -> None:
-        """Paint the 95 % range from the middle, which is no gain; what lies beyond the scale gets an arrow."""
+        """Paint the 95 % range from the middle, which is no gain; what lies beyond the scale gets an arrow.
+
+        A single told figure has no range: an open dot.
+        """
         c, scale = self._theme.colours, self._table.scale()
         middle, y, half = box.center().x(), box.center().y(), box.width() / 2.0
         painter.setPen(QPen(c.rule, 1))
         painter.drawLine(QPointF(middle, box.top() + 6), QPointF(middle, box.bottom() - 6))
         colour = c.muted if not sure else c.verdicts[Verdict.HELD] if told.word is GainWord.GAIN else c.in_play
-        if not math.isfinite(told.low):
-            return
         at = told.fraction / scale
+        if not math.isfinite(told.low):
+            if told.told:
+                painter.setPen(QPen(c.muted, 1.4))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawEllipse(QPointF(middle + half * min(max(at, -1.0), 1.0), y), 3.5, 3.5)
+            return
         if abs(at) > 1.0:
             sign = math.copysign(1.0, at)
             tip = middle + sign * half

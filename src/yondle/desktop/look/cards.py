@@ -31,13 +31,13 @@ class MarkView(QWidget):
     def __init__(self, theme: Theme, verdict: Verdict) -> None:
         super().__init__()
         self._theme = theme
-        self._verdict = verdict
+        self._verdict, self._recorded = verdict, False
         self.setFixedSize(QSize(16, 16))
         self.setAccessibleName(named(verdict))
 
-    def show_verdict(self, verdict: Verdict) -> None:
+    def show_verdict(self, verdict: Verdict, recorded: bool = False) -> None:
         """Show another mark."""
-        self._verdict = verdict
+        self._verdict, self._recorded = verdict, recorded
         self.setAccessibleName(named(verdict))
         self.update()
 
@@ -45,7 +45,8 @@ class MarkView(QWidget):
         """Paint the mark."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        paint_mark(painter, QPointF(8, 8), 5.5, self._verdict, self._theme.colours.verdicts[self._verdict])
+        colour = self._theme.colours.verdicts[self._verdict]
+        paint_mark(painter, QPointF(8, 8), 5.5, self._verdict, colour, self._recorded)
 
 
 class Card(QFrame):

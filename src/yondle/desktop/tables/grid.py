@@ -226,14 +226,29 @@ class GridPage(QWidget):
 
 
 class _Grid(QTableWidget):
-    """A grid in which Tab goes on, Return goes down, and Ctrl+V pastes."""
+    """A grid in which Tab goes on, Return goes down, Ctrl+V pastes, and Ctrl+C copies what is selected, or all with heads."""
 
     pasted = Signal()
+
+    def _copy(self) -> None:
+        ranges = self.selectedRanges()
+        several = ranges and (ranges[0].rowCount() > 1 or ranges[0].columnCount() > 1)
+        rows = range(ranges[0].topRow(), ranges[0].bottomRow() + 1) if several else range(self.rowCount())
+        columns = range(ranges[0].leftColumn(), ranges[0].rightColumn() + 1) if several else range(self.columnCount())
+        lines = [] if several else [[self._words(self.horizontalHeaderItem(k)) for k in columns]]
+        lines += [[self._words(self.item(i, k)) for k in columns] for i in rows]
+        QGuiApplication.clipboard().setText("\n".join("\t".join(line) for line in lines if any(line)))
+
+    @staticmethod
+    def _words(item: QTableWidgetItem | None) -> str:
+        return item.text() if item is not None else ""
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Paste, and go down."""
         if event.matches(QKeySequence.StandardKey.Paste):
             self.pasted.emit()
+        elif event.matches(QKeySequence.StandardKey.Copy):
+            self._copy()
         elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.currentItem() is not None:
             self.currentItem().setText("")
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):

@@ -225,7 +225,7 @@ class Inspector(QWidget):
         if view is None:
             return
         self.heading.setText(say("Selected · step {number}", number=view.number))
-        self.mark.show_verdict(view.verdict)
+        self.mark.show_verdict(view.verdict, view.recorded)
         self.title.setText(view.title)
         self.reason.setText(view.reason)
         self.signs.setText(view.signs)

@@ -50,6 +50,8 @@ class StepView:
     can_go_back: bool
     can_test_again: bool
     signs: str
+    recorded: bool = False
+    """Whether it is only told of: Yondle tested none of it."""
 
 
 def step_view(book: Snapshot, step_number: int) -> StepView:
@@ -76,6 +78,7 @@ def step_view(book: Snapshot, step_number: int) -> StepView:
         can_go_back=book.can_go_back(step_number),
         can_test_again=book.can_test_again(step_number),
         signs=_signs(book, record),
+        recorded=record.recorded,
     )
 
 
