@@ -167,6 +167,7 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
         """Find the riskiest value of a knob that holds, test by test, from where the rig is now."""
         bounds = Bounds(an_hour, in_all) if unattended else None
         with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
+            session.must_run_things()
             declaration = session.snapshot.declaration
             searched = declaration.settable(knob)
             limit = searched.parsed(to) if to is not None else None

@@ -351,3 +351,9 @@ def may_be_put_in_force(record: StepRecord) -> bool:
     """What held may, and so may stock once it was measured, even where it was held back."""
     baseline = record.step.kind is StepKind.BASELINE and record.verdict is Verdict.HELD_BACK
     return record.verdict is Verdict.HELD or baseline
+
+
+def may_be_stood_at(record: StepRecord, elsewhere: bool) -> bool:
+    """Tell whether its settings may be gone back to: `elsewhere`, where nothing is set, those that weren't checked may, too."""
+    not_checked = record.recorded and record.verdict is Verdict.UNPROVEN
+    return may_be_put_in_force(record) or (elsewhere and not_checked)

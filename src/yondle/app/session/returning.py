@@ -10,7 +10,7 @@ from yondle.app.session.session import Session
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.standing import Looked, Verified, Waiting
-from yondle.model.steps import StartAnswer, StepRecord, may_be_put_in_force
+from yondle.model.steps import StartAnswer, StepRecord, may_be_stood_at
 
 
 @dataclass(frozen=True)
@@ -23,7 +23,7 @@ class ReturnTo(Command[StepRecord]):
     def do(self, session: Session) -> StepRecord:
         """Give the step."""
         record = session.book.step(self.step)
-        if not may_be_put_in_force(record):
+        if not may_be_stood_at(record, session.machine.elsewhere):
             raise KnownError(
                 say(
                     "Step {number} is '{verdict}', so it isn't put in force by itself.",

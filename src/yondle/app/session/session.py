@@ -123,8 +123,8 @@ class Session:
 
     def do(self, command: Command[T]) -> T:
         """Carry out a command; raises KnownError where it can't be, and then nothing has changed."""
-        if command.tests and self.machine.elsewhere and command.runs:
-            raise runs_nothing(self.declaration.info.name)
+        if command.runs:
+            self.must_run_things()
         before, self._tests = self._tests, command.tests
         try:
             return command.do(self)
@@ -166,6 +166,11 @@ class Session:
             self.machine.bench.must_be_there()
         self.waits.must_be_none()
         self.rests.bring_back()
+
+    def must_run_things(self) -> None:
+        """Raise KnownError for a machine elsewhere: nothing is tested there."""
+        if self.machine.elsewhere:
+            raise runs_nothing(self.declaration.info.name)
 
     @contextmanager
     def unattended(self) -> Iterator[None]:

@@ -669,7 +669,7 @@ class MainWindow(QMainWindow):
         if now is not None and now.looked.away:
             self._foot.show_away()
             return
-        if now is not None and now.declaration.info.id == ELSEWHERE:
+        if now is not None and now.elsewhere:
             self._foot.show_elsewhere()
             return
         if now is None or now.verified is None:
@@ -778,7 +778,7 @@ def _where(now: Snapshot) -> str:
     """Say where the machine is, and whether it can be reached."""
     if now.simulated:
         return say("simulated rig")
-    if now.declaration.info.id == ELSEWHERE:
+    if now.elsewhere:
         return say("runs no Yondle")
     if now.declaration.info.id != BENCH:
         return say("this machine")

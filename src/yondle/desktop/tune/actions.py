@@ -12,8 +12,6 @@ from yondle.language.saying import later, named
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.snapshot import Snapshot
 
-ELSEWHERE = "elsewhere"
-"""The machine of a logbook that runs nothing."""
 ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("test", later("Test this step"), ("Return", "Enter")),
     ("baseline", later("Run the baseline: measure stock"), ("Ctrl+B",)),
@@ -69,7 +67,7 @@ def possible(book: Snapshot, running: bool, selected: int | None, knob: str) -> 
     waits, measured = book.waiting is not None, book.baseline_step is not None
     idle, free = not running, not running and not waits
     chosen = book.step(selected) if selected is not None else None
-    here = book.declaration.info.id != ELSEWHERE
+    here = not book.elsewhere
     there = {"record": free, "grid": idle and selected is not None, "describe": idle and not here}
     if not here:
         off = ("again", "sweep", "edge", "plan", "benchmarks", "own", "stop", "halt", "sensors")

@@ -25,7 +25,7 @@ from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.cards import CardAction
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.look.turns import Turns
-from yondle.desktop.tune.actions import ELSEWHERE, make_actions, possible
+from yondle.desktop.tune.actions import make_actions, possible
 from yondle.desktop.tune.bench import BenchPresenter
 from yondle.desktop.tune.by_hand import ByHandPresenter
 from yondle.desktop.tune.chart_panel import ChartPanel
@@ -415,7 +415,7 @@ class TunePlace(QWidget):
 
     @property
     def _elsewhere(self) -> bool:
-        return self.book.now.declaration.info.id == ELSEWHERE
+        return self.book.now.elsewhere
 
     def _again(self) -> None:
         selected = self.trail.selected()

@@ -21,7 +21,7 @@ from yondle.model.profiles import Profile
 from yondle.model.proposals import Proposal
 from yondle.model.rigs import RigDeclaration
 from yondle.model.standing import Looked, Resumed, Verified, Waiting
-from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_put_in_force
+from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_stood_at
 from yondle.planning.ladder import (
     BRACKET_EVERY,
     STEP_PASSES,
@@ -38,6 +38,8 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 NOTHING_KEPT = Documents({}, lambda detail: KnownError(detail, ""))
+ELSEWHERE = "elsewhere"
+"""The machine of a logbook that runs nothing, by its id."""
 NOT_LOOKED = Looked(0.0, {}, "")
 
 
@@ -114,6 +116,11 @@ class Snapshot:
     def opened(self) -> bool:
         """Whether it is the logbook that is worked on, and not one that is only read."""
         return self.version > 0
+
+    @property
+    def elsewhere(self) -> bool:
+        """Whether it is of a machine that runs no Yondle: nothing is set or tested there."""
+        return self.declaration.info.id == ELSEWHERE
 
     @property
     def reader(self) -> Reader:
@@ -221,5 +228,5 @@ class Snapshot:
     def can_go_back(self, number: int) -> bool:
         """Tell whether a step's settings may be put in force again, and aren't already."""
         record, here = self.step(number), self.position.step.number if self.position is not None else None
-        may = number != here and may_be_put_in_force(record)
+        may = number != here and may_be_stood_at(record, self.elsewhere)
         return may and not self.declaration.not_offered(record.step.setup)

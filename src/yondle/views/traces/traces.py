@@ -141,6 +141,7 @@ def runs(book: Snapshot) -> tuple[TracedRun, ...]:
         _run(book.declaration, record, attempt, i, len(record.attempts))
         for record in book.steps
         for i, attempt in enumerate(record.attempts, 1)
+        if not attempt.recorded
     ]
     logs = [
         TracedRun(-number, step, say("Step {step} · log {name}", step=step, name=name), Verdict.UNPROVEN)
@@ -155,6 +156,11 @@ def trace_of(book: Snapshot, attempt: int) -> Trace:
         return _read_log(book, -attempt)
     for record in book.steps:
         for i, made in enumerate(record.attempts, 1):
+            if made.id == attempt and made.recorded:
+                raise KnownError(
+                    say("Step {step} is only recorded: Yondle ran nothing of it.", step=record.step.number),
+                    say("There is no trace of it; logs of other programs can be added:  yondle import logs"),
+                )
             if made.id == attempt:
                 run = _run(book.declaration, record, made, i, len(record.attempts))
                 return _read(book, record, made, run)
