@@ -339,8 +339,8 @@ def table(camera: Camera) -> None:
     create_logbook(book, choose_rig("elsewhere", name="Wren")).close()
     with camera.window(SMALL) as window:
         camera.open(window, book)
-        window.bring_table(FOLDER.parent / "examples" / "wren-power.csv")
-        camera.until(lambda: window._over is not None)
+        window.over.bring(FOLDER.parent / "examples" / "wren-power.csv")
+        camera.until(lambda: window.over.page is not None)
         camera.take(window, "table")
 
 

@@ -21,7 +21,7 @@ from yondle.desktop.tables.page import TablePage
 from yondle.desktop.tune.recording import KnobCard, RecordCard
 from yondle.model.verdicts import Verdict
 from yondle.tables.heads import Role
-from yondle.tables.recognise import Shape
+from yondle.tables.recognised import Shape
 
 EXAMPLES = Path(__file__).parents[2] / "docs" / "examples"
 
@@ -53,8 +53,8 @@ def dropped(window: MainWindow, *paths: Path) -> None:
 
 
 def page_of(window: MainWindow, qtbot: QtBot) -> Any:
-    qtbot.waitUntil(lambda: window._over is not None, timeout=10_000)
-    return window._over
+    qtbot.waitUntil(lambda: window.over.page is not None, timeout=10_000)
+    return window.over.page
 
 
 def test_240_figures_of_a_table_dropped_on_the_window_in_three_acts(
@@ -84,7 +84,7 @@ def test_240_figures_of_a_table_dropped_on_the_window_in_three_acts(
 
 def test_what_a_column_is_can_be_chosen_and_what_stands_against_it_is_said(elsewhere: MainWindow, qtbot: QtBot) -> None:
     QGuiApplication.clipboard().setText("Benchmark\tStock\t4300 MHz\t4400 MHz\nA\t5\t6\tx7\nB\t1\t2\t3\nC\t1\t2\t3\n")
-    elsewhere.paste_table()
+    elsewhere.over.paste()
     page = page_of(elsewhere, qtbot)
     assert not page.bring_button.isEnabled()
     assert "What is 'Stock' (cell B1)" in page.trouble.text()
@@ -101,9 +101,9 @@ def test_what_a_column_is_can_be_chosen_and_what_stands_against_it_is_said(elsew
     wait_open(qtbot, elsewhere, 2)
     steps = tune_of(elsewhere).book.now.steps
     assert [record.step.setup["clock"] for record in steps] == [4200.0, 4300.0]
-    elsewhere.paste_table()
+    elsewhere.over.paste()
     page_of(elsewhere, qtbot).left.emit()
-    assert elsewhere._over is None
+    assert elsewhere.over.page is None
 
 
 def test_a_step_is_recorded_by_hand_and_its_figures_are_typed_pasted_and_undone(
@@ -176,7 +176,7 @@ def test_a_step_is_recorded_by_hand_and_its_figures_are_typed_pasted_and_undone(
 
 def test_every_page_of_tables_in_the_night_scheme(elsewhere: MainWindow, qtbot: QtBot, theme: Theme) -> None:
     theme.force("night")
-    elsewhere.bring_table(EXAMPLES / "wren-power.csv")
+    elsewhere.over.bring(EXAMPLES / "wren-power.csv")
     page = page_of(elsewhere, qtbot)
     assert page.table.rowCount() == 3 + 7
     theme.force("paper")

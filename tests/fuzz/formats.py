@@ -74,8 +74,10 @@ from yondle.rigs.meters.meter import MeterPlan, parse_line
 from yondle.rigs.simulated.rig import SimulatedRig
 from yondle.rigs.simulated.rigfile import parse_rig_file
 from yondle.tables.cells import read_sheets, sheet_of_text
-from yondle.tables.gather import gather, setup_of
-from yondle.tables.recognise import Known, recognise
+from yondle.tables.gather import gather
+from yondle.tables.gathered import setup_of
+from yondle.tables.recognise import recognise
+from yondle.tables.recognised import Known
 from yondle.views.kept import ViewCache
 from yondle.views.record.log import LogRows
 from yondle.views.traces.traces import runs, trace_of

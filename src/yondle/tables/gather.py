@@ -3,36 +3,27 @@
 from __future__ import annotations
 
 import math
-import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-from yondle.formats.knob_table import DescribedKnob, evenly
+from yondle.formats.knob_table import DescribedKnob
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
-from yondle.model.knobs import Knob, Risk, Setup, Subsystem
+from yondle.model.knobs import Knob, Subsystem
 from yondle.model.quantities import count
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import Direction
 from yondle.tables.cells import Cell, cell_name
+from yondle.tables.column_cells import is_empty, number_in
+from yondle.tables.gathered import STOCK, Gathered, GatheredFigure, GatheredStep, Value
 from yondle.tables.heads import LOWER_UNITS, Role, group_of, head_of, same, unit_of, word_outcome
+from yondle.tables.new_knobs import LONGEST_WORD, described, free_id, goes_further
 from yondle.tables.numbers import written
-from yondle.tables.recognise import (
-    AS_FOUND,
-    Column,
-    Known,
-    Recognised,
-    Shape,
-    Wishes,
-    is_empty,
-    is_stock,
-    number_in,
-)
+from yondle.tables.recognise import is_stock
+from yondle.tables.recognised import AS_FOUND, Column, Known, Recognised, Shape, Wishes
 
 MOST_PROBLEMS = 20
-MOST_CHOICES = 20
-LONGEST_WORD = 60
 _TIMES = {
     ("GHz", "MHz"): 1000.0,
     ("MHz", "GHz"): 0.001,
@@ -40,68 +31,6 @@ _TIMES = {
     ("mV", "V"): 0.001,
     ("GT/s", "MT/s"): 1000.0,
 }
-Value = float | str
-
-
-@dataclass(frozen=True, slots=True)
-class GatheredFigure:
-    """One figure, or one that only has sub-scores or sensors so far."""
-
-    benchmark: str
-    score: float
-    unit: str
-    lower: bool | None
-    parts: tuple[tuple[str, float], ...] = ()
-    sensors: tuple[tuple[str, float], ...] = ()
-    preset: str = ""
-    passage: str = ""
-    group: Subsystem | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class GatheredStep:
-    """Settings by the names of their columns, with what the sheet tells of them."""
-
-    values: tuple[tuple[str, Value], ...]
-    figures: tuple[GatheredFigure, ...]
-    went: Failure | bool | None = None
-    note: str = ""
-    conditions: tuple[tuple[str, str], ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class Gathered:
-    """All that a sheet would make: `knobs` are those that would be described anew, by id, `told` says what was made of it."""
-
-    steps: tuple[GatheredStep, ...]
-    knobs: Mapping[str, DescribedKnob]
-    names: Mapping[str, str]
-    """The knob each column of settings means, by the column's name."""
-    told: tuple[str, ...]
-    left: tuple[str, ...]
-    problems: tuple[str, ...]
-    asks_stock_of: tuple[str, ...] = ()
-    """The new settings of which stock isn't told as a number."""
-
-    @property
-    def settings(self) -> int:
-        """How many settings differ."""
-        return len({step.values for step in self.steps})
-
-    @property
-    def benchmarks(self) -> tuple[str, ...]:
-        """The benchmarks in their order."""
-        return tuple(dict.fromkeys(f.benchmark for step in self.steps for f in step.figures))
-
-    @property
-    def measured_in(self) -> dict[str, tuple[str, bool]]:
-        """Give the unit of every benchmark, and whether less of it is better."""
-        return {f.benchmark: (f.unit, bool(f.lower)) for step in self.steps for f in step.figures}
-
-    @property
-    def figures(self) -> int:
-        """How many figures there are."""
-        return sum(len(step.figures) for step in self.steps)
 
 
 def gather(
@@ -452,7 +381,6 @@ class _Gathering:
         try:
             return read.value(read.told_decimal or ".") if read is not None else float(told)
         except ValueError:
-            self._problem(say("Stock of '{name}' can't be '{told}': give a number.", name=name, told=told))
             return None
 
     def _known_knob(self, name: str) -> Knob | None:
@@ -471,17 +399,24 @@ class _Gathering:
             values = [v for row in self._rows.values() for n, v in row.values if n == name]
             if knob is not None:
                 names[name] = knob.id
-                self._goes_further(knob, values)
+                if self._known.open_ and goes_further(knob, values):
+                    self._told.append(say("{name} goes further than before.", name=knob.name))
                 continue
             if not self._known.open_:
                 self._problem(say("There is no knob '{name}' here: take its column for something else.", name=name))
                 continue
-            id_ = _id(name, taken)
+            id_ = free_id(name, taken)
             taken.add(id_)
             unit = next((c.unit for c in self._found.columns if c.name == name and c.unit), self._unit_of_heads())
-            described = self._described(name, unit, values)
-            if described is not None:
-                made[id_], names[name] = described, id_
+            stock = self._stock.get(name, "")
+            new = described(name, unit, values, stock, self._stock_number(name) if stock else None)
+            if new.asks:
+                self._asks.append(name)
+            if new.knob is None:
+                self._problem(new.words)
+                continue
+            self._told.append(new.words)
+            made[id_], names[name] = new.knob, id_
         return made, names
 
     def _unit_of_heads(self) -> str:
@@ -489,66 +424,6 @@ class _Gathering:
             unit_of(n.unit) for c in self._found.of(Role.FIGURE) if c.value and (n := written(c.value)) is not None
         ]
         return next((unit for unit in units if unit), "")
-
-    def _described(self, name: str, unit: str, values: list[Value]) -> DescribedKnob | None:
-        stock = self._stock.get(name, "")
-        told = [v for v in values if v != STOCK]
-        if any(isinstance(v, str) for v in told):
-            words = list(dict.fromkeys(str(v) for v in told))
-            if STOCK in values:
-                words.insert(0, say("stock"))
-            first = stock or next((w for w in words if is_stock(w)), words[0])
-            if first not in words:
-                words.insert(0, first)
-            if len(words) > MOST_CHOICES or len(words) < 2:
-                words = words if len(words) > 1 else [*words, say("other")]
-            if len(words) > MOST_CHOICES:
-                self._problem(
-                    say(
-                        "'{name}' has {n} different words: a setting has up to {most}.",
-                        name=name,
-                        n=len(words),
-                        most=MOST_CHOICES,
-                    )
-                )
-                return None
-            self._told.append(
-                say("{name} is new: {values}; stock is {stock}.", name=name, values=", ".join(words), stock=first)
-            )
-            return DescribedKnob(name=name[:60], choices=tuple(words), stock=float(words.index(first)))
-        numbers = [float(v) for v in told]
-        if STOCK in values and not stock:
-            self._asks.append(name)
-            self._problem(say("What is stock of '{name}'? A cell is empty or says so, and no number.", name=name))
-            return None
-        at = self._stock_number(name) if stock else numbers[0]
-        if at is None:
-            return None
-        return self._ranged(name, unit, [*numbers, at], at)
-
-    def _ranged(self, name: str, unit: str, numbers: list[float], stock: float) -> DescribedKnob | None:
-        try:
-            low, high, step, digits = evenly(numbers)
-        except ValueError as error:
-            self._problem(f"{name}: {error}.")
-            return None
-        self._told.append(
-            say("{name} is new: {low:g} to {high:g} in steps of {step:g} {unit}; stock is {stock:g}.", name=name, low=low,
-                high=high, step=step, unit=unit, stock=stock)
-        )  # fmt: skip
-        where = Subsystem.MEMORY if unit == "MT/s" else _subsystem(name)
-        return DescribedKnob(
-            name=name[:60], unit=unit[:12], low=low, high=high, step=step, stock=stock, digits=digits, subsystem=where,
-            risk=_risk(name, unit), proportional=unit in ("MHz", "GHz", "MT/s") or _counts(name),
-        )  # fmt: skip
-
-    def _goes_further(self, knob: Knob, values: list[Value]) -> None:
-        """Say where values go beyond a knob, or lie between its steps: it is widened when they are written."""
-        if not self._known.open_ or knob.choices:
-            return
-        numbers = [float(v) for v in values]
-        if not all(knob.low <= v <= knob.high and abs(knob.nearest(v) - v) < knob.step * 1e-6 for v in numbers):
-            self._told.append(say("{name} goes further than before.", name=knob.name))
 
     # -- words ---------------------------------------------------------------------------------------------------------
 
@@ -580,24 +455,9 @@ class _Gathering:
             self._problems.append(words)
 
 
-STOCK = "\x00stock"
-"""What stands for the stock value of a knob that isn't described yet."""
-
-
 def replace_name(column: Column, name: str, unit: str) -> Column:
     """Give a column of figures as one of settings: its head is a value of a knob."""
     return Column(column.index, column.head, Role.SETTING, name, unit_of(unit) or unit, value=column.value)
-
-
-def setup_of(step: GatheredStep, names: Mapping[str, str], knobs: Sequence[Knob]) -> Setup:
-    """Give the whole setup of a gathered step, of all the knobs there are then; those without a column are at stock."""
-    by_id = {knob.id: knob for knob in knobs}
-    values = {knob.id: knob.stock for knob in knobs}
-    for name, value in step.values:
-        knob = by_id[names[name]]
-        if value != STOCK:
-            values[knob.id] = knob.parsed(value) if isinstance(value, str) else value
-    return Setup.of(values)
 
 
 def _each(went: dict[Failure | bool, None]) -> Iterator[tuple[bool, Failure | bool | None]]:
@@ -616,42 +476,6 @@ def _told_of(told: Mapping[str, T], benchmark: str) -> T | None:
 
 def _conditions(found: Recognised, row: tuple[Cell, ...]) -> dict[str, str]:
     return {c.name: str(row[c.index]).strip()[:200] for c in found.of(Role.CONDITION) if not is_empty(row[c.index])}
-
-
-def _id(name: str, taken: set[str]) -> str:
-    bare = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")[:36]
-    bare = bare if bare[:1].isalpha() else f"knob_{bare}".strip("_")
-    made, i = bare, 2
-    while made in taken:
-        made, i = f"{bare}_{i}", i + 1
-    return made
-
-
-def _subsystem(name: str) -> Subsystem:
-    plain = name.casefold()
-    for part, words in (
-        (Subsystem.MEMORY, ("memory", "ram", "cas", "trcd", "tras", "trfc", "speicher")),
-        (Subsystem.GRAPHICS, ("graphics", "gpu", "grafik")),
-        (Subsystem.COOLING, ("fan", "pump", "l\u00fcfter", "pumpe")),
-        (Subsystem.PROCESSOR, ("core", "cpu", "clock", "kern", "takt", "processor")),
-    ):
-        if any(word in plain for word in words):
-            return part
-    return Subsystem.WHOLE
-
-
-def _counts(name: str) -> bool:
-    """Tell whether a knob counts what shares the work: cores, threads, workers, machines."""
-    plain = name.casefold()
-    return "clock" not in plain and any(
-        word in plain for word in ("core", "thread", "worker", "machine", "kern", "modules", "channels")
-    )
-
-
-def _risk(name: str, unit: str) -> Risk:
-    plain = name.casefold()
-    up = unit in ("MHz", "GHz", "MT/s") or any(word in plain for word in ("clock", "takt", "multiplier"))
-    return Risk.UP if up else Risk.NONE
 
 
 def _short(cell: Cell) -> str:

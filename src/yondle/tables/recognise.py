@@ -6,156 +6,22 @@ benchmark (a column a setting). Each column is taken for something, with the rea
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from enum import Enum, StrEnum
+from collections.abc import Sequence
+from dataclasses import replace
 
 from yondle.language.saying import later, say
-from yondle.model.knobs import Knob
-from yondle.model.workloads import Direction, Workload
-from yondle.tables.cells import Cell, Sheet, cell_name
-from yondle.tables.heads import (
-    EMPTY,
-    LOWER_UNITS,
-    SENSORS,
-    SETTING_UNITS,
-    Head,
-    Role,
-    head_of,
-    same,
-    unit_of,
-    within,
-    word_outcome,
-)
+from yondle.model.workloads import Direction
+from yondle.tables.cells import Sheet, cell_name
+from yondle.tables.column_cells import ColumnCells, Kind, cells_of
+from yondle.tables.head_rows import heads_of
+from yondle.tables.heads import LOWER_UNITS, SENSORS, SETTING_UNITS, Head, Role, head_of, unit_of, word_outcome
 from yondle.tables.numbers import Written, decimal_of, written
-
-MOST_HEAD_ROWS = 2
-LOOKED_FOR_HEAD = 30
-
-
-class Shape(StrEnum):
-    """How figures are laid out."""
-
-    BY_FIGURE = "a row a figure"
-    BY_SETTING = "a row a setting"
-    BY_BENCHMARK = "a row a benchmark"
-
-
-@dataclass(frozen=True, slots=True)
-class Column:
-    """One column: its head, what it is taken for and called, its unit, and why. `part` names the sub-score it holds.
-
-    A setting is called by the id of its knob, or by the name that a new one gets; of the shape with a column a setting,
-    `value` is the one this column stands for.
-    """
-
-    index: int
-    head: Head
-    role: Role
-    name: str = ""
-    unit: str = ""
-    lower: bool | None = None
-    part: str = ""
-    value: str = ""
-    why: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Wish:
-    """What the tuner says of a column; what is None stays as it was found."""
-
-    role: Role | None = None
-    name: str | None = None
-    unit: str | None = None
-    lower: bool | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Wishes:
-    """What the tuner says of a sheet: of its columns by index, its shape, its decimal mark, how many rows its head has."""
-
-    columns: Mapping[int, Wish] = field(default_factory=dict)
-    shape: Shape | None = None
-    decimal: str = ""
-    head_rows: int | None = None
-    benchmark: str = ""
-    """What is measured, where no column says so."""
-    setting: str = ""
-    """The knob that the columns of a sheet with a column a setting are values of."""
-    units: Mapping[str, str] = field(default_factory=dict)
-    lower: Mapping[str, bool] = field(default_factory=dict)
-    """Units of benchmarks, and of which less is better, by their names."""
-
-
-AS_FOUND = Wishes()
-"""Nothing is said of it."""
-
-
-@dataclass(frozen=True, slots=True)
-class Known:
-    """What a logbook knows already: its knobs and its benchmarks. `open_` tells that new knobs may be described."""
-
-    knobs: tuple[Knob, ...] = ()
-    benchmarks: tuple[Workload, ...] = ()
-    open_: bool = True
-
-    def knob(self, head: Head) -> Knob | None:
-        """Find the knob a head speaks of: by its id or name, or by all its words where the units agree."""
-        named = [k for k in self.knobs if same(head.name, k.id) or same(head.name, k.name)]
-        if not named and head.name:
-            near = [k for k in self.knobs if within(head.name, k.name) or within(k.name, head.name)]
-            named = [k for k in near if not head.unit or head.unit == k.unit]
-        return named[0] if len(named) == 1 else None
-
-    def benchmark(self, name: str) -> Workload | None:
-        """Find a benchmark by its name."""
-        return next((w for w in self.benchmarks if same(w.name, name)), None)
-
-
-@dataclass(frozen=True, slots=True)
-class Recognised:
-    """A sheet with what its columns are taken for. `problems` stand against bringing it in, each naming a cell or a column."""
-
-    sheet: Sheet
-    shape: Shape
-    columns: tuple[Column, ...]
-    head_rows: int
-    decimal: str
-    problems: tuple[str, ...] = ()
-
-    @property
-    def body(self) -> tuple[tuple[Cell, ...], ...]:
-        """The rows below the head."""
-        return self.sheet.rows[self.head_rows :]
-
-    def of(self, *roles: Role) -> tuple[Column, ...]:
-        """Give the columns that are taken for these."""
-        return tuple(c for c in self.columns if c.role in roles)
-
-
-class _Kind(Enum):
-    NUMBERS = "numbers"
-    WORDS = "words"
-    DATES = "dates"
-    EMPTY = "empty"
-
-
-@dataclass(frozen=True, slots=True)
-class _Cells:
-    """The cells of a column below the head."""
-
-    kind: _Kind
-    numbers: tuple[float, ...]
-    words: tuple[str, ...]
-    units: tuple[str, ...]
-    """What stands behind the numbers, the commonest first."""
-    signs: frozenset[str]
+from yondle.tables.recognised import AS_FOUND, Column, Known, Recognised, Shape, Wish, Wishes
 
 
 def recognise(sheet: Sheet, known: Known, wishes: Wishes = AS_FOUND) -> Recognised:
     """Find out what a sheet holds; what the tuner says goes before what it looks like."""
-    heads = _heads(sheet, wishes.head_rows)
+    heads = heads_of(sheet, wishes.head_rows)
     rows = len(heads[0].lines) if heads else 0
     start = (heads[0].first if heads else 0) + rows
     told = [
@@ -166,121 +32,10 @@ def recognise(sheet: Sheet, known: Known, wishes: Wishes = AS_FOUND) -> Recognis
     if mixed and not wishes.decimal:
         problems.append(_mixed(sheet, start))
     decimal = wishes.decimal or decimal
-    cells = [_cells(sheet, start, i, decimal or ".") for i in range(len(heads))]
+    cells = [cells_of(sheet, start, i, decimal or ".") for i in range(len(heads))]
     columns = _Columns(sheet, known, wishes, [h.head for h in heads], [h.upper for h in heads], cells)
     shape, found = columns.found()
     return Recognised(sheet, shape, tuple(found), start, decimal, tuple(problems))
-
-
-# -- the head ----------------------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class _ColumnHead:
-    head: Head
-    upper: str
-    lines: tuple[str, ...]
-    first: int
-
-
-def _heads(sheet: Sheet, told: int | None) -> list[_ColumnHead]:
-    """Give the head of every column: the first row that is all words above one with numbers, and a second such row, if any."""
-    width = max((len(row) for row in sheet.rows), default=0)
-    first = next((i for i, row in enumerate(sheet.rows[:LOOKED_FOR_HEAD]) if _is_head(row, width)), None)
-    if told == 0 or (first is None and told is None):
-        return [_ColumnHead(head_of(say("column {i}", i=i + 1)), "", (), 0) for i in range(width)]
-    first = first or 0
-    second = first + 1 < len(sheet.rows) and _is_head(sheet.rows[first + 1], width) and first + 2 < len(sheet.rows)
-    rows = told if told is not None else MOST_HEAD_ROWS if second and _completes(sheet, first) else 1
-    lines = [["" if c is None else _text(c) for c in row] for row in sheet.rows[first : first + rows]]
-    if rows > 1:
-        for i in range(1, width):
-            if not lines[0][i] and lines[1][i]:
-                lines[0][i] = lines[0][i - 1]
-    made = []
-    for i in range(width):
-        each = [line[i] for line in lines if line[i]]
-        whole = " ".join(dict.fromkeys(each))
-        upper = each[0] if len(each) > 1 and each[0] != each[1] else ""
-        lower = each[-1] if each else ""
-        alone = upper and (unit_of(lower.strip("()[] ")) or head_of(lower).run is not None)
-        head = head_of(whole if alone or not upper else lower)
-        made.append(
-            _ColumnHead(replace(head, text=whole), "" if alone else upper, tuple(line[i] for line in lines), first)
-        )
-    return made
-
-
-def _is_head(row: Sequence[Cell], width: int) -> bool:
-    filled = [cell for cell in row if cell is not None]
-    words = [
-        c for c in filled if isinstance(c, str) and ((w := written(c)) is None or w.unit) and word_outcome(c) is None
-    ]
-    return len(filled) >= max(2, width // 3) and len(words) >= max(2, round(0.6 * len(filled)))
-
-
-def _completes(sheet: Sheet, first: int) -> bool:
-    """Tell whether the second row goes on with the head: the upper one repeats, has gaps, or what is below is units."""
-    upper, lower = sheet.rows[first], sheet.rows[first + 1]
-    told = [str(c) for c in upper if c is not None]
-    units = [c for c in lower if isinstance(c, str) and unit_of(c.strip("()[] "))]
-    return len(set(told)) < len(told) or len(told) < sum(c is not None for c in lower) or len(units) >= 2
-
-
-# -- cells -------------------------------------------------------------------------------------------------------------
-
-
-def number_in(cell: Cell, decimal: str) -> tuple[float, str] | None:
-    """Read the number of a cell and the unit behind it; None where there is none."""
-    if isinstance(cell, bool) or cell is None:
-        return None
-    if isinstance(cell, int | float):
-        return float(cell), ""
-    found = written(cell)
-    if found is None:
-        return None
-    try:
-        return found.value(decimal), found.unit
-    except ValueError:
-        return None
-
-
-def is_empty(cell: Cell) -> bool:
-    """Tell whether a cell has nothing in it, or says so."""
-    return cell is None or (isinstance(cell, str) and cell.strip().casefold() in EMPTY)
-
-
-def _text(cell: Cell) -> str:
-    if isinstance(cell, float) and cell.is_integer():
-        return str(int(cell))
-    return "" if cell is None else str(cell).strip()
-
-
-def _cells(sheet: Sheet, start: int, column: int, decimal: str) -> _Cells:
-    numbers, words, units, signs, dates = [], [], Counter[str](), set(), 0
-    for i, row in enumerate(sheet.rows[start:], start):
-        cell = row[column]
-        if is_empty(cell):
-            continue
-        if (i, column) in sheet.dates:
-            dates += 1
-        elif (read := number_in(cell, decimal)) is not None:
-            numbers.append(read[0])
-            units[unit_of(read[1]) or read[1]] += 1
-            if isinstance(cell, str) and (told := written(cell)) is not None:
-                signs.add(told.sign)
-        else:
-            words.append(_text(cell))
-    failing = sum(word_outcome(word) is not None for word in words)
-    if not numbers and not words:
-        kind = _Kind.DATES if dates else _Kind.EMPTY
-    elif dates > len(numbers) + len(words):
-        kind = _Kind.DATES
-    else:
-        kind = _Kind.NUMBERS if numbers and len(numbers) + failing >= 0.6 * (len(numbers) + len(words)) else _Kind.WORDS
-    return _Cells(
-        kind, tuple(numbers), tuple(words), tuple(unit for unit, _ in units.most_common() if unit), frozenset(signs)
-    )
 
 
 def _mixed(sheet: Sheet, start: int) -> str:
@@ -297,8 +52,6 @@ def _mixed(sheet: Sheet, start: int) -> str:
     )
 
 
-# -- the columns -------------------------------------------------------------------------------------------------------
-
 WHY_HEAD, WHY_KNOB = later("by its head"), later("a knob of this logbook")
 WHY_PERCENT, WHY_GAIN = later("per cent of something else"), later("a gain over another column")
 WHY_TOLD = later("you said so")
@@ -308,7 +61,7 @@ class _Columns:
     """Finds what every column is for."""
 
     def __init__(
-        self, sheet: Sheet, known: Known, wishes: Wishes, heads: list[Head], uppers: list[str], cells: list[_Cells]
+        self, sheet: Sheet, known: Known, wishes: Wishes, heads: list[Head], uppers: list[str], cells: list[ColumnCells]
     ) -> None:
         self._sheet, self._known, self._wishes = sheet, known, wishes
         self._heads, self._uppers, self._cells = heads, uppers, cells
@@ -354,20 +107,20 @@ class _Columns:
     def _plain(self, i: int) -> Column | None:
         """Tell what a column is by its own head and cells alone; None where that takes a look at the others."""
         head, cells = self._heads[i], self._cells[i]
-        if cells.kind is _Kind.EMPTY:
+        if cells.kind is Kind.EMPTY:
             return self._made(i, Role.LEFT, later("empty"))
         knob = self._known.knob(head)
         if (
             knob is not None
             and not self._uppers[i]
-            and (cells.kind is _Kind.NUMBERS) != bool(knob.choices and cells.words)
+            and (cells.kind is Kind.NUMBERS) != bool(knob.choices and cells.words)
         ):
             return self._made(i, Role.SETTING, WHY_KNOB, knob.id)
         if knob is not None and knob.choices and not self._uppers[i]:
             return self._made(i, Role.SETTING, WHY_KNOB, knob.id)
-        if cells.kind is _Kind.DATES or (head.says("date") and cells.kind is _Kind.WORDS):
+        if cells.kind is Kind.DATES or (head.says("date") and cells.kind is Kind.WORDS):
             return self._made(i, Role.LEFT, later("a date"))
-        if cells.kind is _Kind.WORDS:
+        if cells.kind is Kind.WORDS:
             return self._plain_words(i)
         if head.says("gain") or ("%" in cells.units and not head.says("setting") and not head.says("battery")):
             return self._made(i, Role.LEFT, WHY_PERCENT)
@@ -419,7 +172,7 @@ class _Columns:
         """Find the column that names benchmarks: by its head, by names that are known, or the first words of all."""
         if any(c.role is Role.BENCHMARK for c in self._found.values()):
             return
-        words = [i for i, cells in enumerate(self._cells) if cells.kind is _Kind.WORDS and i not in self._found]
+        words = [i for i, cells in enumerate(self._cells) if cells.kind is Kind.WORDS and i not in self._found]
         for i in words:
             names = self._cells[i].words
             if sum(self._known.benchmark(name) is not None for name in names) >= 0.5 * len(names):
@@ -435,7 +188,7 @@ class _Columns:
             self._found[words[0]] = self._made(words[0], Role.BENCHMARK, later("words beside a column a setting"))
 
     def _numbers(self) -> list[int]:
-        return [i for i, cells in enumerate(self._cells) if cells.kind is _Kind.NUMBERS and i not in self._found]
+        return [i for i, cells in enumerate(self._cells) if cells.kind is Kind.NUMBERS and i not in self._found]
 
     def _are_settings(self, heads: Sequence[Head]) -> bool:
         """Tell whether heads are values of one knob: numbers of one unit, or stock beside such."""
@@ -466,7 +219,7 @@ class _Columns:
     def _open(self, i: int, shape: Shape) -> Column:
         """Tell what a column is that isn't told by itself, in a sheet of a shape."""
         head, cells = self._heads[i], self._cells[i]
-        if cells.kind is not _Kind.NUMBERS:
+        if cells.kind is not Kind.NUMBERS:
             others = [c for c in self._found.values() if c.role is Role.SETTING]
             named = head.says("setting") or (shape is Shape.BY_SETTING and not others and not self._setting_numbers())
             if named and self._known.open_:
@@ -501,7 +254,7 @@ class _Columns:
 
     def _figure_of_row(self, i: int) -> Column:
         head = self._heads[i]
-        every = [k for k, each in enumerate(self._cells) if each.kind is _Kind.NUMBERS]
+        every = [k for k, each in enumerate(self._cells) if each.kind is Kind.NUMBERS]
         named = [k for k in every if self._heads[k].only or self._heads[k].run is not None]
         runs = [k for k in every if self._heads[k].run is not None]
         if head.run is not None or (head.only and not runs):

@@ -25,7 +25,8 @@ from yondle.model.verdicts import Failure, Verdict
 from yondle.tables import cells
 from yondle.tables.cells import Sheet, read_sheets, sheet_of_text
 from yondle.tables.heads import Role
-from yondle.tables.recognise import AS_FOUND, Known, Shape, Wish, Wishes, recognise
+from yondle.tables.recognise import recognise
+from yondle.tables.recognised import AS_FOUND, Known, Shape, Wish, Wishes
 from yondle.tables.writing import as_cells, as_csv, write_table
 from yondle.views.map.maps import map_of
 from yondle.views.scaling.curves import scaling

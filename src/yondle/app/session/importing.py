@@ -20,8 +20,10 @@ from yondle.model.verdicts import Failure
 from yondle.model.workloads import Direction
 from yondle.rigs.elsewhere.rig import BOOT, NO_FIGURES
 from yondle.tables.cells import Sheet
-from yondle.tables.gather import Gathered, GatheredFigure, GatheredStep, gather, setup_of
-from yondle.tables.recognise import AS_FOUND, Known, Recognised, Wishes, recognise
+from yondle.tables.gather import gather
+from yondle.tables.gathered import Gathered, GatheredFigure, GatheredStep, setup_of
+from yondle.tables.recognise import recognise
+from yondle.tables.recognised import AS_FOUND, Known, Recognised, Wishes
 from yondle.views.shared.snapshot import Snapshot
 
 

@@ -8,7 +8,7 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.tables.cells import SUFFIXES, Sheet, cell_name, read_sheets, sheet_of_text
 from yondle.tables.heads import Role
-from yondle.tables.recognise import AS_FOUND, Column, Shape, Wish, Wishes
+from yondle.tables.recognised import AS_FOUND, Column, Shape, Wish, Wishes
 
 __all__ = (
     "AS_FOUND", "SUFFIXES", "Column", "Role", "Shape", "Sheet", "Wish", "Wishes", "cell_name", "chosen_sheet", "read_sheets",

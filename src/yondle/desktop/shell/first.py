@@ -123,13 +123,6 @@ def ask_for_book(parent: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
-def ask_for_table(parent: QWidget) -> Path | None:
-    """Let the tuner choose a table; None where none was chosen."""
-    kinds = say("Tables ({kinds});;All files (*)", kinds="*.csv *.tsv *.txt *.xlsx *.ods")
-    name, _ = QFileDialog.getOpenFileName(parent, say("Bring in a table"), "", kinds)
-    return Path(name) if name else None
-
-
 def _choice(title: str, text: str, *made: QWidget) -> QFrame:
     frame = QFrame()
     frame.setObjectName("card")

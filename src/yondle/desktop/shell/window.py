@@ -16,7 +16,6 @@ from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
     QDropEvent,
-    QGuiApplication,
     QKeySequence,
     QResizeEvent,
 )
@@ -30,8 +29,9 @@ from yondle.desktop.look.basics import Eliding, button, label, tip
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.shell import books
 from yondle.desktop.shell.command_list import CommandList
-from yondle.desktop.shell.first import FirstPage, ask_for_book, ask_for_table
+from yondle.desktop.shell.first import FirstPage, ask_for_book
 from yondle.desktop.shell.foot import Foot
+from yondle.desktop.shell.over_places import OverPlaces
 from yondle.desktop.shell.rooms import NAMES, Rooms
 from yondle.desktop.shell.stop_keys import StopKeys
 from yondle.language.saying import named, say
@@ -39,8 +39,6 @@ from yondle.model.errors import KnownError
 from yondle.model.quantities import number
 
 if TYPE_CHECKING:
-    from yondle.app.session.recording import Recorded
-    from yondle.app.session.tables import Sheet
     from yondle.desktop.charts.chart_place import ChartPlace
     from yondle.desktop.tune.place import TunePlace
     from yondle.views.shared.snapshot import Snapshot
@@ -48,7 +46,6 @@ if TYPE_CHECKING:
 Beside = Callable[[Path | None, Callable[["MainWindow"], None]], None]
 """Opens a logbook beside another: which, and what opens it in the room it is given."""
 BENCH, ELSEWHERE = "bench", "elsewhere"
-TABLES = (".csv", ".tsv", ".txt", ".tab", ".xlsx", ".ods")
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
@@ -82,8 +79,6 @@ class MainWindow(QMainWindow):
         self._busy_since = 0.0
         self._beside: Beside | None = None
         self._others: Callable[[], tuple[Path, ...]] = tuple
-        self._over: QWidget | None = None
-        self._knobs_shown: list[str] = []
         self.setAcceptDrops(True)
         self.setWindowTitle("Yondle")
         self.setMinimumSize(*SMALLEST)
@@ -306,6 +301,7 @@ class MainWindow(QMainWindow):
         self._bar.addWidget(self._commands_button)
         self._foot = Foot()
         self._pages = QStackedWidget()
+        self.over = OverPlaces(self, self._pages, self._theme)
         whole = QWidget()
         whole.setObjectName("page")
         box = QVBoxLayout(whole)
@@ -336,8 +332,8 @@ class MainWindow(QMainWindow):
             (say("Run Heron II and Bittern, to compare with"), "", self.run_neighbours),
             (say("Open this machine's logbook"), "", self.start_this),
             (say("Open a logbook …"), "Ctrl+O", self._ask_for_file),
-            (say("Bring in a table …"), "Ctrl+I", self.ask_for_table),
-            (say("Bring in the table on the clipboard"), "Ctrl+Shift+V", self.paste_table),
+            (say("Bring in a table …"), "Ctrl+I", self.over.ask_for_table),
+            (say("Bring in the table on the clipboard"), "Ctrl+Shift+V", self.over.paste),
             (say("Start another logbook beside this one"), "Ctrl+N", self._begin_another),
             (say("Close the logbook"), "Ctrl+W", self._close_book),
             *(
@@ -387,7 +383,7 @@ class MainWindow(QMainWindow):
 
     def _show_no_book(self) -> None:
         self._rig_name.setText("Yondle")
-        self._show_tabs(False)
+        self.show_tabs(False)
         self._pace_button.hide()
         self._conditions.set_text("")
         self._show_foot()
@@ -413,9 +409,9 @@ class MainWindow(QMainWindow):
         self._rig_name.setText(info.name if info.id == BENCH else f"{info.name} · {info.place}")
         self._rig_name.setToolTip(tip(info.place))
         self.setWindowTitle(f"{info.name} · Yondle")
-        self._show_tabs(True)
+        self.show_tabs(True)
         self._pace_button.setVisible(book.now.simulated)
-        self._over, self._knobs_shown = None, [knob.id for knob in book.now.declaration.knobs]
+        self.over.begin(book)
         self.places = places = Rooms(self._theme, self.bridge, book)
         self.addActions(self._stops())
         book.beside = self._others
@@ -423,9 +419,9 @@ class MainWindow(QMainWindow):
         places.tune.stopped.connect(self._neighbours_stop)
         places.tune.settled.connect(self._show_settled)
         places.tune.whole.connect(places.load)
-        places.tune.wants_grid.connect(self.show_grid)
+        places.tune.wants_grid.connect(self.over.show_grid)
         for reopen in (places.tune.own.reopen, places.tune.reopen):
-            reopen.connect(lambda: self.open_logbook(book.now.path, self._pace))
+            reopen.connect(self.open_anew)
         self._show_page(places)
         self.go_to(0)
         self._show_settled()
@@ -473,139 +469,34 @@ class MainWindow(QMainWindow):
             self.places.place("Traces").show_run(attempt)
             self.visit(NAMES.index("Traces"))
 
-    # -- tables --------------------------------------------------------------------------------------------------------
-
-    def ask_for_table(self) -> None:
-        """Let the tuner choose a table, and show what it would make."""
-        path = ask_for_table(self)
-        if path is not None:
-            self.bring_table(path)
-
-    def bring_table(self, path: Path) -> None:
-        """Read a table, and show what it would make; a workbook takes a moment."""
-        if self.book is None or self.tune is None:
-            return
-        from yondle.app.session.results import are_logs
-        from yondle.app.session.tables import read_sheets
-
-        if path.suffix.lower() in (".csv", ".tsv", ".txt") and are_logs((path,)):
-            self.go_to(0)
-            self.tune.bring_logs((path,))
-            return
-        read: list[tuple[Sheet, ...] | KnownError] = []
-
-        def look() -> None:
-            try:
-                read.append(read_sheets(path))
-            except KnownError as error:
-                read.append(error)
-
-        def shown(prepared: object) -> None:
-            if prepared is not look:
-                return
-            self.bridge.prepared.disconnect(shown)
-            self._show_table(read[0])
-
-        self.bridge.prepared.connect(shown)
-        self.bridge.prepare(look)
-
-    def paste_table(self) -> None:
-        """Show what the table on the clipboard would make."""
-        from yondle.app.session.tables import sheet_of_text
-
-        if self.book is None:
-            return
-        try:
-            self._show_table((sheet_of_text(QGuiApplication.clipboard().text(), say("the clipboard")),))
-        except KnownError as error:
-            self._show_table(error)
-
-    def _show_table(self, read: tuple[Sheet, ...] | KnownError) -> None:
-        if self.book is None or self.places is None or self.tune is None:
-            return
-        if isinstance(read, KnownError):
-            self.go_to(0)
-            self.tune.tell(read)
-            return
-        from yondle.desktop.tables.page import TablePage
-
-        page = TablePage(self._theme, self.book, read)
-        page.left.connect(self._leave_page)
-        page.brought.connect(self._table_is_in)
-        self._show_over(page)
-
-    def _table_is_in(self, made: Recorded) -> None:
-        self._leave_page()
-        if self.book is None or self.tune is None:
-            return
-        if [knob.id for knob in self.book.now.declaration.knobs] != self._knobs_shown:
-            self.open_logbook(self.book.now.path, self._pace)
-            return
-        self.go_to(0)
-        self.tune.tell_recorded(made)
-
-    def show_grid(self, step: int) -> None:
-        """Show the figures of a step as a grid to type into."""
-        if self.book is None:
-            return
-        from yondle.desktop.tables.grid import GridPage
-
-        page = GridPage(self._theme, self.book, step)
-        page.left.connect(self._leave_page)
-        self._show_over(page)
-
-    def _show_over(self, page: QWidget) -> None:
-        """Show a page over the places, until it is left."""
-        self._leave_page()
-        self._over = page
-        self._pages.addWidget(page)
-        self._theme.wear(page)
-        self._pages.setCurrentWidget(page)
-        self._show_tabs(False)
-
-    def _leave_page(self) -> None:
-        page, self._over = self._over, None
-        if page is None or self.places is None:
-            return
-        self._pages.setCurrentWidget(self.places)
-        self._pages.removeWidget(page)
-        page.deleteLater()
-        self._show_tabs(True)
-        if self.tune is not None:
-            self.tune.refresh()
-
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Take logbooks, and tables where one is open."""
-        if any(self._droppable(Path(url.toLocalFile())) for url in event.mimeData().urls()):
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
+        if any(path.suffix == ".yondle" or self.over.takes(path) for path in paths):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open a logbook, or show what a table would make."""
         paths = tuple(Path(url.toLocalFile()) for url in event.mimeData().urls())
-        if len(paths) > 1 and all(path.suffix.lower() in TABLES for path in paths) and self.tune is not None:
-            self.go_to(0)
-            self.tune.bring_logs(paths)
-            event.acceptProposedAction()
+        book = next((path for path in paths if path.suffix == ".yondle"), None)
+        if book is not None:
+            self.open_logbook(book)
+        elif not self.over.bring_all(paths):
             return
-        for path in paths:
-            if path.suffix == ".yondle":
-                self.open_logbook(path)
-            elif self._droppable(path):
-                self.bring_table(path)
-            else:
-                continue
-            event.acceptProposedAction()
-            return
+        event.acceptProposedAction()
 
-    def _droppable(self, path: Path) -> bool:
-        return path.suffix == ".yondle" or (self.book is not None and path.suffix.lower() in TABLES)
+    def open_anew(self) -> None:
+        """Open the logbook anew."""
+        if self.book is not None:
+            self.open_logbook(self.book.now.path, self._pace)
 
     def _propose_from_map(self, values: dict[str, float]) -> None:
         self.go_to(0)
         if self.tune is not None:
             self.tune.propose_together(values)
 
-    def _show_tabs(self, shown: bool) -> None:
+    def show_tabs(self, shown: bool) -> None:
+        """Show the places' tabs, or hide them."""
         for tab in self._tabs:
             tab.setVisible(shown)
 
