@@ -94,8 +94,10 @@ def test_stock_and_profiles_stand_side_by_side_and_rows_open_to_their_passes(
     assert [column.name for column in place.view.columns] == ["Slow", "Stock", "Step 2"]
     place.actions_by_name["copy_table"].trigger()
     lines = QGuiApplication.clipboard().text().splitlines()
-    assert lines[0].split("\t") == ["benchmark", "unit", "figure", "Slow", "Stock", "Step 2"]
-    assert lines[1].startswith("Stacking\t%\tgain\t\t")
+    heads = lines[0].split("\t")
+    assert heads[:5] == ["group", "benchmark", "unit", "better", "Slow"]
+    assert heads[5:] == ["Stock", "Stock, gain (%)", "Step 2", "Step 2, gain (%)"], "gains beside the figures"
+    assert lines[1].startswith("processor\tStacking\tframes/min")
 
 
 def test_another_field_book_is_read_when_it_is_opened_in_the_list(

@@ -22,6 +22,7 @@ from yondle.app.session.testing import RunBaseline, TryFrom, TryProposal
 from yondle.desktop.scaling.place import ScalingPlace
 from yondle.desktop.shell.window import MainWindow
 from yondle.model.errors import KnownError
+from yondle.tables.cells import read_sheets
 from yondle.views.scaling.curves import scaling
 from yondle.views.shared.measured import settings_of
 from yondle.views.shared.showing import Measure
@@ -89,8 +90,8 @@ def test_curves_say_what_they_show_and_follow_keys_and_cells(qtbot: QtBot, windo
     assert "is no number" in place._far.text()
     place.actions_by_name["copy_table"].trigger()
     lines = QGuiApplication.clipboard().text().splitlines()
-    assert lines[0].startswith("Core clock (MHz)\tbenchmark\tvalue")
-    assert len(lines) == 1 + 5 * len(place.view.curves)
+    assert lines[0].startswith("Core clock (MHz)\tStacking\tStacking, low\tStacking, high")
+    assert len(lines) == 1 + 5, "a row a value, as a spreadsheet takes it"
 
 
 def test_a_chart_is_saved_in_open_formats_and_trouble_is_told(
@@ -100,12 +101,15 @@ def test_a_chart_is_saved_in_open_formats_and_trouble_is_told(
     place = scaling_of(window_with_clocks)
     asked: list[Path] = []
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(asked[-1]), ""))
-    for name in ("chart.svg", "chart.png", "chart.csv"):
+    for name in ("chart.svg", "chart.png", "chart.csv", "chart.xlsx", "chart.md"):
         asked.append(tmp_path / name)
         place.actions_by_name["save"].trigger()
     root = ElementTree.parse(tmp_path / "chart.svg").getroot()
     assert root.tag.endswith("svg")
     assert QImage(str(tmp_path / "chart.png")).width() > 300
+    short, whole = read_sheets(tmp_path / "chart.xlsx")
+    assert (short.rows[1][0], whole.name) == (4000.0, "everything"), "numbers are numbers"
+    assert "| Core clock (MHz) | Stacking |" in (tmp_path / "chart.md").read_text("utf-8")
     with (tmp_path / "chart.csv").open(newline="") as file:
         rows = list(csv.DictReader(file))
     assert place.view is not None
@@ -155,7 +159,8 @@ def test_a_place_on_the_map_becomes_a_joint_step(qtbot: QtBot, open_book: Open, 
     place.choose_place(4050.0, 50.0)
     qtbot.waitUntil(lambda: "not tested yet" in words(place))
     place.actions_by_name["copy_table"].trigger()
-    assert len(QGuiApplication.clipboard().text().splitlines()) == 1 + len(place.view.points)
+    lines = QGuiApplication.clipboard().text().splitlines()
+    assert len(lines) == 1 + len({p.y for p in place.view.points}), "the grid"
     button_of(place, "Propose it as a joint step").click()
     assert window.tune is not None
     assert window.tune.isVisible()

@@ -9,6 +9,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from yondle.formats.whole_files import write_whole, written_whole
 from yondle.language.saying import say
@@ -52,12 +53,15 @@ def table_of_lines(text: str, title: str) -> OutTable:
     return OutTable(title, tuple(OutColumn(head) for head in lines[0]), rows)
 
 
-def write_table(path: Path, table: OutTable) -> None:
-    """Write a table as its name says; raises KnownError for another kind, and where it can't be written."""
+def write_table(path: Path, table: OutTable, more: OutTable | None = None) -> None:
+    """Write a table as its name says; a workbook takes `more` on another sheet.
+
+    Raises KnownError for another kind, and where it can't be written.
+    """
     kinds: dict[str, Callable[[], None]] = {
         ".csv": lambda: write_whole(path, as_csv(table)),
         ".md": lambda: write_whole(path, as_markdown(table)),
-        ".xlsx": lambda: _write_book(path, table),
+        ".xlsx": lambda: _write_book(path, (table, more) if more is not None else (table,)),
     }
     write = kinds.get(path.suffix.lower())
     if write is None:
@@ -95,18 +99,25 @@ def as_markdown(table: OutTable) -> str:
     return "\n".join([*lines, "", *(f"{_escaped(note)}  " for note in table.notes)]).rstrip() + "\n"
 
 
-def _write_book(path: Path, table: OutTable) -> None:
+def _write_book(path: Path, tables: Sequence[OutTable]) -> None:
     import xlsxwriter  # type: ignore[import-untyped]
 
     with written_whole(path) as new:
         book = xlsxwriter.Workbook(
             str(new), {"strings_to_formulas": False, "strings_to_urls": False, "in_memory": True}
         )
-        sheet = book.add_worksheet(re.sub(r"[\[\]:*?/\\]", " ", table.title)[:31].strip("' ") or "Yondle")
+        for i, table in enumerate(tables):
+            title = re.sub(r"[\[\]:*?/\\]", " ", table.title)[:28].strip("' ") or "Yondle"
+            _fill(book, book.add_worksheet(title if i == 0 or title != tables[0].title else f"{title} {i + 1}"), table)
+        book.close()
+
+
+def _fill(book: Any, sheet: Any, table: OutTable) -> None:
+    if table.columns:
         bold = book.add_format({"bold": True, "text_wrap": True, "valign": "top"})
         formats = [book.add_format({"num_format": _format(c, table, i)}) for i, c in enumerate(table.columns)]
         for i, column in enumerate(table.columns):
-            sheet.write_string(0, i, _sheet_head(column), bold)
+            sheet.write_string(0, i, column.head, bold)
             longest = max((len(_plain(row[i], column)) for row in table.rows), default=0)
             sheet.set_column(i, i, min(max(longest + 2, min(len(column.head), 18), _NARROWEST), _WIDEST))
         for k, row in enumerate(table.rows, 1):
@@ -118,7 +129,6 @@ def _write_book(path: Path, table: OutTable) -> None:
         sheet.freeze_panes(1, 0)
         for k, note in enumerate(table.notes, len(table.rows) + 2):
             sheet.write_string(k, 0, note)
-        book.close()
 
 
 def _format(column: OutColumn, table: OutTable, i: int) -> str:
@@ -133,10 +143,6 @@ def _format(column: OutColumn, table: OutTable, i: int) -> str:
 
 def _head(column: OutColumn) -> str:
     return f"{column.head} (%)" if column.percent else column.head
-
-
-def _sheet_head(column: OutColumn) -> str:
-    return column.head
 
 
 def _plain(value: Value, column: OutColumn) -> str:

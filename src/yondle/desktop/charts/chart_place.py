@@ -161,7 +161,9 @@ class ChartPlace(QWidget):
             raise _no_chart()
         kind = path.suffix.lower()
         if kind in TABLE_KINDS:
-            write_table(path, self.out_table() or table_of_lines(chart.table(), self.caption()))
+            whole = table_of_lines(chart.table(), say("everything"))
+            out = self.out_table() if kind != ".csv" else None
+            write_table(path, out or whole, whole if out is not None else None)
         elif kind == ".png":
             with written_whole(path) as new:
                 _must_be_written(chart.grab().save(str(new), "PNG"), path)
