@@ -9,11 +9,14 @@ from pathlib import Path
 import pytest
 import xlsxwriter  # type: ignore[import-untyped]
 
+from yondle.app.books.export import logbook_text, merge, read_archive, share
+from yondle.app.books.reading import read_book
 from yondle.app.books.tables_out import table_out
 from yondle.app.machine.machines import choose_rig
+from yondle.app.reports.reporting import report_of
 from yondle.app.session.describing import DescribeKnob
 from yondle.app.session.importing import ImportTable, look_at_table
-from yondle.app.session.opening import create_logbook
+from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.recording import HowItWent, Record, ToldFigure, ToldStep
 from yondle.app.session.results import ImportLogs
 from yondle.app.session.session import Session
@@ -294,6 +297,28 @@ def test_a_file_that_would_fill_the_memory_or_run_something_is_refused(tmp_path:
         assert words in told.value.problem, path.name
         assert told.value.remedy
     assert cells.MOST_ROWS < 100_000
+
+
+def test_a_book_from_elsewhere_is_read_shared_archived_merged_and_compared(book: Session, tmp_path: Path) -> None:
+    book.do(ImportTable(sheet_of_text(SMALL, "it")))
+    path = book.logbook.path
+    beside = read_book(path)
+    assert [k.id for k in beside.declaration.knobs] == ["clock"]
+    assert [r.recorded for r in beside.steps] == [True] * 3
+    share(book.snapshot, tmp_path / "shared.yondle")
+    text = logbook_text(book.snapshot)
+    (tmp_path / "it.json").write_text(text, "utf-8")
+    read_archive(tmp_path / "it.json", tmp_path / "again.yondle")
+    merge(path, tmp_path / "again.yondle", tmp_path / "both.yondle")
+    for name, steps in (("shared", 3), ("again", 3), ("both", 3)):
+        opened = open_logbook(tmp_path / f"{name}.yondle")
+        assert len(opened.snapshot.steps) == steps, name
+        assert [w.name for w in opened.snapshot.declaration.benchmarks] == ["Stacking", "Sharpening"], name
+        opened.close()
+    rows = table_out(book.snapshot, ("compare", "2", f"{tmp_path / 'again.yondle'}#1")).rows
+    assert [row[1] for row in rows][:2] == ["Stacking", "Sharpening"]
+    report = report_of(book.snapshot)
+    assert report.sections
 
 
 def test_what_the_tuner_says_of_a_column_goes_before_what_it_looks_like(book: Session) -> None:

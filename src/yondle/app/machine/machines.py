@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -11,8 +11,7 @@ from typing import TYPE_CHECKING
 from yondle.app.machine.clocks import RealClock
 from yondle.app.machine.hands import NobodyThere, VirtualHands
 from yondle.engine.ports import Clock, Hands, Rig
-from yondle.formats.documents import ClockAhead
-from yondle.formats.knob_table import DescribedKnob
+from yondle.formats.documents import ClockAhead, Documents, KnobsElsewhere, SensorsElsewhere
 from yondle.formats.toml_files import read_text
 from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
@@ -127,7 +126,7 @@ def make_machine(
 
         return make_bench(choice)
     if choice.kind == ELSEWHERE:
-        return make_elsewhere(choice, {}, ())
+        return elsewhere_of(choice)
     if choice.kind != SIMULATED:
         raise KnownError(
             say("The logbook is about a rig of kind '{kind}', which this Yondle doesn't know.", kind=choice.kind),
@@ -140,8 +139,10 @@ def make_machine(
     return Machine(rig, clock, VirtualHands(rig, clock), clock)
 
 
-def make_elsewhere(choice: RigChoice, knobs: Mapping[str, DescribedKnob], sensors: Sequence[str]) -> Machine:
-    """Make a machine elsewhere ready: with the knobs it was described with, and what was described since."""
+def elsewhere_of(choice: RigChoice, kept: Documents | None = None) -> Machine:
+    """Give a machine elsewhere: with the knobs it was described with, and what a logbook keeps of those described since."""
+    knobs = kept.of(KnobsElsewhere).root if kept is not None else {}
+    sensors = kept.of(SensorsElsewhere).root if kept is not None else []
     first = knobs_by_hand(choice.definition, say("the rig in this logbook")) if choice.definition else {}
     return Machine(ElsewhereRig(choice.name, {**first, **knobs}, sensors), RealClock(), NobodyThere())
 

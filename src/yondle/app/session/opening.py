@@ -11,7 +11,7 @@ from yondle.app.machine.machines import (
     THIS,
     Machine,
     RigChoice,
-    make_elsewhere,
+    elsewhere_of,
     make_machine,
     with_absent,
 )
@@ -19,7 +19,7 @@ from yondle.app.session.faults import kill_self
 from yondle.app.session.kept_declaration import absent_from, keep_declaration, kept_declaration
 from yondle.app.session.returning import BringBack
 from yondle.app.session.session import Session
-from yondle.formats.documents import KeptDeclaration, KnobsElsewhere, SensorsElsewhere
+from yondle.formats.documents import KeptDeclaration
 from yondle.logbook.logbook import Logbook
 
 
@@ -58,8 +58,7 @@ def open_logbook(path: Path, pace: float | None = None, together: bool = False, 
                 keep_stock(logbook.keeping, machine.rig.declaration)
                 keep_declaration(logbook.keeping, machine.rig.declaration)
         elif choice.kind == ELSEWHERE:
-            kept = logbook.documents
-            machine = make_elsewhere(choice, kept.of(KnobsElsewhere).root, kept.of(SensorsElsewhere).root)
+            machine = elsewhere_of(choice, logbook.documents)
         else:
             machine = make_machine(choice, machine_file(path), pace, logbook.last_time_s(), goes_down)
         session = Session(logbook, machine, asks)
