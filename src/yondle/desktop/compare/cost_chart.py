@@ -79,7 +79,8 @@ class CostChart(PlaceChart):
         marks.addPoints(
             [
                 {
-                    "pos": (e.watts, e.score), "symbol": symbol(e.verdict), "size": MARK_PX - (0 if e.unbeaten else 3),
+                    "pos": (e.watts, e.score), "symbol": symbol(e.verdict, e.recorded),
+                    "size": MARK_PX - (0 if e.unbeaten else 3),
                     "pen": pg.mkPen(None), "brush": faded(c.verdicts[e.verdict], 1.0 if e.unbeaten else _BEATEN),
                 }
                 for e in view.costs

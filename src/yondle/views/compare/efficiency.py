@@ -72,6 +72,7 @@ class Cost:
     fan: float | None
     unbeaten: bool
     passes: int
+    recorded: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,6 +264,7 @@ def _cost(
         fan=sum(trade.fan) / len(trade.fan) if trade.fan else None,
         unbeaten=first,
         passes=len(tried.figures),
+        recorded=setting.recorded,
     )
 
 
