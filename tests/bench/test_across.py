@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -31,6 +32,7 @@ from yondle.app.session.across import LookAtBench, RestartWith, restart_words
 from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.proposing import Propose
 from yondle.app.session.remarks import WriteNote
+from yondle.app.session.returning import BringBack
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline, TryProposal
 from yondle.desktop.look.theme import Theme
@@ -72,12 +74,28 @@ def ready(bench: SshBench, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         (bench.folder / each).unlink(missing_ok=True)
 
 
+@pytest.fixture(scope="module")
+def measured(bench: SshBench, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Give a logbook with a baseline and a step that held, to be copied: each test begins where it stands."""
+    path = tmp_path_factory.mktemp("measured") / "bench.yondle"
+    before = os.environ["PATH"]
+    os.environ["PATH"] = f"{bench.folder}/bin:{before}"
+    try:
+        made = create_logbook(path, choose_rig(bench.address))
+        assert made.do(RunBaseline(2)).outcome
+        made.do(Propose("clock", 4300))
+        assert verdict(made.do(TryProposal(2, turns=False))) is Verdict.HELD
+        made.close()
+    finally:
+        os.environ["PATH"] = before
+    return path
+
+
 @pytest.fixture
-def session(bench: SshBench, tmp_path: Path) -> Iterator[Session]:
-    made = create_logbook(tmp_path / "bench.yondle", choose_rig(bench.address))
-    assert made.do(RunBaseline(2)).outcome
-    made.do(Propose("clock", 4300))
-    assert verdict(made.do(TryProposal(2, turns=False))) is Verdict.HELD
+def session(measured: Path, tmp_path: Path) -> Iterator[Session]:
+    shutil.copy(measured, tmp_path / "bench.yondle")
+    made = open_logbook(tmp_path / "bench.yondle")
+    made.do(BringBack())
     yield made
     with suppress(KnownError):
         made.close()
