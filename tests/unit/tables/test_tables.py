@@ -31,6 +31,7 @@ from yondle.tables.heads import Role
 from yondle.tables.recognise import recognise
 from yondle.tables.recognised import AS_FOUND, Known, Shape, Wish, Wishes
 from yondle.tables.writing import as_cells, as_csv, write_table
+from yondle.views.compare.machines import costs_told, machines
 from yondle.views.map.maps import map_of
 from yondle.views.scaling.curves import scaling
 from yondle.views.scaling.target import target
@@ -198,6 +199,10 @@ def test_the_examples_reach_every_chart_and_come_out_as_they_went_in(tmp_path: P
     for measure in (Measure.PER_WATT, Measure.NOISE, Measure.TEMPERATURE):
         view = scaling(wren, settings_of(wren), power, measure)
         assert all(len(curve.points) == 6 for curve in view.curves), measure
+    books_of = [(wren, settings_of(wren))]
+    (noise,) = [cost for cost in costs_told(books_of) if cost.name == "Noise"]
+    (line,) = machines(books_of, noise, wren.declaration.benchmarks[0]).lines
+    assert [point.value for point in line.points] == [21.5, 23.0, 26.4, 30.2, 34.8, 39.6], "set against gains"
     compared = table_out(dunlin, ("compare", "1", "2"))
     assert [row[0] for row in compared.rows if row[1] == "Far table"] == ["memory"]
     assert any(str(row[1]).startswith("mean of memory") for row in compared.rows)
@@ -241,6 +246,36 @@ def test_a_workbook_gives_values_of_formulas_merged_cells_and_dates(tmp_path: Pa
         [7.5],
         [7.9],
     ]
+
+
+ODS = (
+    '<?xml version="1.0"?><office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" '
+    'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" '
+    'office:version="1.2"><office:body><office:spreadsheet><table:table table:name="it">{rows}</table:table>'
+    "</office:spreadsheet></office:body></office:document-content>"
+)
+
+
+def test_an_opendocument_sheet_is_read(tmp_path: Path, book: Session) -> None:
+    def cell(value: object) -> str:
+        if isinstance(value, str):
+            return f'<table:table-cell office:value-type="string"><text:p>{value}</text:p></table:table-cell>'
+        return f'<table:table-cell office:value-type="float" office:value="{value}"><text:p>{value}</text:p></table:table-cell>'
+
+    rows = (("Clock (MHz)", "Stacking"), (100, 5.5), (110, 6.25))
+    told = "".join(f"<table:table-row>{''.join(map(cell, row))}</table:table-row>" for row in rows)
+    kind = "application/vnd.oasis.opendocument.spreadsheet"
+    with zipfile.ZipFile(tmp_path / "it.ods", "w") as archive:
+        archive.writestr("mimetype", kind)
+        archive.writestr("content.xml", ODS.replace("{rows}", told))
+        archive.writestr(
+            "META-INF/manifest.xml",
+            '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0">'
+            f'<manifest:file-entry manifest:full-path="/" manifest:media-type="{kind}"/></manifest:manifest>',
+        )
+    book.do(ImportTable(read_sheets(tmp_path / "it.ods")[0]))
+    work = book.snapshot.declaration.benchmarks[0]
+    assert [record.scores(work.id) for record in book.snapshot.steps] == [[5.5], [6.25]]
 
 
 BAD: list[tuple[str, str]] = [

@@ -15,7 +15,7 @@ from yondle.model.knobs import Knob
 from yondle.model.workloads import Direction, Workload
 from yondle.views.compare.columns import Books
 from yondle.views.compare.efficiency import CostView, cost_words, efficiency, shortened
-from yondle.views.compare.machines import MachinesView, knobs_shared, machines
+from yondle.views.compare.machines import MachinesView, costs_told, knobs_shared, machines
 
 if TYPE_CHECKING:
     from yondle.desktop.compare.cost_chart import CostChart
@@ -83,7 +83,7 @@ class CompareCharts(QWidget):
         self._show()
 
     def _offer_knobs(self) -> None:
-        self._knobs = knobs_shared(self._books)
+        self._knobs = (*knobs_shared(self._books), *costs_told(self._books))
         self.along.clear()
         self.along.addItems([knob.name for knob in self._knobs])
         if not self._asked or self._knob not in {knob.id for knob in self._knobs}:

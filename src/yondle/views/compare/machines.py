@@ -18,6 +18,8 @@ from yondle.views.shared.measured import Group, Setting, Settings, groups_of, he
 from yondle.views.shared.snapshot import Snapshot
 
 MOST_LINES = 8
+COST = "cost "
+"""Before the id of a sensor: a cost that scores are set against, in the place of a knob."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,8 +87,65 @@ def knobs_shared(books: Books) -> tuple[Knob, ...]:
     return tuple(sorted((k for k, n in measured.items() if n), key=lambda k: -measured[k]))
 
 
+def costs_told(books: Books) -> tuple[Knob, ...]:
+    """List what figures of machines elsewhere were told with, as something to set scores against as one does a knob."""
+    channels = {c.id: c for book, _ in books if book.elsewhere for c in book.declaration.channels}
+    made = []
+    for channel in channels.values():
+        told = [v for book, settings in books for _, v in _costs(book, settings, channel.id)]
+        if len(set(told)) > 1:
+            low, high = min(told), max(told)
+            step = 10.0**-channel.digits
+            made.append(
+                Knob(
+                    COST + channel.id, channel.name, channel.unit, channel.subsystem, low, high, step, low, channel.digits,
+                    stops=tuple(sorted(set(told))),
+                )
+            )  # fmt: skip
+    return tuple(made)
+
+
+def _costs(book: Snapshot, settings: Settings, channel: str, benchmark: str = "") -> list[tuple[Setting, float]]:
+    """Give what settings cost, as the mean of what their figures were told with."""
+    found = []
+    for setting in settings:
+        those = [f for id_, figures in setting.figures.items() if benchmark in ("", id_) for f in figures]
+        told = [f.measured.mean[channel] for f in those if channel in f.measured.mean]
+        if told and book.elsewhere:
+            found.append((setting, sum(told) / len(told)))
+    return found
+
+
+def _against(books: Books, cost: Knob, benchmark: Workload) -> MachinesView:
+    """Set the scores of machines elsewhere against a cost that was told with them."""
+    lines = []
+    for book, settings in books:
+        own = like(book.declaration, benchmark)
+        points = []
+        for setting, told in _costs(book, settings, cost.id.removeprefix(COST), own.id) if own is not None else ():
+            scores = [f.score for f in setting.figures[own.id]] if own is not None else []
+            summed = spread(scores)
+            if summed is not None:
+                points.append(
+                    MachinePoint(
+                        told, summed.mean, summed.low, summed.high, tuple(scores), setting.verdict, setting.steps,
+                        setting.recorded,
+                    )
+                )  # fmt: skip
+        if len(points) > 1:
+            name = title(book)
+            every = tuple(sorted(points, key=lambda p: p.value))
+            lines.append(MachineLine(name, name, say("every setting that was told with it"), every))
+    sentence = say(
+        "{benchmark} against {cost}, as they were told together.", benchmark=benchmark.name, cost=in_sentence(cost.name)
+    )
+    return MachinesView(cost, benchmark, tuple(lines[:MOST_LINES]), (), sentence)
+
+
 def machines(books: Books, knob: Knob, benchmark: Workload) -> MachinesView:
     """Give the lines of the first logbook and of others; groups of four values or more, or else the best there is."""
+    if knob.id.startswith(COST):
+        return _against(books, knob, benchmark)
     names = [title(book) for book, _ in books]
     found: list[MachineLine] = []
     for name, (book, settings) in zip(names, books, strict=True):
