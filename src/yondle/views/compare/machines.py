@@ -94,11 +94,12 @@ def costs_told(books: Books) -> tuple[Knob, ...]:
     for channel in channels.values():
         told = [v for book, settings in books for _, v in _costs(book, settings, channel.id)]
         if len(set(told)) > 1:
-            low, high = min(told), max(told)
-            step = 10.0**-channel.digits
+            low, high, step = min(told), max(told), 10.0**-channel.digits
+            own = [(s, v) for book, settings in books[:1] for s, v in _costs(book, settings, channel.id)]
+            stock = next((v for s, v in own if s.setup == books[0][0].declaration.stock), low)
             made.append(
                 Knob(
-                    COST + channel.id, channel.name, channel.unit, channel.subsystem, low, high, step, low, channel.digits,
+                    COST + channel.id, channel.name, channel.unit, channel.subsystem, low, high, step, stock, channel.digits,
                     stops=tuple(sorted(set(told))),
                 )
             )  # fmt: skip
