@@ -26,8 +26,6 @@ LONGEST_CELL = 2_000
 READS_WITHIN_S, READS_IN_BYTES = 60.0, 1 << 30
 SEPARATORS = ("\t", ";", "|", ",")
 BOOKS = (".xlsx", ".xlsm", ".xls", ".xlsb", ".ods")
-TEXTS = (".csv", ".tsv", ".txt", ".tab")
-SUFFIXES = (*TEXTS, ".xlsx", ".ods")
 _OLE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 
 

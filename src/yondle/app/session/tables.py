@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.tables.cells import SUFFIXES, Sheet, cell_name, read_sheets, sheet_of_text
+from yondle.tables.cells import Sheet, cell_name, read_sheets, sheet_of_text
 from yondle.tables.heads import Role
 from yondle.tables.recognised import AS_FOUND, Column, Shape, Wish, Wishes
 
 __all__ = (
-    "AS_FOUND", "SUFFIXES", "Column", "Role", "Shape", "Sheet", "Wish", "Wishes", "cell_name", "chosen_sheet", "read_sheets",
+    "AS_FOUND", "Column", "Role", "Shape", "Sheet", "Wish", "Wishes", "cell_name", "chosen_sheet", "read_sheets",
     "sheet_of_text",
 )  # fmt: skip
 
