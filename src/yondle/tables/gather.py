@@ -145,7 +145,7 @@ class _Gathering:
             )  # fmt: skip
             return
         for column, number in zip(columns, numbers, strict=True):
-            value: Value | None = column.value
+            value: Value | None = column.value[:LONGEST_WORD].strip()
             if as_numbers and number is not None:
                 value = self._value(found.head_rows - 1, replace_name(column, name, number.unit), column.value)
             elif as_numbers:
