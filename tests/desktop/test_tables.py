@@ -180,3 +180,15 @@ def test_every_page_of_tables_in_the_night_scheme(elsewhere: MainWindow, qtbot: 
     page = page_of(elsewhere, qtbot)
     assert page.table.rowCount() == 3 + 7
     theme.force("paper")
+
+
+def test_ticks_stand_at_values_that_a_knob_takes(qtbot: QtBot) -> None:
+    from yondle.desktop.charts.parts import NumberAxis
+    from yondle.model.knobs import Knob, Subsystem
+
+    axis = NumberAxis("bottom")
+    axis.along(Knob("memory", "Memory", "MT/s", Subsystem.MEMORY, 2666, 3200, 267, 2666))
+    ((_, values),) = axis.tickValues(2600, 3300, 700)
+    assert list(values) == [2666.0, 2933.0, 3200.0]
+    axis.along(Knob("clock", "Clock", "MHz", Subsystem.PROCESSOR, 3600, 5200, 25, 4200))
+    assert all(value % 25 == 0 for _, several in axis.tickValues(3600, 5200, 700) for value in several)

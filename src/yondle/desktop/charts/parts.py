@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem
 from yondle.desktop.look.basics import tip
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
+from yondle.model.knobs import Knob
 from yondle.model.quantities import number
 from yondle.views.shared.failures import ChartFailure
 
@@ -20,20 +21,30 @@ MARK_PX = 11
 MOST_TOLD = 5
 """With more failures than this only their marks are shown; the words are told on hover."""
 _FAILURE_ROW_PX = 15
+_TICK_PX, _OFF = 70, 1e-6
+"""How much room a tick takes that isn't at a round number; and how far off a round number is none."""
 
 
 class NumberAxis(pg.AxisItem):
     """An axis that writes numbers as the rest of the program does; `least` is the closest its ticks may stand.
 
-    With `names` its ticks are the choices of a switch or mode.
+    Where `first` is no multiple of that, as with a knob from 2 666 on in steps of 267, they are counted from it. With `names`
+    its ticks are the choices of a switch or mode.
     """
 
-    least = 0.0
+    least = first = 0.0
     names: tuple[str, ...] = ()
+
+    def along(self, knob: Knob) -> None:
+        """Have ticks at values that a knob takes, called as it calls them."""
+        self.least, self.first, self.names = knob.step, knob.low, knob.choices
 
     def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
         """Leave out ticks between the values a knob takes."""
         spacings = super().tickSpacing(low, high, size)
+        if self.least and abs(self.first / self.least - round(self.first / self.least)) > _OFF:
+            every = max(1, math.ceil((high - low) / self.least / max(size / _TICK_PX, 1.0)))
+            return [(every * self.least, self.first)]
         return [pair for pair in spacings if pair[0] >= self.least * (1 - 1e-9)] or [(self.least, 0.0)]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:

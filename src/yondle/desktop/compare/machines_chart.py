@@ -55,7 +55,7 @@ class MachinesChart(PlaceChart):
         if view is None or not view.lines:
             return False
         plot = self.getPlotItem()
-        plot.getAxis("bottom").least, plot.getAxis("bottom").names = view.knob.step, view.knob.choices
+        plot.getAxis("bottom").along(view.knob)
         plot.getViewBox().invertY(view.benchmark.metric.direction is Direction.LOWER)
         for meeting in view.meetings:
             if meeting.crossing is not None:

@@ -67,8 +67,7 @@ class MapChart(PlaceChart):
         if view is None or not view.points:
             return False
         for side, knob in (("bottom", view.across), ("left", view.up)):
-            axis = self.getPlotItem().getAxis(side)
-            axis.least, axis.names = knob.step, knob.choices
+            self.getPlotItem().getAxis(side).along(knob)
         self._draw_proportion(view)
         self._draw_contours(view)
         self._draw_edge(view)

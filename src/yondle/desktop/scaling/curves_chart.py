@@ -70,7 +70,7 @@ class CurvesChart(PlaceChart):
         if view is None or not view.curves:
             return False
         plot = self.getPlotItem()
-        plot.getAxis("bottom").least, plot.getAxis("bottom").names = view.knob.step, view.knob.choices
+        plot.getAxis("bottom").along(view.knob)
         lower = chosen is not None and chosen.benchmark.metric.direction is Direction.LOWER
         plot.getViewBox().invertY(view.measure is Measure.VALUE and lower)
         self._draw_limits(view, chosen)

@@ -109,8 +109,7 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         view = self._view
         if view is None or not view.points:
             return
-        axis = self.getPlotItem().getAxis("bottom")
-        axis.least, axis.names = view.knob.step, view.knob.choices
+        self.getPlotItem().getAxis("bottom").along(view.knob)
         self._draw_baseline(view)
         self._draw_proportion(view)
         strong = [p for p in view.points if p.strong]
