@@ -341,10 +341,11 @@ class StepRecord:
 _MEASURED = (Verdict.HELD, Verdict.HELD_BACK)
 
 
-def baseline_of(steps: Sequence[StepRecord]) -> StepRecord | None:
-    """Give the latest baseline that ran through, or was told of with figures and no word against it."""
+def baseline_of(steps: Sequence[StepRecord], told: bool = False) -> StepRecord | None:
+    """Give the latest baseline that ran through; with `told`, where nothing is ever run, the latest with no word against it."""
     stock = (r for r in reversed(steps) if r.step.kind is StepKind.BASELINE)
-    return next((r for r in stock if r.verdict in _MEASURED or (r.recorded and r.verdict is Verdict.UNPROVEN)), None)
+    may = (*_MEASURED, Verdict.UNPROVEN) if told else _MEASURED
+    return next((r for r in stock if r.verdict in may and r.recorded is told), None)
 
 
 def may_be_put_in_force(record: StepRecord) -> bool:

@@ -23,6 +23,7 @@ from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
+from yondle.model.plan_runs import KeptMove, MoveKind
 from yondle.model.steps import StepKind
 from yondle.model.verdicts import Failure, Verdict
 from yondle.tables import cells
@@ -143,6 +144,13 @@ def test_a_record_beside_tests_is_told_apart_and_counts_as_load_only_where_that_
         assert (proof.seconds, proof.failures) == (28800.0, 0)
         assert session.snapshot.steps[-1].recorded
         assert session.snapshot.in_force == now.in_force, "nothing was set"
+        session.do(Record((ToldStep(now.declaration.stock, figures=(ToldFigure("Far", 5.0),)),)))
+        assert session.snapshot.baseline_step is None, "stock that is only told of is no baseline of tests"
+        keeping = session.logbook.keeping
+        keeping.open_move(keeping.open_plan("", {}, "2026-01-01", 0.0), 1, KeptMove(MoveKind.TRY), 40)
+        session.do(Record((ToldStep(setup, HowItWent(failure=Failure.FROZE)),)))
+        last = max(a.id for r in session.snapshot.steps for a in r.attempts)
+        assert last == 41, "what a plan cut off waits for isn't taken"
         for bad in (
             HowItWent(held=True, load=load),
             HowItWent(True, Failure.FROZE),
@@ -154,7 +162,7 @@ def test_a_record_beside_tests_is_told_apart_and_counts_as_load_only_where_that_
             session.do(Record((ToldStep(setup, figures=(ToldFigure("Stacking", 1.0),)),)))
         with pytest.raises(KnownError, match="Cell A2: Core clock of 9"):
             session.do(ImportTable(sheet_of_text("Core clock (MHz),Far\n9000,5\n4300,6\n", "it")))
-        assert len(session.snapshot.steps) == 1, "all of it or nothing"
+        assert len(session.snapshot.steps) == 2, "all of it or nothing"
     finally:
         session.close()
 

@@ -27,7 +27,7 @@ def read_book(path: Path) -> Snapshot:
             path,
             with_own(given, records.documents),
             tuple(steps),
-            baseline_of(steps),
+            baseline_of(steps, choice.kind == ELSEWHERE),
             position,
             position.step.setup if position is not None else given.stock,
             tuple(replace(kept, setup=given.fitted(kept.setup)) for kept in records.profiles()),

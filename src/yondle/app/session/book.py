@@ -12,6 +12,7 @@ from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Attempt, PassRecord, Step, StepKind, StepRecord, baseline_of, may_be_put_in_force
 from yondle.model.verdicts import Outcome
+from yondle.views.shared.snapshot import ELSEWHERE
 
 
 class Book:
@@ -116,7 +117,7 @@ class Book:
     def _note(self) -> None:
         """Have the steps as a tuple that stays the same one until a step changes: what is worked out of them is kept by it."""
         self.steps = tuple(self._records[n] for n in sorted(self._records))
-        self.baseline = baseline_of(self.steps)
+        self.baseline = baseline_of(self.steps, self._declaration.info.id == ELSEWHERE)
 
 
 def _knobs_of_latest(records: list[StepRecord]) -> frozenset[str] | None:

@@ -53,20 +53,13 @@ def take_up(session: Session, root: Path = Path("/"), owner: int = 0) -> list[St
     failures = [each for each in fresh if each.failures and not _failed_before(known, each)]
     merged = {**known, **{(each.boot, each.number): each for each in fresh}}
     document = document.model_copy(update={"lived": sorted(merged.values(), key=lambda each: each.began)})
-    first = _free_attempt(session)
+    first = session.free_attempt()
     records = [record for i, each in enumerate(failures) for record in _as_attempt(session, first + i, each)]
     session.logbook.take_with(records, document)
     session.take_documents()
     for each in failures:
         session.reload(each.step)
     return [session.book.step(each.step) for each in failures]
-
-
-def _free_attempt(session: Session) -> int:
-    """Give the number of an attempt that no move of a plan waits for: a plan cut off before it began one still names it."""
-    run = session.logbook.keeping.open_plan_run()
-    named = [move.attempt for move in run.moves if move.attempt is not None] if run is not None else []
-    return max((session.logbook.next_attempt(), *(attempt + 1 for attempt in named)))
 
 
 def _failed_before(known: dict[tuple[str, int], Lived], each: Lived) -> bool:

@@ -182,7 +182,7 @@ class _Writing:
         self._touched: dict[int, None] = {}
         self._there = 0
         self._met: dict[int, Counter[_Key]] = {}
-        self._next_step, self._next_attempt = session.logbook.next_step(), session.logbook.next_attempt()
+        self._next_step, self._next_attempt = session.logbook.next_step(), session.free_attempt()
         self._at = session.wall()
 
     def written(self) -> Recorded:

@@ -167,6 +167,12 @@ class Session:
         self.waits.must_be_none()
         self.rests.bring_back()
 
+    def free_attempt(self) -> int:
+        """Give the number of an attempt that no move of a plan waits for: a plan cut off before it began one still names it."""
+        run = self.logbook.keeping.open_plan_run()
+        named = [move.attempt for move in run.moves if move.attempt is not None] if run is not None else []
+        return max((self.logbook.next_attempt(), *(attempt + 1 for attempt in named)))
+
     def must_run_things(self) -> None:
         """Raise KnownError for a machine elsewhere: nothing is tested there."""
         if self.machine.elsewhere:
