@@ -250,10 +250,17 @@ def test_a_workbook_gives_values_of_formulas_merged_cells_and_dates(tmp_path: Pa
 
     sheets = read_sheets(workbook(tmp_path / "it.xlsx", fill))
     book.do(ImportTable(sheets[0]))
-    assert [record.scores(book.snapshot.declaration.benchmarks[1].id) for record in book.snapshot.steps] == [
-        [7.5],
-        [7.9],
-    ]
+    second = book.snapshot.declaration.benchmarks[1].id
+    assert [record.scores(second) for record in book.snapshot.steps] == [[7.5], [7.9]]
+
+    def dated(made: xlsxwriter.Workbook) -> None:
+        sheet = made.add_worksheet("dated")
+        for i, row in enumerate((("Clock (MHz)", "C"), (4200, 5), (4300, 6), (4300, 7))):
+            sheet.write_row(i, 0, row)
+        sheet.write_number(2, 1, 45000, made.add_format({"num_format": "yyyy-mm-dd"}))
+
+    with pytest.raises(KnownError, match=r"Cell B3 holds a date \(2023-03-15"):
+        book.do(ImportTable(read_sheets(workbook(tmp_path / "dated.xlsx", dated))[0]))
 
 
 ODS = (
