@@ -14,6 +14,9 @@ from yondle.model.knobs import Knob, Setup, Subsystem, When
 from yondle.model.sensors import Channel, Limit
 from yondle.model.workloads import Workload
 
+ELSEWHERE = "elsewhere"
+"""The machine of a logbook that runs nothing, by its id; nothing is set or tested there."""
+
 
 @dataclass(frozen=True, slots=True)
 class RigInfo:

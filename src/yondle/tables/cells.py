@@ -12,6 +12,7 @@ import json
 import subprocess
 import sys
 import zipfile
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -31,12 +32,11 @@ _OLE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 
 @dataclass(frozen=True, slots=True)
 class Sheet:
-    """One sheet as rows of cells, each of the same length; `text` tells that numbers are still as they were written."""
+    """One sheet as rows of cells, each of the same length."""
 
     name: str
     rows: tuple[tuple[Cell, ...], ...]
     source: str
-    text: bool = True
     dates: frozenset[tuple[int, int]] = frozenset()
     """Where a date stands, by row and column from 0; the cell itself holds it as text."""
 
@@ -104,7 +104,7 @@ def sheet_of_text(text: str, source: str) -> Sheet:
             say("{source} can't be read as a table ({error}).", source=source, error=error),
             say("Save it again as CSV, or as Excel or OpenDocument."),
         ) from error
-    return _sheet("", rows, source, True)
+    return _sheet("", rows, source)
 
 
 def _separator(lines: Sequence[str]) -> str:
@@ -123,7 +123,6 @@ def _sheet(
     name: str,
     rows: Sequence[Sequence[Cell]],
     source: str,
-    text: bool,
     dates: frozenset[tuple[int, int]] = frozenset(),
 ) -> Sheet:
     width = max((len(row) for row in rows), default=0)
@@ -138,7 +137,7 @@ def _sheet(
                     ),
                     say("Is it a table of figures? Shorten that cell."),
                 )  # fmt: skip
-    return Sheet(name, tuple((*row, *(None,) * (width - len(row))) for row in rows), source, text, dates)
+    return Sheet(name, tuple((*row, *(None,) * (width - len(row))) for row in rows), source, dates)
 
 
 def _must_fit(rows: int, columns: int, source: str) -> None:
@@ -158,15 +157,13 @@ def _too_large(source: str) -> KnownError:
 
 
 def _decoded(data: bytes, source: str) -> str:
-    for encoding in ("utf-16",) if data[:2] in (b"\xff\xfe", b"\xfe\xff") else ("utf-8-sig",):
-        try:
-            return data.decode(encoding)
-        except UnicodeDecodeError as error:
-            raise KnownError(
-                say("{source} is no text in UTF-8.", source=source),
-                say("Save it as CSV in UTF-8, or as Excel or OpenDocument."),
-            ) from error
-    raise AssertionError
+    try:
+        return data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise KnownError(
+            say("{source} is no text in UTF-8.", source=source),
+            say("Save it as CSV in UTF-8, or as Excel or OpenDocument."),
+        ) from error
 
 
 # -- workbooks --------------------------------------------------------------------------------------------------------
@@ -206,7 +203,6 @@ def _book(path: Path, size: int, head: bytes) -> tuple[Sheet, ...]:
             each["name"],
             each["rows"],
             path.name,
-            False,
             frozenset((int(row), int(column)) for row, column in each["dates"]),
         )
         for each in told["sheets"]
@@ -239,12 +235,9 @@ def _look_through(path: Path) -> None:
                         if unpacked > LARGEST_UNPACKED:
                             raise _too_large(path.name)
             manifest = archive.read("META-INF/manifest.xml") if "META-INF/manifest.xml" in archive.namelist() else b""
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, OSError, NotImplementedError, RuntimeError, EOFError) as error:
-        raise KnownError(
-            say("{path} is damaged ({error}).", path=path.name, error=error),
-            say("Open it where it was made, and save it again."),
-        ) from error
-    except zipfile.zlib.error as error:  # type: ignore[attr-defined]
+    except (
+        zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, OSError, NotImplementedError, RuntimeError, EOFError,
+    ) as error:  # fmt: skip
         raise KnownError(
             say("{path} is damaged ({error}).", path=path.name, error=error),
             say("Open it where it was made, and save it again."),

@@ -17,9 +17,9 @@ from yondle.model.workloads import Direction
 from yondle.tables.cells import Cell, cell_name
 from yondle.tables.column_cells import is_empty, number_in
 from yondle.tables.gathered import STOCK, Gathered, GatheredFigure, GatheredStep, Value
-from yondle.tables.heads import LOWER_UNITS, Role, group_of, head_of, same, unit_of, word_outcome
+from yondle.tables.heads import LOWER_UNITS, Role, group_of, head_of, same, says_lower, unit_of, word_outcome
 from yondle.tables.new_knobs import LONGEST_WORD, described, free_id, goes_further
-from yondle.tables.numbers import written
+from yondle.tables.numbers import typed, written
 from yondle.tables.recognise import is_stock
 from yondle.tables.recognised import AS_FOUND, Column, Known, Recognised, Shape, Wishes
 
@@ -147,7 +147,7 @@ class _Gathering:
         for column, number in zip(columns, numbers, strict=True):
             value: Value | None = column.value[:LONGEST_WORD].strip()
             if as_numbers and number is not None:
-                value = self._value(found.head_rows - 1, replace_name(column, name, number.unit), column.value)
+                value = self._value(found.head_rows - 1, _as_setting(column, name, number.unit), column.value)
             elif as_numbers:
                 value = self._stock_number(name)
             if value is None:
@@ -277,9 +277,9 @@ class _Gathering:
             return kept.metric.direction is Direction.LOWER
         if (wished := _told_of(self._wishes.lower, benchmark)) is not None:
             return wished
-        told = self._word(row, Role.BETTER).casefold()
+        told = self._word(row, Role.BETTER)
         if told:
-            return told.startswith(("low", "small", "nied", "klein", "\u2193", "-"))
+            return says_lower(told)
         return column.lower if column.lower is not None else unit in LOWER_UNITS
 
     def _beside(self, i: int, row: tuple[Cell, ...], columns: tuple[Column, ...]) -> Iterator[tuple[str, float]]:
@@ -354,10 +354,14 @@ class _Gathering:
             if value is None:
                 return None
             unit = column.unit or knob.unit
-            value *= _TIMES.get((unit, knob.unit), 1.0)
-            if self._known.open_ and not knob.low <= value <= knob.high:
-                return round(value, 9)
-            return knob.checked(round(value, 9)) if not self._known.open_ else round(value, 9)
+            times = _TIMES.get((unit, knob.unit)) if unit != knob.unit and knob.unit else 1.0
+            if times is None:
+                raise KnownError(
+                    say("{name} is in {unit} here, and not in {other}.", name=knob.name, unit=knob.unit, other=unit),
+                    say("Say the unit of its column, or take it for something else."),
+                )
+            value = round(value * times, 9)
+            return value if self._known.open_ else knob.checked(value)
         except KnownError as error:
             self._problem(f"{say('Cell {cell}:', cell=where)} {error.problem} {error.remedy}")
             return None
@@ -377,11 +381,8 @@ class _Gathering:
         knob, told = self._known_knob(name), self._stock.get(name, "")
         if not told:
             return knob.stock if knob is not None else None
-        read = written(told)
-        try:
-            return read.value(read.told_decimal or ".") if read is not None else float(told)
-        except ValueError:
-            return None
+        read = typed(told)
+        return read[0] if read is not None else None
 
     def _known_knob(self, name: str) -> Knob | None:
         return next((k for k in self._known.knobs if k.id == name), None)
@@ -393,8 +394,7 @@ class _Gathering:
         made: dict[str, DescribedKnob] = {}
         names: dict[str, str] = {}
         taken = {k.id for k in self._known.knobs}
-        columns = {n for row in self._rows.values() for n, _ in row.values}
-        for name in dict.fromkeys(n for row in self._rows.values() for n, _ in row.values if n in columns):
+        for name in dict.fromkeys(n for row in self._rows.values() for n, _ in row.values):
             knob = self._known_knob(name)
             values = [v for row in self._rows.values() for n, v in row.values if n == name]
             if knob is not None:
@@ -429,7 +429,7 @@ class _Gathering:
 
     def _twice(self) -> list[str]:
         """Say which columns stand for the same setting, or the same benchmark without being runs of it."""
-        met: dict[str, str] = {}
+        met: set[str] = set()
         said = []
         for column in self._found.columns:
             if column.role is not Role.FIGURE:
@@ -442,7 +442,7 @@ class _Gathering:
                 said.append(
                     say("'{head}' stands twice ({cell}): both are taken as runs of it.", head=told.strip(), cell=cell)
                 )
-            met[told] = ""
+            met.add(told)
         return said
 
     def _left(self) -> Iterator[str]:
@@ -455,7 +455,7 @@ class _Gathering:
             self._problems.append(words)
 
 
-def replace_name(column: Column, name: str, unit: str) -> Column:
+def _as_setting(column: Column, name: str, unit: str) -> Column:
     """Give a column of figures as one of settings: its head is a value of a knob."""
     return Column(column.index, column.head, Role.SETTING, name, unit_of(unit) or unit, value=column.value)
 

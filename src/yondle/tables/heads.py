@@ -192,6 +192,11 @@ def word_outcome(text: str) -> Failure | bool | None:
     return None
 
 
+def says_lower(text: str) -> bool:
+    """Tell whether words for which way is better say that less is."""
+    return text.strip().casefold().startswith(("low", "less", "small", "nied", "wenig", "kl", "\u2193", "-"))
+
+
 def group_of(text: str) -> str:
     """Give the group of benchmarks that a word names, by its value; '' for none."""
     plain = text.strip().casefold()

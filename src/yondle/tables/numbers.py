@@ -75,6 +75,20 @@ def written(text: str) -> Written | None:
     return Written(found["sign"], digits.strip() + (f"e{power}" if power else ""), unit)
 
 
+def typed(text: str) -> tuple[float, str] | None:
+    """Read a number that is typed in, where a point stands before decimals, with the unit behind it.
+
+    None for what is no number, and for a comma that could stand before thousands as well.
+    """
+    found = written(text)
+    if found is None or (found.ambiguous and "," in found.digits):
+        return None
+    try:
+        return found.value(found.told_decimal or "."), found.unit
+    except ValueError:
+        return None
+
+
 def decimal_of(cells: Iterable[Written]) -> tuple[str, bool]:
     """Tell the decimal mark of a table from all its numbers; and whether both marks are used for it somewhere."""
     marks = {each.told_decimal for each in cells} - {""}

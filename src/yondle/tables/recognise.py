@@ -33,7 +33,7 @@ def recognise(sheet: Sheet, known: Known, wishes: Wishes = AS_FOUND) -> Recognis
         problems.append(_mixed(sheet, start))
     decimal = wishes.decimal or decimal
     cells = [cells_of(sheet, start, i, decimal or ".") for i in range(len(heads))]
-    columns = _Columns(sheet, known, wishes, [h.head for h in heads], [h.upper for h in heads], cells)
+    columns = _Columns(known, wishes, [h.head for h in heads], [h.upper for h in heads], cells)
     shape, found = columns.found()
     return Recognised(sheet, shape, tuple(found), start, decimal, tuple(problems))
 
@@ -61,9 +61,9 @@ class _Columns:
     """Finds what every column is for."""
 
     def __init__(
-        self, sheet: Sheet, known: Known, wishes: Wishes, heads: list[Head], uppers: list[str], cells: list[ColumnCells]
+        self, known: Known, wishes: Wishes, heads: list[Head], uppers: list[str], cells: list[ColumnCells]
     ) -> None:
-        self._sheet, self._known, self._wishes = sheet, known, wishes
+        self._known, self._wishes = known, wishes
         self._heads, self._uppers, self._cells = heads, uppers, cells
         self._found: dict[int, Column] = {}
 
@@ -110,13 +110,7 @@ class _Columns:
         if cells.kind is Kind.EMPTY:
             return self._made(i, Role.LEFT, later("empty"))
         knob = self._known.knob(head)
-        if (
-            knob is not None
-            and not self._uppers[i]
-            and (cells.kind is Kind.NUMBERS) != bool(knob.choices and cells.words)
-        ):
-            return self._made(i, Role.SETTING, WHY_KNOB, knob.id)
-        if knob is not None and knob.choices and not self._uppers[i]:
+        if knob is not None and not self._uppers[i] and (knob.choices or cells.kind is Kind.NUMBERS):
             return self._made(i, Role.SETTING, WHY_KNOB, knob.id)
         if cells.kind is Kind.DATES or (head.says("date") and cells.kind is Kind.WORDS):
             return self._made(i, Role.LEFT, later("a date"))
@@ -281,10 +275,9 @@ class _Columns:
         head = self._heads[i]
         if self._wishes.columns.get(i, Wish()).role not in (None, Role.SETTING):
             return False
-        limit = head.says("setting")
-        if head.unit in SETTING_UNITS or (limit and not head.says("value")):
+        if head.unit in SETTING_UNITS:
             return True
-        return shape is Shape.BY_FIGURE and not head.unit and head.says("setting")
+        return head.says("setting") and (not head.says("value") or (shape is Shape.BY_FIGURE and not head.unit))
 
     def _sensor(self, i: int, shape: Shape) -> str:
         head = self._heads[i]

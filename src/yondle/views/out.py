@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from yondle.analysis.group import GroupGain
 from yondle.analysis.margins import Gain, spread
 from yondle.language.saying import named, say
 from yondle.model.knobs import Knob
@@ -208,8 +209,8 @@ def _fraction(value: Gain | None) -> float | None:
     return value.fraction if value is not None and math.isfinite(value.fraction) else None
 
 
-def _of_group(value: object) -> float | None:
-    return _fraction(getattr(value, "these", None))
+def _of_group(value: GroupGain | None) -> float | None:
+    return _fraction(value.these) if value is not None else None
 
 
 def _mean_row(view: CompareView, name: str, means: list[float | None]) -> tuple[Value, ...]:

@@ -17,7 +17,7 @@ from yondle.app.reports.reporting import report_of
 from yondle.app.session.describing import DescribeKnob
 from yondle.app.session.importing import ImportTable, look_at_table
 from yondle.app.session.opening import create_logbook, open_logbook
-from yondle.app.session.recording import HowItWent, Record, ToldFigure, ToldStep
+from yondle.app.session.recording import HowItWent, Record, ToldFigure, ToldStep, figure_told, number_typed
 from yondle.app.session.results import ImportLogs
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline
@@ -26,6 +26,7 @@ from yondle.model.knobs import Setup
 from yondle.model.plan_runs import KeptMove, MoveKind
 from yondle.model.steps import StepKind
 from yondle.model.verdicts import Failure, Verdict
+from yondle.model.workloads import Direction
 from yondle.tables import cells
 from yondle.tables.cells import Sheet, read_sheets, sheet_of_text
 from yondle.tables.heads import Role
@@ -303,6 +304,29 @@ BAD: list[tuple[str, str]] = [
     ("Clock (MHz),A,stable\n1,2,yes\n2,3,perhaps\n", "Cell C3 says 'perhaps'"),
     ("Clock (MHz),A\n1,-2\n2,3\n", "Cell B2: -2 is below 0"),
 ]
+
+
+def test_a_typed_number_has_a_point_before_decimals_and_no_comma_is_guessed(book: Session) -> None:
+    assert number_typed("61.234") == 61.234
+    assert number_typed("1,5") == 1.5
+    told = figure_told(book.snapshot, "Sharpening=40.125 s", ("sharpening",))
+    assert (told.score, told.unit, told.direction) == (40.125, "s", Direction.LOWER)
+    for refused in ("1,030", "4.3.1,2", "fast"):
+        with pytest.raises(KnownError, match="is no figure"):
+            number_typed(refused)
+    with pytest.raises(KnownError, match="is no figure"):
+        book.do(DescribeKnob("Voltage", "V", "processor", 0.8, 1.4, 0.005, "1,250"))
+    assert book.do(DescribeKnob("Voltage", "V", "processor", 0.8, 1.4, 0.005, "1.250 V")).stock == 1.25
+
+
+def test_a_column_in_another_unit_than_its_knob_is_no_value_of_it(book: Session) -> None:
+    book.do(DescribeKnob("Power limit", "W", "processor", 40.0, 150.0, 1.0, "95"))
+    with pytest.raises(KnownError, match=r"Cell A2: Power limit is in W here, and not in %"):
+        book.do(ImportTable(sheet_of_text("Power limit (%),Stacking (frames/min)\n80,182\n90,184\n", "it")))
+    assert not book.snapshot.steps
+    told = Wishes({0: Wish(unit="W")})
+    book.do(ImportTable(sheet_of_text("Power limit (%),Stacking (frames/min)\n80,182\n90,184\n", "it"), told))
+    assert [record.step.setup["power_limit"] for record in book.snapshot.steps] == [80.0, 90.0]
 
 
 @pytest.mark.parametrize(("text", "words"), BAD, ids=[words for _, words in BAD])

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from yondle.app.machine.machines import ELSEWHERE, SIMULATED, RigChoice, elsewhere_of, make_machine
+from yondle.app.machine.machines import SIMULATED, RigChoice, elsewhere_of, make_machine
 from yondle.app.session.book import fitted
 from yondle.app.session.kept_declaration import kept_declaration
 from yondle.app.session.own import with_own
 from yondle.logbook.records import RecordReader, reading
-from yondle.model.rigs import RigDeclaration
+from yondle.model.rigs import ELSEWHERE, RigDeclaration
 from yondle.model.steps import baseline_of
 from yondle.views.shared.snapshot import Snapshot
 

@@ -17,7 +17,7 @@ from yondle.language.saying import say
 from yondle.logbook.keeping import Keeping
 from yondle.model.errors import KnownError
 from yondle.model.kept import Keeper
-from yondle.model.rigs import Absent
+from yondle.model.rigs import ELSEWHERE, Absent
 from yondle.model.steps import Attempt, StartAnswer
 from yondle.rigs.bench.clock import BenchClock
 from yondle.rigs.bench.ssh import SCHEME, Address, address_of
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from yondle.rigs.linux.guarding import PlanGuard
 
 SIMULATED = "simulated"
-THIS, BENCH, ELSEWHERE = "this", "bench", "elsewhere"
+THIS, BENCH = "this", "bench"
 PACES = (1.0, 20.0, 200.0)
 
 

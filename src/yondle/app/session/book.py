@@ -9,10 +9,9 @@ from yondle.language.saying import say
 from yondle.logbook.logbook import Logbook
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
-from yondle.model.rigs import RigDeclaration
+from yondle.model.rigs import ELSEWHERE, RigDeclaration
 from yondle.model.steps import Attempt, PassRecord, Step, StepKind, StepRecord, baseline_of, may_be_put_in_force
 from yondle.model.verdicts import Outcome
-from yondle.views.shared.snapshot import ELSEWHERE
 
 
 class Book:

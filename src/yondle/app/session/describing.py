@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pydantic import ValidationError
 
 from yondle.app.session.commands import Command
+from yondle.app.session.recording import number_typed
 from yondle.app.session.session import Session
 from yondle.formats.documents import KnobsElsewhere, SensorsElsewhere
 from yondle.formats.knob_table import DescribedKnob
@@ -72,9 +73,7 @@ class DescribeKnob(Command[Knob]):
                     say("A knob has a lowest and a highest value and a step, or words to choose from."),
                     say("Give them: --low, --high and --step, or --choices."),
                 )
-            stock_value = (
-                float(self.stock.replace(",", ".").removesuffix(self.unit).strip()) if self.stock.strip() else self.low
-            )
+            stock_value = number_typed(self.stock) if self.stock.strip() else self.low
             digits = max(
                 len(f"{v:.4f}".rstrip("0").partition(".")[2]) for v in (self.low, self.high, self.step, stock_value)
             )
@@ -86,8 +85,6 @@ class DescribeKnob(Command[Knob]):
                 say("'{name}' describes no knob: {said}.", name=self.name, said=said),
                 say("Correct it, and describe it again."),
             ) from error
-        except ValueError as error:
-            raise KnownError(say("'{stock}' is no value of it.", stock=self.stock), say("Give a number.")) from error
 
     def _part(self) -> Subsystem:
         try:

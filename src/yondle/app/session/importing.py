@@ -14,11 +14,11 @@ from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
-from yondle.model.rigs import RigDeclaration
+from yondle.model.rigs import ELSEWHERE, RigDeclaration
 from yondle.model.sensors import Quantity
 from yondle.model.verdicts import Failure
 from yondle.model.workloads import Direction
-from yondle.rigs.elsewhere.rig import BOOT, NO_FIGURES
+from yondle.rigs.elsewhere.rig import NO_FIGURES
 from yondle.tables.cells import Sheet
 from yondle.tables.gather import gather
 from yondle.tables.gathered import Gathered, GatheredFigure, GatheredStep, setup_of
@@ -63,7 +63,7 @@ def look_at_table(
 def known_of(declaration: RigDeclaration) -> Known:
     """Give what a table is held against: the knobs, and the benchmarks whose figures come from elsewhere."""
     benchmarks = tuple(w for w in declaration.benchmarks if w.by_hand and w.id != NO_FIGURES.id)
-    return Known(declaration.knobs, benchmarks, declaration.info.id == BOOT)
+    return Known(declaration.knobs, benchmarks, declaration.info.id == ELSEWHERE)
 
 
 @dataclass(frozen=True)

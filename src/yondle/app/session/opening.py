@@ -7,7 +7,6 @@ from pathlib import Path
 
 from yondle.app.machine.machines import (
     BENCH,
-    ELSEWHERE,
     THIS,
     Machine,
     RigChoice,
@@ -21,6 +20,7 @@ from yondle.app.session.returning import BringBack
 from yondle.app.session.session import Session
 from yondle.formats.documents import KeptDeclaration
 from yondle.logbook.logbook import Logbook
+from yondle.model.rigs import ELSEWHERE
 
 
 def create_logbook(

@@ -27,7 +27,7 @@ from yondle.model.verdicts import SAYS_NOTHING, Failure, Outcome, Verdict
 from yondle.model.workloads import Direction, PassResult
 from yondle.rigs.elsewhere.rig import SENSORS, ElsewhereRig
 from yondle.tables.heads import word_outcome
-from yondle.tables.numbers import written
+from yondle.tables.numbers import typed
 from yondle.views.shared.snapshot import Snapshot
 
 RECORD = Check((Stage(RECORDED_STAGE, StageKind.RECORDED, (), 0, 0),))
@@ -369,35 +369,26 @@ def way_of(text: str) -> Failure:
 
 def number_typed(text: str) -> float:
     """Read a figure as it is typed; raises KnownError for what is none, or could be read in two ways."""
-    found = written(text)
-    if found is None or found.ambiguous:
+    found = typed(text)
+    if found is None:
         raise KnownError(
             say("'{text}' is no figure.", text=text), say("Write it with a point before decimals, as 61.2.")
         )
-    try:
-        return found.value(found.told_decimal or ".")
-    except ValueError:
-        raise KnownError(say("'{text}' is no figure.", text=text), say("Write it as 61.2.")) from None
+    return found[0]
 
 
 def figure_told(book: Snapshot, text: str, lower: Sequence[str] = ()) -> ToldFigure:
     """Read a figure as it is typed, 'name=61.2 frames/s'; unit and direction of a benchmark that is known needn't be told."""
     name, equals, value = text.partition("=")
-    found = written(value) if equals else None
-    if found is None or found.ambiguous or not name.strip():
+    found = typed(value) if equals else None
+    if found is None or not name.strip():
         raise KnownError(
             say("'{text}' is no figure.", text=text),
             say("Write it as name=61.2 frames/s, with a point before decimals."),
         )
-    try:
-        score = found.value(found.told_decimal or ".")
-    except ValueError:
-        raise KnownError(say("'{text}' is no figure.", text=text), say("Write it as name=61.2 frames/s.")) from None
-    name = name.strip()
+    (score, unit), name = found, name.strip()
     known = next((w for w in book.declaration.workloads if w.by_hand and w.name.casefold() == name.casefold()), None)
     less = any(name.casefold() == each.strip().casefold() for each in lower)
     if known is not None:
-        return ToldFigure(
-            known.name, score, found.unit or known.metric.unit, known.metric.direction, group=known.subsystem
-        )
-    return ToldFigure(name, score, found.unit, Direction.LOWER if less else Direction.HIGHER)
+        return ToldFigure(known.name, score, unit or known.metric.unit, known.metric.direction, group=known.subsystem)
+    return ToldFigure(name, score, unit, Direction.LOWER if less else Direction.HIGHER)

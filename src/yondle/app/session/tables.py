@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.tables.cells import Sheet, cell_name, read_sheets, sheet_of_text
-from yondle.tables.heads import Role
+from yondle.tables.heads import Role, says_lower
 from yondle.tables.recognised import AS_FOUND, Column, Shape, Wish, Wishes
 
 __all__ = (
     "AS_FOUND", "Column", "Role", "Shape", "Sheet", "Wish", "Wishes", "cell_name", "chosen_sheet", "read_sheets",
-    "sheet_of_text",
+    "says_lower", "sheet_of_text",
 )  # fmt: skip
 
 

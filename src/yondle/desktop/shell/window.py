@@ -37,6 +37,7 @@ from yondle.desktop.shell.stop_keys import StopKeys
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
+from yondle.model.rigs import ELSEWHERE
 
 if TYPE_CHECKING:
     from yondle.desktop.charts.chart_place import ChartPlace
@@ -45,7 +46,7 @@ if TYPE_CHECKING:
 
 Beside = Callable[[Path | None, Callable[["MainWindow"], None]], None]
 """Opens a logbook beside another: which, and what opens it in the room it is given."""
-BENCH, ELSEWHERE = "bench", "elsewhere"
+BENCH = "bench"
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000

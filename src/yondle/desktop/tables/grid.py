@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QTableWidget, QTableWidgetItem, QVBox
 
 from yondle.app.session.recording import Record, Recorded, ToldFigure, ToldStep, number_typed
 from yondle.app.session.remarks import DiscardFigure
+from yondle.app.session.tables import says_lower
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import button, label
 from yondle.desktop.look.theme import MARGIN, Theme
@@ -149,8 +150,7 @@ class GridPage(QWidget):
         elif column == _UNIT:
             new = replace(new, unit=text)
         else:
-            lower = text.casefold().startswith(("low", "nied", "kl", "-", "\u2193"))
-            new = replace(new, direction=Direction.LOWER if lower else Direction.HIGHER)
+            new = replace(new, direction=Direction.LOWER if says_lower(text) else Direction.HIGHER)
         self._new[row - known] = new
         self.show_figures()
 

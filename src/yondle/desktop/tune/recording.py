@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit
 
 from yondle.app.session.describing import DescribeKnob
 from yondle.app.session.proposing import DropProposal
-from yondle.app.session.recording import TELLABLE, HowItWent, Record, Recorded, ToldStep, seconds_of
+from yondle.app.session.recording import TELLABLE, HowItWent, Record, Recorded, ToldStep, number_typed, seconds_of
 from yondle.desktop.look.basics import Choice, button, label
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
@@ -126,7 +126,7 @@ class KnobCard(Card):
     def _tell(self) -> None:
         texts = {key: field.text().strip() for key, field in self.fields.items()}
         try:
-            low, high, step = (_number(texts[key]) for key in ("low", "high", "step"))
+            low, high, step = (number_typed(texts[key]) if texts[key] else None for key in ("low", "high", "step"))
             words = tuple(w.strip() for w in texts["choices"].split(",") if w.strip())
             self.told.emit(
                 DescribeKnob(texts["name"], texts["unit"], tuple(Subsystem)[self.part.currentIndex()].value, low, high, step,
@@ -176,12 +176,3 @@ class RecordPresenter:
             self._desk.tell(told)
             return
         self._desk.ask(told, lambda _: self._reopen())
-
-
-def _number(text: str) -> float | None:
-    if not text:
-        return None
-    try:
-        return float(text.replace(",", "."))
-    except ValueError:
-        raise KnownError(say("'{text}' is no number.", text=text), say("Correct it.")) from None

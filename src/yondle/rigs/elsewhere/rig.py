@@ -10,7 +10,7 @@ from yondle.formats.knob_table import DescribedKnob
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Change, Setup, Subsystem, When
-from yondle.model.rigs import KnobReply, RigDeclaration, RigInfo
+from yondle.model.rigs import ELSEWHERE, KnobReply, RigDeclaration, RigInfo
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.model.workloads import Metric, Workload
 
@@ -23,7 +23,6 @@ NO_FIGURES = Workload(
     by_hand=True,
 )
 """What stands where a benchmark has to, until the first figure makes one known."""
-BOOT = "elsewhere"
 SENSORS = (
     Channel("power", "Power", "W", Quantity.POWER, Subsystem.WHOLE, 1),
     Channel("temperature", "Temperature", "\N{DEGREE SIGN}C", Quantity.TEMPERATURE, Subsystem.WHOLE, 1),
@@ -49,7 +48,7 @@ class ElsewhereRig:
 
     def boot_id(self) -> str:
         """It has none that could be told."""
-        return BOOT
+        return ELSEWHERE
 
     def crash_signs(self, since: float) -> tuple[str, ...]:
         """Nothing is told of it."""
@@ -116,7 +115,7 @@ def declared(name: str, knobs: Mapping[str, DescribedKnob], sensors: Sequence[st
     It has no benchmark before the first figure.
     """
     return RigDeclaration(
-        info=RigInfo(BOOT, name, say("elsewhere"), False),
+        info=RigInfo(ELSEWHERE, name, say("elsewhere"), False),
         knobs=tuple(replace(table.knob(id_), when=When.LIVE, readable=True) for id_, table in knobs.items()),
         channels=tuple(channel for channel in SENSORS if channel.id in sensors),
         workloads=(NO_FIGURES,),

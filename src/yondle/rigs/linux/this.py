@@ -376,7 +376,7 @@ _CLOCKS = "sys/devices/system/cpu/cpufreq/policy*/scaling_cur_freq"
 class _Watched:
     """A pass under way; what the kernel's log said meanwhile goes with its result.
 
-    A guard is fed as long as somebody polls and the workload lives, and let go of at the end.
+    A guard is told of every look at it, and of its end.
     """
 
     def __init__(self, run: HostedRun, log: KernelLog, guard: PlanGuard | None) -> None:

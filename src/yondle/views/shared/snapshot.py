@@ -19,7 +19,7 @@ from yondle.model.knobs import Change, Setup
 from yondle.model.plan_runs import PlanRun
 from yondle.model.profiles import Profile
 from yondle.model.proposals import Proposal
-from yondle.model.rigs import RigDeclaration
+from yondle.model.rigs import ELSEWHERE, RigDeclaration
 from yondle.model.standing import Looked, Resumed, Verified, Waiting
 from yondle.model.steps import Check, SensorLog, StepKind, StepRecord, may_be_stood_at
 from yondle.planning.ladder import (
@@ -38,8 +38,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 NOTHING_KEPT = Documents({}, lambda detail: KnownError(detail, ""))
-ELSEWHERE = "elsewhere"
-"""The machine of a logbook that runs nothing, by its id."""
 NOT_LOOKED = Looked(0.0, {}, "")
 
 
