@@ -46,6 +46,8 @@ from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Failure, Verdict
 from yondle.rigs.bench import line, rig, ssh
 
+PATIENCE_S = {each: getattr(line, each) for each in ("SILENT_S", "ANSWERS_WITHIN_S", "BEATS_S")}
+
 pytestmark = pytest.mark.skipif(
     not can_be_had(), reason="only root makes a network of its own, and it takes an ssh server"
 )
@@ -368,9 +370,14 @@ def test_a_notebook_that_slept_finds_out_what_became_of_its_test(
     assert "this computer was suspended for 1\u202fh, and heard nothing; the bench stayed up. | 4300.0" in said
 
 
-def test_clocks_hours_apart_and_packets_that_get_lost(bench: SshBench, session: Session, tmp_path: Path) -> None:
+def test_clocks_hours_apart_and_packets_that_get_lost(
+    bench: SshBench, session: Session, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     session.close()
     (bench.folder / "ahead").write_text("-10800")
+    (bench.folder / "silent").unlink()
+    for each, seconds in PATIENCE_S.items():
+        monkeypatch.setattr(line, each, seconds)
     try:
         with opened(tmp_path) as again:
             assert "3\u202fh behind" in " ".join(again.do(LookAtBench()).lines())
