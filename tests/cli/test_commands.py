@@ -244,3 +244,35 @@ def test_a_fault_of_the_program_ends_with_code_1_and_a_log(tmp_path: Path) -> No
     assert "a fault of the program (ImportError" in done.stderr
     assert "Traceback" not in done.stderr
     assert "Traceback" in next(tmp_path.rglob("yondle.log")).read_text()
+
+
+def test_what_is_worth_trying_and_a_climb_are_told_in_words_and_in_json(yondle: Said, book: Path) -> None:
+    code, out, _ = yondle("next", str(book))
+    assert code == 0
+    assert "Worth trying next, for highest Stacking:" in out
+    assert "to hold" in out
+    told = json.loads(yondle("next", str(book), "--goal", "trade", "-b", "stacking=2", "-b", "preview", "--json")[1])
+    assert told["benchmarks"] == {"stacking": 2.0, "preview": 1.0}
+    first = told["ways"][0]
+    assert first["range_95"][0] <= first["brings"] <= first["range_95"][1]
+    code, out, _ = yondle(
+        "climb", str(book), "--goal", "matters", "--hours", "1", "--knob", "core_clock", "--knob", "fan_level"
+    )
+    assert code == 0
+    assert "Does core clock matter at all?" in out
+    assert "The plan is done" in out
+    assert json.loads(yondle("next", str(book), "--json")[1])["goal"] == "matters"
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (["--goal", "score", "-b", "mixed_load"], "yields no figure"),
+        (["-b", "stacking=much"], "is no weight"),
+        (["--knob", "cas"], "no knob that this goal may touch"),
+        (["--knob", "colour"], "has no knob called"),
+    ],
+)
+def test_a_goal_that_makes_no_sense_is_a_sentence(yondle: Said, book: Path, arguments: list[str], says: str) -> None:
+    code, _, err = yondle("climb", str(book), *arguments)
+    assert (code, says in err) == (2, True)

@@ -71,6 +71,10 @@ _MADE_BY = {
         "share": later("Make a copy to give away, without serial numbers, host and user names."),
         "merge": later("Make one logbook of two about the same rig; both stay as they are."),
     },
+    ("goal_commands", "add_goal_commands"): {
+        "next": later("Say what is worth trying next toward a goal, and why."),
+        "climb": later("Climb toward a goal, one change at a time, and end with what is proved."),
+    },
     ("report_commands", "add_report_command"): {
         "report": later(
             "Write a report: conditions, what was tried, gains with margins, failures, limits, settings, how to repeat it."

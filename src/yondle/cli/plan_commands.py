@@ -81,7 +81,7 @@ def plan_app(console: Console) -> typer.Typer:
         with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
             _, text = read_plan(file, session.snapshot.declaration)
             begin = StartPlan(text, str(file), comes_back=bounds)
-            _carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
+            carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
 
     @app.command("go-on")
     def go_on(
@@ -98,7 +98,7 @@ def plan_app(console: Console) -> typer.Typer:
         bounds = Bounds(an_hour, in_all) if unattended else None
         with opened(lambda: open_logbook(logbook, pace, together, asks)) as session:
             go_on = GoOnWithPlan(comes_back=bounds)
-            _carry_on(session, console, as_json, lambda after: session.do(replace(go_on, after=after)))
+            carry_on(session, console, as_json, lambda after: session.do(replace(go_on, after=after)))
 
     @app.command()
     def end(logbook: LogbookPath, as_json: AsJson = False) -> None:
@@ -179,10 +179,11 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             text = edge_text(declaration, part, usual_passes(searched))
             parse_plan(text, say("the search"), declaration)
             begin = StartPlan(text, say("the search"), comes_back=bounds)
-            _carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
+            carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
 
 
-def _carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
+def carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
+    """Carry a plan on to its end or its next pause, telling every move as it comes."""
     listen(session)
     before = latest_attempt(session.snapshot)
     found: EdgeView | None = None

@@ -232,6 +232,17 @@ class ReportSections(RootDocument[list[str]]):
     root: list[str] = []
 
 
+class WantedGoal(RootDocument[str]):
+    """The goal that is climbed toward, as the text of a plan of that kind; empty until one was chosen."""
+
+    NAME = "goal"
+    root: str = ""
+
+    def merged(self, other: Self) -> Self:
+        """The first's, or the other's where it has none."""
+        return self if self.root else other
+
+
 class UnfoldedGroups(RootDocument[list[str]]):
     """The groups of knobs whose rulers are shown; none kept means those that are of use at first."""
 

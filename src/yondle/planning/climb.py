@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
 
 from yondle.analysis.runs import Run
@@ -11,6 +11,7 @@ from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import Check
 from yondle.model.verdicts import Verdict
+from yondle.planning.goals.lessons import Lesson
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +46,10 @@ class Again:
 
 @dataclass(frozen=True, slots=True)
 class Recall:
-    """Tell what every run so far has said about a knob, with all else as it is now but for these; nothing is set."""
+    """Tell what every run so far has said about a knob, with all else as it is now but for these; nothing is set.
+
+    Of no knob it tells the lessons of everything that was ever tested.
+    """
 
     knob: str
     others: dict[str, float] = field(default_factory=dict)
@@ -57,7 +61,8 @@ class Tried:
 
     `ran` are the runs of loads in it (all there were for a Recall), `took_s` their seconds, and `reached` the value that was
     really there where the machine could not hold the one asked. `room_c` is how warm the room was, in °C (the warmest that
-    was told for a Recall), where anybody told.
+    was told for a Recall), where anybody told. In a climb toward a goal `lessons` are what it taught and `best` the means of what
+    it scored, by benchmark; `at_s` is when it ended, seconds on the machine's clock.
     """
 
     verdict: Verdict
@@ -68,6 +73,9 @@ class Tried:
     took_s: float = 0.0
     reached: float | None = None
     room_c: float | None = None
+    lessons: tuple[Lesson, ...] = ()
+    best: Mapping[str, float] = field(default_factory=dict)
+    at_s: float = 0.0
 
 
 _DEEPEST_RELIEF = 2

@@ -107,7 +107,9 @@ def lasting_s(notch: float, edge: float, width: float) -> float:
 class EdgeSearch:
     """What is believed of a knob's edge under some loads, and the next test; pure, fed with runs."""
 
-    def __init__(self, part: Edge, declaration: RigDeclaration) -> None:
+    def __init__(self, part: Edge, declaration: RigDeclaration, share: float = 1.0) -> None:
+        """Begin with nothing known; its knob may fail for this share of the failures that the standard allows."""
+        self._share = share
         knob = declaration.knob(part.knob)
         self.part, self.knob = part, knob
         self._scale = Scale(knob)
@@ -125,7 +127,7 @@ class EdgeSearch:
         self._failures = self._ended = self._crashes = self._runs = self._recalled = self._held_back = 0
         self._loaded_s = self._warmth = 0.0
         self._here: int | None = None
-        self._less, self._held = 1, self._least
+        self._less, self._held, self._look = 1, self._least, self.notches
         self._seen: list[tuple[int, float, int]] = []
         self._clean: list[tuple[str, int, float]] = []
         self._rooms: list[tuple[float, float]] = []
@@ -180,6 +182,15 @@ class EdgeSearch:
         """Take it that this value is in force now, so that going on there takes no change."""
         self._here = round(self._scale.notch(value))
 
+    def look_up_to(self, notch: int) -> None:
+        """Look no further than a notch for now, though no nearer than what held."""
+        self._look = max(notch, self._held + 1, self._least)
+
+    @property
+    def held_notch(self) -> int:
+        """The riskiest notch that held."""
+        return self._held
+
     def stay_below(self, value: float, reached: float | None) -> None:
         """Try nothing as risky as this any more: it was refused, or the machine could not reach it or had to be stopped.
 
@@ -197,10 +208,16 @@ class EdgeSearch:
             self._less *= 2
         self._most = max(self._least, min(self._most, below))
 
-    def next_test(self) -> NextTest | None:
-        """Give the test that brings most for its price; None when none is worth it."""
-        least = LEAST_GAIN_PER_H * self.notches / USUAL_NOTCHES * (WATCHED_LONGER if self._two else 1.0)
+    def next_test(self, least: float | None = None) -> NextTest | None:
+        """Give the test that brings most for its price; None when none brings so many notches an hour, or what usually does."""
+        if least is None:
+            least = LEAST_GAIN_PER_H * self.notches / USUAL_NOTCHES * (WATCHED_LONGER if self._two else 1.0)
         return self._chooser().next_test(self._told(), least, self._here)
+
+    @property
+    def seen_runs(self) -> int:
+        """How many runs it has learned from."""
+        return self._runs
 
     def seconds_left(self) -> float:
         """Estimate what the search will still take: the tests to come, played on the machine that is likeliest by now."""
@@ -335,5 +352,5 @@ class EdgeSearch:
         prices = Prices(self._change_s, LIVE_CHANGE_S, price)
         warmth = cooled(self._warmth, LIVE_CHANGE_S)
         lower = self._warming_k() * max(notches_per_k(load.fatal) for load in self._loads.values())
-        aim = Aim(PER_HOUR[self.part.standard], RISK_OF_TWO if self._two else RISK, lower)
-        return Chooser(aim, prices, self._least, self._most, warmth)
+        aim = Aim(self._share * PER_HOUR[self.part.standard], RISK_OF_TWO if self._two else RISK, lower)
+        return Chooser(aim, prices, self._least, min(self._most, self._look), warmth)

@@ -272,14 +272,14 @@ def quick_check(
         work = declaration.workload(workload)
         name = work.id if not work.scored else f"{LONG}{work.id}"
         stages.append(Stage(name, StageKind.LOAD, (work.id,), 1, 0, seconds))
-    return _from_one_state(tuple(stages), declaration)
+    return from_one_state(tuple(stages), declaration)
 
 
 def score_check(declaration: RigDeclaration, passes: int) -> Check:
     """Make a check that is score passes with one warm-up and no more."""
     chosen = tuple(w.id for w in declaration.benchmarks if not w.by_hand)
     stage = Stage(SCORE_STAGE, StageKind.SCORE, chosen, passes, 1)
-    return _from_one_state((stage,), declaration)
+    return from_one_state((stage,), declaration)
 
 
 def band_around(reading: float) -> tuple[float, float]:
@@ -344,7 +344,8 @@ def bracket_check(declaration: RigDeclaration) -> Check:
     return score_check(declaration, PASSES_IN_TURNS)
 
 
-def _from_one_state(stages: tuple[Stage, ...], declaration: RigDeclaration) -> Check:
+def from_one_state(stages: tuple[Stage, ...], declaration: RigDeclaration) -> Check:
+    """Make a check of stages whose scored passes all start in the state that is usual on a rig."""
     window_s = declaration.limiter_window_s
     if window_s is None:
         tells = any(c.quantity in (Quantity.FLAG, Quantity.COUNT) for c in declaration.channels)

@@ -19,6 +19,9 @@ from yondle.model.verdicts import Verdict
 from yondle.planning.edge_plans import Proof
 from yondle.planning.edge_search import Style
 from yondle.planning.finding import Edge
+from yondle.planning.goals.climbing import goal_name
+from yondle.planning.goals.goal import Goal, Kind, checked_goal
+from yondle.planning.ladder import STEP_PASSES
 from yondle.planning.plans import Ladder, Part, Plan, Steps, StopRules, Sweep, SweepOrder
 
 FORMAT = "yondle-plan 1"
@@ -82,6 +85,21 @@ class _Proof(StrictTable):
     hours: Annotated[Positive, Field(le=1000)]
 
 
+class _Goal(StrictTable):
+    kind: Literal["goal"]
+    goal: Kind
+    benchmarks: Annotated[dict[str, Positive], Field(min_length=1, max_length=40)]
+    loads: Annotated[tuple[str, ...], Field(max_length=10)] = ()
+    standard: Standard = Standard.DAILY
+    style: Style = Style.EVEN
+    hours: Annotated[Positive, Field(le=1000)] = 8.0
+    loss: Annotated[float, Field(ge=0.0, le=50.0)] = 2.0
+    target: Positive | None = None
+    knobs: Annotated[tuple[str, ...], Field(max_length=100)] = ()
+    restarts: bool = False
+    hands: bool = False
+
+
 class _Plan(StrictTable):
     format: Literal["yondle-plan 1"]
     name: Annotated[str, Field(min_length=1, max_length=80)]
@@ -90,7 +108,7 @@ class _Plan(StrictTable):
     turns: bool = True
     stop: _Stop = _Stop()
     do: Annotated[
-        tuple[Annotated[_Sweep | _Ladder | _Steps | _Edge | _Proof, Field(discriminator="kind")], ...],
+        tuple[Annotated[_Sweep | _Ladder | _Steps | _Edge | _Proof | _Goal, Field(discriminator="kind")], ...],
         Field(min_length=1, max_length=100),
     ]
 
@@ -143,6 +161,22 @@ def edge_text(declaration: RigDeclaration, part: Edge, passes: int) -> str:
     return _plan_text(name, passes, table)
 
 
+def goal_text(declaration: RigDeclaration, goal: Goal) -> str:
+    """Write a plan that climbs toward a goal."""
+    table: dict[str, Any] = {
+        "kind": "goal", "goal": str(goal.kind), "benchmarks": dict(goal.benchmarks), "loads": list(goal.loads),
+        "standard": str(goal.standard), "style": str(goal.style), "hours": goal.hours,
+    }  # fmt: skip
+    if goal.kind in (Kind.QUIET, Kind.COOL):
+        table["loss"] = 100.0 * goal.loss
+    if goal.target is not None:
+        table["target"] = goal.target
+    if goal.knobs:
+        table["knobs"] = list(goal.knobs)
+    table |= {name: True for name, given in (("restarts", goal.restarts), ("hands", goal.hands)) if given}
+    return _plan_text(goal_name(goal, declaration)[:80], STEP_PASSES, table)
+
+
 def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
     import tomlkit
 
@@ -150,7 +184,7 @@ def _plan_text(name: str, passes: int, part: dict[str, Any]) -> str:
     return tomlkit.dumps({"format": FORMAT, "name": name, "passes": passes, "do": [part]})
 
 
-def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDeclaration) -> Part:
+def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof | _Goal, declaration: RigDeclaration) -> Part:
     match part:
         case _Sweep():
             low, high = _value(declaration, part.knob, part.from_), _value(declaration, part.knob, part.to)
@@ -168,6 +202,14 @@ def _part(part: _Sweep | _Ladder | _Steps | _Edge | _Proof, declaration: RigDecl
             return Ladder(_id(declaration, part.knob), _value(declaration, part.knob, part.to), by, helps)
         case _Proof():
             return Proof(_loads(declaration, part.loads), part.hours)
+        case _Goal():
+            loads = _loads(declaration, part.loads or ((declaration.hard_load,) if declaration.hard_load else ()))
+            goal = Goal(
+                part.goal, tuple((declaration.workload(name).id, w) for name, w in part.benchmarks.items()), loads, part.standard,
+                part.style, part.hours, part.loss / 100.0, part.target, tuple(_id(declaration, k) for k in part.knobs),
+                part.restarts, part.hands,
+            )  # fmt: skip
+            return checked_goal(goal, declaration)
         case _Edge():
             loads = _loads(declaration, part.loads)
             _must_have_an_edge(declaration, part.knob)

@@ -17,6 +17,8 @@ from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Again, Climb, GoBack, Move, Recall, Tried, Try, climb
 from yondle.planning.edge_plans import Proof, find_edge, prove, typical_run
 from yondle.planning.finding import Edge
+from yondle.planning.goals.climbing import climb_goal
+from yondle.planning.goals.goal import Goal
 from yondle.planning.ladder import (
     BRACKET_EVERY,
     bracket_check,
@@ -78,7 +80,7 @@ class Steps:
     steps: tuple[tuple[tuple[str, float], ...], ...]
 
 
-Part = Sweep | Ladder | Steps | Edge | Proof
+Part = Sweep | Ladder | Steps | Edge | Proof | Goal
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +130,7 @@ def moves(plan: Plan, declaration: RigDeclaration, start: Tried, undone: list[st
     now, left = start, undone if undone is not None else []
     for part in plan.parts:
         left += _left_out(part, declaration)
-        retries = 0 if isinstance(part, Edge | Proof) else plan.once_more
+        retries = 0 if isinstance(part, Edge | Proof | Goal) else plan.once_more
         now = yield from _with_retries(_part(part, declaration, now, left), now, retries)
 
 
@@ -264,6 +266,8 @@ def _part(part: Part, declaration: RigDeclaration, start: Tried, undone: list[st
             yield from find_edge(part, declaration, start)
         case Proof():
             yield from prove(part, declaration, start, undone)
+        case Goal():
+            yield from climb_goal(part, declaration, start, undone)
 
 
 def _sweep(sweep: Sweep, declaration: RigDeclaration, start: Tried) -> Climb:
@@ -362,7 +366,7 @@ def _left_out(part: Part, declaration: RigDeclaration) -> list[str]:
         case Edge():
             asked = [(part.knob, part.to)] if part.to is not None else []
             asked += [(part.along, value) for value in part.at] if part.along is not None else []
-        case Proof():
+        case Proof() | Goal():
             asked = []
     found = (declaration.beyond(declaration.knob(knob_id), value) for knob_id, value in asked)
     return [beyond for beyond in found if beyond]

@@ -21,11 +21,14 @@ from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Failure, Verdict
+from yondle.model.workloads import Workload
 from yondle.planning.climb import Again, GoBack, Move, Recall, Tried, Try
+from yondle.planning.goals.goal import Goal
 from yondle.planning.ladder import step_check
 from yondle.planning.plan_files import parse_plan
 from yondle.planning.plans import DryRun, Plan, dry_run, moves
 from yondle.views.edge.runs import as_values, attempted, findings_of, told_of, tried_now, tried_of
+from yondle.views.next.lessons import best_of, lesson_of, lessons_of
 from yondle.views.shared.rooms import warmest_room
 from yondle.views.shared.snapshot import Snapshot
 
@@ -84,7 +87,7 @@ class StartPlan(Command[PlanEnd]):
         if keeping.open_plan_run() is not None:
             raise KnownError(say("Another plan is not finished."), say("Go on with it, or end it first."))
         parse_plan(self.text, self.source, session.declaration)
-        here = tried_now(book, book.position)
+        here = replace(tried_now(book, book.position), at_s=session.machine.clock.now())
         with over_restarts(session, self.comes_back) as over:
             keeping.open_plan(self.text, as_values(here), session.wall(), session.machine.clock.now())
             return GoOnWithPlan(self.after, self.paused, self.unattended).go_on(session, over)
@@ -317,17 +320,37 @@ class _Runner:
 
     def _told(self, move: Move, record: StepRecord) -> Tried:
         """Give what became of a move, with the runs it made or recalls."""
-        tried, session = tried_now(self._session.snapshot, record), self._session
+        session = self._session
+        tried = replace(tried_now(session.snapshot, record), at_s=session.machine.clock.now())
         match move:
             case Recall():
                 wanted = session.rests.in_force.with_values(move.others)
                 steps = session.book.steps
+                if not move.knob:
+                    return replace(tried, lessons=lessons_of(session.snapshot, self._benchmarks))
                 here = [r for r in steps if r.step.setup.same_but(wanted, move.knob)]
                 return replace(tried, ran=tuple(runs_of(here, move.knob, warmths(steps))), room_c=warmest_room(steps))
             case Try() if (move.of or len(move.values) == 1) and record.attempts:
-                return told_of(session.snapshot, record, move.of or next(iter(move.values)))
+                told = told_of(session.snapshot, record, move.of or next(iter(move.values)))
+                return self._taught(replace(told, at_s=tried.at_s), record, move)
             case _:
                 return tried
+
+    @property
+    def _benchmarks(self) -> list[Workload]:
+        """The benchmarks of the goals in this plan."""
+        names = dict.fromkeys(
+            name for part in self._plan.parts if isinstance(part, Goal) for name, _ in part.benchmarks
+        )
+        return [self._session.declaration.workload(name) for name in names]
+
+    def _taught(self, tried: Tried, record: StepRecord, move: Try) -> Tried:
+        """Add what a test taught, where the plan climbs toward a goal."""
+        wanted, book = self._benchmarks, self._session.snapshot
+        if not wanted:
+            return tried
+        lesson = lesson_of(book, record, wanted, move.of)
+        return replace(tried, lessons=(lesson,), best=best_of(record, wanted))
 
     def _count(self, move: Move, tried: Tried) -> None:
         """Count a move; only one that tests something can fail, and only what this run tested is judged by its rules."""

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
-from yondle.desktop.look.keys import EDGE, SWEEP
+from yondle.desktop.look.keys import EDGE, NEXT, SWEEP
 from yondle.language.saying import later, named
 from yondle.model.verdicts import Verdict
 from yondle.views.shared.snapshot import Snapshot
@@ -30,6 +30,7 @@ ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("sensors", later("Set the readings above which a test stops"), ()),
     ("sweep", later("Sweep or climb the knob in play"), (SWEEP,)),
     ("edge", later("Find the edge of the knob in play"), (EDGE,)),
+    ("next", later("What is worth trying next, and a climb toward a goal"), (NEXT,)),
     ("plan", later("Run a plan file …"), ()),
     ("conditions", later("Tell the conditions of this rig"), ()),
     ("benchmarks", later("Choose the benchmarks to run"), ("Ctrl+M",)),
@@ -70,7 +71,7 @@ def possible(book: Snapshot, running: bool, selected: int | None, knob: str) -> 
     here = not book.elsewhere
     there = {"record": free, "grid": idle and selected is not None, "describe": idle and not here}
     if not here:
-        off = ("again", "sweep", "edge", "plan", "benchmarks", "own", "stop", "halt", "sensors")
+        off = ("again", "sweep", "edge", "next", "plan", "benchmarks", "own", "stop", "halt", "sensors")
         return there | dict.fromkeys(off, False) | {
             "test": free and book.proposal is not None, "baseline": free and not measured, "stock": free and measured,
             "keep": idle and chosen is not None and chosen.verdict is Verdict.HELD, "profiles": idle,
@@ -89,6 +90,7 @@ def possible(book: Snapshot, running: bool, selected: int | None, knob: str) -> 
         "sensors": idle,
         "sweep": free and knob != "",
         "edge": free and knob != "",
+        "next": idle and measured,
         "plan": free and measured,
         "conditions": idle,
         "benchmarks": idle,

@@ -194,10 +194,12 @@ class TunePlace(QWidget):
     def plans(self) -> PlansPresenter:
         """The cards of plans and edges, which need the whole of planning; loaded when one is first asked for."""
         from yondle.desktop.tune.edge import EdgePresenter
+        from yondle.desktop.tune.goals import GoalPresenter
         from yondle.desktop.tune.plans import PlansPresenter
 
         made = PlansPresenter(self._desk)
         made.edge = EdgePresenter(self._desk, made, lambda *told: self.profiles.ask(*told))
+        made.goals = GoalPresenter(self._desk, made, lambda step: self.profiles.ask(step), self._propose)
         return made
 
     # -- building ------------------------------------------------------------------------------------------------------
@@ -221,6 +223,7 @@ class TunePlace(QWidget):
             "sensors": lambda: self.limits.ask_sensors(),
             "sweep": lambda: self.plans.ask_sweep(self._knob()),
             "edge": lambda: self.plans.edge.ask(self._knob()),
+            "next": lambda: self.plans.goals.ask(),
             "plan": lambda: self.plans.ask_file(),
             "conditions": lambda: self.conditions.ask(),
             "benchmarks": lambda: self.bench.ask_benchmarks(),
@@ -626,6 +629,8 @@ class TunePlace(QWidget):
                 if number is not None:
                     self.trail.choose(number)
         self.refresh()
+        if "plans" in self.__dict__:
+            self.plans.goals.renew()
 
     def _begin_progress(self) -> None:
         """Follow anew: nothing is under way, but a step may wait for its values."""

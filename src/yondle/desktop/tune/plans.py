@@ -16,6 +16,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.edge import EdgePresenter
 from yondle.desktop.tune.fields import value_box
+from yondle.desktop.tune.goals import GoalPresenter
 from yondle.desktop.tune.nights import NightConsent
 from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
@@ -120,6 +121,7 @@ class PlansPresenter:
         self._pauses = False
         self._before = 0
         self.edge: EdgePresenter
+        self.goals: GoalPresenter
 
     def ask_sweep(self, knob: Knob | None) -> None:
         """Offer a sweep of the knob in play."""
@@ -172,7 +174,7 @@ class PlansPresenter:
 
         def run() -> None:
             cards.take("plan file")
-            self.begin(text, str(path), self.edge.after_move, comes_back.given)
+            self.begin(text, str(path), self.after_move, comes_back.given)
 
         actions = [
             CardAction(say("Run the plan"), run, "main"),
@@ -187,8 +189,12 @@ class PlansPresenter:
 
     def go_on(self, comes_back: Bounds | None = None) -> None:
         """Go on with the plan that was left unfinished."""
-        after = self.edge.after_move
-        self._carry_on(GoOnWithPlan(after, self._is_paused, unattended=True, comes_back=comes_back))
+        self._carry_on(GoOnWithPlan(self.after_move, self._is_paused, unattended=True, comes_back=comes_back))
+
+    def after_move(self, *_: object) -> None:
+        """Show how a search or a climb stands; called in a thread of its own after every move of a plan."""
+        self.edge.after_move()
+        self.goals.after_move()
 
     def _is_paused(self) -> bool:
         return self._pauses
@@ -211,7 +217,7 @@ class PlansPresenter:
         """Say how the plan's run ended."""
         cards = self._desk.cards
         cards.take("plan")
-        told = self.edge.ended(end)
+        told = self.edge.ended(end) or self.goals.ended(end)
         if end.ended in GOES_ON:
             self.show_unfinished()
             return
@@ -241,6 +247,7 @@ class PlansPresenter:
         ]
         text = say("{name}: {moves} made.", name=name, moves=count(made, "move"))
         card = self.edge.show_unfinished("plan", text, actions)
+        card = card or self.goals.show_unfinished("plan", text, actions)
         card = card or desk.cards.put("plan", say("A plan is not finished"), text, actions)
         comes_back = NightConsent(desk, card, card.buttons[0])
 

@@ -20,6 +20,7 @@ from yondle.model.verdicts import SAYS_NOTHING, Verdict
 from yondle.planning.climb import Move, Tried, Try
 from yondle.planning.edge_plans import EdgeLine
 from yondle.planning.finding import Edge, EdgeSearch
+from yondle.planning.goals.lessons import Lesson
 from yondle.planning.plan_files import parse_plan
 from yondle.views.shared.rooms import room_told
 from yondle.views.shared.snapshot import Snapshot
@@ -137,6 +138,9 @@ def tried_of(kept: dict[str, Any], declaration: RigDeclaration) -> Tried:
         kept.get("took_s", 0.0),
         kept.get("reached"),
         kept.get("room_c"),
+        tuple(Lesson.of_values(each) for each in kept.get("lessons", ())),
+        kept.get("best", {}),
+        kept.get("at_s", 0.0),
     )
 
 
@@ -150,6 +154,9 @@ def tried_now(book: Snapshot, record: StepRecord) -> Tried:
 
 def as_values(tried: Tried, move: Move | None = None) -> dict[str, Any]:
     """Give what became of a move as it is kept; `tried_of` reads it."""
+    taught = (
+        {"lessons": [lesson.values() for lesson in tried.lessons], "best": dict(tried.best)} if tried.lessons else {}
+    )
     return {
         "tried": move.values if isinstance(move, Try) else {},
         "verdict": str(tried.verdict),
@@ -160,4 +167,6 @@ def as_values(tried: Tried, move: Move | None = None) -> dict[str, Any]:
         "took_s": tried.took_s,
         "reached": tried.reached,
         "room_c": tried.room_c,
+        "at_s": tried.at_s,
+        **taught,
     }

@@ -1,0 +1,463 @@
+"""The climb toward a goal: what matters, what frees it, where its edge then is; one change at a time, each with its reason.
+
+Screening measures what no test has told yet. Then, again and again: work out the setup that is expected to serve the goal
+best (ground.py), go there by single changes, what makes room first, and look for the edge of what follows (finding.py), told
+beforehand what the other searches have found. It ends when nothing left is worth its time, or the hours are over.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator, Mapping
+from dataclasses import replace
+
+from yondle.analysis.hazards import BelievedHazards
+from yondle.analysis.hold import Scale
+from yondle.analysis.stability import HOUR_S, PER_HOUR, STANDARD_WORDS
+from yondle.language.saying import in_sentence, named, say
+from yondle.model.knobs import Knob, Risk, Setup, Subsystem, When
+from yondle.model.quantities import chance
+from yondle.model.rigs import RigDeclaration
+from yondle.model.steps import FOR_EDGE, SCORE_STAGE, Check, Stage, StageKind
+from yondle.model.verdicts import Verdict
+from yondle.model.workloads import Direction
+from yondle.planning.climb import Climb, GoBack, Move, Recall, Tried, Try
+from yondle.planning.edge_plans import LEAST_RUN_IN_S, load_check
+from yondle.planning.edge_search import LEAST_GAIN_PER_H, USUAL_NOTCHES
+from yondle.planning.finding import PROVEN_SHARE, Edge, EdgeSearch
+from yondle.planning.goals.beliefs import caps
+from yondle.planning.goals.goal import Goal, Kind, reach
+from yondle.planning.goals.ground import Ground
+from yondle.planning.goals.optimum import best_value, followed, optimum
+from yondle.planning.goals.reasons import why_on_the_way
+from yondle.planning.ladder import from_one_state
+
+SCREENING_SHARE = 0.25
+"""Of the hours so much may go into finding out what matters at all."""
+SCREENING_ROUNDS, STEP_ROUNDS = 2, 2
+"""Score passes of every benchmark of the goal when a knob is screened, and when one is set on the way."""
+COOLING_S = 300.0
+"""What cooling is worth shows after so long under load."""
+LOOKED_AT_S = 60.0
+"""An enabler is loaded so long on the way: power, heat, and whether it holds at all."""
+LEAST_WORTH = 0.004
+"""A way that is expected to bring less than this, on logs, ends the climb."""
+RATHER_SURE = 0.9
+SCREENED_BY = 0.025
+"""A knob that may fail is screened by moving it about so much, on logs: enough to show, and hardly a risk."""
+LAST_S = 900.0
+"""With less time than this left nothing new is begun."""
+MOST_TURNS, MOST_LOWERED = 10, 4
+MORE_CAUTION, MOST_CAUTION = 1.5, 9.0
+"""Where what stands isn't sure enough, the next turn keeps so many notches more from the edges."""
+_SEARCH_SHARE = 0.7
+_MOST_REFUSED = 2
+COARSER = 2.5
+LEAST_AN_HOUR, USUAL_HOURS = 0.0025, 8.0
+"""What an hour of search is to bring at least, on logs, where there are so many hours."""
+BEYOND_WANTED, BEYOND_HELD = 2, 3
+"""An edge is looked for up to so many notches beyond what serves the goal, and beyond what held."""
+MAIN_SHARE, MOST_COARSE = 0.75, 4.0
+"""A search on the way ends at so many times what ends one that is asked for by itself: the settings may yet change."""
+_FEW_CHOICES = 3
+
+
+class GoalClimb:
+    """One climb: what is believed, where it stands, and how much of its time is left."""
+
+    def __init__(self, goal: Goal, declaration: RigDeclaration, start: Tried) -> None:
+        self.goal, self.declaration, self.start = goal, declaration, start
+        self.ground = Ground(declaration, goal)
+        self.home, self.now_s = start, start.at_s
+        self.given_up: set[tuple[str, float]] = set()
+        self.searches: dict[tuple[str, Setup], EdgeSearch] = {}
+        self.screened: list[str] = []
+
+    # -- what the moves are made by -------------------------------------------------------------------------------------
+
+    def moves(self, left_out: list[str]) -> Climb:
+        """Make the moves; what is left out for want of time goes into `left_out`, in words."""
+        known = yield Recall("")
+        self._hear(known)
+        yield from self._screen(left_out)
+        if self.goal.kind is not Kind.MATTERS:
+            yield from self._ascend()
+        if self._elsewhere:
+            yield GoBack(self.home.position, say("this is the best that was found"))
+
+    def _ask(self, move: Move) -> Generator[Move, Tried, Tried]:
+        """Make a move, and learn from it."""
+        tried = yield move
+        self._hear(tried)
+        return tried
+
+    def _hear(self, tried: Tried) -> None:
+        self.ground.learn(tried.lessons, tried.at_s)
+        self.now_s = max(self.now_s, tried.at_s)
+        self._at = tried.position
+
+    @property
+    def _elsewhere(self) -> bool:
+        return self._at != self.home.position
+
+    @property
+    def left_s(self) -> float:
+        """The seconds that are left."""
+        return self.goal.hours * HOUR_S - (self.now_s - self.start.at_s)
+
+    # -- screening --------------------------------------------------------------------------------------------------------
+
+    def _screen(self, left_out: list[str]) -> Climb:
+        share = 1.0 if self.goal.kind is Kind.MATTERS else SCREENING_SHARE
+        until_s = self.start.at_s + share * self.goal.hours * HOUR_S
+        late: list[str] = []
+        for knob, values in self._to_screen():
+            for value in values:
+                if self.now_s >= until_s:
+                    late.append(in_sentence(knob.name))
+                    break
+                why = say("does {knob} matter at all?", knob=in_sentence(knob.name))
+                check = self._scores(SCREENING_ROUNDS, knob)
+                if knob.subsystem is Subsystem.COOLING:
+                    check = self._loaded(check, dict.fromkeys(self.goal.loads[:1], COOLING_S))
+                yield from self._ask(Try({knob.id: value}, why, check, self.home.position))
+                self.screened.append(knob.id)
+        if late:
+            left_out.append(say("screening {knobs}, for want of time", knobs=", ".join(dict.fromkeys(late))))
+
+    def _to_screen(self) -> list[tuple[Knob, list[float]]]:
+        """Give what to screen by which values, what may bring most first; what was measured, or only frees others, not."""
+        found = []
+        for knob in self.ground.movable:
+            if (
+                knob.id in self.ground.measured
+                or caps(knob)
+                or (knob.unit == "V" and self.goal.kind is not Kind.MATTERS)
+            ):
+                continue
+            values = self._screening_values(knob)
+            if values:
+                found.append((self._promise(knob, values), knob, values))
+        found.sort(key=lambda each: -each[0])
+        return [(knob, values) for _, knob, values in found]
+
+    def _promise(self, knob: Knob, values: list[float]) -> float:
+        """Give how far what a value brings may lie from nothing, by what is believed of it."""
+        home = self.home.in_force
+        told = [self.ground.gain(home.with_values({knob.id: v}), home) for v in values]
+        return max(abs(middle) + spread for middle, spread in told) / (4.0 if knob.when is not When.LIVE else 1.0)
+
+    def _screening_values(self, knob: Knob) -> list[float]:
+        here, values = self.home.in_force[knob.id], reach(self.declaration, knob)
+        others = [v for v in values if v != here]
+        if knob.choices:
+            return others[: _FEW_CHOICES + 1]
+        if knob.risk is Risk.NONE:
+            return [others[-1] if others[-1] > here else others[0]] if others else []
+        riskier = [v for v in others if (v > here) == (knob.risk is Risk.UP)]
+        for some in (riskier, [v for v in others if v not in riskier]):
+            # Toward the safe end the score answers as well, and nothing is risked.
+            far = [v for v in some if self._moved(knob, v) >= SCREENED_BY]
+            nearest = (
+                min(far, key=lambda v: abs(v - here)) if far else max(some, key=lambda v: abs(v - here), default=here)
+            )
+            there = self.home.in_force.with_values({knob.id: nearest})
+            if nearest != here and self.ground.outlook(there).chance >= RATHER_SURE:
+                return [nearest]
+        return []
+
+    def _moved(self, knob: Knob, value: float) -> float:
+        return abs(
+            self.ground.features.place(knob, value) - self.ground.features.place(knob, self.home.in_force[knob.id])
+        )
+
+    # -- ascent -----------------------------------------------------------------------------------------------------------
+
+    def _ascend(self) -> Climb:
+        """Turn after turn: the best that is expected, by single changes, and its edge; then what is left is proved.
+
+        Where the proof fails what it taught is taken in, and it goes on from there.
+        """
+        for _ in range(MOST_TURNS):
+            worth = self._worth_of_going()
+            if worth is not None and self._time_for_more() and not self._reached():
+                went = yield from self._walk(worth)
+                if went:
+                    continue
+            yield from self._refine()
+            if not self._sure() and self._time_for_more() and self.ground.edges.caution < MOST_CAUTION:
+                self.ground.edges.caution += MORE_CAUTION
+                continue
+            proved = yield from self._prove()
+            if proved or self.left_s < LAST_S:
+                return
+        yield from self._prove()
+
+    def _sure(self) -> bool:
+        """Tell whether every edge that was looked for where it stands leaves room enough: the safest end may not be safe."""
+        here = self.home.in_force
+        for knob in self.ground.followers:
+            search = self.searches.get(self._context(knob, here))
+            if search is None or not search.seen_runs or self.ground.edges.as_stock(knob, here):
+                continue
+            if dict(search.found().chances)[here[knob.id]] < RATHER_SURE:
+                return False
+        return True
+
+    def _time_for_more(self) -> bool:
+        return self.left_s >= LAST_S + self._proof_s()
+
+    def _worth_of_going(self) -> Setup | None:
+        """Give the setup to go toward; None where none is worth its time."""
+        here, target = self.home.in_force, optimum(self.ground, self.home.in_force)
+        searched = [k for k in self.ground.followers if self._context(k, here) in self.searches]
+        # Where an edge was looked for already, the law is held against itself: it hopes for more than a search dares.
+        now = followed(self.ground, here, searched)
+        ahead, before = (self.ground.outlook(each) for each in (target, now))
+        if self.ground.edges.caution and not self._sure():
+            return target if target != here else None
+        if before.fits and ahead.utility - before.utility < LEAST_WORTH * (2.0 if searched else 1.0):
+            return None
+        return target if target != here else None
+
+    @staticmethod
+    def _context(knob: Knob, here: Setup) -> tuple[str, Setup]:
+        return knob.id, here.with_values({knob.id: knob.stock})
+
+    def _refine(self) -> Climb:
+        """Look closer at the edges where it stands, with the time that proof will not need."""
+        for knob in self.ground.followers:
+            if self._time_for_more():
+                yield from self._follow(knob, 1.0)
+
+    def _reached(self) -> bool:
+        target = self.goal.target
+        if target is None:
+            return False
+        work = self.declaration.workload(self.goal.benchmarks[0][0])
+        best = self.home.best.get(work.id)
+        if best is None:
+            return False
+        return best <= target if work.metric.direction is Direction.LOWER else best >= target
+
+    def _walk(self, target: Setup) -> Generator[Move, Tried, bool]:
+        """Go toward a setup by single changes, what makes room first; tells whether anything came of it."""
+        went, followers = False, self.ground.followers
+        edged = {k.id for k in followers}
+        for knob in followers:
+            # What has to be given up for the others to hold goes first.
+            wanted, here = target[knob.id], self.home.in_force[knob.id]
+            if wanted != here and (wanted < here) == (knob.risk is Risk.UP):
+                went |= yield from self._set(knob, wanted)
+        enabling = [
+            c for c in self.home.in_force.changes_to(target)
+            if c.knob not in edged and (c.knob, c.new) not in self.given_up
+        ]  # fmt: skip
+        while enabling and self.left_s >= LAST_S:
+            change = max(enabling, key=lambda c: self._room_after(c.knob, c.new))
+            enabling.remove(change)
+            held = yield from self._set(self.declaration.knob(change.knob), change.new)
+            went |= held
+            if not held:
+                return True
+        for knob in followers:
+            if self.left_s < LAST_S:
+                break
+            if best_value(self.ground, self.home.in_force, knob) != self.home.in_force[knob.id]:
+                went |= yield from self._follow(knob)
+        return went
+
+    def _room_after(self, knob_id: str, value: float) -> float:
+        seen = self.ground.outlook(self.home.in_force.with_values({knob_id: value}))
+        return seen.chance + seen.fits
+
+    def _set(self, knob: Knob, value: float) -> Generator[Move, Tried, bool]:
+        """Set one value on the way, look how it holds and what it draws; tells whether it held."""
+        seconds = dict.fromkeys(self.goal.loads, LOOKED_AT_S)
+        frees = knob.unit == "V" or knob.governs
+        check = self._only_loads(seconds) if frees else self._loaded(self._scores(STEP_ROUNDS, knob), seconds)
+        tried = yield from self._ask(
+            Try(
+                {knob.id: value},
+                why_on_the_way(self.ground, self.home.in_force, knob, value),
+                check,
+                self.home.position,
+            )
+        )
+        if tried.verdict is Verdict.HELD:
+            self.home = tried
+            return True
+        self.given_up.add((knob.id, value))
+        return False
+
+    # -- followers --------------------------------------------------------------------------------------------------------
+
+    def _follow(self, knob: Knob, coarser: float = COARSER) -> Generator[Move, Tried, bool]:
+        """Move a knob with an edge to where it serves the goal best: searched for where that is at the edge, else set."""
+        context = self._context(knob, self.home.in_force)
+        search = self.searches.get(context)
+        if search is None:
+            search = self.searches[context] = self._begin(knob)
+            known = yield from self._ask(Recall(knob.id))
+            search.recall(known)
+        search.stand_at(self.home.in_force[knob.id])
+        until_s = self.now_s + _SEARCH_SHARE * (self.left_s - self._proof_s())
+        refused, least = 0, self._least_of(search, coarser)
+        while refused < _MOST_REFUSED and self.now_s < until_s and not self._edge_of_no_interest(search):
+            self._bound(search)
+            test = search.next_test(least)
+            if test is None or self.now_s + test.seconds > until_s + LAST_S:
+                break
+            value, check = search.value_of(test.notch), load_check(self.declaration, search.load_of(test), test.seconds)
+            why = search.why(test, self.declaration)
+            tried = yield from self._ask(Try({knob.id: value}, why, check, self.home.position, knob.id))
+            refused += tried.verdict is Verdict.REFUSED
+            search.take(value, tried)
+        return (yield from self._settle_on(search))
+
+    def _bound(self, search: EdgeSearch) -> None:
+        """Look no further than the goal asks, and not at once far beyond where the edge is expected or something held."""
+        scale, home = Scale(search.knob), self.home.in_force
+        wanted = round(scale.notch(best_value(self.ground, home, search.knob))) + BEYOND_WANTED
+        expected = [self.ground.edges.believed(search.knob, home, at) for at in range(len(self.goal.loads))]
+        likely = min((each.edge + each.edge_spread for each in expected), default=float(scale.notches))
+        search.look_up_to(min(wanted, max(round(likely), search.held_notch + BEYOND_HELD)))
+
+    def _least_of(self, search: EdgeSearch, coarser: float) -> float:
+        """Give how many notches an hour a search has to bring at least: more where hours are few, or a notch is worth little.
+
+        What a notch is worth has its bound: whether it holds at all has to be known of every setting that is left in force.
+        """
+        an_hour = LEAST_AN_HOUR * math.sqrt(USUAL_HOURS / self.goal.hours)
+        usual = LEAST_GAIN_PER_H * search.notches / USUAL_NOTCHES
+        return min(coarser * an_hour / max(self._worth_of_a_notch(search), 1e-6), MOST_COARSE * usual)
+
+    def _worth_of_a_notch(self, search: EdgeSearch) -> float:
+        """Give what one notch more of a knob is worth, on logs, about where it stands."""
+        scale, home = Scale(search.knob), self.home.in_force
+        at = round(scale.notch(home[search.knob.id]))
+        low, high = max(at - 2, 0), min(at + 2, scale.notches)
+        ends = (self.ground.outlook(home.with_values({search.knob.id: scale.value(n)})).utility for n in (high, low))
+        return (next(ends) - next(ends)) / max(high - low, 1)
+
+    def _share(self, knob: Knob) -> float:
+        """Give which share of the failures that the standard allows a knob may cause: most of them the one that brings most."""
+        followers = self.ground.followers
+        if len(followers) < 2:
+            return 1.0
+        return MAIN_SHARE if knob.id == followers[0].id else (1.0 - MAIN_SHARE) / (len(followers) - 1)
+
+    def _begin(self, knob: Knob) -> EdgeSearch:
+        """Begin a search, told beforehand what the law over all settings expects here; runs made here it recalls by itself."""
+        goal, home = self.goal, self.home.in_force
+        part = Edge(knob.id, goal.loads, goal.standard, goal.style)
+        search = EdgeSearch(part, self.declaration, self._share(knob))
+        expected = (self.ground.edges.believed(knob, home, at, apart=True) for at in range(len(goal.loads)))
+        search.expect({load: BelievedHazards(each, None) for load, each in zip(goal.loads, expected, strict=True)})
+        return search
+
+    def _edge_of_no_interest(self, search: EdgeSearch) -> bool:
+        """Tell whether more than what serves the goal best is recommended already: where the edge lies is of no interest."""
+        scale, best = Scale(search.knob), best_value(self.ground, self.home.in_force, search.knob)
+        return search.seen_runs > 0 and scale.notch(search.found().value) > scale.notch(best)
+
+    def _settle_on(self, search: EdgeSearch) -> Generator[Move, Tried, bool]:
+        """Go to what is recommended, or to what serves the goal better and is safer, and measure it."""
+        knob, scale = search.knob, Scale(search.knob)
+        for _ in range(MOST_LOWERED):
+            found, home = search.found(), self.home.in_force
+            value = best_value(self.ground, home, knob, found.left_at)
+            there = home.with_values({knob.id: value})
+            while (knob.id, value) in self.given_up and scale.notch(value) > 0:
+                value = scale.value(round(scale.notch(value)) - 1)
+                there = home.with_values({knob.id: value})
+            if value == home[knob.id]:
+                return False
+            sure = self.ground.edges.as_stock(knob, home) or dict(found.chances)[home[knob.id]] >= RATHER_SURE
+            if sure and self.ground.outlook(there).utility < self.ground.outlook(home).utility:
+                return False
+            why = say(
+                "recommended: {standard_words} with {sure} probability",
+                standard_words=named(STANDARD_WORDS[self.goal.standard]),
+                sure=chance(dict(found.chances)[value]),
+            )
+            check = self._loaded(self._scores(STEP_ROUNDS, knob), dict.fromkeys(self.goal.loads, LOOKED_AT_S))
+            tried = yield from self._ask(Try({knob.id: value}, why, check, self.home.position))
+            search.take(value, tried)
+            if tried.verdict is Verdict.HELD:
+                self.home = tried
+                return True
+            self.given_up.add((knob.id, value))
+        return False
+
+    # -- proof ------------------------------------------------------------------------------------------------------------
+
+    def _proof_s(self) -> float:
+        """Give how long each load has to run at what is left in force, all loads together, seconds."""
+        return len(self.goal.loads) * PROVEN_SHARE * HOUR_S / PER_HOUR[self.goal.standard]
+
+    def _unproven_s(self, load: str) -> float:
+        """Give how long a load has yet to run at the settings in force."""
+        ran = self.ground.ran_s(self.home.in_force, load)
+        return max(0.0, PROVEN_SHARE * HOUR_S / PER_HOUR[self.goal.standard] - ran)
+
+    def _prove(self) -> Generator[Move, Tried, bool]:
+        """Load what is left in force for its share of what the standard asks; tells whether it held.
+
+        Where it fails the rig is where it came from, and the value that was moved toward its edge last is given up.
+        """
+        at = self.home.in_force
+        left = {load: s for load in self.goal.loads if (s := self._unproven_s(load)) >= LEAST_RUN_IN_S}
+        if at == self.start.in_force or not left:
+            return True
+        why = say(
+            "proof: what is left in force is loaded for its share of what {standard} asks", standard=self.goal.standard
+        )
+        tried = yield from self._ask(Try({}, why, self._only_loads(left), self.home.position))
+        if tried.verdict is not Verdict.HELD:
+            for knob in self.ground.followers:
+                if Scale(knob).notch(at[knob.id]) > Scale(knob).notch(knob.stock):
+                    self.given_up.add((knob.id, at[knob.id]))
+            for context, search in self.searches.items():
+                if context == self._context(search.knob, at):
+                    search.take(at[search.knob.id], tried)
+        self.home = tried
+        return tried.verdict is Verdict.HELD
+
+    # -- checks -----------------------------------------------------------------------------------------------------------
+
+    def _scores(self, rounds: int, knob: Knob) -> Check:
+        """Score passes of the goal's benchmarks, in turns with where it starts from where that can be set live."""
+        names = tuple(name for name, _ in self.goal.benchmarks)
+        check = from_one_state((Stage(SCORE_STAGE, StageKind.SCORE, names, rounds, 1),), self.declaration)
+        return replace(check, alternates=knob.when is When.LIVE)
+
+    @staticmethod
+    def _loaded(check: Check, seconds: Mapping[str, float]) -> Check:
+        """Have loads run before the passes of a check: what can't be loaded needs no score."""
+        return replace(check, stages=(*_loads(seconds), *check.stages))
+
+    def _only_loads(self, seconds: Mapping[str, float]) -> Check:
+        return Check(_loads(seconds), self.declaration.settle_channel, self.declaration.settle_below)
+
+
+def _loads(seconds: Mapping[str, float]) -> tuple[Stage, ...]:
+    return tuple(Stage(f"{FOR_EDGE}{load}", StageKind.LOAD, (load,), 1, 0, each) for load, each in seconds.items())
+
+
+def climb_goal(goal: Goal, declaration: RigDeclaration, start: Tried, left_out: list[str]) -> Climb:
+    """Climb toward a goal."""
+    yield from GoalClimb(goal, declaration, start).moves(left_out)
+
+
+def goal_name(goal: Goal, declaration: RigDeclaration) -> str:
+    """Name a goal as a plan is named."""
+    what = ", ".join(declaration.workload(name).name for name, _ in goal.benchmarks)
+    words = {
+        Kind.SCORE: say("highest {what}", what=what),
+        Kind.TRADE: say("best trade of {what} and power", what=what),
+        Kind.QUIET: say("quietest for {what}", what=what),
+        Kind.COOL: say("coolest for {what}", what=what),
+        Kind.MATTERS: say("what matters to {what}", what=what),
+    }
+    return words[goal.kind]

@@ -1,0 +1,100 @@
+"""What would hold a setting back: limits of power and heat, the tuner's own ceilings, and what held others back."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from yondle.analysis.regression import Array
+from yondle.model.rigs import RigDeclaration
+from yondle.model.sensors import Quantity
+from yondle.model.verdicts import Verdict
+from yondle.planning.goals.beliefs import caps_heat
+from yondle.planning.goals.features import Features
+from yondle.planning.goals.lessons import Lesson
+from yondle.planning.goals.readings import LATELY, Readings
+
+LIMIT_ROOM, HEAT_ROOM_K = 0.985, 5.0
+"""A limit is kept clear of by so much, as a share of it and in kelvin."""
+LASTS_S, _FITS_BY = 590.0, 0.001
+"""What held under load for so long is taken to go on so: the machine is nearly soaked with heat by then."""
+_HELD_BACK_ROOM, _LASTED = 0.01, 12
+_FREE = -1.0
+
+
+class Limits:
+    """By how much settings would pass a limit, on logs: below 0 where none holds them back."""
+
+    def __init__(
+        self, declaration: RigDeclaration, features: Features, readings: Readings, works: tuple[str, ...]
+    ) -> None:
+        self._declaration, self._features, self._readings, self._works = declaration, features, readings, works
+        self._held_back: list[Lesson] = []
+        self._lasted: list[Lesson] = []
+
+    def learn(self, lesson: Lesson) -> None:
+        """Take in what was held back, and what held for long with no limit acting."""
+        if lesson.verdict is Verdict.HELD_BACK:
+            self._held_back = [*self._held_back[-LATELY:], lesson]
+        if lesson.verdict is Verdict.HELD and not lesson.by and sum(run.seconds for run in lesson.runs) >= LASTS_S:
+            self._lasted = [*self._lasted[-_LASTED:], lesson]
+
+    def over_power(self, rows: Array, features: Array) -> Array:
+        """Give by how much a load would draw more than a limit that names the power it is of."""
+        over: Array = np.full(len(rows), _FREE)
+        for channel in self._declaration.channels:
+            at, reading = self._features.at.get(channel.follows), self._readings.of(channel.of)
+            if channel.quantity is Quantity.FLAG and reading is not None and at is not None:
+                limits = np.log(LIMIT_ROOM * np.maximum(rows[:, at], 1e-3))
+                over = np.maximum(over, reading.over(features, limits, self._works))
+        return over
+
+    def over(self, rows: Array, features: Array) -> Array:
+        """Give by how much the worst limit of all would be passed."""
+        over, at = self.over_power(rows, features), self._features.at
+        for limit in self._declaration.limits:
+            reading = self._readings.of(limit.channel)
+            if reading is not None:
+                heat = reading.channel.quantity is Quantity.TEMPERATURE
+                most = limit.most - HEAT_ROOM_K - reading.room_c if heat else LIMIT_ROOM * limit.most
+                level = np.full(len(rows), math.log(max(most, 1e-3)))
+                over = np.maximum(over, reading.over(features, level, self._works))
+        for knob in self._declaration.knobs:
+            reading = self._readings.hottest(knob.subsystem) if caps_heat(knob) else None
+            if reading is not None:
+                room = np.maximum(rows[:, at[knob.id]] - HEAT_ROOM_K - reading.room_c, 1.0)
+                over = np.maximum(over, reading.over(features, np.log(room), self._works))
+        return self._as_held(rows, features, self._as_held_back(features, over))
+
+    def _as_held_back(self, features: Array, over: Array) -> Array:
+        """What gets as hot, or without a temperature draws as much, as something that was held back is held back, too.
+
+        Limits that name the power they are of, and the tuner's own ceilings, are told by that reading itself.
+        """
+        flags = (c for c in self._declaration.channels if c.quantity is Quantity.FLAG)
+        known = {c.id for c in flags if self._readings.of(c.of) is not None}
+        for lesson in self._held_back:
+            if lesson.ceiling or (lesson.by and known.issuperset(lesson.by)):
+                continue
+            demand, its = self._strain(features), self._strain(self._features.of_setup(lesson.setup)[None, :])
+            if demand is not None and its is not None:
+                over = np.maximum(over, demand - its[0] + _HELD_BACK_ROOM)
+        return over
+
+    def _as_held(self, rows: Array, features: Array, over: Array) -> Array:
+        """What asks no more than something that held for long, under limits as high, is held back by none of them, too."""
+        caps = [self._features.at[k.id] for k in self._declaration.knobs if k.governs and not k.choices]
+        strain, watts = self._strain(features), self._readings.watts(features)
+        for lesson in self._lasted:
+            row, of_it = self._features.row(lesson.setup), self._features.of_setup(lesson.setup)[None, :]
+            fits = np.all(rows[:, caps] >= row[caps] - 1e-9, axis=1)
+            for asked, its in ((strain, self._strain(of_it)), (watts, self._readings.watts(of_it))):
+                if asked is not None and its is not None:
+                    fits &= asked <= its[0] + 1e-9
+            over = np.where(fits, np.minimum(over, -_FITS_BY), over)
+        return over
+
+    def _strain(self, features: Array) -> Array | None:
+        heat = self._readings.heat(features)
+        return heat if heat is not None else self._readings.watts(features)
