@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
-from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QPushButton, QWidget
 
 from yondle.desktop.look.basics import Choice, button, clear, label
 from yondle.desktop.look.cards import Card, CardAction
@@ -15,6 +15,7 @@ from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.tune.fields import FIELD_WIDTH
 from yondle.language.saying import later, named, say
+from yondle.model.knobs import When
 from yondle.model.quantities import duration, signed_percent
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
@@ -30,7 +31,7 @@ KINDS = {
     Kind.COOL: later("coolest"),
     Kind.MATTERS: later("what matters"),
 }
-_PLOT_HEIGHT, _BARS_TOLD, _LEAST_BAR = 118, 6, 0.0005
+_PLOT_HEIGHT, _BARS_TOLD, _LEAST_BAR, _APART = 118, 6, 0.0005, 5
 
 
 class NextCard(Card):
@@ -43,6 +44,7 @@ class NextCard(Card):
     def __init__(self, theme: Theme, declaration: RigDeclaration, goal: Goal, close: Callable[[], None]) -> None:
         super().__init__(theme, say("Worth trying next"), "", [])
         self._goal, self._theme = goal, theme
+        self._proposing: list[QPushButton] = []
         self._benchmarks = [w.id for w in declaration.benchmarks if not w.by_hand]
         self.kind = Choice([named(KINDS[kind]) for kind in Kind], say("Goal"))
         self.kind.setCurrentIndex(list(Kind).index(goal.kind))
@@ -75,6 +77,17 @@ class NextCard(Card):
             grid.addWidget(field, i, 1)
         grid.setColumnStretch(1, 1)
         self.body.addLayout(grid)
+        whens = {knob.when for knob in declaration.knobs}
+        self.restarts, self.hands = QCheckBox(say("knobs that take a restart")), QCheckBox(say("knobs set by hand"))
+        for tick, given, any_ in (
+            (self.restarts, goal.restarts, When.RESTART in whens),
+            (self.hands, goal.hands, bool(whens & {When.BY_HAND, When.AT_HAND})),
+        ):
+            tick.setChecked(given)
+            tick.setVisible(any_)
+            tick.toggled.connect(self._turn)
+            if any_:
+                self.body.addWidget(tick)
         self._ways = QWidget()
         self._list = QGridLayout(self._ways)
         self._list.setContentsMargins(0, 4, 0, 0)
@@ -98,7 +111,8 @@ class NextCard(Card):
         names = self._benchmarks if at == 0 else [self._benchmarks[at - 1]]
         return replace(
             self._goal, kind=list(Kind)[self.kind.currentIndex()], benchmarks=tuple((name, 1.0) for name in names),
-            loss=self.loss.value() / 100.0, hours=self.hours.value(), target=None,
+            loss=self.loss.value() / 100.0, hours=self.hours.value(), target=None, restarts=self.restarts.isChecked(),
+            hands=self.hands.isChecked(),
         )  # fmt: skip
 
     def wait(self) -> None:
@@ -109,19 +123,25 @@ class NextCard(Card):
     def tell(self, words: str) -> None:
         """Say why there is nothing to tell."""
         self._say(words)
-        self.climb.setEnabled(False)
 
     def show_ways(self, view: NextView, free: bool) -> None:
         """Show the ways; their first steps can be proposed while the rig is free."""
         clear(self._list)
+        self._proposing = [self.climb]
         for number, way in enumerate(view.ways, start=1):
-            self._add(number, way, free)
+            self._add(number, way)
         self._bars(view)
         self.caveat.setText(view.caveat)
-        self.climb.setEnabled(free)
+        self.set_free(free)
 
-    def _add(self, number: int, way: Way, free: bool) -> None:
-        row = self._list.rowCount()
+    def set_free(self, free: bool) -> None:
+        """Let what tests something be clicked, or not while something runs."""
+        for each in self._proposing:
+            each.setEnabled(free)
+
+    def _add(self, number: int, way: Way) -> None:
+        row = self._list.rowCount() + 1
+        self._list.setRowMinimumHeight(row - 1, _APART)
         self._list.addWidget(label(f"{number}. {way.title}", "strong", wrap=True), row, 0)
         lines = [way_figures(way), way.reason]
         if way.unknown:
@@ -131,7 +151,7 @@ class NextCard(Card):
         if way.first is not None:
             knob, value = way.first
             made = button(say("Propose its first step"))
-            made.setEnabled(free)
+            self._proposing.append(made)
             made.clicked.connect(lambda: self.proposed.emit(knob, value))
             self._list.addWidget(made, row + 4, 0, alignment=Qt.AlignmentFlag.AlignLeft)
 
@@ -144,6 +164,7 @@ class NextCard(Card):
 
     def _say(self, words: str) -> None:
         clear(self._list)
+        self._proposing = []
         self._list.addWidget(label(words, "muted", wrap=True), 0, 0)
         self.caveat.setText("")
         self.climb.setEnabled(False)

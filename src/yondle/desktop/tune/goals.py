@@ -47,6 +47,7 @@ class GoalPresenter(QObject):
         self._timer.timeout.connect(self._work_out)
         self._worked_out.connect(self._show_ways)
         self._moved.connect(self._show_climb)
+        desk.bridge.busy_changed.connect(self._set_free)
 
     def ask(self) -> None:
         """Show what is worth trying next."""
@@ -98,7 +99,16 @@ class GoalPresenter(QObject):
         if view is None:
             card.tell(trouble)
         else:
-            card.show_ways(view, not self._desk.bridge.busy and self._desk.now.waiting is None)
+            card.show_ways(view, self._free)
+
+    @property
+    def _free(self) -> bool:
+        return not self._desk.bridge.busy and self._desk.now.waiting is None
+
+    def _set_free(self, _: bool) -> None:
+        card = self._desk.cards.get(CARD)
+        if isinstance(card, NextCard):
+            card.set_free(self._free)
 
     def _climb(self) -> None:
         card = self._desk.cards.get(CARD)

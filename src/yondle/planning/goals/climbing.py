@@ -194,15 +194,18 @@ class GoalClimb:
         yield from self._prove()
 
     def _sure(self) -> bool:
-        """Tell whether every edge that was looked for where it stands leaves room enough: the safest end may not be safe."""
-        here = self.home.in_force
+        """Tell whether the edges of every part leave room enough where it stands: the safest end may not be safe.
+
+        Knobs of one part share its edge, so the surest of their searches speaks for it.
+        """
+        here, sure = self.home.in_force, dict[Subsystem, float]()
         for knob in self.ground.followers:
             search = self.searches.get(self._context(knob, here))
             if search is None or not search.seen_runs or self.ground.edges.as_stock(knob, here):
                 continue
-            if dict(search.found().chances)[here[knob.id]] < RATHER_SURE:
-                return False
-        return True
+            chance_here = dict(search.found().chances)[here[knob.id]]
+            sure[knob.subsystem] = max(sure.get(knob.subsystem, 0.0), chance_here)
+        return all(each >= RATHER_SURE for each in sure.values())
 
     def _time_for_more(self) -> bool:
         return self.left_s >= LAST_S + self._proof_s()
@@ -373,7 +376,9 @@ class GoalClimb:
                 there = home.with_values({knob.id: value})
             if value == home[knob.id]:
                 return False
-            sure = self.ground.edges.as_stock(knob, home) or dict(found.chances)[home[knob.id]] >= RATHER_SURE
+            # Below stock a knob is lowered for no doubt: what was moved beyond it has a search of its own.
+            beyond = scale.notch(home[knob.id]) > scale.notch(knob.stock)
+            sure = not beyond or dict(found.chances)[home[knob.id]] >= RATHER_SURE
             if sure and self.ground.outlook(there).utility < self.ground.outlook(home).utility:
                 return False
             why = say(

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from yondle.formats.documents import WantedGoal
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.model.quantities import chance, duration, signed_percent
+from yondle.model.knobs import When
+from yondle.model.quantities import chance, count, duration, signed_percent
 from yondle.model.rigs import ELSEWHERE, RigDeclaration
 from yondle.planning.goals.climbing import goal_name
 from yondle.planning.goals.goal import Goal, Kind, checked_goal
@@ -74,11 +75,20 @@ def next_view(book: Snapshot, goal: Goal | None = None) -> NextView:
 
 
 def _caveat(ground: Ground) -> str:
+    """Say what all of it rests on, and what might be allowed besides."""
     measured = len([k for k in ground.movable if k.id in ground.measured])
-    return say(
-        "Expected under a model of {knobs} knobs, {measured} of them measured here; ranges are 95\u202f%.",
-        knobs=len(ground.movable), measured=measured,
+    words = say(
+        "Expected under a model of {knobs}, {measured} measured here; ranges are 95\u202f%.",
+        knobs=count(len(ground.movable), "knob"), measured=measured,
     )  # fmt: skip
+    goal, knobs = ground.goal, ground.declaration.knobs
+    restart = sum(k.when is When.RESTART for k in knobs) if not goal.restarts and not goal.knobs else 0
+    hands = sum(k.when in (When.BY_HAND, When.AT_HAND) for k in knobs) if not goal.hands and not goal.knobs else 0
+    if restart:
+        words += say(" Not looked at: {knobs} that take a restart.", knobs=count(restart, "knob"))
+    if hands:
+        words += say(" Not looked at: {knobs} set by hand.", knobs=count(hands, "knob"))
+    return words
 
 
 def way_figures(way: Way) -> str:
