@@ -71,10 +71,9 @@ class Held:
     share: float
     ceilings: bool
 
-    @property
-    def daily(self) -> bool:
-        """Tell whether it meets the standard and keeps its clock."""
-        return self.per_hour <= DAILY_PER_H and self.share >= HELD
+    def daily(self, raised: bool = True) -> bool:
+        """Tell whether it meets the standard, and where the clock was raised keeps it: stock limits itself as it does."""
+        return self.per_hour <= DAILY_PER_H and (self.share >= HELD or not raised)
 
 
 @dataclass
@@ -147,7 +146,7 @@ def optimum(machine: Machine, knobs: dict[str, list[float]]) -> tuple[Setup, flo
     rates = [free]
     if "memory_rate" in knobs:
         rates = [free.with_values({"memory_rate": r}) for r in knobs["memory_rate"] if r >= stock["memory_rate"]]
-    memory = max((r for r in rates if machine.held(r).daily), key=lambda r: r.get("memory_rate", 0.0), default=free)
+    memory = max((r for r in rates if machine.held(r).daily()), key=lambda r: r.get("memory_rate", 0.0), default=free)
     volts = knobs.get("core_voltage", [stock["core_voltage"]])
     stride = max(1, len(volts) // VOLTAGES)
     levels = sorted(knobs.get("fan_level", [stock["fan_level"]]))
@@ -158,7 +157,7 @@ def optimum(machine: Machine, knobs: dict[str, list[float]]) -> tuple[Setup, flo
             for clock in _to_look_at(machine.kind, knobs["core_clock"], highest):
                 setup = base.with_values({"core_clock": clock})
                 worth = machine.gain(setup)
-                if worth > most and machine.held(setup).daily and machine.held(setup).ceilings:
+                if worth > most and machine.held(setup).daily() and machine.held(setup).ceilings:
                     best, most = setup, worth
         if best["fan_level"] == fan and machine.score(best) >= math.log1p(-LOSS):
             break
@@ -171,7 +170,7 @@ def _highest(machine: Machine, base: Setup, clocks: list[float]) -> float | None
     while high - low > 1:
         middle = (low + high) // 2
         held = machine.held(base.with_values({"core_clock": clocks[middle]}))
-        if held.daily and held.ceilings:
+        if held.daily() and held.ceilings:
             low = middle
         else:
             high = middle
@@ -345,13 +344,14 @@ def _came(session: Session, name: str, machine: Machine, found: tuple[Setup, flo
         for r in book.steps for a in r.attempts
     ) if tell else ()  # fmt: skip
     held = machine.held(setup)
+    daily = held.daily(raised=setup["core_clock"] > machine.stock["core_clock"])
     down, wrong = (sum(o.verdict is verdict for o in outcomes) for verdict in (Verdict.DOWN, Verdict.WRONG))
     watts, most = (machine.watts(each) - machine.watts(machine.stock) for each in (setup, found[0]))
     words = f"{_set(machine.stock, setup)} of {_set(machine.stock, found[0])} {held}"
     too_high = claim - machine.score(setup)
     worth = machine.gain(setup)
     return Came(
-        name, machine.kind, found[1], worth, watts, most, hours, down, wrong, held.daily, held.ceilings, too_high, words, moves
+        name, machine.kind, found[1], worth, watts, most, hours, down, wrong, daily, held.ceilings, too_high, words, moves
     )  # fmt: skip
 
 

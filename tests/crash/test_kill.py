@@ -324,3 +324,35 @@ def test_a_search_killed_in_the_middle_loses_nothing_and_comes_to_its_end(
     now = {a.id: (r.step.setup, a.outcome) for r in session.snapshot.steps for a in r.attempts}
     session.close()
     assert {number: now[number] for number in kept} == kept
+
+
+@pytest.mark.parametrize("nth", [15, 60])
+def test_a_climb_killed_in_the_middle_loses_nothing_and_comes_to_its_end(
+    prepared: Prepared, tmp_path: Path, nth: int
+) -> None:
+    book = prepared.copy(tmp_path / "climb")
+    asked = (
+        "climb",
+        str(book),
+        "--standard",
+        "session",
+        "--hours",
+        "2",
+        "--knob",
+        "core_clock",
+        "--knob",
+        "core_voltage",
+    )
+    killed = yondle(*asked, fault=f"kill after {nth}")
+    assert killed.returncode == -signal.SIGKILL, killed
+    session = open_logbook(book)
+    kept = {a.id: (r.step.setup, a.outcome) for r in session.snapshot.steps for a in r.attempts}
+    session.close()
+    done = yondle("plan", "go-on", str(book), "--json")
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["plan"]["ended"] == "done"
+    session = open_logbook(book)
+    now = {a.id: (r.step.setup, a.outcome) for r in session.snapshot.steps for a in r.attempts}
+    session.close()
+    assert {number: now[number] for number in kept} == kept
+    assert len(now) > len(kept)

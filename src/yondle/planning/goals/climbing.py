@@ -52,8 +52,8 @@ MORE_CAUTION, MOST_CAUTION = 1.5, 9.0
 """Where what stands isn't sure enough, the next turn keeps so many notches more from the edges."""
 _SEARCH_SHARE = 0.7
 _MOST_REFUSED = 2
-COARSER = 2.5
-LEAST_AN_HOUR, USUAL_HOURS = 0.0025, 8.0
+COARSER = 4.0
+LEAST_AN_HOUR, USUAL_HOURS = 0.0015, 8.0
 """What an hour of search is to bring at least, on logs, where there are so many hours."""
 BEYOND_WANTED, BEYOND_HELD = 2, 3
 """An edge is looked for up to so many notches beyond what serves the goal, and beyond what held."""
