@@ -114,7 +114,6 @@ def take_all(camera: Camera) -> None:
         window.go_to(0)
         entering(camera, window)
         window.tune._propose("core_clock", 4750)
-        camera.take(window, "tune-proposal")
         window.tune._drop()
         camera.theme.force("night")
         window.tune._propose("core_clock", 4750)
@@ -135,6 +134,7 @@ def take_all(camera: Camera) -> None:
     table(camera)
     resumed(camera)
     kept(camera)
+    climbing(camera)
     across(camera)
 
 
@@ -219,7 +219,6 @@ def entering(camera: Camera, window: MainWindow) -> None:
     tune.rulers.unfold(["memory"])
     tune._propose("cas", 38)
     camera.until(lambda: True)
-    camera.take(window, "tune-memory")
     tune.actions_by_name["test"].trigger()
     camera.until(lambda: not window.bridge.busy)
     camera.take(window, "tune-entry")
@@ -342,6 +341,32 @@ def table(camera: Camera) -> None:
         window.over.bring(FOLDER.parent / "examples" / "wren-power.csv")
         camera.until(lambda: window.over.page is not None)
         camera.take(window, "table")
+
+
+def climbing(camera: Camera) -> None:
+    """What is worth trying next, and a climb of three hours toward the highest score at its end."""
+    from yondle.app.machine.machines import choose_rig
+    from yondle.desktop.tune.goal_cards import ClimbCard, NextCard
+
+    book = camera.home / "climb.yondle"
+    session = create_logbook(book, choose_rig("heron"))
+    session.do(RunBaseline(5))
+    session.close()
+    with camera.window() as window:
+        camera.open(window, book, None)
+        tune = window.tune
+        tune.actions_by_name["next"].trigger()
+        card = tune.side.cards.get("next")
+        assert isinstance(card, NextCard)
+        camera.until(card.climb.isEnabled)
+        card.hours.setValue(3.0)
+        camera.until(lambda: not card.climb.isEnabled())
+        camera.until(card.climb.isEnabled)
+        camera.take(window, "tune-next")
+        card.climb.click()
+        camera.until(lambda: isinstance(tune.side.cards.get("climb"), ClimbCard))
+        camera.until(lambda: not window.bridge.busy and not tune.running, 300.0)
+        camera.take(window, "tune-climb")
 
 
 def across(camera: Camera) -> None:

@@ -13,7 +13,7 @@ from yondle.desktop.look.cards import Card, CardAction
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.goal_cards import ClimbCard, NextCard
 from yondle.desktop.tune.nights import NightConsent
-from yondle.language.saying import capital, say
+from yondle.language.saying import say
 from yondle.model.errors import KnownError
 from yondle.model.plan_runs import GOES_ON, Ended
 from yondle.planning.goals.goal import Goal
@@ -163,6 +163,6 @@ class GoalPresenter(QObject):
             actions.append(CardAction(say("Keep it as a profile …"), lambda: self._keep(number)))
         title = say("The climb is {ended}: {goal}", ended=end.ended, goal=view.name)
         self._desk.cards.put_card(
-            CLIMB, ClimbCard(self._desk.theme, title, view, capital(say("{reason}.", reason=end.reason)), actions)
+            CLIMB, ClimbCard(self._desk.theme, title, view, say("Done: {reason}.", reason=end.reason), actions)
         )
         return True

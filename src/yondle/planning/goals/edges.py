@@ -47,6 +47,7 @@ class Edges:
         self.loads, self._per_hour = loads, per_hour
         self._lessons: list[Lesson] = []
         self._seen: dict[Setup, Array] = {}
+        self._exposed: dict[str, list[tuple[Lesson, list[Exposure]]]] = {}
         self._known: dict[str, Frontier] = {}
         self._latest: dict[str, Frontier] = {}
         self.caution = 0.0
@@ -105,20 +106,23 @@ class Edges:
         return Frontier(self._before(knob), max(len(self.loads), 1), runs, self._latest.get(knob.id))
 
     def _exposures(self, knob: Knob, without: Setup | None) -> list[Exposure]:
-        scale, found = Scale(knob), list[Exposure]()
-        for lesson in self._lessons:
-            if without is not None and lesson.setup.same_but(without, knob.id):
-                continue
-            blames = self._blames(lesson, knob)
-            others = self._features.others(knob, self._features_of(lesson.setup))
-            notch = scale.notch(lesson.setup.get(knob.id, knob.stock))
-            for run in lesson.runs:
-                if run.failures and not blames:
-                    continue
-                for load, name in enumerate(self.loads):
-                    if run.load == name or (run.load == ANY_LOAD and load == 0):
-                        found.append(Exposure(notch, others, load, run.seconds, min(run.failures, _MOST_COUNTED)))
-        return found
+        made = self._exposed.setdefault(knob.id, [])
+        for lesson in self._lessons[len(made) :]:
+            made.append((lesson, self._exposures_in(lesson, knob)))
+        apart = (each for lesson, each in made if without is None or not lesson.setup.same_but(without, knob.id))
+        return [exposure for each in apart for exposure in each]
+
+    def _exposures_in(self, lesson: Lesson, knob: Knob) -> list[Exposure]:
+        blames = self._blames(lesson, knob)
+        others = self._features.others(knob, self._features_of(lesson.setup))
+        notch = Scale(knob).notch(lesson.setup.get(knob.id, knob.stock))
+        return [
+            Exposure(notch, others, load, run.seconds, min(run.failures, _MOST_COUNTED))
+            for run in lesson.runs
+            if blames or not run.failures
+            for load, name in enumerate(self.loads)
+            if run.load == name or (run.load == ANY_LOAD and load == 0)
+        ]
 
     def _features_of(self, setup: Setup) -> Array:
         if setup not in self._seen:
