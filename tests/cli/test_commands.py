@@ -262,6 +262,27 @@ def test_what_is_worth_trying_and_a_climb_are_told_in_words_and_in_json(yondle: 
     assert "Does core clock matter at all?" in out
     assert "The plan is done" in out
     assert json.loads(yondle("next", str(book), "--json")[1])["goal"] == "matters"
+    grouped = json.loads(yondle("next", str(book), "-b", "processor", "--json")[1])["benchmarks"]
+    assert set(grouped) >= {"stacking", "sharpening"}
+    assert sum(grouped.values()) == pytest.approx(1.0)
+
+
+def test_what_a_climb_came_to_is_kept_as_a_profile(yondle: Said, book: Path) -> None:
+    asked = (
+        "climb",
+        str(book),
+        "--standard",
+        "quick",
+        "--hours",
+        "1.5",
+        "--knob",
+        "core_clock",
+        "--keep",
+        "Planet night",
+    )
+    code, out, _ = yondle(*asked)
+    assert (code, "Kept as the profile 'Planet night'." in out) == (0, True)
+    assert "Planet night" in yondle("profile", "list", str(book))[1]
 
 
 @pytest.mark.parametrize(

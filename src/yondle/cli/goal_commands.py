@@ -11,15 +11,20 @@ from rich.console import Console
 from yondle.analysis.stability import Standard
 from yondle.app.plans.goals import WantGoal
 from yondle.app.plans.nights import AN_HOUR, IN_ALL, Bounds
-from yondle.app.plans.plans import StartPlan
+from yondle.app.plans.plans import AfterMove, PlanEnd, StartPlan
+from yondle.app.profiles.profiles import LONGEST_NAME, KeepProfile
 from yondle.app.session.opening import open_logbook
+from yondle.app.session.session import Session
 from yondle.cli.plan_commands import AnHour, InAll, Unattended, carry_on
 from yondle.cli.running import AsJson, Asks, LogbookPath, Pace, Together, opened
 from yondle.cli.shown import print_json
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.model.plan_runs import Ended
 from yondle.model.quantities import signed_percent
+from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import Style
+from yondle.planning.goals.climbing import goal_name
 from yondle.planning.goals.goal import Goal, Kind
 from yondle.planning.goals.ways import Way
 from yondle.planning.plan_files import goal_text
@@ -36,7 +41,10 @@ GoalKind = Annotated[
 Benchmarks = Annotated[
     list[str] | None,
     typer.Option(
-        "--benchmark", "-b", help="A benchmark it is for, again for more; NAME=WEIGHT weighs it.", show_default=False
+        "--benchmark",
+        "-b",
+        help="A benchmark or group (processor) it is for, again for more; NAME=WEIGHT weighs it.",
+        show_default=False,
     ),
 ]
 Loss = Annotated[
@@ -105,6 +113,9 @@ def add_goal_commands(app: typer.Typer, console: Console) -> None:
         knob: Knobs = None,
         restarts: Restarts = False,
         hands: Hands = False,
+        keep: Annotated[
+            str, typer.Option(help="The profile that it is kept as; named after the goal without.", show_default=False)
+        ] = "",
         pace: Pace = None,
         together: Together = False,
         asks: Asks = False,
@@ -123,7 +134,27 @@ def add_goal_commands(app: typer.Typer, console: Console) -> None:
             wanted = replace(wanted, hours=hours, loads=loads, standard=standard, style=style, target=target)
             session.do(WantGoal(wanted))
             begin = StartPlan(goal_text(book.declaration, wanted), say("the climb"), comes_back=bounds)
-            carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
+            ended: list[Ended] = []
+
+            def go(after: AfterMove) -> PlanEnd:
+                end = session.do(replace(begin, after=after))
+                ended.append(end.ended)
+                return end
+
+            carry_on(session, console, as_json, go)
+            if ended == [Ended.DONE]:
+                _keep(session, console, as_json, keep or goal_name(wanted, book.declaration)[:LONGEST_NAME])
+
+
+def _keep(session: Session, console: Console, as_json: bool, name: str) -> None:
+    """Keep what a climb came to as a profile, where it came to anything."""
+    book = session.snapshot
+    position = book.position
+    if position is None or position.verdict is not Verdict.HELD or book.in_force == book.declaration.stock:
+        return
+    kept = session.do(KeepProfile(name))
+    if not as_json:
+        console.print(say("Kept as the profile '{name}'.", name=kept.name))
 
 
 def _asked(
@@ -136,7 +167,7 @@ def _asked(
     else:
         wanted = usual_goal(book.declaration, kind or Kind.SCORE)
         if benchmarks:
-            weighed = [_weighed(each) for each in benchmarks]
+            weighed = [one for each in benchmarks for one in _of_group(book, *_weighed(each))]
             wanted = replace(
                 wanted, benchmarks=tuple((book.declaration.workload(name).id, weight) for name, weight in weighed)
             )
@@ -145,6 +176,12 @@ def _asked(
     if knobs:
         wanted = replace(wanted, knobs=tuple(book.declaration.settable(name).id for name in knobs))
     return replace(wanted, restarts=restarts or wanted.restarts, hands=hands or wanted.hands)
+
+
+def _of_group(book: Snapshot, name: str, weight: float) -> list[tuple[str, float]]:
+    """Give the benchmarks of a group that is named, alike, together with its weight; else the one of that name."""
+    group = [w.id for w in book.declaration.benchmarks if not w.by_hand and str(w.subsystem) == name.casefold()]
+    return [(each, weight / len(group)) for each in group] or [(name, weight)]
 
 
 def _weighed(text: str) -> tuple[str, float]:

@@ -48,10 +48,11 @@ class NextCard(Card):
         self._benchmarks = [w.id for w in declaration.benchmarks if not w.by_hand]
         self.kind = Choice([named(KINDS[kind]) for kind in Kind], say("Goal"))
         self.kind.setCurrentIndex(list(Kind).index(goal.kind))
-        names = [declaration.workload(name).name for name in self._benchmarks]
-        self.benchmark = Choice([say("all benchmarks alike"), *names], say("Benchmark"))
-        first = goal.benchmarks[0][0]
-        self.benchmark.setCurrentIndex(self._benchmarks.index(first) + 1 if len(goal.benchmarks) == 1 else 0)
+        self._choices = _choices(declaration, self._benchmarks)
+        self.benchmark = Choice([name for name, _ in self._choices], say("Benchmark"))
+        wanted = sorted(name for name, _ in goal.benchmarks)
+        chosen = (i for i, (_, names) in enumerate(self._choices) if sorted(names) == wanted)
+        self.benchmark.setCurrentIndex(next(chosen, 0))
         self.loss, self.hours = QDoubleSpinBox(), QDoubleSpinBox()
         for box, most, step, value, suffix, name in (
             (self.loss, 50.0, 0.5, 100.0 * goal.loss, " %", say("Score it may cost")),
@@ -107,8 +108,7 @@ class NextCard(Card):
 
     def goal(self) -> Goal:
         """Give the goal as it is chosen."""
-        at = self.benchmark.currentIndex()
-        names = self._benchmarks if at == 0 else [self._benchmarks[at - 1]]
+        _, names = self._choices[self.benchmark.currentIndex()]
         return replace(
             self._goal, kind=list(Kind)[self.kind.currentIndex()], benchmarks=tuple((name, 1.0) for name in names),
             loss=self.loss.value() / 100.0, hours=self.hours.value(), target=None, restarts=self.restarts.isChecked(),
@@ -177,6 +177,15 @@ class NextCard(Card):
     def _turn(self, _: object) -> None:
         self._show_loss()
         self.changed.emit()
+
+
+def _choices(declaration: RigDeclaration, benchmarks: list[str]) -> list[tuple[str, list[str]]]:
+    """Give what a goal may be of: all benchmarks alike, those of a part where it has several, and each by itself."""
+    works = [declaration.workload(name) for name in benchmarks]
+    parts = dict.fromkeys(work.subsystem for work in works)
+    groups = [(part, [w.id for w in works if w.subsystem is part]) for part in parts]
+    told = [(say("all of {part}", part=named(part)), ids) for part, ids in groups if 1 < len(ids) < len(works)]
+    return [(say("all benchmarks alike"), benchmarks), *told, *((work.name, [work.id]) for work in works)]
 
 
 class Bars(QWidget):

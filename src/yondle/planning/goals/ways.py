@@ -120,7 +120,9 @@ def _single(ground: Ground, here: Setup, now: Outlook, knob: Knob) -> Way | None
     if kind is WayKind.EDGE:
         title = say("{knob} toward its edge, about {value}", knob=knob.name, value=knob.text(value))
     why = reason(ground, here, there, knob, kind is WayKind.EDGE)
-    return _way(kind, ((knob.id, value),), brings, spread, ahead.chance, seconds, title, why, _unknown(ground, [knob]))
+    return _way(
+        kind, ((knob.id, value),), brings, spread, ahead.chance, seconds, title, why, _unknown(ground, there, [knob])
+    )
 
 
 def _pairs(ground: Ground, here: Setup, now: Outlook, singles: Sequence[Way]) -> Iterator[Way]:
@@ -157,7 +159,7 @@ def _pairs(ground: Ground, here: Setup, now: Outlook, singles: Sequence[Way]) ->
             spread = ground.gain(there, here)[1]
             why = pair_reason(ground, here, there, enabler, follower)
             changes = tuple((k.id, there[k.id]) for k in moved)
-            unknown = _unknown(ground, [enabler, follower])
+            unknown = _unknown(ground, there, [enabler, follower])
             yield _way(WayKind.PAIR, changes, brings, spread, ahead.chance, seconds, title, why, unknown)
 
 
@@ -254,12 +256,15 @@ def _stop(ground: Ground) -> Way:
     )  # fmt: skip
 
 
-def _unknown(ground: Ground, knobs: Sequence[Knob]) -> str:
+def _unknown(ground: Ground, there: Setup, knobs: Sequence[Knob]) -> str:
     """Say what isn't known of a way."""
     missing = [in_sentence(knob.name) for knob in knobs if knob.id not in ground.measured]
-    if not missing:
-        return ""
-    return say("not measured yet: {knobs}", knobs=", ".join(missing))
+    words = [say("not measured yet: {knobs}", knobs=", ".join(missing))] if missing else []
+    last = knobs[-1]
+    own = ground.declaration.own_range(last)
+    if there[last.id] in own and own != (last.low, last.high):
+        words.append(say("what lies beyond your own limit, where it ends"))
+    return "; ".join(words)
 
 
 def _towards_edge(knob: Knob, here: float, value: float) -> bool:

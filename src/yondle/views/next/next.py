@@ -12,12 +12,14 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import When
 from yondle.model.quantities import chance, count, duration, signed_percent
 from yondle.model.rigs import ELSEWHERE, RigDeclaration
+from yondle.model.workloads import Workload
 from yondle.planning.goals.climbing import goal_name
 from yondle.planning.goals.goal import Goal, Kind, checked_goal
 from yondle.planning.goals.ground import Ground
 from yondle.planning.goals.ways import Way, WayKind, worth_of_knobs, worth_trying
 from yondle.planning.plan_files import parse_plan
 from yondle.views.next.lessons import lessons_of
+from yondle.views.shared.gains import capped, measured_at
 from yondle.views.shared.snapshot import Snapshot
 
 
@@ -71,7 +73,15 @@ def next_view(book: Snapshot, goal: Goal | None = None) -> NextView:
     ground.learn(lessons_of(book, works))
     ways = worth_trying(ground, book.in_force)
     worth = tuple((knob.name, math.expm1(each)) for knob, each in worth_of_knobs(ground, book.in_force))
-    return NextView(wanted, goal_name(wanted, book.declaration), tuple(ways), worth, _caveat(ground))
+    caveat = _at_cap(book, works) + _caveat(ground)
+    return NextView(wanted, goal_name(wanted, book.declaration), tuple(ways), worth, caveat)
+
+
+def _at_cap(book: Snapshot, works: Sequence[Workload]) -> str:
+    """Say which benchmarks of the goal only show their cap where the rig is; nothing where none does."""
+    here = book.position or book.baseline_step
+    names = [work.name for work in works if here is not None and capped(measured_at(book, here), work)]
+    return say("{benchmarks}: at the cap, so nothing more shows in it. ", benchmarks=", ".join(names)) if names else ""
 
 
 def _caveat(ground: Ground) -> str:
