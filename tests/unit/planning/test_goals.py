@@ -179,3 +179,19 @@ def test_proof_is_asked_for_where_what_is_in_force_ran_too_little(declaration: R
     assert prove.seconds == pytest.approx(3600.0 - 300.0)
     ground.learn([Lesson(here, declaration.stock, Verdict.HELD, runs=(Run("mixed_load", 0.0, 3400.0),))])
     assert all(way.kind is not WayKind.PROVE for way in worth_trying(ground, here))
+
+
+def test_a_knob_whose_effect_turns_is_left_where_it_is_best(declaration: RigDeclaration) -> None:
+    ground = taught(declaration)
+    for clock, brings in ((4300.0, 0.018), (4400.0, 0.03), (4600.0, -0.02), (4700.0, -0.06)):
+        ground.learn([lesson(declaration, brings, 78.0, core_clock=clock)] * 3)
+    found = optimum(ground, declaration.stock, [declaration.knob("core_clock")])["core_clock"]
+    assert 4250.0 <= found <= 4550.0
+
+
+def test_a_way_that_ends_at_the_tuners_own_limit_says_so(declaration: RigDeclaration) -> None:
+    tight = replace(declaration, ceilings={**declaration.ceilings, "core_clock": 4300.0})
+    ways = worth_trying(taught(tight), tight.stock)
+    edge = next(way for way in ways if way.changes[-1][0] == "core_clock")
+    assert edge.changes[-1][1] == 4300.0
+    assert "your own limit" in edge.unknown

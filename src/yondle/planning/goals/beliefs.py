@@ -9,6 +9,10 @@ from yondle.model.knobs import Knob, Risk, Subsystem
 from yondle.model.sensors import Channel, Quantity
 
 
+_BENDS = 1.0
+"""How much a slope may turn at a bend, as a share of how unsure the slope is beforehand."""
+
+
 def caps_heat(knob: Knob) -> bool:
     """Tell whether a knob is a limit of a temperature."""
     return knob.governs and knob.unit == "°C"
@@ -39,7 +43,7 @@ def score_belief(knob: Knob, kind: str, part: Subsystem) -> tuple[float, float]:
         middle = middle if knob.risk is Risk.UP else -middle
     else:
         middle, spread = 0.0, (0.06 if own else 0.02)
-    return (0.0, 0.4 * spread) if kind in ("above", "below") else (middle, spread)
+    return (0.0, _BENDS * spread) if kind in ("above", "below") else (middle, spread)
 
 
 def reading_belief(knob: Knob, kind: str, channel: Channel, parts: set[Subsystem]) -> tuple[float, float]:

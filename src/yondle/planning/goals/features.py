@@ -12,8 +12,12 @@ from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import RigDeclaration
 
 
+_BENDS, _OF_CLOCKS = (0.5,), (0.25, 0.5)
+"""Where what answers to a knob may bend, as shares of its reach: more often for what scores can be in proportion to."""
+
+
 class Features:
-    """Settings as numbers: for every knob its place from stock, on logs where it has a size, with a bend on either side.
+    """Settings as numbers: for every knob its place from stock, on logs where it has a size, with bends on either side.
 
     Settings are rows of values in the order of the rig's knobs, shape (settings, knobs).
     """
@@ -30,10 +34,9 @@ class Features:
             low, high = declaration.own_range(knob)
             self.columns.append((knob, "line", 0.0))
             up, down = self.place(knob, high), self.place(knob, low)
-            if up > 0.0:
-                self.columns.append((knob, "above", up / 2.0))
-            if down < 0.0:
-                self.columns.append((knob, "below", down / 2.0))
+            bends = _OF_CLOCKS if knob.proportional else _BENDS
+            self.columns += [(knob, "above", up * share) for share in bends if up > 0.0]
+            self.columns += [(knob, "below", down * share) for share in bends if down < 0.0]
         self._of_column = np.array([self.at[knob.id] for knob, _, _ in self.columns], dtype=np.intp)
         self._kinds = np.array([("line", "above", "below", "choice").index(kind) for _, kind, _ in self.columns])
         self._bends = np.array([at for _, _, at in self.columns])
