@@ -52,6 +52,7 @@ numbers: setup
 	$(PY) -m benchmarks.edge
 	$(PY) -m benchmarks.beyond
 	$(PY) -m benchmarks.chips
+	$(PY) -m benchmarks.climbs --rigs 20 --policies goal "all enablers"
 	$(PY) -m benchmarks.statements
 
 mutants: setup

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from contextlib import suppress
 from dataclasses import replace
 
 import pytest
@@ -13,6 +14,8 @@ from yondle.model.errors import KnownError
 from yondle.model.knobs import Setup
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
+from yondle.planning.climb import Tried, Try
+from yondle.planning.goals.climbing import climb_goal
 from yondle.planning.goals.goal import Goal, Kind, checked_goal, reach
 from yondle.planning.goals.ground import Ground
 from yondle.planning.goals.lessons import Gained, Lesson, Seen
@@ -195,3 +198,20 @@ def test_a_way_that_ends_at_the_tuners_own_limit_says_so(declaration: RigDeclara
     edge = next(way for way in ways if way.changes[-1][0] == "core_clock")
     assert edge.changes[-1][1] == 4300.0
     assert "your own limit" in edge.unknown
+
+
+def test_without_a_load_to_hold_under_knobs_are_measured_and_nothing_is_searched(declaration: RigDeclaration) -> None:
+    bare = replace(declaration, hard_load="")
+    start = Tried(Verdict.HELD, bare.stock, 1, 1)
+    going = climb_goal(replace(GOAL, loads=(), knobs=("core_clock", "core_voltage", "power_mode")), bare, start, [])
+    moves, move = [], next(going)
+    with suppress(StopIteration):
+        for number in range(2, 60):
+            moves.append(move)
+            values = dict(move.values) if isinstance(move, Try) else {}
+            there = bare.stock.with_values(values)
+            taught = (Lesson(there, bare.stock, Verdict.HELD, (Gained("stacking", 0.01, 1e-5),)),) if values else ()
+            move = going.send(Tried(Verdict.HELD, there, number, number, lessons=taught, at_s=200.0 * number))
+    tries = [each for each in moves if isinstance(each, Try)]
+    assert tries
+    assert all(each.check is not None and each.check.scores and not each.of for each in tries)

@@ -8,7 +8,6 @@ from __future__ import annotations
 from yondle.model.knobs import Knob, Risk, Subsystem
 from yondle.model.sensors import Channel, Quantity
 
-
 _BENDS = 1.0
 """How much a slope may turn at a bend, as a share of how unsure the slope is beforehand."""
 

@@ -34,32 +34,33 @@ from yondle.planning.ladder import from_one_state
 
 SCREENING_SHARE = 0.25
 """Of the hours so much may go into finding out what matters at all."""
-SCREENING_ROUNDS, STEP_ROUNDS = 2, 2
-"""Score passes of every benchmark of the goal when a knob is screened, and when one is set on the way."""
-COOLING_S = 300.0
-"""What cooling is worth shows after so long under load."""
-LOOKED_AT_S = 60.0
-"""An enabler is loaded so long on the way: power, heat, and whether it holds at all."""
+SCREENING_ROUNDS, STEP_ROUNDS, FEW_CHOICES = 2, 2, 4
+"""Score passes of every benchmark of the goal when a knob is screened, and when one is set on the way; and so many choices
+of a switch or mode are screened."""
+COOLING_S, LOOKED_AT_S = 300.0, 60.0
+"""What cooling is worth shows after so long under load; and so long an enabler is loaded on the way."""
 LEAST_WORTH = 0.004
 """A way that is expected to bring less than this, on logs, ends the climb."""
 RATHER_SURE = 0.9
+"""What is screened toward its risky end is to hold with this chance, and so is what stands in the end."""
 SCREENED_BY = 0.025
 """A knob that may fail is screened by moving it about so much, on logs: enough to show, and hardly a risk."""
 LAST_S = 900.0
 """With less time than this left nothing new is begun."""
-MOST_TURNS, MOST_LOWERED = 10, 4
+MOST_TURNS, MOST_LOWERED, MOST_REFUSED = 10, 4, 2
 MORE_CAUTION, MOST_CAUTION = 1.5, 9.0
-"""Where what stands isn't sure enough, the next turn keeps so many notches more from the edges."""
-_SEARCH_SHARE = 0.7
-_MOST_REFUSED = 2
-COARSER = 4.0
+"""Where what stands isn't sure enough, the next turn keeps so many notches more from the edges, up to so many."""
+SEARCH_SHARE = 0.7
+"""Of the time that is left, without that of the proof, one search may take so much."""
 LEAST_AN_HOUR, USUAL_HOURS = 0.0015, 8.0
 """What an hour of search is to bring at least, on logs, where there are so many hours."""
+COARSER, MOST_COARSE = 4.0, 4.0
+"""A search on the way ends at so many times that, since the settings may yet change; but at no more than so many times what
+ends one that is asked for by itself."""
+MAIN_SHARE = 0.75
+"""Of the failures that a standard allows, the knob with an edge that brings most may cause so many; the others share the rest."""
 BEYOND_WANTED, BEYOND_HELD = 2, 3
 """An edge is looked for up to so many notches beyond what serves the goal, and beyond what held."""
-MAIN_SHARE, MOST_COARSE = 0.75, 4.0
-"""A search on the way ends at so many times what ends one that is asked for by itself: the settings may yet change."""
-_FEW_CHOICES = 3
 
 
 class GoalClimb:
@@ -71,7 +72,6 @@ class GoalClimb:
         self.home, self.now_s = start, start.at_s
         self.given_up: set[tuple[str, float]] = set()
         self.searches: dict[tuple[str, Setup], EdgeSearch] = {}
-        self.screened: list[str] = []
 
     # -- what the moves are made by -------------------------------------------------------------------------------------
 
@@ -121,7 +121,6 @@ class GoalClimb:
                 if knob.subsystem is Subsystem.COOLING:
                     check = self._loaded(check, dict.fromkeys(self.goal.loads[:1], COOLING_S))
                 yield from self._ask(Try({knob.id: value}, why, check, self.home.position))
-                self.screened.append(knob.id)
         if late:
             left_out.append(say("screening {knobs}, for want of time", knobs=", ".join(dict.fromkeys(late))))
 
@@ -151,7 +150,7 @@ class GoalClimb:
         here, values = self.home.in_force[knob.id], reach(self.declaration, knob)
         others = [v for v in values if v != here]
         if knob.choices:
-            return others[: _FEW_CHOICES + 1]
+            return others[:FEW_CHOICES]
         if knob.risk is Risk.NONE:
             return [others[-1] if others[-1] > here else others[0]] if others else []
         riskier = [v for v in others if (v > here) == (knob.risk is Risk.UP)]
@@ -277,7 +276,7 @@ class GoalClimb:
     def _set(self, knob: Knob, value: float) -> Generator[Move, Tried, bool]:
         """Set one value on the way, look how it holds and what it draws; tells whether it held."""
         seconds = dict.fromkeys(self.goal.loads, LOOKED_AT_S)
-        frees = knob.unit == "V" or knob.governs
+        frees = (knob.unit == "V" or knob.governs) and bool(seconds)
         check = self._only_loads(seconds) if frees else self._loaded(self._scores(STEP_ROUNDS, knob), seconds)
         tried = yield from self._ask(
             Try(
@@ -297,6 +296,9 @@ class GoalClimb:
 
     def _follow(self, knob: Knob, coarser: float = COARSER) -> Generator[Move, Tried, bool]:
         """Move a knob with an edge to where it serves the goal best: searched for where that is at the edge, else set."""
+        if not self.goal.loads:
+            wanted = optimum(self.ground, self.home.in_force, [knob])[knob.id]
+            return wanted != self.home.in_force[knob.id] and (yield from self._set(knob, wanted))
         context = self._context(knob, self.home.in_force)
         search = self.searches.get(context)
         if search is None:
@@ -304,9 +306,9 @@ class GoalClimb:
             known = yield from self._ask(Recall(knob.id))
             search.recall(known)
         search.stand_at(self.home.in_force[knob.id])
-        until_s = self.now_s + _SEARCH_SHARE * (self.left_s - self._proof_s())
+        until_s = self.now_s + SEARCH_SHARE * (self.left_s - self._proof_s())
         refused, least = 0, self._least_of(search, coarser)
-        while refused < _MOST_REFUSED and self.now_s < until_s and not self._edge_of_no_interest(search):
+        while refused < MOST_REFUSED and self.now_s < until_s and not self._edge_of_no_interest(search):
             self._bound(search)
             test = search.next_test(least)
             if test is None or self.now_s + test.seconds > until_s + LAST_S:

@@ -11,7 +11,6 @@ from yondle.analysis.regression import Array
 from yondle.model.knobs import Knob, Setup
 from yondle.model.rigs import RigDeclaration
 
-
 _BENDS, _OF_CLOCKS = (0.5,), (0.25, 0.5)
 """Where what answers to a knob may bend, as shares of its reach: more often for what scores can be in proportion to."""
 
