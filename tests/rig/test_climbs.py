@@ -56,7 +56,7 @@ def measured(new_session: MakeSession) -> Session:
 def test_the_highest_score_is_reached_by_single_changes_and_truly_holds(measured: Session) -> None:
     stock = measured.snapshot.in_force
     measured.do(LimitRange("core_voltage", None, 1.3))
-    seen = climbed(measured, goal())
+    seen = climbed(measured, goal(hours=6.0))
     for move, record in seen:
         if isinstance(move, Try):
             assert len(move.values) <= 1
@@ -108,7 +108,7 @@ def test_a_climb_left_again_and_again_goes_on_where_it_was(tmp_path: Path) -> No
     (run,) = session.logbook.keeping.plan_runs()
     made = [move.attempt for move in run.moves if move.attempt is not None]
     assert left >= 3
-    assert len(set(made)) == len(made) > 15, "a move was made twice"
+    assert len(set(made)) == len(made) > 9, "a move was made twice"
     assert all(move.result is not None for move in run.moves)
     assert session.snapshot.in_force["core_voltage"] > 1.2
     session.close()

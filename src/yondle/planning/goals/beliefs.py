@@ -74,7 +74,7 @@ def shift_belief(knob: Knob, follower: Knob, logs: bool) -> tuple[float, float]:
     towards = 1.0 if follower.risk is Risk.UP else -1.0
     own = knob.subsystem is follower.subsystem
     if knob.choices:
-        return 0.0, 0.02 if own else 0.005
+        return 0.0, 0.008 if own else 0.003
     if knob.subsystem is Subsystem.COOLING:
         return 0.006, 0.008
     if not own:
@@ -82,9 +82,9 @@ def shift_belief(knob: Knob, follower: Knob, logs: bool) -> tuple[float, float]:
     if knob.unit == "V":
         return 0.55, 0.3
     if knob.risk is Risk.DOWN:
-        return (0.05, 0.2) if logs else (0.0, 0.02)
+        return (0.05, 0.2) if logs else (0.0, 0.004)
     if knob.risk is Risk.UP:
         return -0.3 * towards, 0.4
     if knob.governs:
-        return 0.0, 0.005
-    return 0.0, 0.02
+        return 0.0, 0.004
+    return 0.0, 0.006

@@ -43,8 +43,9 @@ LEAST_WORTH = 0.004
 """A way that is expected to bring less than this, on logs, ends the climb."""
 RATHER_SURE = 0.9
 """What is screened toward its risky end is to hold with this chance, and so is what stands in the end."""
-SCREENED_BY = 0.025
-"""A knob that may fail is screened by moving it about so much, on logs: enough to show, and hardly a risk."""
+SCREENED_BY, SCREENED_SAFELY_BY = 0.025, 0.1
+"""A knob that may fail is screened by moving it about so much, on logs: enough to show, and hardly a risk; toward its safe end
+by so much."""
 LAST_S = 900.0
 """With less time than this left nothing new is begun."""
 MOST_TURNS, MOST_LOWERED, MOST_REFUSED = 10, 4, 2
@@ -54,9 +55,9 @@ SEARCH_SHARE = 0.7
 """Of the time that is left, without that of the proof, one search may take so much."""
 LEAST_AN_HOUR, USUAL_HOURS = 0.0015, 8.0
 """What an hour of search is to bring at least, on logs, where there are so many hours."""
-COARSER, MOST_COARSE = 4.0, 4.0
-"""A search on the way ends at so many times that, since the settings may yet change; but at no more than so many times what
-ends one that is asked for by itself."""
+COARSER, CLOSER, MOST_COARSE = 4.0, 0.6, 4.0
+"""A search on the way ends at so many times that, since the settings may yet change, and at the end at so many; but at no more
+than so many times what ends one that is asked for by itself."""
 MAIN_SHARE = 0.75
 """Of the failures that a standard allows, the knob with an edge that brings most may cause so many; the others share the rest."""
 BEYOND_WANTED, BEYOND_HELD = 2, 3
@@ -154,16 +155,18 @@ class GoalClimb:
         if knob.risk is Risk.NONE:
             return [others[-1] if others[-1] > here else others[0]] if others else []
         riskier = [v for v in others if (v > here) == (knob.risk is Risk.UP)]
-        for some in (riskier, [v for v in others if v not in riskier]):
-            # Toward the safe end the score answers as well, and nothing is risked.
-            far = [v for v in some if self._moved(knob, v) >= SCREENED_BY]
-            nearest = (
-                min(far, key=lambda v: abs(v - here)) if far else max(some, key=lambda v: abs(v - here), default=here)
-            )
-            there = self.home.in_force.with_values({knob.id: nearest})
-            if nearest != here and self.ground.outlook(there).chance >= RATHER_SURE:
-                return [nearest]
-        return []
+        some = [v for v in riskier if self._moved(knob, v) >= SCREENED_BY] or riskier[-1:]
+        nearest = min(some, key=lambda v: abs(v - here), default=here)
+        there = self.home.in_force.with_values({knob.id: nearest})
+        if nearest != here and self.ground.outlook(there).chance >= RATHER_SURE:
+            return [nearest]
+        # Toward the safe end the score answers as well, nothing is risked, and a large move shows more.
+        safer = [v for v in others if v not in riskier]
+        logs = self.ground.features.logs(knob)
+        some = [v for v in safer if not logs or self._moved(knob, v) <= SCREENED_SAFELY_BY] or safer
+        farthest = max(some, key=lambda v: abs(v - here), default=here)
+        there = self.home.in_force.with_values({knob.id: farthest})
+        return [farthest] if farthest != here and self.ground.outlook(there).chance >= RATHER_SURE else []
 
     def _moved(self, knob: Knob, value: float) -> float:
         return abs(
@@ -230,7 +233,7 @@ class GoalClimb:
         """Look closer at the edges where it stands, with the time that proof will not need."""
         for knob in self.ground.followers:
             if self._time_for_more():
-                yield from self._follow(knob, 1.0)
+                yield from self._follow(knob, CLOSER)
 
     def _reached(self) -> bool:
         target = self.goal.target
@@ -329,11 +332,11 @@ class GoalClimb:
         search.look_up_to(min(wanted, max(round(likely), search.held_notch + BEYOND_HELD)))
 
     def _least_of(self, search: EdgeSearch, coarser: float) -> float:
-        """Give how many notches an hour a search has to bring at least: more where hours are few, or a notch is worth little.
+        """Give how many notches an hour a search has to bring: more on the way of few hours, or where a notch is worth little.
 
         What a notch is worth has its bound: whether it holds at all has to be known of every setting that is left in force.
         """
-        an_hour = LEAST_AN_HOUR * math.sqrt(USUAL_HOURS / self.goal.hours)
+        an_hour = LEAST_AN_HOUR * (math.sqrt(USUAL_HOURS / self.goal.hours) if coarser > 1.0 else 1.0)
         usual = LEAST_GAIN_PER_H * search.notches / USUAL_NOTCHES
         return min(coarser * an_hour / max(self._worth_of_a_notch(search), 1e-6), MOST_COARSE * usual)
 

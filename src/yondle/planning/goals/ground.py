@@ -160,7 +160,9 @@ class Ground:
 
     @cached_property
     def _edged(self) -> list[Knob]:
-        return [k for k in self.declaration.knobs if k.risk is not Risk.NONE and k.unit != "V" and not k.choices]
+        """Every knob with an edge of its own: one whose stock is its riskiest value has none, it gives others room."""
+        risky = [k for k in self.declaration.knobs if k.risk is not Risk.NONE and k.unit != "V" and not k.choices]
+        return [k for k in risky if Scale(k).notch(k.stock) < Scale(k).notches]
 
     def reach(self, knob: Knob) -> Array:
         """Give the values of a knob that may be tried."""
@@ -249,6 +251,10 @@ class Ground:
                 left[:, self.features.at[knob.id]] *= np.exp(-over / DEMAND_ELASTICITY)
             held = self.features.of(left)
         return Looked(rows, features, self._middle_of(held), self.readings.watts(features))
+
+    def unsure(self, row: Array, rows: Array) -> Array:
+        """Give how sure the gain of a setting over each of some others is (one standard deviation, on logs)."""
+        return self._score_of(self.features.of(row[None, :]) - self.features.of(rows))[1]
 
     def utility(self, seen: Looked) -> Array:
         """Give what settings are worth to the goal, on logs against stock."""

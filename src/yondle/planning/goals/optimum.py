@@ -105,7 +105,10 @@ def _pruned(ground: Ground, best: Array, value: float, start: Array, followers: 
         if best[at] == start[at] or (knob in followers and riskier):
             continue
         rows = ground.features.along(best, knob, values)
-        enough = ground.worth(rows) >= value - WORTH_A_CHANGE
+        worth = ground.worth(rows)
+        # What is no surer than chance is taken back, too: it was found because it was looked for among many.
+        unsure = ground.unsure(best, rows)
+        enough = worth >= value - WORTH_A_CHANGE - np.where(values == start[at], unsure, 0.0)
         if knob.governs and not knob.choices and enough[-1] and not enough[values == start[at]].any():
             best = rows[-1]
             continue
