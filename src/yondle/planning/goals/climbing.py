@@ -328,7 +328,7 @@ class GoalClimb:
         scale, home = Scale(search.knob), self.home.in_force
         wanted = round(scale.notch(best_value(self.ground, home, search.knob))) + BEYOND_WANTED
         expected = [self.ground.edges.believed(search.knob, home, at) for at in range(len(self.goal.loads))]
-        likely = min((each.edge + each.edge_spread for each in expected), default=float(scale.notches))
+        likely = min((each.edge + 0.5 * each.edge_spread for each in expected), default=float(scale.notches))
         search.look_up_to(min(wanted, max(round(likely), search.held_notch + BEYOND_HELD)))
 
     def _least_of(self, search: EdgeSearch, coarser: float) -> float:

@@ -25,7 +25,7 @@ _EDGE_SHARE, _EDGE_SPREAD_SHARE = 0.3, 0.2
 """Of the room between stock and the risky end an edge is expected this far, beforehand, give or take."""
 _USUAL_WIDTH_SHARE, _WIDTH_SPREAD = 0.33, 0.6
 _LEAST_ROOM, _LEAST_SPREAD = 1.0, 2.0
-_BENDS_LESS, _LEAST_SHIFT = 0.3, 1e-4
+_BENDS_LESS, _LEAST_SHIFT = 0.7, 1e-4
 _HARDLY_LOWER, _SAFE_NOTCHES = 0.5, 1000.0
 _MOST_COUNTED = 3
 """Errors that are corrected come in bursts: of one run no more than so many count."""

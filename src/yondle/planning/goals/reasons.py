@@ -51,7 +51,7 @@ def reason(ground: Ground, here: Setup, there: Setup, knob: Knob, to_its_edge: b
 def pair_reason(ground: Ground, here: Setup, there: Setup, enabler: Knob, follower: Knob) -> str:
     """Say what an enabler is worth: the shift of the edge, times what the follower brings."""
     slope, what = signed_percent(0.01 * ground.elasticity(follower)[0], 2), goal_words(ground)
-    moved = moves_edge(ground, here, enabler, there[enabler.id], follower)
+    moved = moves_edge(ground, here, enabler, there[enabler.id], follower, begins=True)
     if not moved:
         return say(
             "{enabler} gives {follower} room under a limit that would hold it back; {what} gains {slope} for each 1\u202f%.",
@@ -63,8 +63,11 @@ def pair_reason(ground: Ground, here: Setup, there: Setup, enabler: Knob, follow
     return say("{moved}; {what} gains {slope} for each 1\u202f% of that.", moved=moved, what=what, slope=slope)
 
 
-def moves_edge(ground: Ground, here: Setup, enabler: Knob, value: float, follower: Knob) -> str:
-    """Say by how much an enabler moves the edge of a follower up, as a sentence without its end; nothing where it hardly does."""
+def moves_edge(ground: Ground, here: Setup, enabler: Knob, value: float, follower: Knob, begins: bool = False) -> str:
+    """Say by how much an enabler moves the edge of a follower up, as a sentence without its end; nothing where it hardly does.
+
+    It `begins` a sentence, or stands within one.
+    """
     by, spread = ground.edges.shift(follower, here, here.with_values({enabler.id: value}))
     notch = follower.step * Scale(follower).stride
     if by < 0.5 or enabler.choices:
@@ -72,7 +75,7 @@ def moves_edge(ground: Ground, here: Setup, enabler: Knob, value: float, followe
     delta = value - here[enabler.id]
     return say(
         "{enabler} {by} moves the edge of {follower} by about {moved} (± {margin})",
-        enabler=enabler.name,
+        enabler=enabler.name if begins else in_sentence(enabler.name),
         by=("+" if delta > 0 else "\N{MINUS SIGN}") + enabler.text(abs(delta)),
         follower=in_sentence(follower.name),
         moved=follower.text(notch * round(by)),
@@ -86,7 +89,7 @@ def why_on_the_way(ground: Ground, home: Setup, knob: Knob, value: float) -> str
     for follower in ground.followers:
         moved = moves_edge(ground, home, knob, value, follower) if follower.id != knob.id else ""
         if moved:
-            return say("{knob} {value}: {moved}", knob=named_so, value=text, moved=in_sentence(moved))
+            return say("{knob} {value}: {moved}", knob=named_so, value=text, moved=moved)
     gain, spread = ground.gain(there, home)
     watts = (ground.outlook(there).watts or 0.0) - (ground.outlook(home).watts or 0.0)
     if ground.goal.kind is Kind.TRADE and abs(watts) > _LEAST_WATTS:
