@@ -184,7 +184,8 @@ class _Played:
         self._reach(setup)
         self._seen.append(setup)
         number = len(self._seen) - 1
-        self.now = Tried(Verdict.HELD, setup, move.step if isinstance(move, GoBack) else number, number)
+        position = move.step if isinstance(move, GoBack) else number
+        self.now = Tried(Verdict.HELD, setup, position, number, at_s=self.seconds)
         return self.now
 
     def _try(self, asked: Check | None, home: Setup, setup: Setup) -> None:
@@ -218,7 +219,7 @@ class _Played:
             self.now = replace(self.now, in_force=setup)
             self._reach(home)
         verdict, at, position = (Verdict.DOWN, home, origin) if ran.down else (Verdict.HELD, setup, number)
-        self.now = Tried(verdict, at, position, number, (ran,), ran.seconds)
+        self.now = Tried(verdict, at, position, number, (ran,), ran.seconds, at_s=self.seconds)
         return self.now
 
     def _reach(self, setup: Setup) -> None:
