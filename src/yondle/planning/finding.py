@@ -107,8 +107,11 @@ def lasting_s(notch: float, edge: float, width: float) -> float:
 class EdgeSearch:
     """What is believed of a knob's edge under some loads, and the next test; pure, fed with runs."""
 
-    def __init__(self, part: Edge, declaration: RigDeclaration, share: float = 1.0) -> None:
-        """Begin with nothing known; its knob may fail for this share of the failures that the standard allows."""
+    def __init__(self, part: Edge, declaration: RigDeclaration, share: float = 1.0, change_s: float = 0.0) -> None:
+        """Begin with nothing known; its knob may fail for this share of the failures that the standard allows.
+
+        A change counts as so many seconds at least, where it costs more than it takes.
+        """
         self._share = share
         knob = declaration.knob(part.knob)
         self.part, self.knob = part, knob
@@ -123,7 +126,7 @@ class EdgeSearch:
         entry_s = declaration.entry_s if knob.when in (When.BY_HAND, When.AT_HAND) else 0.0
         self._restart_s = (declaration.restart_s or USUAL_RESTART_S) + entry_s
         restarts = knob.when in (When.BY_HAND, When.RESTART)
-        self._change_s = LIVE_CHANGE_S + (self._restart_s if restarts else entry_s)
+        self._change_s = max(LIVE_CHANGE_S + (self._restart_s if restarts else entry_s), change_s)
         self._failures = self._ended = self._crashes = self._runs = self._recalled = self._held_back = 0
         self._loaded_s = self._warmth = 0.0
         self._here: int | None = None

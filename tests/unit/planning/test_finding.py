@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
+from itertools import pairwise
 from random import Random
 
 import pytest
@@ -55,6 +56,18 @@ def test_under_several_loads_each_is_tested_and_the_worst_decides(declaration: R
     alone = [run for load in LOADS for run, _ in searched(EdgeSearch(Edge(knob.id, (load,)), declaration), 3)]
     assert sum(run.failures for run in runs) < sum(run.failures for run in alone)
     assert sum(run.seconds for run in runs) < sum(run.seconds for run in alone)
+
+
+def test_where_a_change_counts_as_an_hour_more_is_tested_between_two(declaration: RigDeclaration) -> None:
+    def changes(change_s: float) -> tuple[int, float]:
+        search = EdgeSearch(Edge("core_clock", ("mixed_load",)), declaration, change_s=change_s)
+        runs = [run for run, _ in searched(search, 5)]
+        moved = sum(one.value != next_.value for one, next_ in pairwise(runs))
+        return moved, sum(run.seconds for run in runs) / max(moved, 1)
+
+    (usual, usual_s), (by_hand, by_hand_s) = changes(0.0), changes(3600.0)
+    assert by_hand < usual
+    assert by_hand_s > usual_s
 
 
 def test_the_time_left_falls_to_nothing_at_the_end(declaration: RigDeclaration) -> None:

@@ -60,6 +60,8 @@ COARSER, CLOSER, MOST_COARSE = 4.0, 0.6, 4.0
 than so many times what ends one that is asked for by itself."""
 MAIN_SHARE = 0.75
 """Of the failures that a standard allows, the knob with an edge that brings most may cause so many; the others share the rest."""
+HAND_COUNTS_S = 3600.0
+"""A value that somebody has to enter counts as an hour: between two entries as much is tested as is worth it."""
 BEYOND_WANTED, BEYOND_HELD = 2, 3
 """An edge is looked for up to so many notches beyond what serves the goal, and beyond what held."""
 
@@ -359,7 +361,8 @@ class GoalClimb:
         """Begin a search, told beforehand what the law over all settings expects here; runs made here it recalls by itself."""
         goal, home = self.goal, self.home.in_force
         part = Edge(knob.id, goal.loads, goal.standard, goal.style)
-        search = EdgeSearch(part, self.declaration, self._share(knob))
+        waits_s = HAND_COUNTS_S if knob.when in (When.BY_HAND, When.AT_HAND) else 0.0
+        search = EdgeSearch(part, self.declaration, self._share(knob), waits_s)
         expected = (self.ground.edges.believed(knob, home, at, apart=True) for at in range(len(goal.loads)))
         search.expect({load: BelievedHazards(each, None) for load, each in zip(goal.loads, expected, strict=True)})
         return search
