@@ -31,7 +31,7 @@ from yondle.desktop.shell.rooms import NAMES
 from yondle.desktop.shell.window import MainWindow
 
 Open = Callable[..., MainWindow]
-CARDS = ("limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "result", "profiles", "keep", "note")
+CARDS = ("limits", "sensors", "sweep", "edge", "next", "conditions", "benchmarks", "result", "profiles", "keep", "note")
 
 
 @pytest.fixture(scope="module")
