@@ -338,7 +338,7 @@ def _came(session: Session, name: str, machine: Machine, found: tuple[Setup, flo
     outcomes = [a.outcome for r in book.steps for a in r.attempts if a.outcome is not None]
     position = book.position
     gain = gain_of(book, position, book.declaration.workload(BENCHMARK)) if position is not None else None
-    claim = math.log1p(gain.fraction) if gain is not None and gain.sure else 0.0
+    claim = math.log1p(gain.low) if gain is not None and gain.sure else -math.inf
     moves = tuple(
         f"{a.conditions.get('asked because', '')} | {_changes(r.step.changes)} | {a.outcome.verdict if a.outcome else ''}"
         for r in book.steps for a in r.attempts
@@ -396,8 +396,8 @@ def table(came: list[Came]) -> Iterator[str]:
             )
 
 
-TOO_HIGH = 0.01
-"""A gain that is told as sure and lies so much above the truth, on logs, is a false claim."""
+TOO_HIGH = 0.0005
+"""A gain that is told as sure and whose whole range lies so much above the truth, on logs, is a false claim."""
 LEAST_TO_BE_HAD = 0.01
 """Where less than this can be had, on logs, a share of it says nothing."""
 

@@ -192,6 +192,8 @@ class GoalClimb:
             if not self._sure() and self._time_for_more() and self.ground.edges.caution < MOST_CAUTION:
                 self.ground.edges.caution += MORE_CAUTION
                 continue
+            if self._time_for_more() and not self._reached() and self._worth_of_going() is not None:
+                continue
             proved = yield from self._prove()
             if proved or self.left_s < LAST_S:
                 return

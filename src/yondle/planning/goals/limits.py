@@ -19,7 +19,7 @@ LIMIT_ROOM, HEAT_ROOM_K = 0.985, 5.0
 """A limit is kept clear of by so much, as a share of it and in kelvin."""
 LASTS_S, _FITS_BY = 590.0, 0.001
 """What held under load for so long is taken to go on so: the machine is nearly soaked with heat by then."""
-_HELD_BACK_ROOM, _LASTED = 0.01, 12
+_HELD_BACK_ROOM, _LASTED, _AS_WARM_K = 0.01, 12, 1.0
 _FREE = -1.0
 
 
@@ -70,12 +70,12 @@ class Limits:
     def _as_held_back(self, features: Array, over: Array) -> Array:
         """What gets as hot, or without a temperature draws as much, as something that was held back is held back, too.
 
-        Limits that name the power they are of, and the tuner's own ceilings, are told by that reading itself.
+        Limits that name the power they are of are told by that reading itself.
         """
         flags = (c for c in self._declaration.channels if c.quantity is Quantity.FLAG)
         known = {c.id for c in flags if self._readings.of(c.of) is not None}
         for lesson in self._held_back:
-            if lesson.ceiling or (lesson.by and known.issuperset(lesson.by)):
+            if lesson.by and known.issuperset(lesson.by):
                 continue
             demand, its = self._strain(features), self._strain(self._features.of_setup(lesson.setup)[None, :])
             if demand is not None and its is not None:
@@ -83,13 +83,23 @@ class Limits:
         return over
 
     def _as_held(self, rows: Array, features: Array, over: Array) -> Array:
-        """What asks no more than something that held for long, under limits as high, is held back by none of them, too."""
+        """What asks no more than something that held for long, under limits as high, is held back by none of them, too.
+
+        Unless something that asked no more was held back all the same: later in a night a room is warmer.
+        """
         caps = [self._features.at[k.id] for k in self._declaration.knobs if k.governs and not k.choices]
         strain, watts = self._strain(features), self._readings.watts(features)
+        backs = [self._strain(self._features.of_setup(lesson.setup)[None, :]) for lesson in self._held_back]
+        least_back = min((float(each[0]) for each in backs if each is not None), default=math.inf)
         for lesson in self._lasted:
             row, of_it = self._features.row(lesson.setup), self._features.of_setup(lesson.setup)[None, :]
+            asked_of_it, ahead = self._strain(of_it), self._readings.room_c
+            if ahead is not None and lesson.room_c is not None and ahead > lesson.room_c + _AS_WARM_K:
+                continue
+            if asked_of_it is not None and asked_of_it[0] >= least_back:
+                continue
             fits = np.all(rows[:, caps] >= row[caps] - 1e-9, axis=1)
-            for asked, its in ((strain, self._strain(of_it)), (watts, self._readings.watts(of_it))):
+            for asked, its in ((strain, asked_of_it), (watts, self._readings.watts(of_it))):
                 if asked is not None and its is not None:
                     fits &= asked <= its[0] + 1e-9
             over = np.where(fits, np.minimum(over, -_FITS_BY), over)

@@ -133,6 +133,8 @@ class Readings:
                 middle, spread = np.array([m for m, _ in beliefs]), np.array([s for _, s in beliefs])
                 self._by_channel[channel.id] = Reading(channel, middle, spread, self._slow(channel))
         self._rooms: list[tuple[float, float]] = []
+        self.room_c: float | None = None
+        """How warm the room may get, °C; None where nobody told."""
 
     def learn(self, lesson: Lesson, at_s: float) -> None:
         """Take in what a test has seen, and how warm the room was."""
@@ -142,9 +144,9 @@ class Readings:
                 self._by_channel[seen.channel].learn(seen, features, lesson.room_c)
         if lesson.room_c is not None:
             self._rooms = [*self._rooms[-LATELY:], (at_s, lesson.room_c)]
-            room_c = sum(room for _, room in self._rooms) / len(self._rooms) + warming_k(self._rooms, None)
+            self.room_c = sum(room for _, room in self._rooms) / len(self._rooms) + warming_k(self._rooms, None)
             for reading in self._by_channel.values():
-                reading.room_c = room_c
+                reading.room_c = self.room_c
 
     def of(self, channel: str) -> Reading | None:
         """Give what is believed of a channel; None of one that nothing asks for."""
