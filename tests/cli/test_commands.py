@@ -290,10 +290,12 @@ def test_what_a_climb_came_to_is_kept_as_a_profile(yondle: Said, book: Path) -> 
     [
         (["--goal", "score", "-b", "mixed_load"], "yields no figure"),
         (["-b", "stacking=much"], "is no weight"),
+        (["-b", "stacking=nan"], "has to be above 0"),
         (["--knob", "cas"], "no knob that this goal may touch"),
         (["--knob", "colour"], "has no knob called"),
     ],
 )
 def test_a_goal_that_makes_no_sense_is_a_sentence(yondle: Said, book: Path, arguments: list[str], says: str) -> None:
-    code, _, err = yondle("climb", str(book), *arguments)
-    assert (code, says in err) == (2, True)
+    for command in ("climb", "next"):
+        code, _, err = yondle(command, str(book), *arguments)
+        assert (code, says in err) == (2, True), command

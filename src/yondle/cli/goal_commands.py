@@ -11,7 +11,7 @@ from rich.console import Console
 from yondle.analysis.stability import Standard
 from yondle.app.plans.goals import WantGoal
 from yondle.app.plans.nights import AN_HOUR, IN_ALL, Bounds
-from yondle.app.plans.plans import AfterMove, PlanEnd, StartPlan
+from yondle.app.plans.plans import StartPlan
 from yondle.app.profiles.profiles import LONGEST_NAME, KeepProfile
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.session import Session
@@ -57,9 +57,8 @@ Knobs = Annotated[
 ]
 Restarts = Annotated[bool, typer.Option("--restarts", help="Knobs that take a restart may be touched, too.")]
 Hands = Annotated[bool, typer.Option("--hands", help="Somebody is there to enter what is set by hand.")]
-
-
 LEAST_TOLD = 0.0005
+"""A knob that is worth less than this, as a fraction, isn't told."""
 
 
 def add_goal_commands(app: typer.Typer, console: Console) -> None:
@@ -134,15 +133,8 @@ def add_goal_commands(app: typer.Typer, console: Console) -> None:
             wanted = replace(wanted, hours=hours, loads=loads, standard=standard, style=style, target=target)
             session.do(WantGoal(wanted))
             begin = StartPlan(goal_text(book.declaration, wanted), say("the climb"), comes_back=bounds)
-            ended: list[Ended] = []
-
-            def go(after: AfterMove) -> PlanEnd:
-                end = session.do(replace(begin, after=after))
-                ended.append(end.ended)
-                return end
-
-            carry_on(session, console, as_json, go)
-            if ended == [Ended.DONE]:
+            end = carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
+            if end.ended is Ended.DONE:
                 _keep(session, console, as_json, keep or goal_name(wanted, book.declaration)[:LONGEST_NAME])
 
 

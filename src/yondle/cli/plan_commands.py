@@ -182,8 +182,8 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
             carry_on(session, console, as_json, lambda after: session.do(replace(begin, after=after)))
 
 
-def carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> None:
-    """Carry a plan on to its end or its next pause, telling every move as it comes."""
+def carry_on(session: Session, console: Console, as_json: bool, going: Callable[[AfterMove], PlanEnd]) -> PlanEnd:
+    """Carry a plan on to its end or its next pause, telling every move as it comes, and tell how far it came."""
     listen(session)
     before = latest_attempt(session.snapshot)
     found: EdgeView | None = None
@@ -208,6 +208,7 @@ def carry_on(session: Session, console: Console, as_json: bool, going: Callable[
         ended = going(after)
     _tell_end(session, console, as_json, ended, before, found)
     interrupts.leave()
+    return ended
 
 
 def _tell_end(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -97,7 +98,7 @@ def _must_run(work: Workload, weight: float) -> None:
             say("{benchmark} yields no figure that Yondle can measure by itself.", benchmark=work.name),
             say("Name a benchmark that it runs."),
         )
-    if weight <= 0.0:
+    if not 0.0 < weight < math.inf:
         raise KnownError(
             say("The weight of {benchmark} has to be above 0.", benchmark=work.name),
             say("Leave out what doesn't count."),

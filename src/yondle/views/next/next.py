@@ -67,7 +67,7 @@ def next_view(book: Snapshot, goal: Goal | None = None) -> NextView:
         )
     if book.baseline_step is None:
         raise KnownError(say("Nothing is measured yet."), say("Run the baseline first."))
-    wanted = goal or goal_of(book)
+    wanted = checked_goal(goal, book.declaration) if goal is not None else goal_of(book)
     ground = Ground(book.declaration, wanted)
     works = [book.declaration.workload(name) for name, _ in wanted.benchmarks]
     ground.learn(lessons_of(book, works))
