@@ -82,9 +82,15 @@ class GoalClimb:
         """Make the moves; what is left out for want of time goes into `left_out`, in words."""
         known = yield Recall("")
         self._hear(known)
-        yield from self._screen(left_out)
+        late = yield from self._screen(1.0 if self.goal.kind is Kind.MATTERS else SCREENING_SHARE)
         if self.goal.kind is not Kind.MATTERS:
             yield from self._ascend()
+            if late and self.left_s > 0.0:
+                # What there was no time for at first is looked at with what is left.
+                late = yield from self._screen(1.0)
+                yield from self._ascend()
+        if late:
+            left_out.append(say("screening {knobs}, for want of time", knobs=", ".join(late)))
         if self._elsewhere:
             yield GoBack(self.home.position, say("this is the best that was found"))
 
@@ -110,8 +116,8 @@ class GoalClimb:
 
     # -- screening --------------------------------------------------------------------------------------------------------
 
-    def _screen(self, left_out: list[str]) -> Climb:
-        share = 1.0 if self.goal.kind is Kind.MATTERS else SCREENING_SHARE
+    def _screen(self, share: float) -> Generator[Move, Tried, list[str]]:
+        """Measure what was never measured, within a share of the hours; gives the names of what there was no time for."""
         until_s = self.start.at_s + share * self.goal.hours * HOUR_S
         late: list[str] = []
         for knob, values in self._to_screen():
@@ -124,20 +130,18 @@ class GoalClimb:
                 if knob.subsystem is Subsystem.COOLING:
                     check = self._loaded(check, dict.fromkeys(self.goal.loads[:1], COOLING_S))
                 yield from self._ask(Try({knob.id: value}, why, check, self.home.position))
-        if late:
-            left_out.append(say("screening {knobs}, for want of time", knobs=", ".join(dict.fromkeys(late))))
+        return late
 
     def _to_screen(self) -> list[tuple[Knob, list[float]]]:
         """Give what to screen by which values, what may bring most first; what was measured, or only frees others, not."""
-        found = []
+        found, home = [], self.home.in_force
         for knob in self.ground.movable:
-            if (
-                knob.id in self.ground.measured
-                or caps(knob)
-                or (knob.unit == "V" and self.goal.kind is not Kind.MATTERS)
-            ):
+            known = self.ground.measured.get(knob.id, set())
+            frees = caps(knob) or (knob.unit == "V" and self.goal.kind is not Kind.MATTERS)
+            if frees or (known and not knob.choices):
                 continue
-            values = self._screening_values(knob)
+            asked = (v for v in self._screening_values(knob) if v not in known)
+            values = [v for v in asked if not self.ground.failed(home.with_values({knob.id: v}))]
             if values:
                 found.append((self._promise(knob, values), knob, values))
         found.sort(key=lambda each: -each[0])
