@@ -142,6 +142,10 @@ class EdgeSearch:
         for load, believed in there.items():
             self._loads[load].expect(believed)
 
+    def may_cause(self, share: float) -> None:
+        """Take it that its knob may fail for this share of the failures that the standard allows."""
+        self._share = share
+
     def believed(self) -> dict[str, BelievedHazards]:
         """Give what is believed by now of each load's edge."""
         return {load: posterior.middle() for load, posterior in self._loads.items()}

@@ -55,15 +55,15 @@ SEARCH_SHARE = 0.7
 """Of the time that is left, without that of the proof, one search may take so much."""
 LEAST_AN_HOUR, USUAL_HOURS = 0.0015, 8.0
 """What an hour of search is to bring at least, on logs, where there are so many hours."""
-COARSER, CLOSER, MOST_COARSE = 4.0, 0.6, 4.0
+COARSER, CLOSER, MOST_COARSE = 4.0, 0.25, 4.0
 """A search on the way ends at so many times that, since the settings may yet change, and at the end at so many; but at no more
 than so many times what ends one that is asked for by itself."""
 MAIN_SHARE = 0.75
 """Of the failures that a standard allows, the knob with an edge that brings most may cause so many; the others share the rest."""
 HAND_COUNTS_S = 3600.0
 """A value that somebody has to enter counts as an hour: between two entries as much is tested as is worth it."""
-BEYOND_WANTED, BEYOND_HELD = 2, 3
-"""An edge is looked for up to so many notches beyond what serves the goal, and beyond what held."""
+BEYOND_WANTED, BEYOND_HELD = 2, 2
+"""An edge is looked for up to so many notches beyond what serves the goal, and beyond what held or where it is expected."""
 
 
 class GoalClimb:
@@ -193,8 +193,7 @@ class GoalClimb:
                 if went:
                     continue
             yield from self._refine()
-            if not self._sure() and self._time_for_more() and self.ground.edges.caution < MOST_CAUTION:
-                self.ground.edges.caution += MORE_CAUTION
+            if self._time_for_more() and self._more_careful():
                 continue
             if self._time_for_more() and not self._reached() and self._worth_of_going() is not None:
                 continue
@@ -203,35 +202,71 @@ class GoalClimb:
                 return
         yield from self._prove()
 
-    def _sure(self) -> bool:
-        """Tell whether the edges of every part leave room enough where it stands: the safest end may not be safe.
+    def _unsure(self) -> list[Knob]:
+        """Give the knobs whose edge leaves too little room where it stands: the safest end may not be safe.
 
         Knobs of one part share its edge, so the surest of their searches speaks for it.
         """
         here, sure = self.home.in_force, dict[Subsystem, float]()
-        for knob in self.ground.followers:
-            search = self.searches.get(self._context(knob, here))
-            if search is None or not search.seen_runs or self.ground.edges.as_stock(knob, here):
-                continue
-            chance_here = dict(search.found().chances)[here[knob.id]]
-            sure[knob.subsystem] = max(sure.get(knob.subsystem, 0.0), chance_here)
-        return all(each >= RATHER_SURE for each in sure.values())
+        for knob, search in self._searched():
+            if search.seen_runs and not self.ground.edges.as_stock(knob, here):
+                chance_here = dict(search.found().chances)[here[knob.id]]
+                sure[knob.subsystem] = max(sure.get(knob.subsystem, 0.0), chance_here)
+        return [k for k in self.ground.followers if sure.get(k.subsystem, 1.0) < RATHER_SURE]
+
+    def _more_careful(self) -> bool:
+        """Have the next turn keep further from edges that what stands isn't sure of; tells whether there is one."""
+        caution = self.ground.edges.caution
+        unsure = [k for k in self._unsure() if caution.get(k.id, 0.0) < MOST_CAUTION]
+        for knob in unsure:
+            caution[knob.id] = caution.get(knob.id, 0.0) + MORE_CAUTION
+        return bool(unsure)
+
+    def _searched(self) -> list[tuple[Knob, EdgeSearch]]:
+        """Give the knobs whose edge was looked for where it stands."""
+        found = ((k, self.searches.get(self._context(k, self.home.in_force))) for k in self.ground.followers)
+        return [(knob, search) for knob, search in found if search is not None]
 
     def _time_for_more(self) -> bool:
         return self.left_s >= LAST_S + self._proof_s()
 
     def _worth_of_going(self) -> Setup | None:
-        """Give the setup to go toward; None where none is worth its time."""
-        here, target = self.home.in_force, optimum(self.ground, self.home.in_force)
-        searched = [k for k in self.ground.followers if self._context(k, here) in self.searches]
-        # Where an edge was looked for already, the law is held against itself: it hopes for more than a search dares.
-        now = followed(self.ground, here, searched)
+        """Give the setup to go toward; None where none is worth its time.
+
+        Where an edge was looked for, the law is held against itself: it hopes for more than a search dares. And what stands,
+        and is sure, is left only for what is still better by what a search would dare there.
+        """
+        here, searched, unsure = self.home.in_force, self._searched(), self._unsure()
+        if any(self.ground.edges.caution.get(k.id) for k in unsure):
+            return self._other_than_here(optimum(self.ground, here))
+        if searched and not unsure and not self._stands():
+            return self._other_than_here(optimum(self.ground, here))
+        target, now = optimum(self.ground, here), followed(self.ground, here, [knob for knob, _ in searched])
         ahead, before = (self.ground.outlook(each) for each in (target, now))
-        if self.ground.edges.caution and not self._sure():
-            return target if target != here else None
-        if before.fits and ahead.utility - before.utility < LEAST_WORTH * (2.0 if searched else 1.0):
+        if (before.fits or searched) and ahead.utility - before.utility < LEAST_WORTH * (2.0 if searched else 1.0):
             return None
-        return target if target != here else None
+        if searched and not unsure:
+            dared = self.ground.outlook(self._as_dared(target, now))
+            if dared.utility - self.ground.outlook(here).utility < LEAST_WORTH:
+                return None
+        return self._other_than_here(target)
+
+    def _stands(self) -> bool:
+        """Tell whether what stands keeps clear of limits: where rooms get warmer it is not left for the first doubt."""
+        with self.ground.limits.for_what_stands():
+            return self.ground.outlook(self.home.in_force).fits
+
+    def _other_than_here(self, target: Setup) -> Setup | None:
+        return target if target != self.home.in_force else None
+
+    def _as_dared(self, target: Setup, now: Setup) -> Setup:
+        """Give a setup with edges as far below what the law hopes for as what stands is below what it hopes for here."""
+        safer = dict[str, float]()
+        for knob in self.ground.followers:
+            scale = Scale(knob)
+            short = scale.notch(now[knob.id]) - scale.notch(self.home.in_force[knob.id])
+            safer[knob.id] = scale.value(max(round(scale.notch(target[knob.id]) - max(short, 0.0)), 0))
+        return target.with_values(safer)
 
     @staticmethod
     def _context(knob: Knob, here: Setup) -> tuple[str, Setup]:
@@ -242,6 +277,13 @@ class GoalClimb:
         for knob in self.ground.followers:
             if self._time_for_more():
                 yield from self._follow(knob, CLOSER)
+        followers, here = self.ground.followers, self.home.in_force
+        if len(followers) > 1 and all(self.ground.edges.as_stock(knob, here) for knob in followers[1:]):
+            # What the others were not moved for is left to the one that brings most.
+            search = self.searches.get(self._context(followers[0], here))
+            if search is not None and self._time_for_more():
+                search.may_cause(1.0)
+                yield from self._follow(followers[0], CLOSER)
 
     def _reached(self) -> bool:
         target = self.goal.target
@@ -336,7 +378,7 @@ class GoalClimb:
         scale, home = Scale(search.knob), self.home.in_force
         wanted = round(scale.notch(best_value(self.ground, home, search.knob))) + BEYOND_WANTED
         expected = [self.ground.edges.believed(search.knob, home, at) for at in range(len(self.goal.loads))]
-        likely = min((each.edge + 0.5 * each.edge_spread for each in expected), default=float(scale.notches))
+        likely = min((each.edge for each in expected), default=float(scale.notches))
         search.look_up_to(min(wanted, max(round(likely), search.held_notch + BEYOND_HELD)))
 
     def _least_of(self, search: EdgeSearch, coarser: float) -> float:

@@ -50,8 +50,8 @@ class Edges:
         self._exposed: dict[str, list[tuple[Lesson, list[Exposure]]]] = {}
         self._known: dict[str, Frontier] = {}
         self._latest: dict[str, Frontier] = {}
-        self.caution = 0.0
-        """Notches that settings keep from where their standard is expected to be met just so."""
+        self.caution: dict[str, float] = {}
+        """Notches of a knob that settings keep from where their standard is expected to be met just so."""
 
     def learn(self, lesson: Lesson) -> None:
         """Take in the runs of a test."""
@@ -72,7 +72,7 @@ class Edges:
         edge = shifted + frontier.at_stock(load)
         # A machine is made to hold at stock; nothing that moves the edge up makes that worse.
         safe = (at <= scale.notch(knob.stock) + 1e-9) & (shifted >= -_HARDLY_LOWER)
-        return np.asarray(np.where(safe, _SAFE_NOTCHES, edge - safer - self.caution - at))
+        return np.asarray(np.where(safe, _SAFE_NOTCHES, edge - safer - self.caution.get(knob.id, 0.0) - at))
 
     def doubt(self, knob: Knob, features: Array, load: int) -> Array:
         """Give how sure the edge is, in notches (one standard deviation)."""

@@ -23,8 +23,9 @@ READ_SPREAD = {Quantity.POWER: 0.012, Quantity.VOLTAGE: 0.004, Quantity.FAN: 0.0
 """How far the mean of a channel over a pass may be beside what is typical of a setup, on logs (one standard deviation)."""
 DEMAND_ELASTICITY, DEMAND_SPREAD, DEMAND_UNSURE = 0.9, 0.03, 0.25
 """A limiter that left a share of a clock was asked for more than it gave: power grows so with the clock, more or less."""
-COOL_LOWERS, COOL_SPREAD = 0.3, 0.2
-"""A machine that isn't soaked rises less above its room, on logs, for each share of warmth it lacks."""
+COOL_LOWERS, COOL_SPREAD = 1.0, 0.5
+"""A machine that isn't soaked rises less above its room, on logs, by the square of the share of warmth it lacks: nearly
+soaked it is as hot as it gets, and in its first seconds it lacks most."""
 ROOM_C = 22.0
 """How warm a room is where nothing tells."""
 STANDS_FOR = 0.5
@@ -69,7 +70,7 @@ class Reading:
         if seen.workload not in self._works:
             self._works.append(seen.workload)
         self._rows.append(np.where(self._slow, features * (1.0 - seen.cool), features))
-        self._cool.append(seen.cool)
+        self._cool.append(seen.cool**2)
         self._seen.append(log)
         self._variances.append(spread**2)
         self._of.append(self._works.index(seen.workload))
