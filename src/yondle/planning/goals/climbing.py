@@ -14,8 +14,8 @@ from dataclasses import replace
 from yondle.analysis.hazards import BelievedHazards
 from yondle.analysis.hold import Scale
 from yondle.analysis.stability import HOUR_S, PER_HOUR, STANDARD_WORDS
-from yondle.language.saying import in_sentence, named, say
-from yondle.model.knobs import Knob, Risk, Setup, Subsystem, When
+from yondle.language.saying import in_sentence, listed, named, say
+from yondle.model.knobs import Change, Knob, Risk, Setup, Subsystem, When
 from yondle.model.quantities import chance
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import FOR_EDGE, SCORE_STAGE, Check, Stage, StageKind
@@ -74,6 +74,7 @@ class GoalClimb:
         self.ground = Ground(declaration, goal)
         self.home, self.now_s = start, start.at_s
         self.given_up: set[tuple[str, float]] = set()
+        self.stood: list[Tried] = []
         self.searches: dict[tuple[str, Setup], EdgeSearch] = {}
 
     # -- what the moves are made by -------------------------------------------------------------------------------------
@@ -187,6 +188,7 @@ class GoalClimb:
         Where the proof fails what it taught is taken in, and it goes on from there.
         """
         for _ in range(MOST_TURNS):
+            self._note_what_stands()
             worth = self._worth_of_going()
             if worth is not None and self._time_for_more() and not self._reached():
                 went = yield from self._walk(worth)
@@ -197,10 +199,26 @@ class GoalClimb:
                 continue
             if self._time_for_more() and not self._reached() and self._worth_of_going() is not None:
                 continue
+            self._note_what_stands()
+            self._take_the_best()
             proved = yield from self._prove()
             if proved or self.left_s < LAST_S:
                 return
+        self._take_the_best()
         yield from self._prove()
+
+    def _note_what_stands(self) -> None:
+        if not self._unsure() and self._stands():
+            self.stood.append(self.home)
+
+    def _take_the_best(self) -> None:
+        """Go back to what stood before where that is worth more: what was given up on the way may have brought nothing."""
+        with self.ground.limits.for_what_stands():
+            seen = [(self.ground.outlook(t.in_force), t) for t in self.stood if not self.ground.failed(t.in_force)]
+            now = self.ground.outlook(self.home.in_force).utility
+        best = max((s for s in seen if s[0].fits), key=lambda each: each[0].utility, default=None)
+        if best is not None and best[0].utility > now + LEAST_WORTH:
+            self.home = best[1]
 
     def _unsure(self) -> list[Knob]:
         """Give the knobs whose edge leaves too little room where it stands: the safest end may not be safe.
@@ -308,6 +326,7 @@ class GoalClimb:
             c for c in self.home.in_force.changes_to(target)
             if c.knob not in edged and (c.knob, c.new) not in self.given_up
         ]  # fmt: skip
+        went |= yield from self._set_together(enabling)
         while enabling and self.left_s >= LAST_S:
             change = max(enabling, key=lambda c: self._room_after(c.knob, c.new))
             enabling.remove(change)
@@ -321,6 +340,32 @@ class GoalClimb:
             if best_value(self.ground, self.home.in_force, knob) != self.home.in_force[knob.id]:
                 went |= yield from self._follow(knob)
         return went
+
+    def _set_together(self, enabling: list[Change]) -> Generator[Move, Tried, bool]:
+        """Set in one entry what waits for one anyway and only makes room for others; takes what held out of what is left.
+
+        Somebody who restarts for each of them is away all evening, and none of them is judged by itself. Where they don't hold
+        together each is tried alone.
+        """
+        knobs = [(self.declaration.knob(c.knob), c) for c in enabling]
+        together = [c for knob, c in knobs if knob.when in (When.BY_HAND, When.RESTART) and self._frees(knob)]
+        seconds = dict.fromkeys(self.goal.loads, LOOKED_AT_S)
+        if len(together) < 2 or not seconds or self.left_s < LAST_S:
+            return False
+        names = listed([in_sentence(self.declaration.knob(c.knob).name) for c in together])
+        why = say("{knobs} in one restart: none of them is judged by itself, they make room for what comes next", knobs=names)
+        tried = yield from self._ask(
+            Try({c.knob: c.new for c in together}, why, self._only_loads(seconds), self.home.position)
+        )
+        if tried.verdict is not Verdict.HELD:
+            return False
+        self.home = tried
+        enabling[:] = [c for c in enabling if c not in together]
+        return True
+
+    @staticmethod
+    def _frees(knob: Knob) -> bool:
+        return (knob.unit == "V" or knob.governs) and not knob.choices
 
     def _room_after(self, knob_id: str, value: float) -> float:
         seen = self.ground.outlook(self.home.in_force.with_values({knob_id: value}))
