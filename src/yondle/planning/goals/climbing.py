@@ -208,7 +208,8 @@ class GoalClimb:
         yield from self._prove()
 
     def _note_what_stands(self) -> None:
-        if not self._unsure() and self._stands():
+        looked_at = any(search.seen_runs for _, search in self._searched()) or not self.ground.followers
+        if looked_at and not self._unsure() and self._stands():
             self.stood.append(self.home)
 
     def _take_the_best(self) -> None:
@@ -322,14 +323,13 @@ class GoalClimb:
             wanted, here = target[knob.id], self.home.in_force[knob.id]
             if wanted != here and (wanted < here) == (knob.risk is Risk.UP):
                 went |= yield from self._set(knob, wanted)
-        enabling = [
-            c for c in self.home.in_force.changes_to(target)
-            if c.knob not in edged and (c.knob, c.new) not in self.given_up
-        ]  # fmt: skip
+        enabling = [c for c in self.home.in_force.changes_to(target) if c.knob not in edged]
         went |= yield from self._set_together(enabling)
         while enabling and self.left_s >= LAST_S:
             change = max(enabling, key=lambda c: self._room_after(c.knob, c.new))
             enabling.remove(change)
+            if self.ground.failed(self.home.in_force.with_values({change.knob: change.new})):
+                continue
             held = yield from self._set(self.declaration.knob(change.knob), change.new)
             went |= held
             if not held:
