@@ -333,6 +333,9 @@ class _Runner:
             case Try() if (move.of or len(move.values) == 1) and record.attempts:
                 told = told_of(session.snapshot, record, move.of or next(iter(move.values)))
                 return self._taught(replace(told, at_s=tried.at_s), record, move)
+            case Try() if record.attempts:
+                # A proof changes nothing and a joint step changes several: they are no knob's, and teach all the same.
+                return self._taught(tried, record, move)
             case _:
                 return tried
 

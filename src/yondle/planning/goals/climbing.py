@@ -48,7 +48,7 @@ SCREENED_BY, SCREENED_SAFELY_BY = 0.025, 0.1
 by so much."""
 LAST_S = 900.0
 """With less time than this left nothing new is begun."""
-MOST_TURNS, MOST_LOWERED, MOST_REFUSED = 10, 4, 2
+MOST_TURNS, MOST_LOWERED, MOST_REFUSED, MOST_PROOFS = 10, 4, 2, 3
 MORE_CAUTION, MOST_CAUTION = 1.5, 9.0
 """Where what stands isn't sure enough, the next turn keeps so many notches more from the edges, up to so many."""
 SEARCH_SHARE = 0.7
@@ -202,32 +202,48 @@ class GoalClimb:
             self._note_what_stands()
             self._take_the_best()
             proved = yield from self._prove()
-            if proved or self.left_s < LAST_S:
+            if proved:
                 return
-        self._take_the_best()
-        yield from self._prove()
+            if self.left_s < LAST_S:
+                break
+        yield from self._end_with_what_holds()
+
+    def _end_with_what_holds(self) -> Climb:
+        """Prove the best of what stood; where nothing does, and what stands isn't sure, end where the climb began."""
+        for _ in range(MOST_PROOFS):
+            self._take_the_best()
+            if self.left_s < self._proof_s():
+                break
+            if (yield from self._prove()):
+                return
+        looked_at = any(search.seen_runs for _, search in self._searched(self.home.in_force))
+        if not looked_at or self._unsure():
+            self.home = self.start
 
     def _note_what_stands(self) -> None:
-        looked_at = any(search.seen_runs for _, search in self._searched()) or not self.ground.followers
+        looked_at = (
+            any(search.seen_runs for _, search in self._searched(self.home.in_force)) or not self.ground.followers
+        )
         if looked_at and not self._unsure() and self._stands():
             self.stood.append(self.home)
 
     def _take_the_best(self) -> None:
         """Go back to what stood before where that is worth more: what was given up on the way may have brought nothing."""
         with self.ground.limits.for_what_stands():
-            seen = [(self.ground.outlook(t.in_force), t) for t in self.stood if not self.ground.failed(t.in_force)]
+            stood = [t for t in self.stood if not self.ground.failed(t.in_force) and not self._unsure(t.in_force)]
+            seen = [(self.ground.outlook(each.in_force), each) for each in stood]
             now = self.ground.outlook(self.home.in_force).utility
         best = max((s for s in seen if s[0].fits), key=lambda each: each[0].utility, default=None)
         if best is not None and best[0].utility > now + LEAST_WORTH:
             self.home = best[1]
 
-    def _unsure(self) -> list[Knob]:
-        """Give the knobs whose edge leaves too little room where it stands: the safest end may not be safe.
+    def _unsure(self, here: Setup | None = None) -> list[Knob]:
+        """Give the knobs whose edge leaves too little room at a setting, where it stands without: the safest end may fail.
 
         Knobs of one part share its edge, so the surest of their searches speaks for it.
         """
-        here, sure = self.home.in_force, dict[Subsystem, float]()
-        for knob, search in self._searched():
+        here, sure = here or self.home.in_force, dict[Subsystem, float]()
+        for knob, search in self._searched(here):
             if search.seen_runs and not self.ground.edges.as_stock(knob, here):
                 chance_here = dict(search.found().chances)[here[knob.id]]
                 sure[knob.subsystem] = max(sure.get(knob.subsystem, 0.0), chance_here)
@@ -241,9 +257,9 @@ class GoalClimb:
             caution[knob.id] = caution.get(knob.id, 0.0) + MORE_CAUTION
         return bool(unsure)
 
-    def _searched(self) -> list[tuple[Knob, EdgeSearch]]:
-        """Give the knobs whose edge was looked for where it stands."""
-        found = ((k, self.searches.get(self._context(k, self.home.in_force))) for k in self.ground.followers)
+    def _searched(self, here: Setup) -> list[tuple[Knob, EdgeSearch]]:
+        """Give the knobs whose edge was looked for with all else as in a setting."""
+        found = ((k, self.searches.get(self._context(k, here))) for k in self.ground.followers)
         return [(knob, search) for knob, search in found if search is not None]
 
     def _time_for_more(self) -> bool:
@@ -255,7 +271,8 @@ class GoalClimb:
         Where an edge was looked for, the law is held against itself: it hopes for more than a search dares. And what stands,
         and is sure, is left only for what is still better by what a search would dare there.
         """
-        here, searched, unsure = self.home.in_force, self._searched(), self._unsure()
+        here = self.home.in_force
+        searched, unsure = self._searched(here), self._unsure()
         if any(self.ground.edges.caution.get(k.id) for k in unsure):
             return self._other_than_here(optimum(self.ground, here))
         if searched and not unsure and not self._stands():
@@ -353,7 +370,9 @@ class GoalClimb:
         if len(together) < 2 or not seconds or self.left_s < LAST_S:
             return False
         names = listed([in_sentence(self.declaration.knob(c.knob).name) for c in together])
-        why = say("{knobs} in one restart: none of them is judged by itself, they make room for what comes next", knobs=names)
+        why = say(
+            "{knobs} in one restart: none of them is judged by itself, they make room for what comes next", knobs=names
+        )
         tried = yield from self._ask(
             Try({c.knob: c.new for c in together}, why, self._only_loads(seconds), self.home.position)
         )
@@ -520,13 +539,15 @@ class GoalClimb:
             "proof: what is left in force is loaded for its share of what {standard} asks", standard=self.goal.standard
         )
         tried = yield from self._ask(Try({}, why, self._only_loads(left), self.home.position))
+        runs = [run for lesson in tried.lessons for run in lesson.runs]
+        for context, search in self.searches.items():
+            if context == self._context(search.knob, at):
+                value = at[search.knob.id]
+                search.take(value, replace(tried, ran=tuple(replace(run, value=value) for run in runs)))
         if tried.verdict is not Verdict.HELD:
             for knob in self.ground.followers:
                 if Scale(knob).notch(at[knob.id]) > Scale(knob).notch(knob.stock):
                     self.given_up.add((knob.id, at[knob.id]))
-            for context, search in self.searches.items():
-                if context == self._context(search.knob, at):
-                    search.take(at[search.knob.id], tried)
         self.home = tried
         return tried.verdict is Verdict.HELD
 
