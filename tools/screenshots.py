@@ -359,7 +359,7 @@ def climbing(camera: Camera) -> None:
         card = tune.side.cards.get("next")
         assert isinstance(card, NextCard)
         camera.until(card.climb.isEnabled)
-        card.hours.setValue(3.0)
+        card.form.hours.setValue(3.0)
         camera.until(lambda: not card.climb.isEnabled())
         camera.until(card.climb.isEnabled)
         camera.take(window, "tune-next")

@@ -11,6 +11,7 @@ from tests.conftest import quick_rig
 from tests.desktop.conftest import Open
 from tests.desktop.driving import button_of, tune_of, words
 
+from yondle.analysis.stability import Standard
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.limits import LimitRange
 from yondle.app.session.opening import create_logbook
@@ -18,6 +19,7 @@ from yondle.app.session.testing import RunBaseline
 from yondle.desktop.tune.goal_cards import ClimbCard, NextCard
 from yondle.desktop.tune.place import TunePlace
 from yondle.desktop.tune.profiles import ProfileCard
+from yondle.planning.edge_search import Style
 from yondle.planning.goals.goal import Kind
 from yondle.views.next.next import goal_of
 
@@ -51,8 +53,8 @@ def test_ways_are_told_with_what_they_bring_and_a_click_proposes_the_first_step(
     proposal = tune.book.now.proposal
     assert proposal is not None
     assert len(proposal.changes) == 1
-    card.kind.setCurrentIndex(list(Kind).index(Kind.QUIET))
-    assert card.loss.isVisibleTo(card)
+    card.form.kind.setCurrentIndex(list(Kind).index(Kind.QUIET))
+    assert card.form.loss.isVisibleTo(card)
     assert not card.climb.isEnabled()
     qtbot.waitUntil(card.climb.isEnabled, timeout=10_000)
     qtbot.waitUntil(lambda: "Fan level to 20" in words(card))
@@ -60,7 +62,7 @@ def test_ways_are_told_with_what_they_bring_and_a_click_proposes_the_first_step(
 
 def test_a_climb_shows_its_way_and_ends_with_what_it_found(qtbot: QtBot, tune: TunePlace) -> None:
     card = asked(qtbot, tune)
-    card.hours.setValue(2.0)
+    card.form.hours.setValue(2.0)
     qtbot.waitUntil(card.climb.isEnabled, timeout=10_000)
     seen: list[tuple[float, str]] = []
     tune.plans.goals._moved.connect(lambda view: seen.append((view.hours, view.setup)))
@@ -82,5 +84,28 @@ def test_a_climb_shows_its_way_and_ends_with_what_it_found(qtbot: QtBot, tune: T
 
 def test_a_goal_that_nothing_serves_says_what_to_do(qtbot: QtBot, tune: TunePlace) -> None:
     card = asked(qtbot, tune)
-    card.benchmark.setCurrentIndex(0)
+    card.form.benchmark.setCurrentIndex(0)
     qtbot.waitUntil(lambda: "the mean of" in words(card))
+
+
+def test_standard_crashes_target_and_knobs_are_chosen_and_kept(qtbot: QtBot, tune: TunePlace) -> None:
+    card = asked(qtbot, tune)
+    form = card.form
+    assert not form.standard.isVisibleTo(card), "what is seldom changed is folded"
+    form.more.click()
+    form.standard.setCurrentIndex(list(Standard).index(Standard.SESSION))
+    form.crashes.setCurrentIndex(list(Style).index(Style.CAREFUL))
+    form.target.setValue(9999.0)
+    rows = {form.knobs.item(i).text(): form.knobs.item(i) for i in range(form.knobs.count())}
+    for name, item in rows.items():
+        item.setCheckState(Qt.CheckState.Checked if name == "Core clock" else Qt.CheckState.Unchecked)
+    wanted = card.goal()
+    assert (wanted.standard, wanted.style, wanted.target) == (Standard.SESSION, Style.CAREFUL, 9999.0)
+    assert wanted.knobs == ("core_clock",)
+    qtbot.waitUntil(lambda: card.climb.isEnabled(), timeout=10_000)
+    assert "Fan level" not in words(card._ways)
+    rows["Core clock"].setCheckState(Qt.CheckState.Unchecked)
+    qtbot.waitUntil(lambda: "tick what it may touch" in words(card), timeout=10_000)
+    assert not card.climb.isEnabled()
+    form.kind.setCurrentIndex(list(Kind).index(Kind.QUIET))
+    assert card.goal().target is None

@@ -3,34 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
-from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QGridLayout, QPushButton, QWidget
 
-from yondle.desktop.look.basics import Choice, button, clear, label
+from yondle.desktop.look.basics import button, clear, label
 from yondle.desktop.look.cards import Card, CardAction
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
-from yondle.desktop.tune.fields import FIELD_WIDTH
-from yondle.language.saying import later, named, say
-from yondle.model.knobs import When
+from yondle.desktop.tune.goal_form import GoalForm
+from yondle.language.saying import say
 from yondle.model.quantities import duration, signed_percent
 from yondle.model.rigs import RigDeclaration
 from yondle.model.verdicts import Verdict
-from yondle.planning.goals.goal import Goal, Kind
+from yondle.planning.goals.goal import Goal
 from yondle.planning.goals.ways import Way
 from yondle.views.next.climb import ClimbView
 from yondle.views.next.next import NextView, way_figures
 
-KINDS = {
-    Kind.SCORE: later("highest score"),
-    Kind.TRADE: later("most score per watt"),
-    Kind.QUIET: later("quietest"),
-    Kind.COOL: later("coolest"),
-    Kind.MATTERS: later("what matters"),
-}
 _PLOT_HEIGHT, _BARS_TOLD, _LEAST_BAR, _APART = 118, 6, 0.0005, 5
 
 
@@ -43,52 +34,11 @@ class NextCard(Card):
 
     def __init__(self, theme: Theme, declaration: RigDeclaration, goal: Goal, close: Callable[[], None]) -> None:
         super().__init__(theme, say("Worth trying next"), "", [])
-        self._goal, self._theme = goal, theme
+        self._theme = theme
         self._proposing: list[QPushButton] = []
-        self._benchmarks = [w.id for w in declaration.benchmarks if not w.by_hand]
-        self.kind = Choice([named(KINDS[kind]) for kind in Kind], say("Goal"))
-        self.kind.setCurrentIndex(list(Kind).index(goal.kind))
-        self._choices = _choices(declaration, self._benchmarks)
-        self.benchmark = Choice([name for name, _ in self._choices], say("Benchmark"))
-        wanted = sorted(name for name, _ in goal.benchmarks)
-        chosen = (i for i, (_, names) in enumerate(self._choices) if sorted(names) == wanted)
-        self.benchmark.setCurrentIndex(next(chosen, 0))
-        self.loss, self.hours = QDoubleSpinBox(), QDoubleSpinBox()
-        for box, most, step, value, suffix, name in (
-            (self.loss, 50.0, 0.5, 100.0 * goal.loss, " %", say("Score it may cost")),
-            (self.hours, 100.0, 0.5, goal.hours, " h", say("Hours a climb may take")),
-        ):
-            box.setRange(0.0 if box is self.loss else 0.5, most)
-            box.setSingleStep(step)
-            box.setDecimals(1)
-            box.setValue(value)
-            box.setSuffix(suffix)
-            box.setMinimumWidth(FIELD_WIDTH)
-            box.setAccessibleName(name)
-            box.valueChanged.connect(self._turn)
-        self._loss_label = label(say("may cost"), "muted")
-        grid = QGridLayout()
-        grid.setVerticalSpacing(4)
-        rows = (
-            (label(say("goal"), "muted"), self.kind), (label(say("of"), "muted"), self.benchmark), (self._loss_label, self.loss),
-            (label(say("a climb"), "muted"), self.hours),
-        )  # fmt: skip
-        for i, (words, field) in enumerate(rows):
-            grid.addWidget(words, i, 0)
-            grid.addWidget(field, i, 1)
-        grid.setColumnStretch(1, 1)
-        self.body.addLayout(grid)
-        whens = {knob.when for knob in declaration.knobs}
-        self.restarts, self.hands = QCheckBox(say("knobs that take a restart")), QCheckBox(say("knobs set by hand"))
-        for tick, given, any_ in (
-            (self.restarts, goal.restarts, When.RESTART in whens),
-            (self.hands, goal.hands, bool(whens & {When.BY_HAND, When.AT_HAND})),
-        ):
-            tick.setChecked(given)
-            tick.setVisible(any_)
-            tick.toggled.connect(self._turn)
-            if any_:
-                self.body.addWidget(tick)
+        self.form = GoalForm(declaration, goal)
+        self.form.changed.connect(self.changed)
+        self.body.addWidget(self.form)
         self._ways = QWidget()
         self._list = QGridLayout(self._ways)
         self._list.setContentsMargins(0, 4, 0, 0)
@@ -102,22 +52,14 @@ class NextCard(Card):
         leave.clicked.connect(close)
         for widget in (self.caveat, self.climb, leave):
             self.body.addWidget(widget)
-        for choice in (self.kind, self.benchmark):
-            choice.currentIndexChanged.connect(self._turn)
         self.wait()
 
     def goal(self) -> Goal:
         """Give the goal as it is chosen."""
-        _, names = self._choices[self.benchmark.currentIndex()]
-        return replace(
-            self._goal, kind=list(Kind)[self.kind.currentIndex()], benchmarks=tuple((name, 1.0) for name in names),
-            loss=self.loss.value() / 100.0, hours=self.hours.value(), target=None, restarts=self.restarts.isChecked(),
-            hands=self.hands.isChecked(),
-        )  # fmt: skip
+        return self.form.goal()
 
     def wait(self) -> None:
         """Say that it is being worked out."""
-        self._show_loss()
         self._say(say("Working it out …"))
 
     def tell(self, words: str) -> None:
@@ -168,24 +110,6 @@ class NextCard(Card):
         self._list.addWidget(label(words, "muted", wrap=True), 0, 0)
         self.caveat.setText("")
         self.climb.setEnabled(False)
-
-    def _show_loss(self) -> None:
-        costs = list(Kind)[self.kind.currentIndex()] in (Kind.QUIET, Kind.COOL)
-        self.loss.setVisible(costs)
-        self._loss_label.setVisible(costs)
-
-    def _turn(self, _: object) -> None:
-        self._show_loss()
-        self.changed.emit()
-
-
-def _choices(declaration: RigDeclaration, benchmarks: list[str]) -> list[tuple[str, list[str]]]:
-    """Give what a goal may be of: all benchmarks alike, those of a part where it has several, and each by itself."""
-    works = [declaration.workload(name) for name in benchmarks]
-    parts = dict.fromkeys(work.subsystem for work in works)
-    groups = [(part, [w.id for w in works if w.subsystem is part]) for part in parts]
-    told = [(say("all of {part}", part=named(part)), ids) for part, ids in groups if 1 < len(ids) < len(works)]
-    return [(say("all benchmarks alike"), benchmarks), *told, *((work.name, [work.id]) for work in works)]
 
 
 class Bars(QWidget):

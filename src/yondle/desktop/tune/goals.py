@@ -63,7 +63,7 @@ class GoalPresenter(QObject):
         card.climbs.connect(self._climb)
         self._comes_back = NightConsent(desk, card, card.climb)
         desk.cards.put_card(CARD, card)
-        card.kind.setFocus()
+        card.form.kind.setFocus()
         self._work_out()
 
     def renew(self) -> None:
@@ -83,6 +83,9 @@ class GoalPresenter(QObject):
             return
         book, goal = self._desk.now, card.goal()
         self._asked = goal
+        if card.form.nothing_to_touch:
+            card.tell(say("No knob is ticked: tick what it may touch."))
+            return
 
         def look() -> None:
             try:
