@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -11,7 +12,7 @@ from benchmarks.chips import truth_per_hour
 from benchmarks.strangers import Truth
 from tests.conftest import quick_rig
 
-from yondle.app.machine.machines import RigChoice
+from yondle.app.machine.machines import RigChoice, choose_rig
 from yondle.app.plans.goals import WantGoal
 from yondle.app.plans.plans import GoOnWithPlan, StartPlan, preview
 from yondle.app.session.limits import LimitRange
@@ -19,7 +20,7 @@ from yondle.app.session.opening import create_logbook, open_logbook
 from yondle.app.session.session import Session
 from yondle.app.session.testing import RunBaseline
 from yondle.model.errors import KnownError
-from yondle.model.plan_runs import Ended
+from yondle.model.plan_runs import Ended, MoveKind
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.planning.climb import Move, Try
@@ -110,7 +111,23 @@ def test_a_climb_left_again_and_again_goes_on_where_it_was(tmp_path: Path) -> No
     assert left >= 3
     assert len(set(made)) == len(made) > 9, "a move was made twice"
     assert all(move.result is not None for move in run.moves)
+    tests = [move for move in run.moves if move.move.kind is MoveKind.TRY]
+    proofs = [move for move in tests if not move.move.values]
+    assert proofs
+    assert all(move.result and move.result.get("lessons") for move in tests), "a test, or a proof, taught nothing"
     assert session.snapshot.in_force["core_voltage"] > 1.2
+    session.close()
+
+
+def test_what_makes_room_is_entered_in_one_restart_and_everything_else_alone(tmp_path: Path) -> None:
+    session = create_logbook(tmp_path / "hands.yondle", choose_rig("bittern"))
+    session.do(RunBaseline(3))
+    knobs = ("core_ratio", "core_voltage", "power_limit", "fan_level")
+    seen = climbed(session, replace(goal(hours=5.0, knobs=knobs), hands=True))
+    moves = [move for move, _ in seen if isinstance(move, Try)]
+    together = [set(move.values) for move in moves if len(move.values) > 1]
+    assert together
+    assert all(each <= {"core_voltage", "power_limit"} for each in together)
     session.close()
 
 
