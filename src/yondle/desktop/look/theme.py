@@ -260,6 +260,10 @@ def _style_sheet(c: Colours) -> str:
     QTreeWidget::indicator:checked, QListWidget::indicator:checked, QCheckBox::indicator:checked,
     QMenu::indicator:checked {{ background: {ink}; border-color: {ink}; }}
     QAbstractScrollArea::corner {{ background: transparent; border: none; }}
+    QToolButton[role="section"] {{ background: transparent; border: none; color: {ink}; font-weight: 600; padding: 2px 0; }}
+    QToolButton[role="section"]:focus {{ color: {accent}; }}
+    QSplitter::handle {{ background: {rule}; }}
+    QSplitter::handle:hover {{ background: {accent}; }}
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 8px; margin: 0; }}
     QScrollBar::handle {{ background: {rule}; border-radius: 4px; min-height: 30px; min-width: 30px; }}

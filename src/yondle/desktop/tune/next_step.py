@@ -4,29 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import (
-    QFrame,
-    QGridLayout,
-    QHBoxLayout,
-    QPlainTextEdit,
-    QScrollArea,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from yondle.app.session.progress import Progress
 from yondle.desktop.look.basics import Eliding, button, clear, label
-from yondle.desktop.look.cards import Cards, MarkView
+from yondle.desktop.look.cards import Cards
 from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.tune.inspector import Inspector
 from yondle.desktop.tune.strips import Strip, StripsView
 from yondle.language.saying import say
-from yondle.model.verdicts import Verdict
 from yondle.views.tune.proposal import ProposalView
-from yondle.views.tune.step import StepView
 
-WIDTH = 286
+WIDTH, LEAST_WIDTH = 300, 260
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,99 +160,13 @@ class RunningSection(QWidget):
         self.strips.take(progress)
 
 
-class Inspector(QWidget):
-    """What the selected step was about."""
-
-    noted = Signal(int, str)
-
-    def __init__(self, theme: Theme, go_back: QAction, again: QAction, keep: QAction, note: QAction) -> None:
-        super().__init__()
-        self.view: StepView | None = None
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(5)
-        self.heading = label(say("Selected step"), "heading")
-        head = QHBoxLayout()
-        head.setSpacing(7)
-        self.mark = MarkView(theme, Verdict.UNPROVEN)
-        self.title = label("", "title", wrap=True)
-        head.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignTop)
-        head.addWidget(self.title, 1)
-        self.reason = label("", "", wrap=True)
-        self.rows = Rows()
-        self.notes = label("", "muted", wrap=True)
-        self.back_button = button(say("Go back here  G"), "", say("Go back here"))
-        self.back_button.clicked.connect(go_back.trigger)
-        self.again_button = button(say("Once more, to be sure  O"), "", say("Once more, to be sure"))
-        self.again_button.clicked.connect(again.trigger)
-        self.profile_button = button(say("Keep as a profile  K"), "", say("Keep as a profile"))
-        self.profile_button.clicked.connect(keep.trigger)
-        self.signs = label("", "muted", wrap=True)
-        self.note_button = button(say("Write a note  N"), "", say("Write a note"))
-        self.note_button.clicked.connect(note.trigger)
-        self.editor = QPlainTextEdit()
-        self.editor.setPlaceholderText(say("What you saw, the code the board showed, what to try next"))
-        self.editor.setMaximumHeight(80)
-        self.editor.setAccessibleName(say("Note"))
-        self.editor.setTabChangesFocus(True)
-        self.keep_button = button(say("Keep the note  Ctrl+⏎"), "main", say("Keep the note"))
-        self.keep_button.setShortcut("Ctrl+Return")
-        self.keep_button.clicked.connect(self._keep)
-        layout.addWidget(self.heading)
-        layout.addLayout(head)
-        for widget in (
-            self.reason, self.signs, self.rows, self.notes, self.back_button, self.again_button, self.profile_button,
-            self.note_button, self.editor, self.keep_button,
-        ):  # fmt: skip
-            layout.addWidget(widget)
-        self._write(False)
-
-    def show_step(self, view: StepView | None) -> None:
-        """Show a step, or nothing."""
-        if view is None or (self.view is not None and view.number != self.view.number):
-            self._write(False)
-        self.view = view
-        self.setVisible(view is not None)
-        if view is None:
-            return
-        self.heading.setText(say("Selected · step {number}", number=view.number))
-        self.mark.show_verdict(view.verdict, view.recorded)
-        self.title.setText(view.title)
-        self.reason.setText(view.reason)
-        self.signs.setText(view.signs)
-        self.signs.setVisible(bool(view.signs))
-        self.rows.show_rows(view.rows)
-        self.notes.setText("\n".join(view.notes))
-        self.notes.setVisible(bool(view.notes))
-        self.back_button.setVisible(view.can_go_back)
-        self.again_button.setVisible(view.can_test_again)
-        self.profile_button.setVisible(view.verdict is Verdict.HELD)
-
-    def write_note(self) -> None:
-        """Open the note's editor."""
-        self._write(True)
-        self.editor.setFocus()
-
-    def _write(self, open_: bool) -> None:
-        self.editor.setVisible(open_)
-        self.keep_button.setVisible(open_)
-        self.note_button.setVisible(not open_)
-        if not open_:
-            self.editor.clear()
-
-    def _keep(self) -> None:
-        if self.view is not None and self.editor.toPlainText().strip():
-            self.noted.emit(self.view.number, self.editor.toPlainText())
-        self._write(False)
-
-
 class SidePanel(QFrame):
     """The whole panel: cards on top, then next step or running test, then the selected step."""
 
     def __init__(self, theme: Theme, actions: dict[str, QAction]) -> None:
         super().__init__()
         self.setObjectName("side")
-        self.setFixedWidth(WIDTH)
+        self.setMinimumWidth(LEAST_WIDTH)
         self.cards = Cards(theme)
         self.next = NextSection(actions["test"], actions["baseline"], actions["drop"])
         self.running = RunningSection(theme, actions["pause"], actions["stop"], actions["halt"])

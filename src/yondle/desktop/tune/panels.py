@@ -11,7 +11,7 @@ from yondle.desktop.tune.trail import TrailView
 from yondle.language.saying import say
 from yondle.views.tune.trail import TrailRows
 
-TRAIL_WIDTH = 286
+TRAIL_WIDTH, LEAST_TRAIL = 286, 210
 FILTER_WIDTH, FILTER_HEIGHT = 168, 28
 
 
@@ -21,7 +21,7 @@ class TrailPanel(QFrame):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("trail")
-        self.setFixedWidth(TRAIL_WIDTH)
+        self.setMinimumWidth(LEAST_TRAIL)
         self.trail = TrailView(theme)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, MARGIN - 2, 0, 0)

@@ -23,6 +23,7 @@ from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReadBack, Ret
 from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.cards import CardAction
+from yondle.desktop.look.parts import KeptSplitter
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.look.turns import Turns
 from yondle.desktop.tune.actions import make_actions, possible
@@ -33,9 +34,9 @@ from yondle.desktop.tune.conditions import ConditionsPresenter
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.figures import load_both, load_figures, load_functions
 from yondle.desktop.tune.limits import LimitsPresenter
-from yondle.desktop.tune.next_step import SidePanel
+from yondle.desktop.tune.next_step import WIDTH, SidePanel
 from yondle.desktop.tune.own import OwnPresenter
-from yondle.desktop.tune.panels import RulersPanel, TrailPanel
+from yondle.desktop.tune.panels import TRAIL_WIDTH, RulersPanel, TrailPanel
 from yondle.desktop.tune.proposing import Proposer
 from yondle.desktop.tune.ready import ReadyPresenter
 from yondle.desktop.tune.rulers import GROUPED_FROM
@@ -63,6 +64,8 @@ if TYPE_CHECKING:
     from yondle.views.tune.charting import ChartView
 
 _PAINTED_MS = 20
+LEAST_MIDDLE = 420
+"""Below this width a ruler no longer tells its values apart."""
 _NOTHING_MEASURED = later("Nothing measured yet.\nEvery later gain is told against the baseline.")
 _TESTS = (RunBaseline, TryProposal, TryAgain, GoOnWaiting, DropWaiting)
 """Orders whose verdict is told when they end."""
@@ -252,12 +255,11 @@ class TunePlace(QWidget):
         box.addWidget(self._rulers_panel, 11)
         box.addSpacing(4)
         box.addWidget(self.chart_panel, 10)
+        middle.setMinimumWidth(LEAST_MIDDLE)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(0)
-        whole.addWidget(self._trail_panel)
-        whole.addWidget(middle, 1)
-        whole.addWidget(self.side)
+        self._parts = KeptSplitter("tune", (self._trail_panel, middle, self.side), (TRAIL_WIDTH, 0, WIDTH))
+        whole.addWidget(self._parts)
 
     def _connect(self) -> None:
         self.rulers.moved.connect(self._propose)

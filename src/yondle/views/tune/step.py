@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import statistics
 from dataclasses import dataclass
 
@@ -13,7 +14,7 @@ from yondle.model.pacing import LOW
 from yondle.model.quantities import number, quantity, ranged
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Quantity
-from yondle.model.steps import ASKED_BECAUSE, Attempt, StepKind, StepRecord, telling_of
+from yondle.model.steps import ASKED_BECAUSE, StepKind, StepRecord, telling_of
 from yondle.model.verdicts import Pointer, Verdict
 from yondle.model.workloads import Direction
 from yondle.views.shared.gains import (
@@ -38,14 +39,33 @@ APART_SHOWN = 0.02
 
 
 @dataclass(frozen=True, slots=True)
+class StepRow:
+    """A name and what is told of it; with `range` a gain as fractions, its low end, middle and high end."""
+
+    name: str
+    value: str
+    range: tuple[float, float, float] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class StepSection:
+    """Rows that belong together; `short` is what its heading tells while it is folded."""
+
+    key: str
+    title: str
+    rows: tuple[StepRow, ...]
+    short: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class StepView:
-    """One step in full: verdict and reason, what a failure points to, gains and readings in rows, notes, what can be done."""
+    """One step in full: verdict and reason, what a failure points to, sections of rows, notes, what can be done."""
 
     number: int
     title: str
     verdict: Verdict
     reason: str
-    rows: tuple[tuple[str, str], ...]
+    sections: tuple[StepSection, ...]
     notes: tuple[str, ...]
     can_go_back: bool
     can_test_again: bool
@@ -53,33 +73,52 @@ class StepView:
     recorded: bool = False
     """Whether it is only told of: Yondle tested none of it."""
 
+    @property
+    def rows(self) -> tuple[tuple[str, str], ...]:
+        """Give all rows one after another, as names and values."""
+        return tuple((row.name, row.value) for section in self.sections for row in section.rows)
+
 
 def step_view(book: Snapshot, step_number: int) -> StepView:
     """Put a step into words."""
     record = book.step(step_number)
     outcome = record.deciding
     reason = outcome.reason if outcome else say("No verdict: it is on trial, or was never tested through.")
-    rows = (
-        *_history_rows(book.declaration, record),
-        *_gain_rows(book, record),
-        *_last_rows(book.declaration, record),
-        *_proven_rows(book, record),
-        *_reading_rows(book.declaration, record),
-        *_derived_rows(book, record),
-    )
     notes = tuple(f"{note.at[:16].replace('T', ' ')}  {note.text}" for note in record.notes)
     return StepView(
         number=step_number,
         title=step_title(book.declaration, record.step),
         verdict=record.verdict,
         reason=reason,
-        rows=rows,
+        sections=_sections(book, record),
         notes=notes,
         can_go_back=book.can_go_back(step_number),
         can_test_again=book.can_test_again(step_number),
         signs=_signs(book, record),
         recorded=record.recorded,
     )
+
+
+def _sections(book: Snapshot, record: StepRecord) -> tuple[StepSection, ...]:
+    """Put what is known of a step in order: what it brought, what proves it, what it cost, and how it ran."""
+    declaration = book.declaration
+    readings = _reading_rows(declaration, record)
+    short = ", ".join(value for _, value in readings[:2])
+    found = (
+        _gains(book, record),
+        StepSection("last", say("Right before it"), _plain(_last_rows(declaration, record))),
+        StepSection("proof", say("What proves it"), _plain(_proven_rows(book, record))),
+        StepSection("cost", say("What it cost"), _plain(readings), short),
+        StepSection(
+            "ran", say("How it ran"), _plain((*_history_rows(declaration, record), *_apart(declaration, record))),
+        ),
+        StepSection("derived", say("Comes to"), _plain(_derived_rows(book, record))),
+    )  # fmt: skip
+    return tuple(section for section in found if section.rows)
+
+
+def _plain(rows: tuple[tuple[str, str], ...]) -> tuple[StepRow, ...]:
+    return tuple(StepRow(name, value) for name, value in rows)
 
 
 def answered_by(book: Snapshot, record: StepRecord) -> StepRecord | None:
@@ -157,7 +196,7 @@ def _last_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[s
         Subsystem.MEMORY if outcome.pointer.subsystem == Subsystem.CONTROLLER else Subsystem(outcome.pointer.subsystem)
     )
     return tuple(
-        (say("{c}, last", c=c.name), quantity(outcome.last[c.id], c.unit, c.digits))
+        (c.name, quantity(outcome.last[c.id], c.unit, c.digits))
         for c in declaration.read_ever
         if c.id in outcome.last and c.subsystem is part and c.nature.told_last and c.core is None
     )
@@ -173,31 +212,37 @@ def _derived_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], 
     )
 
 
-def _gain_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
-    rows, told = [], []
+def _gains(book: Snapshot, record: StepRecord) -> StepSection:
+    """Tell what a step brought: the mean first, then the benchmarks from the best to the worst, then what has no gain."""
+    gained, others, told = list[tuple[float, list[StepRow]]](), list[StepRow](), []
     for benchmark in book.declaration.benchmarks:
         value = gain_of(book, record, benchmark)
         if value is not None:
-            if not capped(record, benchmark):
+            at_cap = capped(record, benchmark)
+            if not at_cap:
                 told.append((benchmark, value))
-            rows.append((benchmark.name, say("at its cap") if capped(record, benchmark) else told_words(value)))
+            range_ = (value.low, value.fraction, value.high) if not at_cap and math.isfinite(value.margin) else None
+            rows = [StepRow(benchmark.name, say("at its cap") if at_cap else told_words(value), range_)]
             lows = lows_gain_of(book, record, benchmark)
             if lows is not None:
-                rows.append((f"{benchmark.name}, {LOW}", lows_words(lows, lows.n * benchmark.pass_s)))
+                rows.append(StepRow(f"{benchmark.name}, {LOW}", lows_words(lows, lows.n * benchmark.pass_s)))
+            gained.append((-math.inf if at_cap else value.fraction, rows))
             continue
         measured = spread(record.scores(benchmark.id))
         if measured is not None:
             metric = benchmark.metric
             words = ranged(measured.mean, measured.low, measured.high, metric.unit, metric.digits)
-            rows.append((benchmark.name, words))
-    if sentence := step_sentence(told):
-        rows.insert(0, (say("Over all"), sentence))
-    together = mean_gain(book, record)
+            others.append(StepRow(benchmark.name, words))
+    gained.sort(key=lambda each: -each[0])
+    together, first = mean_gain(book, record), list[StepRow]()
     if together is not None and together.benchmarks > 1:
-        rows.append((say("Geometric mean of {n}", n=together.benchmarks), gain_words(together.these)))
-        drawn = drawn_words(together)
-        rows += [(say("Drawn at random"), drawn)] if drawn else []
-    return tuple(rows)
+        these = together.these
+        range_ = (these.low, these.fraction, these.high) if math.isfinite(these.margin) else None
+        first.append(StepRow(say("Geometric mean of {n}", n=together.benchmarks), gain_words(these), range_))
+    drawn = drawn_words(together) if first and together is not None else ""
+    last = [StepRow(say("Drawn at random"), drawn)] if drawn else []
+    ordered = (*first, *(row for _, each in gained for row in each), *others, *last)
+    return StepSection("gains", say("What it brought"), ordered, step_sentence(told))
 
 
 def _proven_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
@@ -239,16 +284,19 @@ def _reading_rows(declaration: RigDeclaration, record: StepRecord) -> tuple[tupl
                     else ""
                 )
                 rows.append((say("{channel} in load", channel=channel.name), shown + set_))
-    return (*rows, *_efficiency_row(declaration, record), *_apart_row(declaration, attempt))
+    return (*rows, *_efficiency_row(declaration, record))
 
 
-def _apart_row(declaration: RigDeclaration, attempt: Attempt) -> tuple[tuple[str, str], ...]:
+def _apart(declaration: RigDeclaration, record: StepRecord) -> tuple[tuple[str, str], ...]:
     """How far apart the workers of one run were, in the benchmark where they were furthest: a slow core shows here."""
+    attempt = record.attempts[-1] if record.attempts else None
+    if attempt is None:
+        return ()
     apart: dict[str, list[float]] = {}
-    for record in attempt.passes:
-        rates = record.result.measured.per_worker if record.counts and record.result else ()
+    for made in attempt.passes:
+        rates = made.result.measured.per_worker if made.counts and made.result else ()
         if len(rates) > 1 and min(rates) > 0:
-            apart.setdefault(record.workload, []).append((max(rates) - min(rates)) / max(rates))
+            apart.setdefault(made.workload, []).append((max(rates) - min(rates)) / max(rates))
     usual = {name: statistics.median(values) for name, values in apart.items()}
     if not usual or max(usual.values()) < APART_SHOWN:
         return ()
