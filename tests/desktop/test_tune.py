@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QPushButton, QWidget
+from PySide6.QtGui import QGuiApplication, QPalette
+from PySide6.QtWidgets import QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 from tests.desktop.driving import drag, ruler, settle, tune_of, words
 
@@ -237,6 +237,10 @@ def test_text_stands_out_from_its_ground(theme: Theme, scheme: str) -> None:
         for text in (c.ink, c.muted, c.in_play, c.verdicts[Verdict.DOWN]):
             light, dark = sorted((luminance(ground), luminance(text)), reverse=True)
             assert (light + 0.05) / (dark + 0.05) >= 4.5, (scheme, ground.name(), text.name())
+    field = QLineEdit()
+    field.setPlaceholderText("what may stand here")
+    field.ensurePolished()
+    assert field.palette().color(QPalette.ColorRole.PlaceholderText) == c.muted, "a style sheet fades it to a half"
     theme.force("paper")
 
 

@@ -92,9 +92,10 @@ class TrailDelegate(QStyledItemDelegate):
         box = QRectF(option.rect)
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_ground(painter, box, row, bool(option.state & QStyle.StateFlag.State_Selected))
+        selected = bool(option.state & QStyle.StateFlag.State_Selected)
+        self._paint_ground(painter, box, row, selected)
         self._paint_path(painter, box, row, index.row(), model.rows)
-        self._paint_words(painter, box, row)
+        self._paint_words(painter, box, row, selected)
         painter.restore()
 
     def _paint_ground(self, painter: QPainter, box: QRectF, row: TrailRow, selected: bool) -> None:
@@ -131,12 +132,14 @@ class TrailDelegate(QStyledItemDelegate):
         colour = c.in_play if row.running else c.verdicts[row.verdict]
         paint_mark(painter, centre, MARK_R, row.verdict, colour, row.recorded)
 
-    def _paint_words(self, painter: QPainter, box: QRectF, row: TrailRow) -> None:
+    def _paint_words(self, painter: QPainter, box: QRectF, row: TrailRow, selected: bool) -> None:
         c = self._theme.colours
+        # On the darker ground of the selected row what is muted, or red, would no longer stand out.
+        muted, red = (c.ink, c.ink) if selected else (c.muted, c.verdicts[Verdict.DOWN])
         strong_gain = row.gain is not None and row.gain.sure and row.gain.word in (GainWord.GAIN, GainWord.LOSS)
         gain_font = font(SMALL_PX, QFont.Weight.DemiBold if strong_gain else QFont.Weight.Normal)
         painter.setFont(gain_font)
-        painter.setPen(c.ink if strong_gain else c.muted)
+        painter.setPen(c.ink if strong_gain else muted)
         width = QFontMetrics(gain_font).horizontalAdvance(row.gain_text) if row.gain_text else 0
         right = box.right() - _RIGHT
         painter.drawText(
@@ -144,14 +147,14 @@ class TrailDelegate(QStyledItemDelegate):
         )
         title_font = font(12, QFont.Weight.DemiBold if row.is_position else QFont.Weight.Medium)
         painter.setFont(title_font)
-        painter.setPen(c.ink if row.on_path or row.running else c.muted)
+        painter.setPen(c.ink if row.on_path or row.running else muted)
         room = right - TEXT_X - (width + 8 if width else 0)
         title = _shortened(row, QFontMetrics(title_font), int(room))
         painter.drawText(QRectF(TEXT_X, box.top() + 7, room, 18), Qt.AlignmentFlag.AlignVCenter, title)
         small = font(SMALL_PX)
         painter.setFont(small)
         failed = row.verdict in (Verdict.DOWN, Verdict.WRONG)
-        painter.setPen(c.in_play if row.running else c.verdicts[Verdict.DOWN] if failed else c.muted)
+        painter.setPen(c.in_play if row.running and not selected else red if failed else muted)
         note = f" · {count(row.notes, 'note')}" if row.notes else ""
         words = f"{row.number} · {say('on trial') if row.running else row.detail}{note}"
         detail = QFontMetrics(small).elidedText(words, Qt.TextElideMode.ElideRight, int(right - TEXT_X))
