@@ -74,6 +74,7 @@ class GoalClimb:
         self.ground = Ground(declaration, goal)
         self.home, self.now_s = start, start.at_s
         self.given_up: set[tuple[str, float]] = set()
+        self.screened: set[tuple[str, float]] = set()
         self.stood: list[Tried] = []
         self.searches: dict[tuple[str, Setup], EdgeSearch] = {}
 
@@ -130,6 +131,7 @@ class GoalClimb:
                 check = self._scores(SCREENING_ROUNDS, knob)
                 if knob.subsystem is Subsystem.COOLING:
                     check = self._loaded(check, dict.fromkeys(self.goal.loads[:1], COOLING_S))
+                self.screened.add((knob.id, value))
                 yield from self._ask(Try({knob.id: value}, why, check, self.home.position))
         return late
 
@@ -141,7 +143,8 @@ class GoalClimb:
             frees = caps(knob) or (knob.unit == "V" and self.goal.kind is not Kind.MATTERS)
             if frees or (known and not knob.choices):
                 continue
-            asked = (v for v in self._screening_values(knob) if v not in known)
+            # What was looked at without a figure to show for it isn't looked at again.
+            asked = (v for v in self._screening_values(knob) if v not in known and (knob.id, v) not in self.screened)
             values = [v for v in asked if not self.ground.failed(home.with_values({knob.id: v}))]
             if values:
                 found.append((self._promise(knob, values), knob, values))
