@@ -7,8 +7,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QTimer, Signal
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QContextMenuEvent, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from yondle.app.session.commands import Command
@@ -34,11 +34,13 @@ from yondle.desktop.tune.conditions import ConditionsPresenter
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.figures import load_both, load_figures, load_functions
 from yondle.desktop.tune.limits import LimitsPresenter
+from yondle.desktop.tune.menus import menu_at
 from yondle.desktop.tune.next_step import WIDTH, SidePanel
 from yondle.desktop.tune.own import OwnPresenter
 from yondle.desktop.tune.panels import TRAIL_WIDTH, RulersPanel, TrailPanel
 from yondle.desktop.tune.proposing import Proposer
 from yondle.desktop.tune.ready import ReadyPresenter
+from yondle.desktop.tune.ruler import Ruler
 from yondle.desktop.tune.rulers import GROUPED_FROM
 from yondle.desktop.tune.strips import strips_of
 from yondle.desktop.tune.words import next_words, tell_away, tell_resumed, tell_trouble, tell_verdict
@@ -273,6 +275,16 @@ class TunePlace(QWidget):
         self.side.inspector.noted.connect(self._keep_note)
         self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
         self.chart_panel.step_chosen.connect(self.trail.choose)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Offer what can be done with what lies under the pointer, or has the focus."""
+        under = self.childAt(event.pos())
+        if isinstance(under, Ruler):
+            under.setFocus()
+        menu = menu_at(self, under, self.actions_by_name)
+        if menu is not None:
+            menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            menu.popup(event.globalPos())
 
     # -- showing -------------------------------------------------------------------------------------------------------
 

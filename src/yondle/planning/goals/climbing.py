@@ -93,6 +93,10 @@ class GoalClimb:
                 yield from self._ascend()
         if late:
             left_out.append(say("screening {knobs}, for want of time", knobs=", ".join(late)))
+        told = {knob for knob, _ in self.screened if knob not in self.ground.measured}
+        mute = [in_sentence(k.name) for k in self.declaration.knobs if k.id in told]
+        if mute:
+            left_out.append(say("what {knobs} may be worth: no pass of it counted", knobs=", ".join(mute)))
         if self._elsewhere:
             yield GoBack(self.home.position, say("this is the best that was found"))
 
