@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterable, Mapping
 from copy import copy
 from dataclasses import dataclass
@@ -43,6 +44,8 @@ USUAL_RESTART_S = 120.0
 SURE_TO_FAIL = 0.05
 PROVEN_SHARE = 0.125
 """What is recommended has itself run for this share of the time in which its standard allows one failure."""
+FAILURES_TELL = 4
+"""So many failures of one setting that fails too often tell what a further one would."""
 _MOST_AHEAD = 20
 _MOST_AT_ONCE = 3
 """Corrected errors come in bursts: more than so many of one run are no proof by themselves that a setting fails too often."""
@@ -360,4 +363,15 @@ class EdgeSearch:
         warmth = cooled(self._warmth, LIVE_CHANGE_S)
         lower = self._warming_k() * max(notches_per_k(load.fatal) for load in self._loads.values())
         aim = Aim(self._share * PER_HOUR[self.part.standard], RISK_OF_TWO if self._two else RISK, lower)
-        return Chooser(aim, prices, self._least, min(self._most, self._look), warmth)
+        return Chooser(
+            aim, prices, self._least, max(min(self._most, self._look, self._told_enough()), self._least), warmth
+        )
+
+    def _told_enough(self) -> int:
+        """Give the riskiest notch that is still worth a test: one that fails too often by its own record, and has done so
+        several times, tells nothing more, and neither does what is riskier.
+        """
+        failed = Counter(notch for notch, _, failures in self._seen if failures)
+        too_high = self._surely_too_high()
+        known = [n for n, times in failed.items() if times >= FAILURES_TELL and too_high is not None and n >= too_high]
+        return min(known, default=self.notches + 1) - 1

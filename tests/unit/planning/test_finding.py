@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
@@ -18,7 +19,7 @@ from yondle.model.verdicts import Verdict
 from yondle.planning.climb import GoBack, Move, Tried, Try
 from yondle.planning.edge_plans import EdgeLine, Proof, find_edge, load_check, prove, typical_run
 from yondle.planning.edge_search import NextTest
-from yondle.planning.finding import Edge, EdgeSearch, Found, lasting_s
+from yondle.planning.finding import FAILURES_TELL, Edge, EdgeSearch, Found, lasting_s
 
 LOADS = ("mixed_load", "memory_check", "stacking")
 EDGES = {"mixed_load": 44.0, "memory_check": 46.5, "stacking": 42.0}
@@ -273,3 +274,31 @@ def test_a_room_that_will_be_warmer_takes_off_what_a_kelvin_costs_on_this_chip(d
     assert max(lost) > 0.05
     assert 1.0 < warming.warmer_k <= 8.0, "a room that rose by a kelvin in the first hour goes on rising"
     assert told((), 28.0).room_c is None
+
+
+def test_a_setting_that_failed_often_enough_is_not_tried_again(declaration: RigDeclaration) -> None:
+    """Hours at 5 800 MT/s, and 6 400 that fails after seconds: the law fits neither, and asked there for ever."""
+    search = EdgeSearch(Edge("memory_rate", ("mixed_load",)), declaration)
+    seen = (
+        (7200.0, 0.5, 1, 0),
+        (6200.0, 203.0, 1, 0),
+        (6200.0, 30.0, 2, 2),
+        (6200.0, 120.0, 2, 2),
+        (5800.0, 3600.0, 0, 0),
+    )
+    search.learn([Run("mixed_load", value, s, failed, False, 0.3, fixed) for value, s, failed, fixed in seen])
+    search.learn([Run("mixed_load", 5800.0, 600.0, 0, False, 0.3)] * 4)
+    search.learn([Run("mixed_load", 6400.0, 1.0, 1, True, 0.3), Run("mixed_load", 6400.0, 7.0, 1, False, 0.3)])
+    failures = Counter({6400.0: 2})
+    for i in range(40):
+        test = search.next_test()
+        if test is None:
+            break
+        value = search.value_of(test.notch)
+        holds = value <= 6000.0
+        failures[value] += not holds
+        seconds = test.seconds if holds else (14.0, 10.0, 25.0, 5.0)[i % 4]
+        search.learn([Run("mixed_load", value, seconds, int(not holds), not holds and i % 2 == 0, 0.3)])
+    assert search.next_test() is None
+    assert max(failures.values()) <= FAILURES_TELL
+    assert search.found().value in (5600.0, 5800.0, 6000.0)
