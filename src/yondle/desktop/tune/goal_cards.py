@@ -136,7 +136,7 @@ class Bars(QWidget):
             painter.setPen(c.ink)
             painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, name)
             painter.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, signed_percent(each, 1))
-            painter.fillRect(QRectF(names, 19 * i + 5, max(room * each / most, 1.0), 8), c.in_play)
+            painter.fillRect(QRectF(names, 19 * i + 5, max(room * each / most, 1.0), 8), faded(c.ink, 0.5))
 
 
 class ClimbCard(Card):

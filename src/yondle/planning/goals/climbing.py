@@ -219,7 +219,8 @@ class GoalClimb:
         """Prove the best of what stood; where nothing does, and what stands isn't sure, end where the climb began."""
         for _ in range(MOST_PROOFS):
             self._take_the_best()
-            if self.left_s < self._proof_s():
+            lacks_s = sum(self._unproven_s(load) for load in self.goal.loads)
+            if lacks_s > 0.0 and self.left_s < lacks_s:
                 break
             if (yield from self._prove()):
                 return
