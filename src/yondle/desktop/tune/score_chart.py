@@ -21,7 +21,11 @@ DOT_PX = 4
 _LEFT_PX = 58
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
-_LABEL_SHARE = 0.8
+_LABEL_SHARES = (0.8, 0.65, 0.5, 0.35)
+"""A word stands on its line at the first of these places that no point lies at: from the anchor to where the line leaves the
+chart, else anywhere across it."""
+_LABEL_WIDE, _LABEL_TALL = 0.14, 0.1
+"""It takes so much of the width and height."""
 _LEAST_LABEL_SHARE = 0.15
 """Nearer to the left edge than this, as a share of the width, a word stands to the right of its place."""
 _NEAR_SHARE = 0.2
@@ -149,9 +153,19 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         power = -1.0 if view.workload.metric.direction is Direction.LOWER else 1.0
         pen = pg.mkPen(faded(c.muted, 0.9), width=1, style=Qt.PenStyle.DashLine)
         self.addItem(pg.PlotCurveItem(x, y0 * (x / x0) ** power, pen=pen), ignoreBounds=True)
-        top = _y_range(view)[1]
-        end = min(high, x0 * top / y0) if power > 0 else high
-        at = x0 + _LABEL_SHARE * (end - x0)
+        bottom, top = _y_range(view)
+        top -= _LABEL_TALL * (top - bottom)
+        end = min(high, max(x0 * top / y0, x0)) if power > 0 else high
+
+        def lies_on_points(at: float) -> bool:
+            up = y0 * (at / x0) ** power
+            wide, tall = _LABEL_WIDE * (high - low), _LABEL_TALL * (top - bottom)
+            return any(abs(p.value - at) < wide and abs(p.spread.mean - up) < tall for p in view.points)
+
+        places = [x0 + share * (end - x0) for share in _LABEL_SHARES]
+        across = (low + share * (high - low) for share in _LABEL_SHARES)
+        places += [each for each in across if bottom < y0 * (each / x0) ** power < top]
+        at = next((each for each in places if not lies_on_points(each)), places[0])
         rightwards = power < 0 or at - low < _LEAST_LABEL_SHARE * (high - low)
         word = pg.TextItem(say("in proportion"), color=c.muted, anchor=(0, 0) if rightwards else (1, 1))
         word.setFont(font(SMALL_PX))
