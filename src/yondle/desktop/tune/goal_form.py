@@ -70,9 +70,8 @@ class GoalForm(QWidget):
         """Give the goal as it is chosen."""
         _, names = self._choices[self.benchmark.currentIndex()]
         same = sorted(names) == sorted(name for name, _ in self._goal.benchmarks)
-        items = [self.knobs.item(row) for row in range(self.knobs.count())]
-        ticked = [item for item in items if item.checkState() is Qt.CheckState.Checked]
-        all_ = len(ticked) == len(items)
+        ticked = [item for item in self._items if item.checkState() is Qt.CheckState.Checked]
+        all_ = len(ticked) == len(self._items)
         return replace(
             self._goal, kind=self._kind, benchmarks=self._goal.benchmarks if same else tuple((n, 1.0) for n in names),
             loss=self.loss.value() / 100.0, hours=self.hours.value(), standard=list(Standard)[self.standard.currentIndex()],
@@ -84,8 +83,11 @@ class GoalForm(QWidget):
     @property
     def nothing_to_touch(self) -> bool:
         """Tell whether no knob is ticked, which no goal can say: one that names none may touch all."""
-        items = [self.knobs.item(row) for row in range(self.knobs.count())]
-        return bool(items) and all(item.checkState() is not Qt.CheckState.Checked for item in items)
+        return bool(self._items) and all(i.checkState() is not Qt.CheckState.Checked for i in self._items)
+
+    @property
+    def _items(self) -> list[QListWidgetItem]:
+        return [self.knobs.item(row) for row in range(self.knobs.count())]
 
     @property
     def _kind(self) -> Kind:
@@ -124,8 +126,7 @@ class GoalForm(QWidget):
 
     def _fill_knobs(self) -> None:
         """List what may be touched in the ways that are allowed; what was ticked stays ticked."""
-        items = [self.knobs.item(row) for row in range(self.knobs.count())]
-        before = {item.data(Qt.ItemDataRole.UserRole): item.checkState() for item in items}
+        before = {item.data(Qt.ItemDataRole.UserRole): item.checkState() for item in self._items}
         allowed = replace(self._goal, knobs=(), restarts=self.restarts.isChecked(), hands=self.hands.isChecked())
         self.knobs.blockSignals(True)
         self.knobs.clear()

@@ -17,7 +17,7 @@ _BESIDE = 21
 """A value of more letters stands below its name; names wrap, so that neither is ever cut."""
 _RIGHT = ("cost", "ran", "derived")
 """Sections of the second column, where there are two."""
-_BAR_PX, _LEAST_SCALE = 9, 0.005
+_BAR_PX, _APART_PX, _LEAST_SCALE = 9, 24, 0.005
 
 
 class GainBar(QWidget):
@@ -87,7 +87,7 @@ class _Section(QWidget):
 
     def __init__(self, theme: Theme, section: StepSection, folded: set[str]) -> None:
         super().__init__()
-        self.key, self._folded = section.key, folded
+        self.key, self._folded, self._always = section.key, folded, section.always
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(2)
@@ -115,8 +115,7 @@ class _Section(QWidget):
     def _show(self, open_: bool) -> None:
         (self._folded.discard if open_ else self._folded.add)(self.key)
         self._rows.setVisible(open_)
-        tells = bool(self.short.text()) and (not open_ or self.key == "gains")
-        self.short.setVisible(tells)
+        self.short.setVisible(bool(self.short.text()) and (self._always or not open_))
 
 
 class Sections(QWidget):
@@ -129,13 +128,12 @@ class Sections(QWidget):
         self._parts: list[_Section] = []
         self._columns = 0
         self.folded: set[str] = set()
-        box = QHBoxLayout(self)
-        box.setContentsMargins(0, 2, 0, 2)
-        box.setSpacing(24)
+        self._beside = QHBoxLayout(self)
+        self._beside.setContentsMargins(0, 2, 0, 2)
         self._boxes = (QVBoxLayout(), QVBoxLayout())
         for each in self._boxes:
             each.setSpacing(6)
-            box.addLayout(each, 1)
+            self._beside.addLayout(each, 1)
 
     def show_sections(self, sections: tuple[StepSection, ...]) -> None:
         """Show other sections."""
@@ -170,10 +168,8 @@ class Sections(QWidget):
             self._boxes[columns == 2 and part.key in _RIGHT].addWidget(part)
         for box in self._boxes:
             box.addStretch(1)
-        layout = self.layout()
-        if isinstance(layout, QHBoxLayout):
-            layout.setSpacing(24 if columns == 2 else 0)
-            layout.setStretch(1, columns - 1)
+        self._beside.setSpacing(_APART_PX if columns == 2 else 0)
+        self._beside.setStretch(1, columns - 1)
 
 
 def _add(grid: QGridLayout, theme: Theme, row: StepRow, scale: tuple[float, float]) -> None:

@@ -17,8 +17,8 @@ from yondle.planning.goals.features import Features
 from yondle.planning.goals.lessons import Lesson
 from yondle.planning.goals.readings import LATELY, Readings
 
-ROOM, STANDS = (0.985, 5.0), (0.985, 2.0)
-"""A limit is kept clear of by so much, as a share of it and in kelvin; what stands already is left for less than the second."""
+LIMIT_ROOM, HEAT_ROOM_K, STANDS_BY_K = 0.985, 5.0, 2.0
+"""A limit is kept clear of by so much, as a share of it and in kelvin; what stands already is left for less than the last."""
 LASTS_S, _FITS_BY = 590.0, 0.001
 """What held under load for so long is taken to go on so: the machine is nearly soaked with heat by then."""
 _HELD_BACK_ROOM, _LASTED, _AS_WARM_K = 0.01, 12, 1.0
@@ -34,7 +34,7 @@ class Limits:
         self._declaration, self._features, self._readings, self._works = declaration, features, readings, works
         self._held_back: list[Lesson] = []
         self._lasted: list[Lesson] = []
-        self._room = ROOM
+        self._room_k = HEAT_ROOM_K
 
     def learn(self, lesson: Lesson) -> None:
         """Take in what was held back, and what held for long with no limit acting."""
@@ -45,37 +45,37 @@ class Limits:
 
     @contextmanager
     def for_what_stands(self) -> Iterator[None]:
-        """For a while keep less clear of limits, as for what stands already: it is not left for the first doubt."""
-        before, self._room = self._room, STANDS
+        """For a while keep less clear of limits of heat, as for what stands already: it is not left for the first doubt."""
+        before, self._room_k = self._room_k, STANDS_BY_K
         try:
             yield
         finally:
-            self._room = before
+            self._room_k = before
 
-    def over_power(self, rows: Array, features: Array, room: float = STANDS[0]) -> Array:
-        """Give by how much a load would draw more than a share of a limit that names the power it is of."""
+    def over_power(self, rows: Array, features: Array) -> Array:
+        """Give by how much a load would draw more than a limit that names the power it is of."""
         over: Array = np.full(len(rows), _FREE)
         for channel in self._declaration.channels:
             at, reading = self._features.at.get(channel.follows), self._readings.of(channel.of)
             if channel.quantity is Quantity.FLAG and reading is not None and at is not None:
-                limits = np.log(room * np.maximum(rows[:, at], 1e-3))
+                limits = np.log(LIMIT_ROOM * np.maximum(rows[:, at], 1e-3))
                 over = np.maximum(over, reading.over(features, limits, self._works))
         return over
 
     def over(self, rows: Array, features: Array) -> Array:
         """Give by how much the worst limit of all would be passed."""
-        over, at = self.over_power(rows, features, self._room[0]), self._features.at
+        over, at = self.over_power(rows, features), self._features.at
         for limit in self._declaration.limits:
             reading = self._readings.of(limit.channel)
             if reading is not None:
                 heat = reading.channel.quantity is Quantity.TEMPERATURE
-                most = limit.most - self._room[1] - reading.room_c if heat else self._room[0] * limit.most
+                most = limit.most - self._room_k - reading.room_c if heat else LIMIT_ROOM * limit.most
                 level = np.full(len(rows), math.log(max(most, 1e-3)))
                 over = np.maximum(over, reading.over(features, level, self._works))
         for knob in self._declaration.knobs:
             reading = self._readings.hottest(knob.subsystem) if caps_heat(knob) else None
             if reading is not None:
-                room = np.maximum(rows[:, at[knob.id]] - self._room[1] - reading.room_c, 1.0)
+                room = np.maximum(rows[:, at[knob.id]] - self._room_k - reading.room_c, 1.0)
                 over = np.maximum(over, reading.over(features, np.log(room), self._works))
         return self._as_held(rows, features, self._as_held_back(features, over))
 

@@ -49,12 +49,13 @@ class StepRow:
 
 @dataclass(frozen=True, slots=True)
 class StepSection:
-    """Rows that belong together; `short` is what its heading tells while it is folded."""
+    """Rows that belong together; `short` is what its heading tells while it is folded, or `always`."""
 
     key: str
     title: str
     rows: tuple[StepRow, ...]
     short: str = ""
+    always: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,7 +243,7 @@ def _gains(book: Snapshot, record: StepRecord) -> StepSection:
     drawn = drawn_words(together) if first and together is not None else ""
     last = [StepRow(say("Drawn at random"), drawn)] if drawn else []
     ordered = (*first, *(row for _, each in gained for row in each), *others, *last)
-    return StepSection("gains", say("What it brought"), ordered, step_sentence(told))
+    return StepSection("gains", say("What it brought"), ordered, step_sentence(told), always=True)
 
 
 def _proven_rows(book: Snapshot, record: StepRecord) -> tuple[tuple[str, str], ...]:
