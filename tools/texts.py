@@ -35,7 +35,7 @@ MANUAL = Path(__file__).parent / "manpage.py"
 APART = Path("rigs/linux/root")
 """The helper: it runs as root by itself, and answers in English."""
 SAYING = frozenset({"say", "named", "later"})
-NEVER_SHOWN = frozenset({"Trigger", "Risk"})
+NEVER_SHOWN = frozenset({"Trigger", "Risk", "Dropped"})
 """Enumerations whose words no user meets."""
 HEAD = "# What Yondle says in another language. `make texts` brings this file up to date and compiles it."
 ONLY_IN_A_LANGUAGE = frozenset({"dative", "genitive", "accusative", CONDITION})

@@ -239,6 +239,7 @@ def test_text_stands_out_from_its_ground(theme: Theme, scheme: str) -> None:
             assert (light + 0.05) / (dark + 0.05) >= 4.5, (scheme, ground.name(), text.name())
     # Style sheets may fade placeholders, which only the picture shows.
     field = QLineEdit()
+    theme.wear(field)
     field.setPlaceholderText("what may stand here")
     field.resize(240, 32)
     picture = field.grab().toImage()
@@ -317,9 +318,9 @@ def test_hovering_and_clicking_the_chart_tells_exact_values_and_chooses_the_step
     box = tune.chart.getPlotItem().getViewBox()
     scene = box.mapViewToScene(QPointF(point.value, point.spread.mean))
     tune.chart._hover((scene,))
-    assert tune.chart._hovered.isVisible()
-    assert "4\u202f300\u202fMHz" in tune.chart._hovered.toPlainText()
-    assert "2 passes" in tune.chart._hovered.toPlainText()
+    assert tune.chart._told.isVisible()
+    assert "4\u202f300\u202fMHz" in tune.chart._told.toPlainText()
+    assert "2 passes" in tune.chart._told.toPlainText()
     qtbot.mouseClick(tune.chart.viewport(), Qt.MouseButton.LeftButton, pos=tune.chart.mapFromScene(scene))
     assert tune.trail.selected() == 2
 

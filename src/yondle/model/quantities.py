@@ -37,6 +37,11 @@ def quantity(value: float, unit: str, digits: int = 0) -> str:
     return f"{number(value, digits)}{THIN}{unit}" if unit else number(value, digits)
 
 
+def with_unit(name: str, unit: str) -> str:
+    """Name a quantity with its unit, as beside an axis: 'Core clock, MHz'."""
+    return f"{name}, {unit}" if unit else name
+
+
 @made_words
 def signed_percent(fraction: float, digits: int = 1) -> str:
     """Write a fraction as a percentage that always shows its sign, 0.031 as '+3.1 %'."""

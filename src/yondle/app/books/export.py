@@ -8,6 +8,7 @@ import io
 import json
 import re
 import socket
+from collections.abc import Collection
 from pathlib import Path
 from typing import Any
 
@@ -52,12 +53,14 @@ def logbook_text(book: Snapshot, samples: bool = True) -> str:
         raise damaged(book.path, say("a figure in it is no number")) from error
 
 
-def passes_csv(book: Snapshot) -> str:
+def passes_csv(book: Snapshot, steps: Collection[int] = ()) -> str:
     """Write every pass as CSV (RFC 4180), one a row, with the settings and everything recorded beside it.
+
+    With `steps` only those of them.
 
     Figures from elsewhere come last; they have no test, and the number `yondle discard` calls them by for a pass.
     """
-    rows = LogRows().rows([(book_title(book), book)])
+    rows = [r for r in LogRows().rows([(book_title(book), book)]) if not steps or r.step in steps]
     passes = sorted((r for r in rows if r.kind is Kind.PASS), key=lambda r: (r.attempt, r.item))
     passes += sorted((r for r in rows if r.kind is Kind.FIGURE), key=lambda r: (r.step, r.item))
     facts = {(r.attempt, r.item): _facts(book, r) for r in passes}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -132,16 +132,50 @@ class ProposeProfile(Command[None]):
 
 
 @dataclass(frozen=True)
-class DropProfile(Command[None]):
+class DropProfile(Command[Profile]):
     """Drop a profile; its step stays on the trail."""
 
     name: str
     while_testing = WhileTesting.AT_NEXT_READING
 
-    def do(self, session: Session) -> None:
-        """Drop it."""
-        session.logbook.keeping.drop_profile(profile(session.snapshot, self.name).name)
+    def do(self, session: Session) -> Profile:
+        """Give the profile as it was, so that it can be kept again."""
+        dropped = profile(session.snapshot, self.name)
+        session.logbook.keeping.drop_profile(dropped.name)
         session.reread()
+        return dropped
+
+
+@dataclass(frozen=True)
+class KeepAgain(Command[Profile]):
+    """Keep a profile that was dropped, as it was."""
+
+    profile: Profile
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> Profile:
+        """Give the profile."""
+        return _kept(session, self.profile)
+
+
+@dataclass(frozen=True)
+class RenameProfile(Command[str]):
+    """Call a profile something else; raises KnownError for a name that another profile has."""
+
+    name: str
+    new: str
+    while_testing = WhileTesting.AT_NEXT_READING
+
+    def do(self, session: Session) -> str:
+        """Give the name it had."""
+        before, new = profile(session.snapshot, self.name), _named(self.new)
+        taken = next((p for p in session.snapshot.profiles if p.name.casefold() == new.casefold()), None)
+        if taken is not None and taken.name != before.name:
+            raise KnownError(say("There is a profile '{taken}' already.", taken=taken.name), say("Give another name."))
+        session.logbook.keeping.drop_profile(before.name)
+        session.logbook.keeping.keep_profile(replace(before, name=new))
+        session.reread()
+        return before.name
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from yondle.model.knobs import Knob
 from yondle.model.measured import Measured
 from yondle.model.pacing import LOW
 from yondle.model.parts import Part
-from yondle.model.quantities import THIN, count, date, duration, number, quantity, ranged
+from yondle.model.quantities import THIN, count, date, duration, number, quantity, ranged, with_unit
 from yondle.model.steps import ASKED_BECAUSE, Attempt, StepRecord
 from yondle.model.workloads import Workload
 from yondle.reports.content import (
@@ -477,7 +477,7 @@ def _chart(knob: Knob, view: ScalingView) -> Chart:
     place = (reading.place, reading.place_words) if reading is not None and reading.place is not None else None
     return Chart(
         say("Along {knob}", knob=in_sentence(knob.name)),
-        f"{knob.name}, {knob.unit}" if knob.unit else knob.name,
+        with_unit(knob.name, knob.unit),
         say("gain over the baseline, %; bars show 95 % ranges, the band the noise at stock"),
         tuple(_chart_curve(curve) for curve in shown),
         view.noise.get(first.benchmark.id),

@@ -11,6 +11,7 @@ from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageL
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.session.commands import Command
+from yondle.desktop.charts.beside import Beside
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import label
 from yondle.desktop.look.theme import MARGIN, Theme, font
@@ -89,6 +90,7 @@ class ChartPlace(QWidget):
         outer.addWidget(self.trouble)
         outer.addWidget(self._pages)
         self.actions_by_name: dict[str, QAction] = {}
+        self.beside: Beside | None = None
         self.add_action("copy_picture", say("copy the chart as a picture"), "Ctrl+C", self._copy_picture)
         self.add_action("copy_table", say("copy the chart as a table"), "Ctrl+Shift+C", self._copy_table)
         self.add_action("save", say("save the chart as SVG, PNG or CSV …"), "Ctrl+S", self._ask_to_save)
@@ -144,6 +146,26 @@ class ChartPlace(QWidget):
         box.addLayout(middle, 1)
         for each in below:
             box.addWidget(each)
+
+    def with_table(self, chart: QWidget | QLayout) -> Beside:
+        """Give the chart with room for the table of its figures, and offer that."""
+        if isinstance(chart, QLayout):
+            chart.setContentsMargins(0, 0, 0, 0)
+            holder = QWidget()
+            holder.setLayout(chart)
+            chart = holder
+        self.beside = Beside(chart, self.shown_for_table)
+        self.add_action("figures", say("the chart's figures as a table beside it"), "T", self.beside.turn)
+        return self.beside
+
+    def shown_for_table(self) -> ShownChart | None:
+        """Give the chart whose figures the table shows."""
+        return self._shown_chart()
+
+    def renew_table(self) -> None:
+        """Have the table follow the chart."""
+        if self.beside is not None:
+            self.beside.renew()
 
     def add_action(self, name: str, text: str, keys: str, do: Callable[[], object]) -> None:
         """Add something that can be done here, by key and from the command list."""

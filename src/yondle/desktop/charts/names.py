@@ -6,16 +6,19 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QPainter, QPen
+from PySide6.QtGui import QColor, QFont, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
 from yondle.desktop.charts.parts import InPixels
+from yondle.desktop.look.basics import tip
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 
 NAMES_SHARE = 0.2
 """Share of the width kept free on the right for the names of the curves."""
 _ROW_PX = 15.0
+STOCK_PX = 30.0
+"""So much of the height is kept free at the foot for the word that says where stock is."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +41,15 @@ class EndNames(InPixels):
     ) -> None:
         super().__init__()
         self._names, self._stock, self._theme, self._choose = names, stock, theme, choose
-        self._places: list[tuple[QRectF, str]] = []
+        self._places: list[tuple[QRectF, EndName]] = []
+        self._elided = ""
+
+    def shape(self) -> QPainterPath:
+        """Be where the names are: all else is the chart's."""
+        path = QPainterPath()
+        for place, _ in self._places:
+            path.addRect(place)
+        return path
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
         """Paint the names, and where stock is."""
@@ -52,6 +63,7 @@ class EndNames(InPixels):
             wanted = _clear_of_each_other(wanted)
         rows = _apart([y for y, _ in wanted], head + _ROW_PX / 2, foot - _ROW_PX / 2)
         self._places = []
+        elided: list[str] = []
         for (_, name), y in zip(wanted, rows, strict=True):
             painter.setFont(font(SMALL_PX, QFont.Weight.DemiBold if name.strong else QFont.Weight.Normal))
             painter.setPen(QPen(name.colour))
@@ -61,8 +73,11 @@ class EndNames(InPixels):
             width = painter.fontMetrics().horizontalAdvance(shown)
             painter.fillRect(QRectF(x - 2, y - _ROW_PX / 2 + 1, width + 4, _ROW_PX - 2), faded(c.ground, 0.8))
             painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, shown)
-            if name.key:
-                self._places.append((transform.inverted()[0].mapRect(room), name.key))
+            self._places.append((transform.inverted()[0].mapRect(room), name))
+            elided += [name.words] if shown != name.words else []
+        if "\n".join(elided) != self._elided:
+            self._elided = "\n".join(elided)
+            self.setToolTip(tip(self._elided))
         if self._stock is not None and left <= self._stock <= right:
             at = transform.map(QPointF(self._stock, 0)).x()
             painter.setFont(font(SMALL_PX))
@@ -72,9 +87,9 @@ class EndNames(InPixels):
 
     def mousePressEvent(self, event: QGraphicsSceneMouseEvent) -> None:
         """Choose the name under the pointer."""
-        for place, key in self._places:
-            if self._choose is not None and place.contains(event.pos()):
-                self._choose(key)
+        for place, name in self._places:
+            if self._choose is not None and name.key and place.contains(event.pos()):
+                self._choose(name.key)
                 event.accept()
                 return
         event.ignore()

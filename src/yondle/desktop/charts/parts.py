@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from html import escape
 
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QStyleOptionGraphicsItem, QWidget
+from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
 from yondle.desktop.look.basics import tip
 from yondle.desktop.look.marks import paint_mark
@@ -21,6 +22,8 @@ MARK_PX = 11
 MOST_TOLD = 5
 """With more failures than this only their marks are shown; the words are told on hover."""
 _FAILURE_ROW_PX = 15
+FAILURES_PX = 20.0
+"""So much of the height their lowest row takes."""
 _TICK_PX, _OFF = 70, 1e-6
 """How much room a tick takes that isn't at a round number; and how far off a round number is none."""
 
@@ -67,6 +70,15 @@ def dress(plot: pg.PlotWidget, theme: Theme, left_px: int, left_level: int = 0, 
     plot.getPlotItem().getAxis("left").setWidth(left_px)
 
 
+def title(plot: pg.PlotWidget, side: str, words: str, theme: Theme) -> None:
+    """Write beside an axis what it shows and its unit; nothing where `words` are empty."""
+    axis = plot.getPlotItem().getAxis(side)
+    if words:
+        axis.setLabel(escape(words), **{"color": theme.colours.muted.name(), "font-size": f"{SMALL_PX}px"})
+    else:
+        axis.showLabel(False)
+
+
 class InPixels(pg.GraphicsObject):
     """Something painted over the whole view that keeps its size in pixels."""
 
@@ -88,6 +100,7 @@ class FailureMarks(InPixels):
         self._failures = failures
         self._theme = theme
         self._choose = choose
+        self._places: list[tuple[QRectF, ChartFailure]] = []
         self.setAcceptHoverEvents(True)
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
@@ -102,6 +115,7 @@ class FailureMarks(InPixels):
         right = transform.map(QPointF(box.viewRange()[0][1], 0)).x()
         left = transform.map(QPointF(box.viewRange()[0][0], 0)).x()
         taken: list[tuple[float, float, int]] = []
+        self._places = []
         for failure in self._failures:
             x = transform.map(QPointF(failure.value, 0)).x()
             if not left <= x <= right:
@@ -119,10 +133,28 @@ class FailureMarks(InPixels):
             paint_mark(
                 painter, QPointF(x, y), radius, failure.verdict, colour if failure.strong else faded(colour, 0.5)
             )
+            if words:
+                painter.fillRect(
+                    QRectF(start - 2, y - _FAILURE_ROW_PX / 2, width + 4, _FAILURE_ROW_PX), faded(c.ground, 0.85)
+                )
             painter.setPen(QPen(c.muted))
             painter.drawText(QPointF(start, y + 4), words)
+            room = QRectF(span[0] + 2, y - _FAILURE_ROW_PX / 2, span[1] - span[0] - 4, _FAILURE_ROW_PX)
+            self._places.append((transform.inverted()[0].mapRect(room), failure))
+
+    def _under(self, at: QPointF) -> ChartFailure | None:
+        return next((failure for place, failure in self._places if place.contains(at)), None)
 
     def hoverMoveEvent(self, event: QGraphicsSceneHoverEvent) -> None:
         """Name the failure under the pointer."""
-        near = [f for f in self._failures if abs(f.value - event.pos().x()) < 1e-9]
-        self.setToolTip(tip(near[0].words) if near else "")
+        under = self._under(event.pos())
+        self.setToolTip(tip(under.words) if under is not None else "")
+
+    def mousePressEvent(self, event: QGraphicsSceneMouseEvent) -> None:
+        """Choose the step of the failure under the pointer."""
+        under = self._under(event.pos())
+        if under is None:
+            event.ignore()
+            return
+        event.accept()
+        self._choose(under.step)

@@ -1,4 +1,4 @@
-"""The large chart of a place: it zooms, tells the nearest point under the pointer, and can be drawn elsewhere."""
+"""What every chart of points shares: titled axes, zoom, points told under the pointer and key by key, and a click on one."""
 
 from __future__ import annotations
 
@@ -7,15 +7,17 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
 
-from yondle.desktop.charts.parts import NumberAxis, dress
+from yondle.desktop.charts.parts import NumberAxis, dress, title
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import SMALL_PX, Redrawn, Theme, faded, font
 from yondle.model.verdicts import Verdict
 
 _NEAR_PX = 18.0
+_FEW = 2
+"""The range of so few passes is so wide that it would flatten everything else: it may run out of the picture."""
 _DOT_PX, _BAR_PX = 4, 1.5
 
 
@@ -40,11 +42,19 @@ class Spot(NamedTuple):
 
 
 class PlaceChart(Redrawn, pg.PlotWidget):
-    """A chart that fills itself in `fill`, knows its range in `show_all` and its points in `spots`."""
+    """A chart that fills itself in `fill`, knows its range in `show_all` and its points in `spots`.
 
-    left_px = 52
+    `drawn` is sent when it shows something else, `told` with the words of a point that the arrow keys have come to.
+    """
+
+    drawn = Signal()
+    told = Signal(str)
+
+    left_px = 68
     bottom_level = 1
     """How fine the ticks along may get."""
+    _zoomed = True
+    """Whether something else than all is in view: at first there is nothing."""
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
@@ -53,11 +63,15 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         plot.hideButtons()
         plot.getViewBox().setMouseMode(pg.ViewBox.RectMode)
         self.setMinimumSize(300, 180)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._at: int | None = None
         self._told = pg.TextItem(anchor=(0, 1))
         self._told.setZValue(20)
         self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=60, slot=self._hover)
         self._ruled: list[pg.InfiniteLine] = []
         plot.getViewBox().sigRangeChanged.connect(self._name_what_is_seen)
+        plot.getViewBox().sigRangeChangedManually.connect(self._zoomed_by_hand)
+        self.scene().sigMouseClicked.connect(self._clicked)
         self.redraw_with(theme, self.redraw)
 
     def fill(self) -> bool:
@@ -76,16 +90,34 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         """Tell a point: its exact values and the number of passes."""
         raise NotImplementedError
 
+    def titles(self) -> tuple[str, str]:
+        """Give what lies along and what goes upward, with their units."""
+        raise NotImplementedError
+
+    def choose(self, what: Any) -> None:
+        """Choose a point that was clicked, or came to by the keys; says what it stands for where the chart has more to say."""
+
+    def clicked_beside(self, at: QPointF) -> None:
+        """Take a click where no point is, in the chart's own coordinates."""
+
     def redraw(self) -> None:
         """Draw everything anew."""
         dress(self, self.theme, self.left_px, bottom_level=self.bottom_level)
         self.clear()
         self._ruled.clear()
+        self._at = None
         if self.fill():
+            for side, words in zip(("bottom", "left"), self.titles(), strict=True):
+                title(self, side, words, self.theme)
             self.addItem(self._told, ignoreBounds=True)
             self._told.hide()
-            self.show_all()
+            self.show_at_first()
             self._name_what_is_seen()
+        self.drawn.emit()
+
+    def show_at_first(self) -> None:
+        """Zoom as is right for what was just put up."""
+        self._all()
 
     def draw(self, painter: QPainter) -> None:
         """Draw the chart onto something else; its marks are then painted one by one, not as pictures."""
@@ -151,20 +183,94 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         near = min(self.spots(), key=away, default=None)
         return near if near is not None and away(near) <= _NEAR_PX else None
 
+    def show_between(self, bottom: float, top: float, free_px: float) -> None:
+        """Show the heights between two, with so many pixels free at the foot."""
+        high = max(self.getPlotItem().getViewBox().height(), 4.0 * free_px)
+        free = (top - bottom) * free_px / (high - free_px)
+        if self.getPlotItem().getViewBox().yInverted():
+            top += free
+        else:
+            bottom -= free
+        self.setYRange(bottom, top, padding=0)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep free what is to be free at another size, too, unless something else than all is shown."""
+        super().resizeEvent(event)
+        if not self._zoomed and self.spots():
+            self.show_all()
+
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """A double click shows everything again."""
+        self._all()
+
+    def _all(self) -> None:
+        self._zoomed = False
         self.show_all()
+
+    def _zoomed_by_hand(self, *_: object) -> None:
+        self._zoomed = True
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Left and Right walk from point to point, Return chooses one, Home shows everything again."""
+        match event.key():
+            case Qt.Key.Key_Left:
+                self.walk(-1)
+            case Qt.Key.Key_Right:
+                self.walk(1)
+            case Qt.Key.Key_Home:
+                self._all()
+            case Qt.Key.Key_Return | Qt.Key.Key_Enter if self._at is not None:
+                self.choose(self._in_order()[self._at].what)
+            case _:
+                event.ignore()
+
+    def walk(self, by: int) -> None:
+        """Tell the next point to the right, or to the left; the first time the one furthest there."""
+        spots = self._in_order()
+        if not spots:
+            return
+        begin = 0 if by > 0 else len(spots) - 1
+        self._at = begin if self._at is None else min(max(self._at + by, 0), len(spots) - 1)
+        self._tell(spots[self._at])
+        words = self.words(spots[self._at].what)
+        self.setAccessibleDescription(words)
+        self.told.emit(words)
+
+    def _in_order(self) -> list[Spot]:
+        return sorted(self.spots(), key=lambda spot: (spot.x, spot.y))
+
+    def _clicked(self, event: Any) -> None:
+        where: QPointF = event.scenePos()
+        box = self.getPlotItem().getViewBox()
+        if event.double() or event.button() != Qt.MouseButton.LeftButton or not box.sceneBoundingRect().contains(where):
+            return
+        near = self.nearest(where)
+        if near is not None:
+            self.choose(near.what)
+        else:
+            self.clicked_beside(box.mapSceneToView(where))
 
     def _hover(self, event: tuple[QPointF]) -> None:
         box = self.getPlotItem().getViewBox()
         near = self.nearest(event[0]) if box.sceneBoundingRect().contains(event[0]) else None
         if near is None:
             self._told.hide()
-            return
-        c = self.theme.colours
+        else:
+            self._tell(near)
+
+    def _tell(self, near: Spot) -> None:
+        """Say on a card beside a point what it stands for; its four corners stay in the picture."""
+        c, box = self.theme.colours, self.getPlotItem().getViewBox()
         self._told.setText(self.words(near.what), color=c.ink)
         self._told.fill, self._told.border = pg.mkBrush(c.panel), pg.mkPen(c.rule)
-        (left, right), (bottom, top) = box.viewRange()
-        self._told.setAnchor((0 if near.x < (left + right) / 2 else 1, -0.2 if near.y > (bottom + top) / 2 else 1.2))
+        at, area = box.mapViewToScene(QPointF(near.x, near.y)), box.sceneBoundingRect()
+        self._told.setAnchor((float(at.x() > area.center().x()), -0.2 if at.y() < area.center().y() else 1.2))
         self._told.setPos(near.x, near.y)
         self._told.show()
+
+
+def ends(points: list[Measured]) -> list[float]:
+    """Give what an axis has to span for points to be seen whole: means, passes, and ranges of more than two passes."""
+    found = [y for p in points for y in (p.y, *p.passes)]
+    found += [end for p in points if len(p.passes) > _FEW for end in (p.low, p.high)]
+    return [each for each in found if math.isfinite(each)]

@@ -27,9 +27,12 @@ LEAST_HEIGHT = 210
 
 
 class CompareCharts(QWidget):
-    """The two charts. `told` is sent with what they say, line by line, whenever it changes."""
+    """The two charts. `told` is sent with what they say, line by line, whenever it changes, and the steps it is about;
+    `drawn` when another chart is shown.
+    """
 
-    told = Signal(str, list)
+    told = Signal(str, list, tuple)
+    drawn = Signal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -41,6 +44,7 @@ class CompareCharts(QWidget):
         self._knob, self._asked = "", False
         self._page = ALONG
         self._cost: int | None = None
+        self._point: tuple[str, tuple[int, ...]] | None = None
         self.along_view: MachinesView | None = None
         self.cost_view: CostView | None = None
         self._charts: dict[int, MachinesChart | CostChart] = {}
@@ -52,14 +56,14 @@ class CompareCharts(QWidget):
         self.along = Choice([], say("Along"))
         self.along.setMinimumContentsLength(16)
         self.along.activated.connect(lambda i: self.choose_knob(self._knobs[i].id))
-        self._axis = Eliding("", "small")
+        self._note = Eliding("", "small")
         self._nothing = label("", "muted", wrap=True)
         head = QHBoxLayout()
         head.setSpacing(8)
         for tab in self._tabs:
             head.addWidget(tab)
         head.addWidget(self.along)
-        head.addWidget(self._axis, 1)
+        head.addWidget(self._note, 1)
         self._stack = QStackedWidget()
         self._stack.addWidget(self._nothing)
         box = QVBoxLayout(self)
@@ -77,7 +81,8 @@ class CompareCharts(QWidget):
     def show_benchmark(self, books: Books, benchmark: Workload, battery_wh: float | None) -> None:
         """Show a benchmark of these logbooks; the first is the one that is open."""
         others = [(book, id(settings)) for book, settings in books] != [(b, id(s)) for b, s in self._books]
-        self._books, self._benchmark, self._battery, self._cost = books, benchmark, battery_wh, None
+        self._books, self._benchmark, self._battery = books, benchmark, battery_wh
+        self._cost = self._point = None
         if others:
             self._offer_knobs()
         self._show()
@@ -99,6 +104,11 @@ class CompareCharts(QWidget):
         self._page = page
         self._show()
 
+    def choose_point(self, words: str, steps: tuple[int, ...]) -> None:
+        """Tell one point of a line, and where it comes from."""
+        self._point = (words, steps)
+        self._tell()
+
     def choose_cost(self, place: int) -> None:
         """Tell what one setting costs."""
         self._cost = place
@@ -113,33 +123,18 @@ class CompareCharts(QWidget):
         if self._benchmark is None:
             return
         metric = self._benchmark.metric
-        turned = say(", lower is better, so the axis is inverted") if metric.direction is Direction.LOWER else ""
-        upward = say(
-            "Upward {benchmark}, {unit}{turned}", benchmark=self._benchmark.name, unit=metric.unit, turned=turned
-        )
+        lower = metric.direction is Direction.LOWER
+        turned = [say("lower is better, so the axis is inverted")] if lower else []
         if self._page == COSTS:
             self.cost_view = efficiency(self._books, self._benchmark, self._battery)
-            self._axis.set_text(
-                say(
-                    "{upward}; along {power}, W · the line joins what no other beats",
-                    upward=upward,
-                    power=self.cost_view.power,
-                )
-            )
+            self._note.set_text(" · ".join([*turned, say("the line joins what no other beats")]))
             self._put(bool(self.cost_view.costs), self.cost_view.sentence)
         else:
             knob = next((k for k in self._knobs if k.id == self._knob), None)
+            self._note.set_text(" · ".join([*turned, say("bars show 95 % ranges")]))
             self.along_view = machines(self._books, knob, self._benchmark) if knob is not None else None
             if knob is not None:
                 self.along.setCurrentIndex(self._knobs.index(knob))
-                self._axis.set_text(
-                    say(
-                        "{upward}; along {knob}{unit}",
-                        upward=upward,
-                        knob=knob.name,
-                        unit=", " + knob.unit if knob.unit else "",
-                    )
-                )
             there = self.along_view is not None and bool(self.along_view.lines)
             self._put(there, self.along_view.sentence if self.along_view is not None else _nothing_along())
         self._tell()
@@ -155,6 +150,7 @@ class CompareCharts(QWidget):
         view = self.cost_view if self._page == COSTS else self.along_view
         chart.show_view(view)  # type: ignore[arg-type]
         self._stack.setCurrentWidget(chart)
+        self.drawn.emit()
 
     def make(self) -> None:
         """Make the chart of this page when it is first shown."""
@@ -167,22 +163,33 @@ class CompareCharts(QWidget):
         if self._page == ALONG:
             from yondle.desktop.compare.machines_chart import MachinesChart
 
-            return MachinesChart(self._theme)
+            along = MachinesChart(self._theme)
+            along.point_chosen.connect(self.choose_point)
+            along.drawn.connect(self.drawn)
+            return along
         from yondle.desktop.compare.cost_chart import CostChart
 
         made = CostChart(self._theme)
         made.cost_chosen.connect(self.choose_cost)
+        made.drawn.connect(self.drawn)
         return made
 
     def _tell(self) -> None:
         if self._page == COSTS and self.cost_view is not None:
-            self.told.emit(self.cost_view.sentence, self._cost_lines(self.cost_view))
+            self.told.emit(self.cost_view.sentence, self._cost_lines(self.cost_view), self._cost_steps(self.cost_view))
         elif self._page == ALONG:
             view = self.along_view
             lines = [m.sentence for m in view.meetings] if view is not None else []
             held = view.held if view is not None else ()
             first = lines.pop(0) if lines else view.sentence if view is not None else ""
-            self.told.emit(first, [*lines, *held])
+            point, steps = self._point or ("", ())
+            self.told.emit(first, [*lines, *held, *([point] if point else [])], steps)
+
+    def _cost_steps(self, view: CostView) -> tuple[int, ...]:
+        """Give the step of the setting that is told, where it is one of the open logbook."""
+        place = self._cost if self._cost is not None else view.best
+        cost = view.costs[place] if place is not None else None
+        return (cost.step,) if cost is not None and cost.machine == view.costs[0].machine else ()
 
     def _cost_lines(self, view: CostView) -> list[str]:
         place = self._cost if self._cost is not None else view.best

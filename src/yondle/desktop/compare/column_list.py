@@ -56,6 +56,7 @@ class ColumnList(QTreeWidget):
                 sources[offer.source] = QTreeWidgetItem([offer.source])
                 self.addTopLevelItem(sources[offer.source])
             item = QTreeWidgetItem([offer.name])
+            item.setToolTip(0, tip(offer.name))
             item.setData(0, _ADDRESS, offer.address)
             item.setCheckState(0, Qt.CheckState.Checked if offer.address in chosen else Qt.CheckState.Unchecked)
             item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsSelectable)

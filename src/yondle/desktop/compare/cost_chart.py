@@ -6,15 +6,15 @@ import math
 from itertools import groupby
 
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, Signal
+from PySide6.QtCore import Signal
 
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
 from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import Theme, faded
-from yondle.language.saying import say
-from yondle.model.quantities import count, quantity
+from yondle.language.saying import capital, say
+from yondle.model.quantities import count, quantity, with_unit
 from yondle.model.workloads import Direction
 from yondle.views.compare.efficiency import Cost, CostView, cost_words
 
@@ -30,7 +30,6 @@ class CostChart(PlaceChart):
         super().__init__(theme)
         self._view: CostView | None = None
         self.getPlotItem().showGrid(x=False, y=True, alpha=0.25)
-        self.scene().sigMouseClicked.connect(self._clicked)
 
     def show_view(self, view: CostView) -> None:
         """Show other settings."""
@@ -69,12 +68,12 @@ class CostChart(PlaceChart):
             return False
         c = self.theme.colours
         self.getPlotItem().getViewBox().invertY(view.benchmark.metric.direction is Direction.LOWER)
-        own, names = view.costs[0].machine, []
+        own, names, last = view.costs[0].machine, [], max(cost.watts for cost in view.costs)
         for machine, kept in groupby(view.frontier, key=lambda cost: cost.machine):
             line = list(kept)
             colour = c.in_play if machine == own else c.ink
             self.plot([e.watts for e in line], [e.score for e in line], pen=pg.mkPen(faded(colour, 0.8), width=1.6))
-            names.append(EndName(line[-1].watts, line[-1].score, machine, colour, machine == own))
+            names.append(EndName(last, line[-1].score, machine, colour, machine == own))
         marks = pg.ScatterPlotItem(pxMode=True)
         marks.addPoints(
             [
@@ -129,11 +128,15 @@ class CostChart(PlaceChart):
             ]
         )
 
-    def _clicked(self, event: object) -> None:
-        where: QPointF = event.scenePos()  # type: ignore[attr-defined]
-        near = self.nearest(where)
-        if near is not None:
-            self.cost_chosen.emit(near.what[0])
+    def titles(self) -> tuple[str, str]:
+        """Give the power, and the benchmark."""
+        assert self._view is not None
+        metric = self._view.benchmark.metric
+        return with_unit(capital(self._view.power), "W"), with_unit(self._view.benchmark.name, metric.unit)
+
+    def choose(self, what: tuple[int, Cost]) -> None:
+        """Choose a setting."""
+        self.cost_chosen.emit(what[0])
 
 
 def _told(value: float | None) -> str:

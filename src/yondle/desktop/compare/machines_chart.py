@@ -7,12 +7,12 @@ import math
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 
-from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
+from yondle.desktop.charts.names import NAMES_SHARE, STOCK_PX, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
-from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
+from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot, ends
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
-from yondle.model.quantities import count, digits_for, number
+from yondle.model.quantities import count, digits_for, number, with_unit
 from yondle.model.workloads import Direction
 from yondle.views.compare.machines import MachineLine, MachinePoint, MachinesView
 
@@ -20,9 +20,13 @@ _DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.
 
 
 class MachinesChart(PlaceChart):
-    """The chart; `chosen` is sent with a line's name when it is clicked."""
+    """The chart; `chosen` is sent with a line's name when it is clicked, `point_chosen` with the words and steps of a point.
+
+    Where the point is of another logbook than the first line, it has no steps that could be gone to.
+    """
 
     chosen = Signal(str)
+    point_chosen = Signal(str, tuple)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme)
@@ -61,11 +65,11 @@ class MachinesChart(PlaceChart):
             if meeting.crossing is not None:
                 self._draw_crossing(view, meeting.crossing.at, meeting.crossing.low, meeting.crossing.high)
         c = self.theme.colours
-        names = []
+        names, last = [], max(line.points[-1].value for line in view.lines)
         for i, line in enumerate(view.lines):
             self._draw_line(line, i)
             colour = c.in_play if i == 0 else c.ink
-            names.append(EndName(line.points[-1].value, line.points[-1].mean, line.name, colour, i == 0, line.name))
+            names.append(EndName(last, line.points[-1].mean, line.name, colour, i == 0, line.name))
         self.addItem(EndNames(names, view.knob.stock, self.theme, self.chosen.emit), ignoreBounds=True)
         return True
 
@@ -78,15 +82,27 @@ class MachinesChart(PlaceChart):
         low, high = min(p.value for p in points), max(p.value for p in points)
         span = high - low or 2.0 * view.knob.step
         self.setXRange(low - 0.05 * span, high + (0.05 + NAMES_SHARE) * span / (1.0 - NAMES_SHARE), padding=0)
-        ys = [y for p in points for y in (p.mean, p.low, p.high, *p.passes) if math.isfinite(y)]
+        ys = ends([_measured(p) for p in points])
         bottom, top = min(ys), max(ys)
         pad = 0.08 * (top - bottom) or 0.01 * top
-        self.setYRange(bottom - 1.6 * pad, top + 1.6 * pad, padding=0)
+        self.show_between(bottom - pad, top + pad, STOCK_PX)
 
     def spots(self) -> list[Spot]:
         """List the points of every line."""
         lines = self._view.lines if self._view is not None else ()
         return [Spot(p.value, p.mean, (line, p)) for line in lines for p in line.points]
+
+    def titles(self) -> tuple[str, str]:
+        """Give the knob, and the benchmark."""
+        assert self._view is not None
+        knob, metric = self._view.knob, self._view.benchmark.metric
+        return with_unit(knob.name, knob.unit), with_unit(self._view.benchmark.name, metric.unit)
+
+    def choose(self, what: tuple[MachineLine, MachinePoint]) -> None:
+        """Choose a point."""
+        assert self._view is not None
+        own = what[0] is self._view.lines[0]
+        self.point_chosen.emit(self.words(what), what[1].steps if own else ())
 
     def words(self, what: tuple[MachineLine, MachinePoint]) -> str:
         """Tell one point of a line."""
@@ -122,5 +138,8 @@ class MachinesChart(PlaceChart):
         c = self.theme.colours
         colour = c.in_play if place == 0 else c.ink
         pen = pg.mkPen(colour, width=2.2 if place == 0 else 1.2, style=_DASHES[max(place - 1, 0) % len(_DASHES)])
-        points = [Measured(p.value, p.mean, p.low, p.high, p.passes, p.verdict, p.recorded) for p in line.points]
-        self.draw_measured(points, pen, colour, MARK_PX - 2)
+        self.draw_measured([_measured(p) for p in line.points], pen, colour, MARK_PX - 2)
+
+
+def _measured(point: MachinePoint) -> Measured:
+    return Measured(point.value, point.mean, point.low, point.high, point.passes, point.verdict, point.recorded)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, 
 
 from yondle.app.books.columns import AddReference, CompareThese, Shelf, books_nearby, compared, offers
 from yondle.app.machine.typed import figure
+from yondle.desktop.charts.beside import StepLinks
 from yondle.desktop.charts.chart_place import ChartPlace, ShownChart
 from yondle.desktop.compare.charts import CompareCharts
 from yondle.desktop.compare.column_list import ColumnList
@@ -71,6 +72,8 @@ class ComparePlace(ChartPlace):
         self.charts.told.connect(self._tell_chart)
         self.table.currentItemChanged.connect(lambda *_: self._show_charts())
         self._chart_says, self._chart_lines = label("", "strong", wrap=True), label("", "", wrap=True)
+        self._chart_steps = StepLinks(self.wants_step.emit)
+        self.charts.drawn.connect(self.renew_table)
         self._says = label("", "title", wrap=True)
         self._caveats = label("", "warning", wrap=True)
         self._lay_out()
@@ -97,6 +100,12 @@ class ComparePlace(ChartPlace):
         self._addresses = tuple(self.view.columns[i].address for i in best_first(self.view))
         self._against = 0
         self.ask(CompareThese(self._addresses))
+        self._show()
+
+    def compare_steps(self, steps: tuple[int, ...]) -> None:
+        """Put these steps side by side, and nothing else."""
+        self.ask(CompareThese(tuple(map(str, steps))))
+        self._addresses, self._against = tuple(map(str, steps)), 0
         self._show()
 
     def read(self, path: Path) -> None:
@@ -177,9 +186,10 @@ class ComparePlace(ChartPlace):
         super().resizeEvent(event)
         QTimer.singleShot(0, self, self._share_height)
 
-    def _tell_chart(self, sentence: str, lines: list[str]) -> None:
+    def _tell_chart(self, sentence: str, lines: list[str], steps: tuple[int, ...]) -> None:
         self._chart_says.setText(sentence)
         self._chart_lines.setText("\n".join(lines))
+        self._chart_steps.show_steps(steps)
 
     def _shown(self) -> ShownChart | None:
         """The chart that has the focus, else the table."""
@@ -187,6 +197,10 @@ class ComparePlace(ChartPlace):
         if chart is not None and chart.hasFocus():
             return chart
         return self.table if self.view is not None and self.view.rows else None
+
+    def shown_for_table(self) -> ShownChart | None:
+        """Give the chart below: the table above has its figures in sight."""
+        return self.charts.chart
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
@@ -243,7 +257,7 @@ class ComparePlace(ChartPlace):
         self._split = split = QSplitter(Qt.Orientation.Vertical)
         split.setChildrenCollapsible(False)
         split.addWidget(self.table)
-        split.addWidget(self.charts)
+        split.addWidget(self.with_table(self.charts))
         split.splitterMoved.connect(lambda *_: setattr(self, "_moved", True))
         self.put_together(head, split, self._side())
 
@@ -254,6 +268,7 @@ class ComparePlace(ChartPlace):
         side.box.addWidget(self._caveats)
         side.box.addWidget(self._chart_says)
         side.box.addWidget(self._chart_lines)
+        side.box.addWidget(self._chart_steps)
         row = QHBoxLayout()
         row.addWidget(label(say("Columns"), "heading"))
         row.addStretch(1)

@@ -74,6 +74,8 @@ class CompareTable(QTreeWidget):
         self.clear()
         self.setColumnCount(len(view.columns) + 1)
         self.setHeaderLabels(["", *(column.name for column in view.columns)])
+        for i, column in enumerate(view.columns):
+            self.headerItem().setToolTip(i + 1, tip(f"{column.name}\n{column.setup}"))
         rows = dict(ordered(view, *(self.order or (None, False))))
         for group in view.groups:
             item = QTreeWidgetItem([group.name, *(mean_words(m) for m in group.means)])

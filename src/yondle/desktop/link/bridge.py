@@ -26,6 +26,7 @@ from yondle.app.session.owner import (
     OwnerNews,
 )
 from yondle.desktop.link.tidying import Tidying
+from yondle.desktop.link.undo import Undo
 from yondle.model.errors import KnownError
 from yondle.model.events import Record
 
@@ -47,6 +48,7 @@ class OpenBook:
         self._bridge = bridge
         self._latest = latest
         self.beside: Callable[[], tuple[Path, ...]] = tuple
+        self.undo = Undo(self)
 
     @property
     def now(self) -> Snapshot:

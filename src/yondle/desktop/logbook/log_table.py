@@ -107,7 +107,7 @@ class LogModel(QAbstractTableModel):
 
     def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Name the columns."""
-        if way is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+        if way is Qt.Orientation.Horizontal and role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             return named(COLUMNS[section].head)
         return None
 
@@ -150,12 +150,12 @@ class LogTable(QTableView):
         head = self.horizontalHeader()
         head.setHighlightSections(False)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        head.setFont(font(11, QFont.Weight.DemiBold))
         for i, column in enumerate(COLUMNS):
             if column.width:
                 self.setColumnWidth(i, max(column.width, head.sectionSizeHint(i)))
             self.setColumnHidden(i, not column.shown)
         head.setStretchLastSection(True)
-        head.setFont(font(11, QFont.Weight.DemiBold))
         self.setSortingEnabled(True)
         head.setSortIndicator(0, Qt.SortOrder.DescendingOrder)
         self.selectionModel().currentRowChanged.connect(self._tell)

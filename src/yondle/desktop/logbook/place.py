@@ -71,8 +71,6 @@ class LogbookPlace(ChartPlace):
         self._others: list[Snapshot] = []
         self._all: list[LogRow] = []
         self._row: LogRow | None = None
-        """Whether anything was written here since others looked."""
-        self._undo: list[tuple[str, Command[Any]]] = []
         self.search = QLineEdit()
         self.search.setPlaceholderText(say("Search everything written"))
         self.search.setAccessibleName(say("Search"))
@@ -99,6 +97,7 @@ class LogbookPlace(ChartPlace):
         self.panel = RowPanel()
         self.undo_button = button(say("Undo"), "flat")
         self.undo_button.hide()
+        book.undo.changed.connect(self._show_undo)
         self._connect()
         self._lay_out()
         for name, text, keys, do in (
@@ -259,25 +258,25 @@ class LogbookPlace(ChartPlace):
 
     def undo(self) -> None:
         """Take the last change back."""
-        if self._undo:
-            _, take_back = self._undo.pop()
-            self.ask(take_back, lambda _: self._changed())
+        self._book.undo.take_back(self._changed, self.say_trouble)
 
     def _do(self, what: str, command: Command[T], back: Callable[[T], Command[Any]]) -> None:
         """Change something; `back` makes of what came of it the command that takes it back."""
 
         def done(result: T) -> None:
-            self._undo.append((what, back(result)))
+            self._book.undo.remember(what, back(result))
             self._changed()
 
         self.ask(command, done)
 
     def _changed(self) -> None:
         self.wrote.emit()
-        self.undo_button.setVisible(bool(self._undo))
-        if self._undo:
-            self.undo_button.setText(say("Undo: {undo}", undo=self._undo[-1][0]))
         self.refresh()
+
+    def _show_undo(self) -> None:
+        what = self._book.undo.what
+        self.undo_button.setVisible(bool(what))
+        self.undo_button.setText(say("Undo: {undo}", undo=what))
 
     def _discard(self) -> None:
         row = self._row

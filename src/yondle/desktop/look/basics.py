@@ -74,6 +74,8 @@ class Choice(QComboBox):
         self.setAccessibleName(name)
         self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.setMinimumContentsLength(min(FEWEST_LETTERS, max(map(len, names), default=0)))
+        self.setToolTip(tip(self.currentText()))
+        self.currentTextChanged.connect(lambda text: self.setToolTip(tip(text)))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the arrow over the field."""
@@ -91,6 +93,7 @@ class Eliding(QLabel):
 
     def __init__(self, text: str = "", role: str = "", right: bool = False) -> None:
         super().__init__(text)
+        self.setToolTip(tip(text))
         self.setTextFormat(Qt.TextFormat.PlainText)
         self._side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
         if role:

@@ -223,7 +223,8 @@ def _style_sheet(c: Colours) -> str:
     QPushButton[kind="flat"]:focus {{ color: {ink}; border: 1px solid {accent}; padding: 2px 6px; }}
     QPushButton[kind="flat"]:checked {{ color: {ink}; font-weight: 600; border-bottom: 2px solid {accent};
                                         border-radius: 0; padding-bottom: 1px; }}
-    QLineEdit, QPlainTextEdit {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px; padding: 6px; }}
+    QLineEdit, QPlainTextEdit {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px; padding: 6px;
+                                  placeholder-text-color: {muted}; }}
     QLineEdit[role="tight"] {{ padding: 2px 6px; }}
     QLineEdit:focus, QPlainTextEdit:focus {{ border-color: {accent}; }}
     QSpinBox, QDoubleSpinBox, QComboBox {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px;

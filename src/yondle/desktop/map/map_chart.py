@@ -13,7 +13,7 @@ from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
-from yondle.model.quantities import MINUS, count, number
+from yondle.model.quantities import MINUS, count, number, with_unit
 from yondle.model.verdicts import Verdict
 from yondle.views.map.maps import MapPoint, MapView
 from yondle.views.shared.gains import told_words
@@ -31,14 +31,12 @@ class MapChart(PlaceChart):
 
     place_chosen = Signal(float, float)
 
-    left_px = 58
     bottom_level = 0
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme)
         self._view: MapView | None = None
         self._chosen: tuple[float, float] | None = None
-        self.scene().sigMouseClicked.connect(self._clicked)
 
     def show_view(self, view: MapView, chosen: tuple[float, float] | None) -> None:
         """Show another map, with one place marked."""
@@ -192,16 +190,22 @@ class MapChart(PlaceChart):
         """List the points."""
         return [Spot(p.x, p.y, p) for p in self._view.points] if self._view is not None else []
 
-    def _clicked(self, event: object) -> None:
-        where = event.scenePos()  # type: ignore[attr-defined]
-        box = self.getPlotItem().getViewBox()
-        if self._view is None or not box.sceneBoundingRect().contains(where):
-            return
-        near = self.nearest(where)
-        at = QPointF(near.x, near.y) if near is not None else box.mapSceneToView(where)
+    def titles(self) -> tuple[str, str]:
+        """Give both knobs."""
+        assert self._view is not None
         across, up = self._view.across, self._view.up
-        inside = across.low <= at.x() <= across.high and up.low <= at.y() <= up.high
-        if near is not None or inside:
+        return with_unit(across.name, across.unit), with_unit(up.name, up.unit)
+
+    def choose(self, what: MapPoint) -> None:
+        """Choose the place of a point."""
+        self.place_chosen.emit(what.x, what.y)
+
+    def clicked_beside(self, at: QPointF) -> None:
+        """Choose an empty place, at the nearest values that both knobs take."""
+        if self._view is None:
+            return
+        across, up = self._view.across, self._view.up
+        if across.low <= at.x() <= across.high and up.low <= at.y() <= up.high:
             self.place_chosen.emit(across.nearest(at.x()), up.nearest(at.y()))
 
     def words(self, what: MapPoint) -> str:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
+from yondle.desktop.charts.beside import StepLinks
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, button, clear, label, tip
@@ -51,7 +52,7 @@ class MapPlace(ChartPlace):
         self._says = label("", "title", wrap=True)
         self._table = QGridLayout()
         self._table.setVerticalSpacing(4)
-        self._about = label("", "", wrap=True)
+        self._about, self._steps = label("", "", wrap=True), StepLinks(self.wants_step.emit)
         self.propose_button = button(say("Propose this step"), "main")
         self.propose_button.clicked.connect(self._propose)
         self._lay_out()
@@ -109,14 +110,10 @@ class MapPlace(ChartPlace):
         view = self.view = map_of(self._book.now, self._views.settings, across, up, benchmark)
         self.pairs.setCurrentIndex(self._pair)
         self.benchmarks.setCurrentIndex(self._benchmark)
-        named_by_unit = (f"{knob.name}, {knob.unit}" if knob.unit else knob.name for knob in (across, up))
-        axes = say("{first} across, {other} up", first=next(named_by_unit), other=next(named_by_unit))
         lines = (
             say(" · lines of equal gain") if view.surface is not None else say(" · too few points for contour lines")
         )
-        self._held.set_text(
-            say("{held} · {axes} · gain over the baseline in %{lines}", held=view.held, axes=axes, lines=lines)
-        )
+        self._held.set_text(say("{held} · gain over the baseline in %{lines}", held=view.held, lines=lines))
         self._says.setText(view.sentence)
         clear(self._table)
         for row, (name, words, how) in enumerate(table_rows(view)):
@@ -132,25 +129,26 @@ class MapPlace(ChartPlace):
         if self._place is None:
             self._about.setText(say("Click the map: a mark tells its figures, an empty place becomes the next step."))
             self.propose_button.hide()
+            self._steps.show_steps(())
             return
         x, y = self._place
         name = say("{x} and {y}", x=view.across.text(x), y=view.up.text(y))
         known = next((p for p in view.points if (p.x, p.y) == (x, y)), None)
         if known is not None:
             words = told_words(known.gain) if known.gain is not None else say("no figures")
-            steps = ", ".join(str(n) for n in known.steps)
+            passes = count(known.passes, "pass", "passes")
             self._about.setText(
                 say(
-                    "{name}: {verdict}, {words}, {passes}, step {steps}.",
+                    "{name}: {verdict}, {words}, {passes}.",
                     name=name,
                     verdict=known.verdict,
                     words=words,
-                    passes=count(known.passes, "pass", "passes"),
-                    steps=steps,
+                    passes=passes,
                 )
             )
         else:
             self._about.setText(say("{name}: not tested yet.", name=name))
+        self._steps.show_steps(known.steps if known is not None else ())
         changes = self._changes(view)
         words = say("Propose it as a joint step") if len(changes) > 1 else say("Propose it as the next step")
         self.propose_button.setText(words if changes else say("In force now"))
@@ -178,6 +176,7 @@ class MapPlace(ChartPlace):
 
             self.chart = MapChart(self._theme)
             self.chart.place_chosen.connect(self.choose_place)
+            self.chart.drawn.connect(self.renew_table)
             self._chart_box.addWidget(self.chart, 1)
         return self.chart
 
@@ -199,9 +198,10 @@ class MapPlace(ChartPlace):
         side.box.addLayout(self._table)
         side.heading(say("Chosen place"))
         side.box.addWidget(self._about)
+        side.box.addWidget(self._steps)
         side.box.addWidget(self.propose_button)
         side.box.addStretch(1)
-        self.put_together(head, self._chart_box, side)
+        self.put_together(head, self.with_table(self._chart_box), side)
 
 
 def _nothing() -> str:

@@ -9,25 +9,29 @@ import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QBrush
 
-from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
-from yondle.desktop.charts.parts import MARK_PX, FailureMarks
-from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot
+from yondle.desktop.charts.names import NAMES_SHARE, STOCK_PX, EndName, EndNames
+from yondle.desktop.charts.parts import FAILURES_PX, MARK_PX, FailureMarks
+from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot, ends
 from yondle.desktop.look.theme import Theme, faded
-from yondle.language.saying import say
-from yondle.model.quantities import count, digits_for, number, quantity
+from yondle.language.saying import capital, named, say
+from yondle.model.quantities import count, digits_for, number, quantity, with_unit
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView
-from yondle.views.shared.showing import AGAINST_BASELINE, Measure, unit_of
+from yondle.views.shared.showing import AGAINST_BASELINE, AXIS_WORDS, Measure, unit_of
 
 _STILL = 0.55
 
 
 class CurvesChart(PlaceChart):
-    """The chart. `benchmark_chosen` is sent with an id when a name is clicked, `point_chosen` with a value of the knob."""
+    """The chart. `benchmark_chosen` is sent with an id when a name is clicked, `point_chosen` with a value of the knob.
+
+    `failure_chosen` is sent with the step of a failure that is clicked.
+    """
 
     benchmark_chosen = Signal(str)
     point_chosen = Signal(float)
+    failure_chosen = Signal(int)
     names_share = NAMES_SHARE
 
     def __init__(self, theme: Theme) -> None:
@@ -87,7 +91,7 @@ class CurvesChart(PlaceChart):
                 pg.InfiniteLine(0.0, angle=0, pen=pg.mkPen(self.theme.colours.muted, width=1)), ignoreBounds=True
             )
         if view.failures:
-            self.addItem(FailureMarks(view.failures, self.theme, lambda _: None), ignoreBounds=True)
+            self.addItem(FailureMarks(view.failures, self.theme, self.failure_chosen.emit), ignoreBounds=True)
         names = self._names(view, chosen, proportion)
         self.addItem(EndNames(names, view.knob.stock, self.theme, self.benchmark_chosen.emit), ignoreBounds=True)
         return True
@@ -164,9 +168,7 @@ class CurvesChart(PlaceChart):
 
     def _draw_chosen(self, curve: Curve) -> None:
         c = self.theme.colours
-        points = [Measured(p.value, p.shown, p.low, p.high, p.passes, p.verdict, p.recorded) for p in curve.points]
-        marks = self.draw_measured(points, pg.mkPen(c.in_play, width=2.2), c.ink, MARK_PX)
-        marks.sigClicked.connect(lambda _, spots: self.point_chosen.emit(spots[0].data()) if len(spots) else None)
+        self.draw_measured(_measured(curve), pg.mkPen(c.in_play, width=2.2), c.ink, MARK_PX)
 
     def _draw_limits(self, view: ScalingView, chosen: Curve | None) -> None:
         """The tuner's own limits on the knob, beyond which it is hatched as on its ruler, and a cap of the score."""
@@ -194,17 +196,14 @@ class CurvesChart(PlaceChart):
             return
         curves = (chosen,) if chosen is not None and view.measure is Measure.VALUE else (self._scale or view).curves
         xs = [p.value for c in curves for p in c.points] + [f.value for f in view.failures]
-        ys = [y for c in curves for p in c.points for y in (p.shown, p.low, p.high) if math.isfinite(y)]
-        ys += [y for p in chosen.points for y in p.passes] if chosen is not None else []
+        ys = [p.shown for c in curves for p in c.points]
+        ys += ends(_measured(chosen)) if chosen is not None else []
         low, high, share = min(xs), max(xs), self.names_share
         span = high - low or 2.0 * view.knob.step
         self.setXRange(low - 0.05 * span, high + (0.05 + share) * span / (1.0 - share), padding=0)
         bottom, top = min(ys), max(ys)
         pad = 0.08 * (top - bottom) or 0.01 * abs(top) or 1.0
-        foot = 2.6 if view.failures else 1.0
-        turned = self.getPlotItem().getViewBox().yInverted()
-        below, above = (1.4, foot) if turned else (foot, 1.4)
-        self.setYRange(bottom - below * pad, top + above * pad, padding=0)
+        self.show_between(bottom - pad, top + pad, STOCK_PX + (FAILURES_PX if view.failures else 0.0))
 
     # -- pointing ------------------------------------------------------------------------------------------------------
 
@@ -216,10 +215,28 @@ class CurvesChart(PlaceChart):
         shown = (chosen,) if view.measure is Measure.VALUE and chosen is not None else view.curves
         return [Spot(p.value, p.shown, (c, p)) for c in shown for p in c.points]
 
+    def titles(self) -> tuple[str, str]:
+        """Give the knob, and what is shown of the benchmarks."""
+        assert self._view is not None
+        knob, measure, chosen = self._view.knob, self._view.measure, self.chosen
+        if measure is Measure.VALUE and chosen is not None:
+            upward = with_unit(chosen.benchmark.name, chosen.benchmark.metric.unit)
+        else:
+            upward = capital(named(AXIS_WORDS[measure]))
+        return with_unit(knob.name, knob.unit), upward
+
+    def choose(self, what: tuple[Curve, CurvePoint]) -> None:
+        """Choose the value of a point."""
+        self.point_chosen.emit(what[1].value)
+
     def words(self, what: tuple[Curve, CurvePoint]) -> str:
         """Tell one point of a curve."""
         assert self._view is not None
         return _words(self._view, *what)
+
+
+def _measured(curve: Curve) -> list[Measured]:
+    return [Measured(p.value, p.shown, p.low, p.high, p.passes, p.verdict, p.recorded) for p in curve.points]
 
 
 def _words(view: ScalingView, curve: Curve, point: CurvePoint) -> str:

@@ -31,7 +31,7 @@ def by_group(view: ScalingView) -> dict[str, tuple[Curve, ...]]:
 
 class _Panel(CurvesChart):
     names_share = _NAMES_SHARE
-    left_px = 40
+    left_px = 54
 
 
 class GroupPanels(QWidget):
@@ -39,6 +39,8 @@ class GroupPanels(QWidget):
 
     benchmark_chosen = Signal(str)
     point_chosen = Signal(float)
+    failure_chosen = Signal(int)
+    drawn = Signal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -57,6 +59,7 @@ class GroupPanels(QWidget):
             self._make(list(groups))
         for name, curves in groups.items():
             self._panels[name].show_view(replace(view, curves=curves), chosen, view)
+        self.drawn.emit()
 
     def table(self) -> str:
         """Give every point as tab-separated lines, for copying."""
@@ -77,6 +80,7 @@ class GroupPanels(QWidget):
             panel.setMinimumSize(*_LEAST)
             panel.benchmark_chosen.connect(self.benchmark_chosen)
             panel.point_chosen.connect(self.point_chosen)
+            panel.failure_chosen.connect(self.failure_chosen)
             box = QVBoxLayout()
             box.setSpacing(0)
             box.addWidget(label(name[:1].upper() + name[1:], "heading"))

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from yondle.desktop.charts.beside import StepLinks
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, button, clear, label, tip
@@ -78,10 +79,10 @@ class ScalingPlace(ChartPlace):
         self.held.setMinimumContentsLength(30)
         self._shown: list[QPushButton] = []
         self._says = label("", "title", wrap=True)
-        self._axis = Eliding("", "small")
+        self._note = Eliding("", "small")
         self._caveat = label("", "warning", wrap=True)
         self._own_sentence, self._others = label("", "", wrap=True), label("", "muted", wrap=True)
-        self._at, self._steps = label("", "strong"), label("", "small")
+        self._at, self._steps = label("", "strong"), StepLinks(self.wants_step.emit)
         self._names, self._figures = label(""), label("", "strong")
         self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._own_limit, self._limits = label("", "", wrap=True), label("", "muted", wrap=True)
@@ -169,7 +170,7 @@ class ScalingPlace(ChartPlace):
         """Say what the chart shows."""
         view = self.view
         return (
-            f"{self._book.now.declaration.info.name}: {view.sentence} {view.held}. {self._axis.text()}." if view else ""
+            f"{self._book.now.declaration.info.name}: {view.sentence} {view.held}. {self._note.text()}." if view else ""
         )
 
     # -- showing -------------------------------------------------------------------------------------------------------
@@ -194,19 +195,11 @@ class ScalingPlace(ChartPlace):
         curve = next((c for c in view.curves if c.benchmark.id == self._benchmark), view.curves[0])
         self._benchmark = curve.benchmark.id
         self._show_chart(view)
-        upward = named(MEASURE_WORDS[view.measure])
-        if view.measure is Measure.VALUE:
-            metric = curve.benchmark.metric
-            turned = say(" (lower is better, so the axis is inverted)") if metric.direction is Direction.LOWER else ""
-            upward = f"{curve.benchmark.name}, {metric.unit}{turned}"
-        self._axis.set_text(
-            say(
-                "Upward {upward}; along {knob}{unit} · bars show 95 % ranges",
-                upward=upward,
-                knob=knob.name,
-                unit=", " + knob.unit if knob.unit else "",
-            )
-        )
+        bars = say("bars show 95 % ranges")
+        inverted = view.measure is Measure.VALUE and curve.benchmark.metric.direction is Direction.LOWER
+        turned = [say("lower is better, so the axis is inverted")] if inverted else []
+        whole = [named(MEASURE_WORDS[view.measure])] if view.measure is not Measure.VALUE else []
+        self._note.set_text(" · ".join([*whole, *turned, bars]))
         self._says.setText(view.sentence)
         self._caveat.setText(" ".join(view.caveats))
         self._caveat.setVisible(bool(view.caveats))
@@ -247,6 +240,8 @@ class ScalingPlace(ChartPlace):
     def _taken_up(self, chart: Shown) -> Shown:
         chart.benchmark_chosen.connect(self.choose_benchmark)
         chart.point_chosen.connect(self.choose_point)
+        chart.failure_chosen.connect(self.wants_step)
+        chart.drawn.connect(self.renew_table)
         self._chart_box.addWidget(chart, 1)
         return chart
 
@@ -279,7 +274,7 @@ class ScalingPlace(ChartPlace):
         points = [(c, p) for c in view.curves for p in c.points if p.value == value]
         steps = sorted({n for _, p in points for n in p.steps})
         self._at.setText(view.knob.text(value))
-        self._steps.setText(say("step {steps}", steps=", ".join(map(str, steps))))
+        self._steps.show_steps(tuple(steps))
         self._names.setText("\n".join(curve.benchmark.name for curve, _ in points))
         counted = "\n".join(f"{c.benchmark.name}: {count(len(p.passes), 'pass', 'passes')}" for c, p in points)
         self._figures.setToolTip(tip(counted + named(HOW)))
@@ -328,14 +323,16 @@ class ScalingPlace(ChartPlace):
         self._chart_box = QVBoxLayout()
         self._chart_box.setSpacing(4)
         above = QHBoxLayout()
-        above.addWidget(self._axis, 1)
+        above.addWidget(self._note, 1)
         above.addWidget(self.grouped)
         self._chart_box.addLayout(above)
         self._table_box = QScrollArea()
         self._table_box.setWidgetResizable(True)
         self._table_box.setWidget(self.table)
         self._table_box.setAccessibleName(say("What each benchmark answers to"))
-        self.put_together(head, self._chart_box, self._side(), label(named(TABLE_HEAD), "heading"), self._table_box)
+        self.put_together(
+            head, self.with_table(self._chart_box), self._side(), label(named(TABLE_HEAD), "heading"), self._table_box
+        )
 
     def _side(self) -> QWidget:
         side = Side(_SIDE_WIDTH, say("What it says"))
@@ -346,7 +343,7 @@ class ScalingPlace(ChartPlace):
         side.heading(say("At one value · click a mark for another"))
         point = QGridLayout()
         point.addWidget(self._at, 0, 0)
-        point.addWidget(self._steps, 0, 1, Qt.AlignmentFlag.AlignRight)
+        point.addWidget(self._steps, 0, 1)
         point.addWidget(self._names, 1, 0)
         point.addWidget(self._figures, 1, 1)
         box.addLayout(point)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFont, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QToolTip, QWidget
 
 from yondle.desktop.look.basics import tip
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
@@ -72,15 +72,25 @@ class SensitivityTable(QWidget):
         if row is not None and column is not None:
             self.chosen.emit(self._told.knobs[column].id, self._told.benchmarks[row].id)
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Tell the range of the cell under the pointer."""
-        row, column = self._at(event.position())
-        cell = self._told.cells[row][column] if row is not None and column is not None else None
+    def event(self, event: QEvent) -> bool:
+        """Tell the cell under the pointer with its range, and the whole of a name."""
+        if event.type() is not QEvent.Type.ToolTip or not isinstance(event, QHelpEvent):
+            return super().event(event)
+        QToolTip.showText(event.globalPos(), tip(self._told_at(QPointF(event.pos()))), self)
+        return True
+
+    def _told_at(self, where: QPointF) -> str:
+        row, column = self._at(where)
+        if row is None or column is None:
+            row, column = self._at(QPointF(max(where.x(), _NAMES + 1.0), max(where.y(), _HEAD + 1.0)))
+            if row is None or column is None:
+                return ""
+            return self._told.knobs[column].name if where.y() < _HEAD else self._told.benchmarks[row].name
+        cell = self._told.cells[row][column]
         if cell is None:
-            self.setToolTip("")
-            return
+            return ""
         within = say(" ({low:+.2f} to {high:+.2f})", low=cell.low, high=cell.high) if math.isfinite(cell.low) else ""
-        self.setToolTip(tip(f"{cell.words}{within}\n{cell.how}".strip()))
+        return f"{cell.words}{within}\n{cell.how}".strip()
 
     def _paint_cell(self, painter: QPainter, box: QRectF, cell: SensitivityCell, strongest: float) -> None:
         c = self._theme.colours

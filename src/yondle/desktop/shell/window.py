@@ -34,6 +34,7 @@ from yondle.desktop.shell.foot import Foot
 from yondle.desktop.shell.over_places import OverPlaces
 from yondle.desktop.shell.rooms import NAMES, Rooms
 from yondle.desktop.shell.stop_keys import StopKeys
+from yondle.formats.kinds import BOOK, DESCRIPTION
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
 from yondle.model.quantities import number
@@ -421,6 +422,7 @@ class MainWindow(QMainWindow):
         places.tune.settled.connect(self._show_settled)
         places.tune.whole.connect(places.load)
         places.tune.wants_grid.connect(self.over.show_grid)
+        places.tune.wants_compared.connect(self._compare)
         for reopen in (places.tune.own.reopen, places.tune.reopen):
             reopen.connect(self.open_anew)
         self._show_page(places)
@@ -464,6 +466,11 @@ class MainWindow(QMainWindow):
         if self.tune is not None:
             self.tune.bench.ask_result(step)
 
+    def _compare(self, steps: tuple[int, ...]) -> None:
+        if self.places is not None:
+            self.places.place("Compare").compare_steps(steps)
+            self.visit(NAMES.index("Compare"))
+
     def show_trace(self, attempt: int) -> None:
         """Show the trace of a test."""
         if self.places is not None:
@@ -473,15 +480,22 @@ class MainWindow(QMainWindow):
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Take logbooks, and tables where one is open."""
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls()]
-        if any(path.suffix == ".yondle" or self.over.takes(path) for path in paths):
+        if any(path.suffix in (BOOK, DESCRIPTION) or self.over.takes(path) for path in paths):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        """Open a logbook, or show what a table would make."""
+        """Open a logbook, show what a plan or a table would do, or keep a profile or description."""
         paths = tuple(Path(url.toLocalFile()) for url in event.mimeData().urls())
-        book = next((path for path in paths if path.suffix == ".yondle"), None)
+        book = next((path for path in paths if path.suffix == BOOK), None)
+        description = next((path for path in paths if path.suffix == DESCRIPTION), None)
         if book is not None:
             self.open_logbook(book)
+        elif description is not None and self.tune is not None:
+            self.go_to(0)
+            self.tune.bring_description(description)
+        elif description is not None and self.first is not None:
+            title = say("Which logbook is {path} for?", path=description.name)
+            self.first.cards.put("error", title, say("Open one, then drop it there."))
         elif not self.over.bring_all(paths):
             return
         event.acceptProposedAction()

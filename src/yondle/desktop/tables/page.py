@@ -22,7 +22,7 @@ from yondle.app.session.importing import ImportTable, TableLook, look_at_table
 from yondle.app.session.recording import Recorded
 from yondle.app.session.tables import Column, Role, Shape, Sheet, Wish, Wishes, cell_name
 from yondle.desktop.link.bridge import OpenBook
-from yondle.desktop.look.basics import Choice, button, clear, label
+from yondle.desktop.look.basics import Choice, button, clear, label, tip
 from yondle.desktop.look.theme import MARGIN, Theme, faded
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
@@ -219,6 +219,7 @@ class TablePage(QWidget):
             self.table.setItem(row, column, item)
         if item.text() != text:
             item.setText(text)
+            item.setToolTip(tip(text))
         flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
         item.setFlags(flags | Qt.ItemFlag.ItemIsEditable if editable else flags)
         return item

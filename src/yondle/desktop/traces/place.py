@@ -409,4 +409,4 @@ class TracesPlace(ChartPlace):
         self._chart_box.setSpacing(4)
         self._chart_box.addWidget(self._words)
         self._chart_box.addWidget(self._unread, 1)
-        self.put_together(head, self._chart_box, self.panel)
+        self.put_together(head, self.with_table(self._chart_box), self.panel)

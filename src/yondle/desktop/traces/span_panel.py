@@ -10,7 +10,7 @@ from yondle.desktop.look.side import Side
 from yondle.language.saying import later, named, say
 from yondle.views.traces.spans import SpanView
 
-_WIDTH = 340
+_WIDTH = 356
 HOW = later(
     "Lowest and highest reading of the span, and the mean over its time. A clock is below what was asked "
     "under 99.5\u202f% of it; only time under load counts."
@@ -36,7 +36,7 @@ class SpanPanel(Side):
         self.box.addWidget(self._title)
         self._heads, self._columns = [label("", "small") for _ in ALONE], [label("") for _ in ALONE]
         table = QGridLayout()
-        table.setHorizontalSpacing(12)
+        table.setHorizontalSpacing(8)
         table.setColumnStretch(0, 1)
         for i, (head, column) in enumerate(zip(self._heads, self._columns, strict=True)):
             side = Qt.AlignmentFlag.AlignRight if i else Qt.AlignmentFlag.AlignLeft

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QStyleOptionGraphicsItem, QWidget
 from yondle.analysis.pyramid import Pyramid
 from yondle.analysis.traces import stretches
 from yondle.desktop.charts.parts import InPixels, NumberAxis
+from yondle.desktop.look.basics import tip
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.traces.time_axis import TimeAxis, clock_words
@@ -312,6 +313,8 @@ class _Over(InPixels):
         """Mark a moment and say what was read then."""
         if (at, words) != (self._at, self._told):
             self._at, self._told = at, words
+            under = next((p[2] for p in self._events.passes if at is not None and p[0] <= at < p[1]), "")
+            self.setToolTip(tip(under) if self._first else "")
             self.update()
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:

@@ -27,12 +27,13 @@ _MOST_ROWS = 20_000
 class TracesChart(Redrawn, QScrollArea):
     """The strips. `span_moved` is sent with both ends in seconds while a drag goes on, `span_chosen` when it has ended.
 
-    `all_shown` is sent when all is seen again.
+    `all_shown` is sent when all is seen again, `drawn` when there is something else in view.
     """
 
     span_moved = Signal(float, float)
     span_chosen = Signal(float, float)
     all_shown = Signal()
+    drawn = Signal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -182,6 +183,7 @@ class TracesChart(Redrawn, QScrollArea):
     def _follow_range(self) -> None:
         for strip in self._strips:
             strip.follow()
+        self.drawn.emit()
 
     def _chosen(self, low: float, high: float, done: bool) -> None:
         self.choose((low, high))

@@ -24,6 +24,8 @@ ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("go_back", later("Go back to the selected step"), ("G",)),
     ("note", later("Write a note at the selected step"), ("N",)),
     ("keep", later("Keep the selected step as a profile"), ("K",)),
+    ("compare", later("Compare the selected steps"), ("C",)),
+    ("export", later("Write the passes of the selected steps to a file …"), ()),
     ("profiles", later("Show the profiles"), ("Ctrl+Shift+P",)),
     ("stock", later("Put everything at stock"), ("Ctrl+0",)),
     ("limits", later("Set your own limits on the knob in play"), ("L",)),
@@ -40,15 +42,20 @@ ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("grid", later("Type in figures of the selected step"), ("F",)),
     ("describe", later("Describe a knob of a machine elsewhere"), ()),
     ("own", later("Add a knob or sensor of your own"), ()),
+    ("undo", later("Undo the last change"), ("Ctrl+Z",)),
     ("find", later("Filter the knobs"), ("Ctrl+F",)),
     ("next_benchmark", later("Chart the next benchmark"), ("Alt+Right",)),
     ("last_benchmark", later("Chart the benchmark before"), ("Alt+Left",)),
     ("to_rulers", later("Go to the rulers"), ("Alt+1",)),
     ("to_trail", later("Go to the trail"), ("Alt+2",)),
+    ("figures", later("Show the chart's figures as a table beside it"), ("T",)),
     ("copy_table", later("Copy the chart's figures as a table"), ("Ctrl+Shift+C",)),
     ("copy_picture", later("Copy the chart as a picture"), ("Ctrl+C",)),
     ("dismiss", later("Take the cards away"), ("Ctrl+Backspace",)),
 )
+
+
+ONE_STEP = ("again", "go_back", "note", "result", "table", "grid")
 
 
 def make_actions(place: QWidget, handlers: dict[str, Callable[[], object]]) -> dict[str, QAction]:
@@ -63,8 +70,17 @@ def make_actions(place: QWidget, handlers: dict[str, Callable[[], object]]) -> d
     return made
 
 
-def possible(book: Snapshot, running: bool, selected: int | None, knob: str) -> dict[str, bool]:
-    """Tell which actions on the session can be carried out now; what isn't named always can."""
+def possible(book: Snapshot, running: bool, selected: int | None, knob: str, together: int = 1) -> dict[str, bool]:
+    """Tell which actions on the session can be carried out now; what isn't named always can.
+
+    `together` counts the steps that are selected at once: what is done with one of them then can't be.
+    """
+    can = _possible(book, running, selected, knob)
+    can |= {"compare": together > 1, "export": selected is not None}
+    return can | dict.fromkeys(ONE_STEP, False) if together > 1 else can
+
+
+def _possible(book: Snapshot, running: bool, selected: int | None, knob: str) -> dict[str, bool]:
     waits, measured = book.waiting is not None, book.baseline_step is not None
     idle, free = not running, not running and not waits
     chosen = book.step(selected) if selected is not None else None

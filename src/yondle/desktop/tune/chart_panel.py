@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
+from yondle.desktop.charts.beside import Beside
 from yondle.desktop.look.basics import Choice, Eliding, button, clear, label
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import say
@@ -54,12 +55,10 @@ class ChartPanel(QWidget):
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._stack = QStackedWidget()
         self._stack.addWidget(self._empty)
-        self._axis = label("", "small")
-        self._axis.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.beside = Beside(self._stack, lambda: self.chart)
         box.addLayout(head)
         box.addWidget(self._sentence)
-        box.addWidget(self._stack, 1)
-        box.addWidget(self._axis)
+        box.addWidget(self.beside, 1)
 
     def hasHeightForWidth(self) -> bool:
         """Take the height that is left, whatever the wrapped sentence would like."""
@@ -71,6 +70,7 @@ class ChartPanel(QWidget):
 
         self.chart = ScoreChart(self._theme)
         self.chart.step_chosen.connect(self.step_chosen)
+        self.chart.drawn.connect(self.beside.renew)
 
     def place_chart(self) -> None:
         """Give the chart its place; a moment's work of its own the first time."""
@@ -108,16 +108,14 @@ class ChartPanel(QWidget):
         """Show a chart."""
         if self.chart is None:
             return
-        metric, knob = view.workload.metric, view.knob
-        turned = say(", lower is better") if metric.direction is Direction.LOWER else ""
+        lower = view.workload.metric.direction is Direction.LOWER
         outside = self.chart.outside(view)
-        off = say(" · {faint_points} outside", faint_points=count(outside, "faint point")) if outside else ""
+        off = [say("{faint_points} outside", faint_points=count(outside, "faint point"))] if outside else []
         self._note.set_text(
-            say("{unit}{turned} · bars show 95 % ranges{off}", unit=metric.unit, turned=turned, off=off)
+            " · ".join([*([say("lower is better")] if lower else []), say("bars show 95 % ranges"), *off])
         )
         self._sentence.setText(view.sentence)
         self._sentence.show()
-        self._axis.setText(f"{knob.name}, {knob.unit}" if knob.unit else knob.name)
         self.place_chart()
         self._stack.setCurrentWidget(self.chart)
         self.chart.show_view(view)
@@ -128,6 +126,5 @@ class ChartPanel(QWidget):
         self._stack.setCurrentWidget(self._empty)
         self._sentence.hide()
         self._note.set_text("")
-        self._axis.setText("")
         if self.chart is not None:
             self.chart.show_view(None)

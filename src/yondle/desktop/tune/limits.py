@@ -42,9 +42,12 @@ class RangeCard(Card):
         whole.clicked.connect(lambda: self.chosen.emit(None, None))
         leave.clicked.connect(close)
         row.addStretch(1)
+        buttons = QHBoxLayout()
         for made in (set_, whole, leave):
-            row.addWidget(made)
+            buttons.addWidget(made)
+        buttons.addStretch(1)
         self.body.addLayout(row)
+        self.body.addLayout(buttons)
         self.set_button = set_
 
 
@@ -106,13 +109,25 @@ class LimitsPresenter:
         most = {limit.channel: limit.most for limit in declaration.limits}
         rows = [(c, most.get(c.id)) for c in declaration.channels if c.nature.limited and c.core is None]
         card = SensorLimitsCard(desk.theme, rows, lambda: desk.cards.take("limits"))
-        card.chosen.connect(lambda channel, value: desk.ask(LimitReading(channel, value)))
+        card.chosen.connect(self._set_reading)
         desk.cards.put_card("limits", card)
 
-    def _set_range(self, knob_id: str, low: float | None, high: float | None) -> None:
+    def _set_reading(self, channel: str, most: float | None) -> None:
         desk = self._desk
+        before = next((limit.most for limit in desk.now.declaration.limits if limit.channel == channel), None)
 
         def kept(_: None) -> None:
+            desk.book.undo.remember(say("limit of a sensor"), LimitReading(channel, before))
+
+        desk.ask(LimitReading(channel, most), kept)
+
+    def _set_range(self, knob_id: str, low: float | None, high: float | None) -> None:
+        desk, declaration = self._desk, self._desk.now.declaration
+        before = LimitRange(knob_id, declaration.floors.get(knob_id), declaration.ceilings.get(knob_id))
+        limits = say("limits of {knob}", knob=in_sentence(declaration.knob(knob_id).name))
+
+        def kept(_: None) -> None:
+            desk.book.undo.remember(limits, before)
             desk.rulers.drop_question()
             desk.refresh()
 

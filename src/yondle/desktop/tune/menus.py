@@ -12,9 +12,9 @@ from yondle.desktop.tune.ruler import Ruler
 from yondle.desktop.tune.trail import TrailView
 from yondle.language.saying import say
 
-STEP = ("go_back", "again", "", "note", "keep", "", "result", "grid", "table")
+STEP = ("compare", "go_back", "again", "", "note", "keep", "", "result", "grid", "table", "", "export")
 KNOB = ("test", "drop", "", "limits", "sweep", "edge", "next")
-CHART = ("copy_picture", "copy_table", "", "next_benchmark", "last_benchmark")
+CHART = ("figures", "", "copy_picture", "copy_table", "", "next_benchmark", "last_benchmark")
 
 
 def menu_at(place: QWidget, under: QWidget | None, actions: Mapping[str, QAction]) -> QMenu | None:

@@ -145,6 +145,15 @@ class OwnPresenter(QObject):
         if name:
             self.read_file(Path(name))
 
+    def read_workload(self, path: Path) -> None:
+        """Keep a workload of the tuner's own, then ask whether it may be run."""
+        from yondle.app.session.measuring import AddWorkload
+        from yondle.formats.toml_files import read_text
+
+        self._desk.ask(
+            AddWorkload(read_text(path, "docs/workload-file.md"), path.name), lambda _: self.show_not_allowed()
+        )
+
     def read_file(self, path: Path) -> None:
         """Keep what a file describes, then ask whether it may be used."""
         from yondle.app.machine.own_things import read_own

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import Eliding, label
@@ -12,6 +13,8 @@ from yondle.language.saying import say
 from yondle.views.tune.trail import TrailRows
 
 TRAIL_WIDTH, LEAST_TRAIL = 286, 210
+RULERS_PARTS, CHART_PARTS = 11, 10
+"""The rulers get no more than so many parts of the height for so many of the chart."""
 FILTER_WIDTH, FILTER_HEIGHT = 168, 28
 
 
@@ -70,6 +73,31 @@ class RulersPanel(QWidget):
         box.setSpacing(6)
         box.addLayout(head)
         self.filter.setVisible(filtered)
+        self._above = FILTER_HEIGHT + box.spacing()
         box.addWidget(self.rulers, 1)
         box.setSizeConstraint(QLayout.SizeConstraint.SetMinAndMaxSize)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
+
+    def allow(self, height: int) -> None:
+        """Take no more than this height."""
+        self.rulers.allow(height - self._above)
+
+
+class Middle(QWidget):
+    """The rulers, no higher than their share or than ends between two of them, and the chart in all that is left."""
+
+    def __init__(self, rulers: RulersPanel, chart: QWidget) -> None:
+        super().__init__()
+        self.setObjectName("middle")
+        self._rulers = rulers
+        self._box = QVBoxLayout(self)
+        self._box.setContentsMargins(MARGIN, MARGIN - 2, MARGIN, 8)
+        self._box.setSpacing(10)
+        self._box.addWidget(rulers, RULERS_PARTS)
+        self._box.addWidget(chart, CHART_PARTS)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Share the height anew."""
+        super().resizeEvent(event)
+        room = self._box.contentsRect().height() - self._box.spacing()
+        self._rulers.allow(room * RULERS_PARTS // (RULERS_PARTS + CHART_PARTS))

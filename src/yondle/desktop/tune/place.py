@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QContextMenuEvent, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
 from yondle.app.session.commands import Command
 from yondle.app.session.limits import UnfoldGroups
@@ -17,14 +17,14 @@ from yondle.app.session.owner import Answer
 from yondle.app.session.progress import Progress
 from yondle.app.session.proposing import DropProposal, ProposeTogether
 from yondle.app.session.readiness import CheckReady
-from yondle.app.session.remarks import WriteNote
+from yondle.app.session.remarks import DropNote, WriteNote
 from yondle.app.session.requests import EmergencyStop, ForgetRequests, GoOn, Pause, Stop
 from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReadBack, ReturnTo, ReturnToStock
 from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.cards import CardAction
 from yondle.desktop.look.parts import KeptSplitter
-from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.look.theme import Theme
 from yondle.desktop.look.turns import Turns
 from yondle.desktop.tune.actions import make_actions, possible
 from yondle.desktop.tune.bench import BenchPresenter
@@ -37,7 +37,7 @@ from yondle.desktop.tune.limits import LimitsPresenter
 from yondle.desktop.tune.menus import menu_at
 from yondle.desktop.tune.next_step import WIDTH, SidePanel
 from yondle.desktop.tune.own import OwnPresenter
-from yondle.desktop.tune.panels import TRAIL_WIDTH, RulersPanel, TrailPanel
+from yondle.desktop.tune.panels import TRAIL_WIDTH, Middle, RulersPanel, TrailPanel
 from yondle.desktop.tune.proposing import Proposer
 from yondle.desktop.tune.ready import ReadyPresenter
 from yondle.desktop.tune.ruler import Ruler
@@ -50,6 +50,7 @@ from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
+from yondle.model.steps import Note
 from yondle.model.workloads import Workload
 from yondle.views.kept import ViewCache
 from yondle.views.shared.kept import given_up
@@ -84,6 +85,7 @@ class TunePlace(QWidget):
     whole = Signal()
     reopen = Signal()
     wants_grid = Signal(int)
+    wants_compared = Signal(tuple)
 
     def __init__(self, theme: Theme, bridge: Bridge, book: OpenBook) -> None:
         super().__init__()
@@ -221,7 +223,9 @@ class TunePlace(QWidget):
             "halt": self.halt,
             "go_back": self._go_back,
             "note": lambda: self.side.inspector.write_note(),
-            "keep": lambda: self.profiles.ask(self.trail.selected()),
+            "keep": self._keep,
+            "compare": lambda: self.wants_compared.emit(self.trail.all_selected()),
+            "export": self._ask_to_export,
             "profiles": lambda: self.profiles.show(),
             "stock": lambda: self._order(ReturnToStock()),
             "limits": lambda: self.limits.ask_range(self._in_play),
@@ -237,26 +241,21 @@ class TunePlace(QWidget):
             "own": lambda: self.own.ask(),
             "record": lambda: self.recording.ask(),
             "grid": self._grid,
+            "undo": self._undo,
             "describe": lambda: self.recording.ask_knob(),
             "find": lambda: self.filter.setFocus(),
             "next_benchmark": lambda: self._turn_benchmark(1),
             "last_benchmark": lambda: self._turn_benchmark(-1),
             "to_rulers": lambda: self.rulers.focus_on(self._in_play),
             "to_trail": lambda: self.trail.setFocus(),
+            "figures": self._turn_table,
             "copy_table": self._copy_table,
             "copy_picture": self._copy_picture,
             "dismiss": self._dismiss,
         }
 
     def _lay_out(self) -> None:
-        middle = QWidget()
-        middle.setObjectName("middle")
-        box = QVBoxLayout(middle)
-        box.setContentsMargins(MARGIN, MARGIN - 2, MARGIN, 8)
-        box.setSpacing(6)
-        box.addWidget(self._rulers_panel, 11)
-        box.addSpacing(4)
-        box.addWidget(self.chart_panel, 10)
+        middle = Middle(self._rulers_panel, self.chart_panel)
         middle.setMinimumWidth(LEAST_MIDDLE)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
@@ -272,6 +271,7 @@ class TunePlace(QWidget):
         self.filter.textChanged.connect(self._show_actions)
         self.filter.returnPressed.connect(lambda: self.rulers.focus_on(next(iter(self.rulers.shown), self._in_play)))
         self.trail.chosen.connect(lambda _: self._show_side())
+        self.trail.together.connect(self._show_actions)
         self.side.inspector.noted.connect(self._keep_note)
         self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
         self.chart_panel.step_chosen.connect(self.trail.choose)
@@ -303,10 +303,14 @@ class TunePlace(QWidget):
 
     def _show_actions(self) -> None:
         asked = self.rulers.question is not None or self.filter.text() != ""
-        enabled = possible(self.book.now, self.running, self.trail.selected(), self._in_play)
+        together = len(self.trail.all_selected())
+        enabled = possible(self.book.now, self.running, self.trail.selected(), self._in_play, together)
         enabled["drop"] = not self.running and (self.book.now.proposal is not None or asked)
         enabled["joint"] = not self.running and self._proposer.asks_about_joint
         enabled["pause"] = self.progress.running
+        what = self.book.undo.what
+        enabled["undo"] = bool(what)
+        self.actions_by_name["undo"].setText(say("Undo: {undo}", undo=what) if what else say("Undo the last change"))
         for name, can in enabled.items():
             self.actions_by_name[name].setEnabled(can)
 
@@ -410,8 +414,19 @@ class TunePlace(QWidget):
         elif self.rulers.question is not None:
             self._proposer.forget()
         else:
+            dropped = self.book.now.proposal
             self.book.do(DropProposal())
+            if dropped is not None:
+                values = {change.knob: change.new for change in dropped.changes}
+                self.book.undo.remember(say("dropped proposal"), ProposeTogether(values))
         self.refresh()
+
+    def _undo(self) -> None:
+        def trouble(error: KnownError) -> None:
+            tell_trouble(self.side.cards, error)
+            self.refresh()
+
+        self.book.undo.take_back(self.refresh, trouble)
 
     def _test(self) -> None:
         if self._elsewhere:
@@ -424,6 +439,22 @@ class TunePlace(QWidget):
             self.recording.ask()
         else:
             self.ready.check()
+
+    def _keep(self) -> None:
+        """Ask for a profile's name; of several steps each that held is kept by its number."""
+        together = self.trail.all_selected()
+        if len(together) > 1:
+            self.profiles.keep_all(together)
+        else:
+            self.profiles.ask(self.trail.selected())
+
+    def _ask_to_export(self) -> None:
+        from yondle.app.books.export import passes_csv, write
+
+        steps = self.trail.all_selected()
+        name, _ = QFileDialog.getSaveFileName(self, say("Write the passes"), "steps.csv", say("Passes (*.csv)"))
+        if name:
+            self._desk.attempt(lambda: write(Path(name), passes_csv(self.book.now, steps)))
 
     def _grid(self) -> None:
         selected = self.trail.selected()
@@ -523,6 +554,23 @@ class TunePlace(QWidget):
 
         self._desk.ask(ImportLogs(step, paths), done)
 
+    def bring_description(self, path: Path) -> None:
+        """Show what a plan would do, or keep a profile, workload or description that was dropped here."""
+        from yondle.formats.kinds import Dropped, kind_of
+
+        def bring() -> None:
+            match kind_of(path):
+                case Dropped.PLAN:
+                    self.plans.show(path)
+                case Dropped.PROFILE:
+                    self.profiles.bring(path)
+                case Dropped.WORKLOAD:
+                    self.own.read_workload(path)
+                case Dropped.OWN:
+                    self.own.read_file(path)
+
+        self._desk.attempt(bring)
+
     def tell_recorded(self, made: Recorded) -> None:
         """Say what a table brought."""
         figures, steps = count(made.figures, "figure"), count(made.made, "step")
@@ -558,7 +606,11 @@ class TunePlace(QWidget):
             tell_trouble(self.side.cards, error)
             self.refresh()
 
-        self.book.ask(WriteNote(number, text), lambda _: self.refresh(), refused)
+        def kept(made: Note) -> None:
+            self.book.undo.remember(say("note"), DropNote(number, made.id))
+            self.refresh()
+
+        self.book.ask(WriteNote(number, text), kept, refused)
 
     def _enter(self, knob_id: str) -> None:
         proposal = self.book.now.proposal
@@ -575,6 +627,9 @@ class TunePlace(QWidget):
     def _turn_benchmark(self, by: int) -> None:
         all_ = self.book.now.declaration.benchmarks
         self._choose_benchmark((all_.index(self._benchmark) + by) % len(all_))
+
+    def _turn_table(self) -> None:
+        self.chart_panel.beside.turn()
 
     def _copy_table(self) -> None:
         if self.chart is not None:

@@ -11,8 +11,10 @@ from PySide6.QtWidgets import QFileDialog, QLineEdit
 from yondle.app.profiles.profiles import (
     DropProfile,
     ImportProfile,
+    KeepAgain,
     KeepProfile,
     ProposeProfile,
+    RenameProfile,
     UseProfile,
     compared_to_stock,
     standing,
@@ -25,7 +27,9 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.keeping import keeping_buttons, keeping_words, tell_given_up
 from yondle.language.saying import later, named, say
+from yondle.model.errors import KnownError
 from yondle.model.profiles import Profile, Purpose
+from yondle.model.verdicts import Verdict
 from yondle.views.shared.power import power_hint
 
 PROFILE_FILES = later("Profiles (*.toml);;All files (*)")
@@ -89,6 +93,15 @@ class ProfilesPresenter:
         desk.cards.put_card("profile", card)
         card.name.setFocus()
 
+    def keep_all(self, steps: tuple[int, ...]) -> None:
+        """Keep each of these steps that held as a profile, called by its number."""
+        held = [step for step in steps if self._desk.now.step(step).verdict is Verdict.HELD]
+        if not held:
+            self._desk.tell(KnownError(say("None of these steps has held."), say("Choose a step that held.")))
+            return
+        for step in held:
+            self._desk.ask(KeepProfile(say("Step {step}", step=step), step=step), lambda _: self.show())
+
     def _keep(self, name: str, purpose: Purpose, benchmark: str, number: int) -> None:
         def kept(_: Profile) -> None:
             self._desk.cards.take("profile")
@@ -140,9 +153,30 @@ class ProfilesPresenter:
         write = button(say("Write to a file …"), "flat")
         write.clicked.connect(lambda: self._write(kept))
         drop = button(say("Drop"), "flat", say("Drop {kept}", kept=kept.name))
-        drop.clicked.connect(lambda: self._desk.ask(DropProfile(kept.name), lambda _: self.show()))
-        for made in (*keeping_words(self._desk, kept), use, *keeping_buttons(self._desk, kept, self.show), write, drop):
+        drop.clicked.connect(lambda: self._desk.ask(DropProfile(kept.name), self._dropped))
+        rename = button(say("Rename"), "flat", say("Rename {kept}", kept=kept.name))
+        rename.clicked.connect(lambda: self._ask_name(card, kept))
+        keeping = keeping_buttons(self._desk, kept, self.show)
+        for made in (*keeping_words(self._desk, kept), use, *keeping, write, rename, drop):
             card.body.addWidget(made)
+
+    def _dropped(self, dropped: Profile) -> None:
+        self._desk.book.undo.remember(say("dropped profile"), KeepAgain(dropped))
+        self.show()
+
+    def _ask_name(self, card: Card, kept: Profile) -> None:
+        """Have another name typed in at the end of the card."""
+        name = QLineEdit(kept.name)
+        name.setAccessibleName(say("New name of {kept}", kept=kept.name))
+
+        def renamed(before: str) -> None:
+            self._desk.book.undo.remember(say("renamed profile"), RenameProfile(name.text().strip(), before))
+            self.show()
+
+        name.returnPressed.connect(lambda: self._desk.ask(RenameProfile(kept.name, name.text()), renamed))
+        card.body.addWidget(name)
+        name.selectAll()
+        name.setFocus()
 
     def use(self, name: str) -> None:
         """Put a profile in force."""
@@ -168,4 +202,8 @@ class ProfilesPresenter:
     def _ask_file(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self._desk.window, say("Read a profile"), "", named(PROFILE_FILES))
         if name:
-            self._desk.ask(ImportProfile(Path(name)), lambda _: self.show())
+            self.bring(Path(name))
+
+    def bring(self, path: Path) -> None:
+        """Keep what a profile file says."""
+        self._desk.ask(ImportProfile(path), lambda _: self.show())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
 from PySide6.QtWidgets import QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import label, tip
@@ -114,6 +114,7 @@ class Rulers(QScrollArea):
         self._views: list[RulerView] = []
         self._in_play = ""
         self._question: Card | None = None
+        self._allowed: int | None = None
         self._inner = QWidget()
         self._inner.setObjectName("middle")
         self._layout = QVBoxLayout(self._inner)
@@ -129,6 +130,7 @@ class Rulers(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
+        self.verticalScrollBar().valueChanged.connect(self._settle_soon)
 
     def ruler(self, knob: str) -> Ruler | None:
         """Give a knob's ruler."""
@@ -226,6 +228,12 @@ class Rulers(QScrollArea):
             lines[to].setFocus(Qt.FocusReason.TabFocusReason)
             self.ensureWidgetVisible(lines[to])
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """End between two rulers at another size, too."""
+        super().resizeEvent(event)
+        if event.size().height() != event.oldSize().height():
+            self._settle_soon()
+
     def sizeHint(self) -> QSize:
         """As high as all that is shown."""
         return QSize(640, self._content_height())
@@ -288,13 +296,59 @@ class Rulers(QScrollArea):
         return all(word in words.casefold() for word in self._filter.split())
 
     def _content_height(self) -> int:
-        width = max(self.viewport().width(), 400)
-        extra = self._question.heightForWidth(width) + 4 if self._question else 0
-        rulers = sum(HEIGHT for r in self._rulers.values() if not r.isHidden())
-        heads = sum(GROUP_HEIGHT for h in self._heads.values() if not h.isHidden())
-        nothing = 0 if self._nothing.isHidden() else self._nothing.sizeHint().height()
-        return rulers + heads + extra + nothing + 2
+        return (self._ends() or [0])[-1]
+
+    def allow(self, height: int) -> None:
+        """Take no more than this height, and where not everything fits end between two rulers."""
+        if height != self._allowed:
+            self._allowed = height
+            self._fit()
 
     def _fit(self) -> None:
-        self.setMaximumHeight(max(self._content_height(), HEIGHT))
+        whole = self._content_height()
+        room = whole if self._allowed is None or whole <= self._allowed else self._ending(self._allowed)
+        self.setMaximumHeight(max(room, HEIGHT))
         self.updateGeometry()
+        self._settle_soon()
+
+    def _ending(self, below: int) -> int:
+        """Give the lowest end of a line that lies no lower than this."""
+        return max((end for end in self._ends() if end <= below), default=below)
+
+    def _ends(self) -> list[int]:
+        """List where each line ends that is shown, from the top of them all."""
+        ends, at = [], 0
+        for i in range(self._layout.count()):
+            item = self._layout.itemAt(i)
+            widget = item.widget() if item is not None else None
+            if widget is not None and not widget.isHidden():
+                at += self._height_of(widget)
+                ends.append(at)
+        return ends
+
+    def _height_of(self, line: QWidget) -> int:
+        if isinstance(line, Ruler):
+            return HEIGHT
+        if isinstance(line, GroupHead):
+            return GROUP_HEIGHT
+        width = max(self.viewport().width(), 400)
+        return line.heightForWidth(width) if line.hasHeightForWidth() else line.sizeHint().height()
+
+    def _settle_soon(self) -> None:
+        QTimer.singleShot(0, self, self._settle)
+
+    def _settle(self) -> None:
+        """Have the first line begin at the top and the last one end at the foot: none is cut in half."""
+        bar, ends = self.verticalScrollBar(), self._ends()
+        room = self.height()
+        if not ends or ends[-1] <= room:
+            self.setViewportMargins(0, 0, 0, 0)
+            return
+        begins = [0, *ends[:-1]]
+        last = next(begin for begin in begins if ends[-1] - begin <= room or begin == begins[-1])
+        top = min(min(begins, key=lambda begin: abs(begin - bar.value())), last)
+        rest = room - (max((end for end in ends if end <= top + room), default=top + room) - top)
+        if self.viewportMargins().bottom() != rest:
+            self.setViewportMargins(0, 0, 0, rest)
+        if bar.value() != top:
+            bar.setValue(top)

@@ -6,19 +6,19 @@ import math
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import Qt, Signal
 
-from yondle.desktop.charts.parts import MARK_PX, FailureMarks, NumberAxis, dress
+from yondle.desktop.charts.parts import MARK_PX, FailureMarks
+from yondle.desktop.charts.place_chart import PlaceChart, Spot
 from yondle.desktop.look.marks import symbol
-from yondle.desktop.look.theme import SMALL_PX, Redrawn, Theme, faded, font
+from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
-from yondle.model.quantities import count, digits_for, number
+from yondle.model.quantities import count, digits_for, number, with_unit
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.tune.charting import ChartView, KnobPoint
 
 DOT_PX = 4
-_LEFT_PX = 58
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARES = (0.8, 0.65, 0.5, 0.35)
@@ -32,32 +32,23 @@ _NEAR_SHARE = 0.2
 _TOO_FEW_FOR_A_RANGE = 2
 
 
-class ScoreChart(Redrawn, pg.PlotWidget):
+class ScoreChart(PlaceChart):
     """The chart. `step_chosen` is sent with a step's number when one of its marks is clicked."""
 
     step_chosen = Signal(int)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(enableMenu=False, axisItems={"bottom": NumberAxis("bottom"), "left": NumberAxis("left")})
-        self._theme = theme
+        super().__init__(theme)
         self._view: ChartView | None = None
-        self._zoomed = False
+        self._same = False
+        self._at_edges: list[tuple[pg.TextItem, float, bool]] = []
         plot = self.getPlotItem()
-        plot.hideButtons()
         plot.showGrid(x=False, y=True, alpha=0.25)
         box = plot.getViewBox()
-        box.setMouseMode(pg.ViewBox.RectMode)
         box.setDefaultPadding(0.02)
-        box.sigRangeChangedManually.connect(self._zoomed_by_hand)
-        self._at_edges: list[tuple[pg.TextItem, float, bool]] = []
         box.sigRangeChanged.connect(self._place_edge_labels)
         self.setMinimumSize(200, 120)
-        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
-        self._hovered = pg.TextItem(anchor=(0, 1))
-        self._hovered.setZValue(20)
-        self._on_hover = pg.SignalProxy(self.scene().sigMouseMoved, rateLimit=30, slot=self._hover)
-        self.redraw_with(theme, self._redraw)
-        self._dress()
+        self.redraw()
 
     @property
     def view(self) -> ChartView | None:
@@ -70,12 +61,11 @@ class ScoreChart(Redrawn, pg.PlotWidget):
         self._view = view
         if view == before:
             return
-        same = before is not None and view is not None and (before.knob, before.workload) == (view.knob, view.workload)
-        self._draw(keep_zoom=same and self._zoomed)
-
-    def mouseDoubleClickEvent(self, event: object) -> None:
-        """A double click shows everything again."""
-        self._show_all()
+        self._same = (
+            before is not None and view is not None and (before.knob, before.workload) == (view.knob, view.workload)
+        )
+        self.redraw()
+        self._same = True
 
     def outside(self, view: ChartView) -> int:
         """Count the faint points that lie outside what the chart shows at first."""
@@ -100,38 +90,34 @@ class ScoreChart(Redrawn, pg.PlotWidget):
 
     # -- drawing -------------------------------------------------------------------------------------------------------
 
-    def _dress(self) -> None:
-        dress(self, self._theme, _LEFT_PX)
-
-    def _redraw(self) -> None:
-        self._dress()
-        self._draw(keep_zoom=self._zoomed)
-
-    def _draw(self, keep_zoom: bool) -> None:
+    def fill(self) -> bool:
+        """Put up the baseline, the line in proportion, every pass, the means with their ranges, and failures."""
         self._at_edges.clear()
-        self.clear()
         view = self._view
         if view is None or not view.points:
-            return
+            return False
         self.getPlotItem().getAxis("bottom").along(view.knob)
         self._draw_baseline(view)
         self._draw_proportion(view)
         strong = [p for p in view.points if p.strong]
         if len(strong) > 1:
-            pen = pg.mkPen(self._theme.colours.in_play, width=2)
+            pen = pg.mkPen(self.theme.colours.in_play, width=2)
             self.plot([p.value for p in strong], [p.spread.mean for p in strong], pen=pen)
         self._draw_passes(view)
         self._draw_marks(view)
         self._draw_failures(view)
-        self.addItem(self._hovered, ignoreBounds=True)
-        self._hovered.hide()
-        if not keep_zoom:
-            self._show_all()
+        return True
+
+    def titles(self) -> tuple[str, str]:
+        """Give the knob, and the benchmark with which way is better."""
+        assert self._view is not None
+        knob, metric = self._view.knob, self._view.workload.metric
+        return with_unit(knob.name, knob.unit), with_unit(self._view.workload.name, metric.unit)
 
     def _draw_baseline(self, view: ChartView) -> None:
         if view.baseline is None or not math.isfinite(view.baseline.low):
             return
-        c = self._theme.colours
+        c = self.theme.colours
         region = pg.LinearRegionItem(
             (view.baseline.low, view.baseline.high), orientation="horizontal", movable=False,
             brush=faded(c.verdicts[Verdict.HELD], 0.13), pen=pg.mkPen(None),
@@ -146,7 +132,7 @@ class ScoreChart(Redrawn, pg.PlotWidget):
     def _draw_proportion(self, view: ChartView) -> None:
         if view.anchor is None:
             return
-        c = self._theme.colours
+        c = self.theme.colours
         x0, y0 = view.anchor
         low, high = _x_range(view)
         x = np.linspace(low, high, 60)
@@ -180,11 +166,11 @@ class ScoreChart(Redrawn, pg.PlotWidget):
                 p.value + ((i % 5) - 2) * _JITTER_SHARE * (high - low) for p in points for i in range(len(p.scores))
             ]
             scores = [score for p in points for score in p.scores]
-            brush = pg.mkBrush(faded(self._theme.colours.muted, opacity))
+            brush = pg.mkBrush(faded(self.theme.colours.muted, opacity))
             self.addItem(pg.ScatterPlotItem(aside, scores, size=DOT_PX, pen=pg.mkPen(None), brush=brush, pxMode=True))
 
     def _draw_marks(self, view: ChartView) -> None:
-        c = self._theme.colours
+        c = self.theme.colours
         for strong, opacity in ((False, _FAINT), (True, 1.0)):
             points = [p for p in view.points if p.strong is strong and math.isfinite(p.spread.low)]
             if points:
@@ -202,23 +188,22 @@ class ScoreChart(Redrawn, pg.PlotWidget):
                 for p in view.points
             ]
         )  # fmt: skip
-        marks.sigClicked.connect(self._clicked)
         marks.setZValue(10)
         self.addItem(marks)
 
     def _draw_failures(self, view: ChartView) -> None:
-        c = self._theme.colours
+        c = self.theme.colours
         for failure in view.failures:
             pen = pg.mkPen(
                 faded(c.verdicts[failure.verdict], 0.7 if failure.strong else _FAINT), style=Qt.PenStyle.DotLine
             )
             self.addItem(pg.InfiniteLine(failure.value, angle=90, pen=pen), ignoreBounds=True)
         if view.failures:
-            self.addItem(FailureMarks(view.failures, self._theme, self._choose), ignoreBounds=True)
+            self.addItem(FailureMarks(view.failures, self.theme, self._choose), ignoreBounds=True)
 
     def _edge_label(self, words: str, at: float, on_left: bool) -> None:
         """Write a label at the edge of the chart, wherever that is zoomed to."""
-        c = self._theme.colours
+        c = self.theme.colours
         anchor = (0, 1) if on_left else (1, 1)
         item = pg.TextItem(words, color=c.muted, anchor=anchor, fill=pg.mkBrush(faded(c.ground, 0.7)))
         item.setFont(font(SMALL_PX))
@@ -233,11 +218,13 @@ class ScoreChart(Redrawn, pg.PlotWidget):
             tall = item.boundingRect().height() * box.viewPixelSize()[1]
             item.setPos(low if on_left else high, min(at, top - tall))
 
-    def _zoomed_by_hand(self, *_: object) -> None:
-        self._zoomed = True
+    def show_at_first(self) -> None:
+        """Keep the zoom of the same knob and benchmark."""
+        if not (self._same and self._zoomed):
+            super().show_at_first()
 
-    def _show_all(self) -> None:
-        self._zoomed = False
+    def show_all(self) -> None:
+        """Zoom out to all there is."""
         if self._view is None or not self._view.points:
             return
         self.setXRange(*_x_range(self._view), padding=0)
@@ -245,33 +232,18 @@ class ScoreChart(Redrawn, pg.PlotWidget):
 
     # -- pointing ------------------------------------------------------------------------------------------------------
 
-    def _hover(self, event: tuple[QPointF]) -> None:
-        view = self._view
-        if view is None or not view.points:
-            return
-        box = self.getPlotItem().getViewBox()
-        if not box.sceneBoundingRect().contains(event[0]):
-            self._hovered.hide()
-            return
-        near = min(view.points, key=lambda p: self._distance(event[0], p))
-        if self._distance(event[0], near) > 18:
-            self._hovered.hide()
-            return
-        self._hovered.setText(_hover_words(view, near), color=self._theme.colours.ink)
-        self._hovered.fill = pg.mkBrush(self._theme.colours.panel)
-        self._hovered.border = pg.mkPen(self._theme.colours.rule)
-        middle = sum(box.viewRange()[0]) / 2
-        self._hovered.setAnchor((0, 1.2) if near.value < middle else (1, 1.2))
-        self._hovered.setPos(near.value, near.spread.mean)
-        self._hovered.show()
+    def spots(self) -> list[Spot]:
+        """List the points, those under other settings, too."""
+        return [Spot(p.value, p.spread.mean, p) for p in self._view.points] if self._view is not None else []
 
-    def _distance(self, where: QPointF, point: KnobPoint) -> float:
-        at = self.getPlotItem().getViewBox().mapViewToScene(QPointF(point.value, point.spread.mean))
-        return math.hypot(at.x() - where.x(), at.y() - where.y())
+    def words(self, what: KnobPoint) -> str:
+        """Tell one point."""
+        assert self._view is not None
+        return _words(self._view, what)
 
-    def _clicked(self, _: object, spots: list[pg.SpotItem]) -> None:
-        if len(spots):
-            self._choose(spots[0].data().steps[-1])
+    def choose(self, what: KnobPoint) -> None:
+        """Show the last step at a point on the trail."""
+        self._choose(what.steps[-1])
 
     def _choose(self, step: int) -> None:
         self.step_chosen.emit(step)
@@ -301,7 +273,7 @@ def _y_range(view: ChartView) -> tuple[float, float]:
     return low - 1.6 * pad, high + pad
 
 
-def _hover_words(view: ChartView, point: KnobPoint) -> str:
+def _words(view: ChartView, point: KnobPoint) -> str:
     metric = view.workload.metric
     half = (point.spread.high - point.spread.low) / 2
     margin = f" ± {number(half, digits_for(half))}" if math.isfinite(half) else ""

@@ -2,7 +2,17 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import (
+    QAbstractListModel,
+    QItemSelectionModel,
+    QModelIndex,
+    QPersistentModelIndex,
+    QPointF,
+    QRectF,
+    QSize,
+    Qt,
+    Signal,
+)  # fmt: skip
 from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
@@ -168,30 +178,40 @@ def _shortened(row: TrailRow, metrics: QFontMetrics, room: int) -> str:
 
 
 class TrailView(QListView):
-    """The list of steps; `chosen` is sent with a step's number when the tuner selects it."""
+    """The list of steps; `chosen` is sent with a step's number when the tuner selects it, `together` when others are selected
+    with it, or no longer.
+    """
 
     chosen = Signal(int)
+    together = Signal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
+        self._quiet = False
         self._model = TrailModel(self)
         self.setModel(self._model)
         self.setItemDelegate(TrailDelegate(theme, self))
         self.setUniformItemSizes(True)
+        self.setSelectionMode(QListView.SelectionMode.ExtendedSelection)
         self.setMouseTracking(True)
         self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName(say("Trail of steps"))
         self.selectionModel().currentChanged.connect(self._tell)
+        self.selectionModel().selectionChanged.connect(lambda *_: self.together.emit() if not self._quiet else None)
         theme.changed.connect(self.viewport().update)
-        self._quiet = False
 
     def show_rows(self, rows: TrailRows) -> None:
         """Show the trail and keep the selected step selected."""
-        kept = self.selected()
+        kept, together = self.selected(), self.all_selected()
         self._quiet = True
         self._model.show_rows(rows)
         self._select(kept)
+        if len(together) > 1 and self.all_selected() != together:
+            for number in together:
+                if number in rows.numbers:
+                    index = self._model.index(rows.numbers.index(number))
+                    self.selectionModel().select(index, QItemSelectionModel.SelectionFlag.Select)
         self._quiet = False
         self.viewport().update()
 
@@ -200,6 +220,12 @@ class TrailView(QListView):
         index, rows = self.currentIndex(), self._model.rows
         return rows.numbers[index.row()] if rows is not None and index.isValid() and index.row() < len(rows) else None
 
+    def all_selected(self) -> tuple[int, ...]:
+        """Give the numbers of all steps that are selected together (with Shift or Ctrl), oldest first."""
+        rows = self._model.rows
+        chosen = self.selectedIndexes() if rows is not None else []
+        return tuple(sorted(rows.numbers[i.row()] for i in chosen if i.row() < len(rows))) if rows is not None else ()
+
     def choose(self, number: int) -> None:
         """Select a step and bring it into view."""
         self._select(number)
@@ -207,7 +233,7 @@ class TrailView(QListView):
 
     def _select(self, number: int | None) -> None:
         rows = self._model.rows
-        if rows is not None and number in rows.numbers and self.selected() != number:
+        if rows is not None and number in rows.numbers and self.all_selected() != (number,):
             self.setCurrentIndex(self._model.index(rows.numbers.index(number)))
 
     def _tell(self, current: QModelIndex) -> None:

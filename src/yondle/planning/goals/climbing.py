@@ -131,7 +131,7 @@ class GoalClimb:
                 if self.now_s >= until_s:
                     late.append(in_sentence(knob.name))
                     break
-                why = say("does {knob} matter at all?", knob=in_sentence(knob.name))
+                why = say("what {knob} brings is not known yet", knob=in_sentence(knob.name))
                 check = self._scores(SCREENING_ROUNDS, knob)
                 if knob.subsystem is Subsystem.COOLING:
                     check = self._loaded(check, dict.fromkeys(self.goal.loads[:1], COOLING_S))

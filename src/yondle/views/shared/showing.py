@@ -45,6 +45,16 @@ MEASURE_WORDS = {
     Measure.BATTERY: later("battery used, %"),
     Measure.PRICE: "price",
 }
+AXIS_WORDS = {
+    **MEASURE_WORDS,
+    Measure.GAIN: later("gain, %"),
+    Measure.PER_WATT: later("gain per watt, %"),
+    Measure.PER_DEGREE: later("gain per degree, %"),
+    Measure.POWER: later("mean power, W"),
+    Measure.TEMPERATURE: later("hottest sensor, °C"),
+    Measure.PROPORTION: later("share of proportion, %"),
+}
+"""The same, in few words that fit beside an axis."""
 TOLD_COSTS = (Measure.NOISE, Measure.BATTERY, Measure.PRICE)
 """Costs that no sensor of a machine reads, and figures from elsewhere may be told with."""
 AGAINST_BASELINE = (Measure.GAIN, Measure.PER_WATT, Measure.PER_DEGREE)
