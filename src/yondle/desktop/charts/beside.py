@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable
 from typing import Protocol
@@ -10,16 +11,17 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtWidgets import QHBoxLayout, QTableView, QWidget
 
 from yondle.desktop.look.basics import button, clear, label
-from yondle.desktop.look.theme import MARGIN
+from yondle.desktop.look.theme import MARGIN, SMALL_PX, font
 from yondle.language.saying import say
 from yondle.model.quantities import number
 
-_SHARE = 2
-"""The table gets one part of the width for so many of the chart."""
+_CHART_PARTS, _TABLE_PARTS, _ROW_PX = 11, 9, 24
+"""How chart and table share the width; and how high a row is."""
 _SOON_MS = 150
 _MEASURED_ROWS = 60
 """So many rows decide how wide a column is."""
 _MOST_LINKS = 4
+_DIGITS = 4
 _NUMBER = re.compile(r"-?\d+(\.\d+)?(e[+-]?\d+)?")
 _Index = QModelIndex | QPersistentModelIndex
 
@@ -53,7 +55,7 @@ class _Lines(QAbstractTableModel):
         cell = cells[index.column()] if index.column() < len(cells) else ""
         figure = _NUMBER.fullmatch(cell)
         if role == Qt.ItemDataRole.DisplayRole:
-            return number(float(cell), len((figure[1] or ".")[1:]) if not figure[2] else 3) if figure else cell
+            return _written(float(cell), figure[1] or "") if figure else cell
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignRight if figure else Qt.AlignmentFlag.AlignLeft
             return side | Qt.AlignmentFlag.AlignVCenter
@@ -64,6 +66,12 @@ class _Lines(QAbstractTableModel):
         if along is Qt.Orientation.Horizontal and role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             return self._head[section]
         return None
+
+
+def _written(value: float, decimals: str) -> str:
+    """Write a figure with four digits that mean something, or as many as it has; the whole of it is told by its tool tip."""
+    size = math.floor(math.log10(abs(value))) if value else 0
+    return number(value, min(max(_DIGITS - 1 - size, 0), max(len(decimals) - 1, 0)))
 
 
 class Beside(QWidget):
@@ -84,12 +92,15 @@ class Beside(QWidget):
         self.table.setTabKeyNavigation(False)
         self.table.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
         self.table.verticalHeader().hide()
+        self.table.verticalHeader().setDefaultSectionSize(_ROW_PX)
+        self.table.setFont(font(SMALL_PX))
+        self.table.horizontalHeader().setFont(font(SMALL_PX))
         self.table.hide()
         box = QHBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(MARGIN)
-        box.addWidget(inner, _SHARE)
-        box.addWidget(self.table, 1)
+        box.addWidget(inner, _CHART_PARTS)
+        box.addWidget(self.table, _TABLE_PARTS)
 
     @property
     def open(self) -> bool:

@@ -50,7 +50,7 @@ class PlaceChart(Redrawn, pg.PlotWidget):
     drawn = Signal()
     told = Signal(str)
 
-    left_px = 68
+    left_px = 62
     bottom_level = 1
     """How fine the ticks along may get."""
     _zoomed = True

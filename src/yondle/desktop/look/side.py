@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QResizeEvent, QShowEvent
-from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import label
 
@@ -32,11 +32,13 @@ class Side(QScrollArea):
         self.box.setSpacing(_GAP)
         self.setWidget(inner)
 
-    def heading(self, text: str) -> None:
-        """Begin another part."""
+    def heading(self, text: str) -> QLabel:
+        """Begin another part; gives its heading."""
         if self.box.count():
             self.box.addSpacing(_BEFORE_HEADING)
-        self.box.addWidget(label(text, "heading"))
+        made = label(text, "heading")
+        self.box.addWidget(made)
+        return made
 
 
 class AsHighAsItsWords(QWidget):

@@ -116,7 +116,9 @@ class MapPlace(ChartPlace):
         self._held.set_text(say("{held} · gain over the baseline in %{lines}", held=view.held, lines=lines))
         self._says.setText(view.sentence)
         clear(self._table)
-        for row, (name, words, how) in enumerate(table_rows(view)):
+        told = table_rows(view)
+        self._alone.setVisible(bool(told))
+        for row, (name, words, how) in enumerate(told):
             figure = label(words, "strong")
             figure.setToolTip(tip(how))
             self._table.addWidget(label(name, "", wrap=True), row, 0)
@@ -194,7 +196,7 @@ class MapPlace(ChartPlace):
         side = Side(_SIDE_WIDTH, say("What it says"))
         side.heading(say("What it says"))
         side.box.addWidget(self._says)
-        side.heading(say("Alone and together"))
+        self._alone = side.heading(say("Alone and together"))
         side.box.addLayout(self._table)
         side.heading(say("Chosen place"))
         side.box.addWidget(self._about)

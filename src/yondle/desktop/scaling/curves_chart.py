@@ -203,7 +203,8 @@ class CurvesChart(PlaceChart):
         self.setXRange(low - 0.05 * span, high + (0.05 + share) * span / (1.0 - share), padding=0)
         bottom, top = min(ys), max(ys)
         pad = 0.08 * (top - bottom) or 0.01 * abs(top) or 1.0
-        self.show_between(bottom - pad, top + pad, STOCK_PX + (FAILURES_PX if view.failures else 0.0))
+        stock = STOCK_PX if low <= view.knob.stock <= high else 0.0
+        self.show_between(bottom - pad, top + pad, stock + (FAILURES_PX if view.failures else 0.0))
 
     # -- pointing ------------------------------------------------------------------------------------------------------
 

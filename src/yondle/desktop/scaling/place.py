@@ -198,7 +198,7 @@ class ScalingPlace(ChartPlace):
         bars = say("bars show 95 % ranges")
         inverted = view.measure is Measure.VALUE and curve.benchmark.metric.direction is Direction.LOWER
         turned = [say("lower is better, so the axis is inverted")] if inverted else []
-        whole = [named(MEASURE_WORDS[view.measure])] if view.measure is not Measure.VALUE else []
+        whole = [capital(named(MEASURE_WORDS[view.measure]))] if view.measure is not Measure.VALUE else []
         self._note.set_text(" · ".join([*whole, *turned, bars]))
         self._says.setText(view.sentence)
         self._caveat.setText(" ".join(view.caveats))
