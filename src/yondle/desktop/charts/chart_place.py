@@ -7,8 +7,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt, Signal
-from PySide6.QtGui import QAction, QGuiApplication, QImage, QKeySequence, QPageLayout, QPainter, QPixmap
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtGui import (
+    QAction,
+    QContextMenuEvent,
+    QGuiApplication,
+    QImage,
+    QKeySequence,
+    QPageLayout,
+    QPainter,
+    QPixmap,
+)
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.session.commands import Command
 from yondle.desktop.charts.beside import Beside
@@ -29,6 +38,7 @@ PRINTED_FINER = 4
 """A printed chart has so many dots for each on the screen."""
 _CAPTION_SHARE = 0.014
 KINDS = later("Drawing (*.svg);;Picture (*.png);;Figures (*.csv);;Spreadsheet (*.xlsx);;Markdown (*.md)")
+CHART_MENU = ("figures", "copy_picture", "copy_table", "save", "print")
 TABLE_KINDS = (".csv", ".xlsx", ".md")
 
 
@@ -166,6 +176,35 @@ class ChartPlace(QWidget):
         """Have the table follow the chart."""
         if self.beside is not None:
             self.beside.renew()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Offer what can be done with what lies under the pointer, or with the chart."""
+        menu = QMenu(self)
+        menu.setAccessibleName(self._name)
+        under = self.childAt(event.pos())
+        for step in self._steps_under(under, event.globalPos()):
+            entry = menu.addAction(say("Show step {step} in Tune", step=step))
+            entry.triggered.connect(lambda _=False, step=step: self.wants_step.emit(step))
+        self.offer_under(menu, under, event.globalPos())
+        if not menu.isEmpty():
+            menu.addSeparator()
+        for name in CHART_MENU:
+            if name in self.actions_by_name:
+                menu.addAction(self.actions_by_name[name])
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
+
+    def offer_under(self, menu: QMenu, under: QWidget | None, at: QPoint) -> None:
+        """Put into a menu what can be done with what lies under a point of the screen; most places have the chart alone."""
+
+    def _steps_under(self, under: QWidget | None, at: QPoint) -> tuple[int, ...]:
+        while under is not None and under is not self:
+            steps = getattr(under, "steps_at", None)
+            if steps is not None:
+                found: tuple[int, ...] = steps(under.mapFromGlobal(at))
+                return found
+            under = under.parentWidget()
+        return ()
 
     def add_action(self, name: str, text: str, keys: str, do: Callable[[], object]) -> None:
         """Add something that can be done here, by key and from the command list."""

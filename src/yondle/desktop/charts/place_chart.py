@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QPoint, QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
 
 from yondle.desktop.charts.parts import NumberAxis, dress, title
@@ -92,6 +92,10 @@ class PlaceChart(Redrawn, pg.PlotWidget):
 
     def titles(self) -> tuple[str, str]:
         """Give what lies along and what goes upward, with their units."""
+        raise NotImplementedError
+
+    def steps(self, what: Any) -> tuple[int, ...]:
+        """Give the steps of the open logbook that a point comes from."""
         raise NotImplementedError
 
     def choose(self, what: Any) -> None:
@@ -198,6 +202,11 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         super().resizeEvent(event)
         if not self._zoomed and self.spots():
             self.show_all()
+
+    def steps_at(self, at: QPoint) -> tuple[int, ...]:
+        """Give the steps of the point at a place of the chart, where one is near."""
+        near = self.nearest(self.mapToScene(at))
+        return self.steps(near.what) if near is not None else ()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """A double click shows everything again."""

@@ -134,6 +134,11 @@ class CostChart(PlaceChart):
         metric = self._view.benchmark.metric
         return with_unit(capital(self._view.power), "W"), with_unit(self._view.benchmark.name, metric.unit)
 
+    def steps(self, what: tuple[int, Cost]) -> tuple[int, ...]:
+        """Give the step of a setting, where it is one of the open logbook."""
+        assert self._view is not None
+        return (what[1].step,) if what[1].machine == self._view.costs[0].machine else ()
+
     def choose(self, what: tuple[int, Cost]) -> None:
         """Choose a setting."""
         self.cost_chosen.emit(what[0])

@@ -98,11 +98,14 @@ class MachinesChart(PlaceChart):
         knob, metric = self._view.knob, self._view.benchmark.metric
         return with_unit(knob.name, knob.unit), with_unit(self._view.benchmark.name, metric.unit)
 
+    def steps(self, what: tuple[MachineLine, MachinePoint]) -> tuple[int, ...]:
+        """Give the steps of a point of the open logbook's own lines."""
+        assert self._view is not None
+        return what[1].steps if what[0].machine == self._view.lines[0].machine else ()
+
     def choose(self, what: tuple[MachineLine, MachinePoint]) -> None:
         """Choose a point."""
-        assert self._view is not None
-        own = what[0] is self._view.lines[0]
-        self.point_chosen.emit(self.words(what), what[1].steps if own else ())
+        self.point_chosen.emit(self.words(what), self.steps(what))
 
     def words(self, what: tuple[MachineLine, MachinePoint]) -> str:
         """Tell one point of a line."""

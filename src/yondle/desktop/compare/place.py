@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QSplitter, QVBoxLayout, QWidget
 
 from yondle.app.books.columns import AddReference, CompareThese, Shelf, books_nearby, compared, offers
 from yondle.app.machine.typed import figure
@@ -245,6 +245,21 @@ class ComparePlace(ChartPlace):
             self.say_trouble(error)
         else:
             self.ask(AddReference(name, benchmark, figures), kept)
+
+    def offer_under(self, menu: QMenu, under: QWidget | None, at: QPoint) -> None:
+        """Offer what can be done with the column under the pointer."""
+        columns = self.view.columns if self.view is not None else ()
+        place = self.table.columnAt(self.table.viewport().mapFromGlobal(at).x()) - 1
+        inside = under in (self.table.viewport(), self.table.header().viewport())
+        if not inside or not 0 <= place < len(columns):
+            return
+        column = columns[place]
+        compare = menu.addAction(say("Compare with {column}", column=column.name))
+        compare.triggered.connect(lambda _=False: self.compare_with(place))
+        out = menu.addAction(say("Take {column} out", column=column.name))
+        out.triggered.connect(lambda _=False: self.choose(column.address, False))
+        for name in ("best", "book", "reference"):
+            menu.addAction(self.actions_by_name[name])
 
     # -- building ------------------------------------------------------------------------------------------------------
 

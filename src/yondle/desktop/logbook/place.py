@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, TypeVar
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
 
 from yondle.app.books.export import logbook_text, merge, passes_csv, share, write
 from yondle.app.books.reading import read_book
@@ -357,6 +357,15 @@ class LogbookPlace(ChartPlace):
     def _go_to_figure(self) -> None:
         if self._row is not None and self._own(self._row):
             self.wants_figure.emit(self._row.step)
+
+    def offer_under(self, menu: QMenu, under: QWidget | None, at: QPoint) -> None:
+        """Offer what can be done with the row under the pointer."""
+        index = self.table.indexAt(self.table.viewport().mapFromGlobal(at))
+        if under is not self.table.viewport() or not index.isValid():
+            return
+        self.table.selectRow(index.row())
+        for name in ("step", "trace", "discard", "attach", "result"):
+            menu.addAction(self.actions_by_name[name])
 
     # -- building ------------------------------------------------------------------------------------------------------
 

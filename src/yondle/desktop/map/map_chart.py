@@ -196,6 +196,10 @@ class MapChart(PlaceChart):
         across, up = self._view.across, self._view.up
         return with_unit(across.name, across.unit), with_unit(up.name, up.unit)
 
+    def steps(self, what: MapPoint) -> tuple[int, ...]:
+        """Give the steps of a point."""
+        return what.steps
+
     def choose(self, what: MapPoint) -> None:
         """Choose the place of a point."""
         self.place_chosen.emit(what.x, what.y)

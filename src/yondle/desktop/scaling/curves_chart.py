@@ -226,6 +226,10 @@ class CurvesChart(PlaceChart):
             upward = capital(named(AXIS_WORDS[measure]))
         return with_unit(knob.name, knob.unit), upward
 
+    def steps(self, what: tuple[Curve, CurvePoint]) -> tuple[int, ...]:
+        """Give the steps of a point."""
+        return what[1].steps
+
     def choose(self, what: tuple[Curve, CurvePoint]) -> None:
         """Choose the value of a point."""
         self.point_chosen.emit(what[1].value)

@@ -351,6 +351,7 @@ class TracesPlace(ChartPlace):
             self.chart.span_chosen.connect(self.choose_span)
             self.chart.span_moved.connect(self._span_moved)
             self.chart.all_shown.connect(lambda: self.choose_pass(0))
+            self.chart.drawn.connect(self.renew_table)
             self._chart_box.addWidget(self.chart, 1)
         return self.chart
 

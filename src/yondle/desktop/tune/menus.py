@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu, QWidget
@@ -17,11 +17,23 @@ KNOB = ("test", "drop", "", "limits", "sweep", "edge", "next")
 CHART = ("figures", "", "copy_picture", "copy_table", "", "next_benchmark", "last_benchmark")
 
 
-def menu_at(place: QWidget, under: QWidget | None, actions: Mapping[str, QAction]) -> QMenu | None:
-    """Make the menu of what lies under a point: of its step, its knob or the chart; None where there is nothing to do."""
+def menu_at(
+    place: QWidget,
+    under: QWidget | None,
+    actions: Mapping[str, QAction],
+    steps: tuple[int, ...],
+    show: Callable[[int], object],
+) -> QMenu | None:
+    """Make the menu of what lies under a point: of its step, its knob or the chart; None where there is nothing to do.
+
+    `steps` are those of the chart's point that lies there, each of which it leads to.
+    """
     name, names = _names(place, under)
     menu = QMenu(place)
     menu.setAccessibleName(name)
+    for step in steps:
+        shown = menu.addAction(say("Show step {step}", step=step))
+        shown.triggered.connect(lambda _=False, step=step: show(step))
     for each in names:
         if not each:
             menu.addSeparator()

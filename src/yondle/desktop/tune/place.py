@@ -281,7 +281,10 @@ class TunePlace(QWidget):
         under = self.childAt(event.pos())
         if isinstance(under, Ruler):
             under.setFocus()
-        menu = menu_at(self, under, self.actions_by_name)
+        chart = self.chart
+        inside = chart is not None and under is chart.viewport()
+        steps = chart.steps_at(chart.mapFromGlobal(event.globalPos())) if chart is not None and inside else ()
+        menu = menu_at(self, under, self.actions_by_name, steps, self.trail.choose)
         if menu is not None:
             menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             menu.popup(event.globalPos())
@@ -426,7 +429,12 @@ class TunePlace(QWidget):
             tell_trouble(self.side.cards, error)
             self.refresh()
 
-        self.book.undo.take_back(self.refresh, trouble)
+        def back() -> None:
+            if self.side.cards.get("profiles") is not None:
+                self.profiles.show()
+            self.refresh()
+
+        self.book.undo.take_back(back, trouble)
 
     def _test(self) -> None:
         if self._elsewhere:

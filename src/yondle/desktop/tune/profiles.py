@@ -175,6 +175,7 @@ class ProfilesPresenter:
 
         name.returnPressed.connect(lambda: self._desk.ask(RenameProfile(kept.name, name.text()), renamed))
         card.body.addWidget(name)
+        name.show()
         name.selectAll()
         name.setFocus()
 

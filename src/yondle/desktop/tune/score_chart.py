@@ -241,6 +241,10 @@ class ScoreChart(PlaceChart):
         assert self._view is not None
         return _words(self._view, what)
 
+    def steps(self, what: KnobPoint) -> tuple[int, ...]:
+        """Give the steps of a point."""
+        return what.steps
+
     def choose(self, what: KnobPoint) -> None:
         """Show the last step at a point on the trail."""
         self._choose(what.steps[-1])

@@ -234,7 +234,8 @@ class TrailView(QListView):
     def _select(self, number: int | None) -> None:
         rows = self._model.rows
         if rows is not None and number in rows.numbers and self.all_selected() != (number,):
-            self.setCurrentIndex(self._model.index(rows.numbers.index(number)))
+            index = self._model.index(rows.numbers.index(number))
+            self.selectionModel().setCurrentIndex(index, QItemSelectionModel.SelectionFlag.ClearAndSelect)
 
     def _tell(self, current: QModelIndex) -> None:
         if current.isValid() and not self._quiet:
