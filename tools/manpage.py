@@ -12,7 +12,8 @@ import typer.main
 from yondle import __version__
 from yondle.cli.commands import build
 from yondle.cli.help import translated
-from yondle.language.saying import VARIABLE, languages, say
+from yondle.language.preferred import VARIABLE
+from yondle.language.saying import languages, say
 
 NAME = r""".TH YONDLE 1 "" "Yondle {version}" "{manual}"
 .SH {name}

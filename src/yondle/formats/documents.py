@@ -96,6 +96,15 @@ class OwnLimits(RootDocument[dict[str, Figure | None]]):
         return type(self)({**other.root, **self.root})
 
 
+class HowTested(FieldsDocument):
+    """How steps are tested: score passes, seconds of a load (0 leaves it out), and what rounds start below; None as is usual."""
+
+    NAME = "how tested"
+    passes: int | None = None
+    load_s: dict[str, Figure] = {}
+    start_below: Figure | None = None
+
+
 class Conditions(RootDocument[dict[str, str]]):
     """What the tuner told about the rig that it can't find out by itself."""
 
@@ -477,7 +486,7 @@ class ClockAhead(FieldsDocument):
 
 DOCUMENTS: tuple[type[Document], ...] = (
     OwnRanges, OwnLimits, Conditions, ChosenBenchmarks, TypedWorkloads, Compared, References, Prices, ReportQuestion,
-    ReportSections, UnfoldedGroups, Mappings, OwnWorkloads, KeptMeters, RunSettings, FoundStock, OthersAtMost,
+    ReportSections, UnfoldedGroups, Mappings, OwnWorkloads, KeptMeters, RunSettings, HowTested, FoundStock, OthersAtMost,
     KeptDeclaration, KeptOverRestarts, RigPosition, Heading, Entry, BenchAcross, ClockAhead,
 )  # fmt: skip
 """Every document there is."""

@@ -1,6 +1,7 @@
 """What the user reads, in the user's language: whole sentences are looked up, then the parts are put into them.
 
-The language is chosen once, when the program starts: YONDLE_LANGUAGE, else the usual LANGUAGE, LC_ALL, LC_MESSAGES and LANG.
+The language is chosen once, when the program starts: YONDLE_LANGUAGE, else what is preferred (`preferred.py`), else the usual
+LANGUAGE, LC_ALL, LC_MESSAGES and LANG.
 Sentences are in the code in English and are looked up in a gettext catalogue; what isn't in it stays English.
 """
 
@@ -18,10 +19,11 @@ from pathlib import Path
 from string import Formatter
 from typing import Any, ParamSpec
 
+from yondle.language.preferred import VARIABLE, with_preferred
+
 P = ParamSpec("P")
 CATALOGUES = Path(__file__).parent
 DOMAIN = "yondle"
-VARIABLE = "YONDLE_LANGUAGE"
 ENGLISH, MARKED = "en", "qps"
 """`qps` is nobody's language: it puts brackets around whatever is looked up, not around the parts put in: what isn't is seen."""
 CONDITION = "condition"
@@ -50,7 +52,7 @@ def chosen(environment: Mapping[str, str]) -> str:
     return ENGLISH
 
 
-LANGUAGE = chosen(os.environ)
+LANGUAGE = chosen(with_preferred(os.environ))
 """The language of this run."""
 DECIMAL_MARK = "," if LANGUAGE in _DECIMAL_COMMA else "."
 

@@ -81,6 +81,8 @@ class RigDeclaration:
     """The lowest value of a knob that this tuner stands for."""
     others_at_most: float = 5.0
     """Work of other programs, in % of the machine, above which a pass is a disturbed one."""
+    step_passes: int | None = None
+    """Score passes of a step, where the tuner wants others than the usual ones."""
     chosen: tuple[str, ...] = ()
     """The benchmarks that are run; all there are when none was chosen."""
     asks: tuple[str, ...] = ()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator
+from collections.abc import Collection, Generator, Iterator
 from dataclasses import dataclass, replace
 
 from yondle.analysis.judging import limit_acted, limit_near
@@ -269,10 +269,18 @@ def quick_check(
     if declaration.hard_load:
         loads.append((declaration.hard_load, declaration.hard_load_s))
     for workload, seconds in loads:
+        if seconds <= 0.0:
+            continue
         work = declaration.workload(workload)
         name = work.id if not work.scored else f"{LONG}{work.id}"
         stages.append(Stage(name, StageKind.LOAD, (work.id,), 1, 0, seconds))
     return from_one_state(tuple(stages), declaration)
+
+
+def without_loads(check: Check, left_out: Collection[str]) -> Check:
+    """Leave loads out of a check."""
+    kept = (s for s in check.stages if s.kind is StageKind.SCORE or not left_out or s.workloads[0] not in left_out)
+    return replace(check, stages=tuple(kept))
 
 
 def score_check(declaration: RigDeclaration, passes: int) -> Check:
@@ -307,7 +315,8 @@ def step_check(declaration: RigDeclaration, passes: int | None, home: Setup, set
     Where all that changes can be set live it takes turns with its start, unless that isn't wanted.
     """
     live = turns and set_live(declaration, home, setup)
-    check = quick_check(declaration, passes or (PASSES_IN_TURNS if live else STEP_PASSES), setup)
+    usual = declaration.step_passes or (PASSES_IN_TURNS if live else STEP_PASSES)
+    check = quick_check(declaration, passes or usual, setup)
     return replace(check, alternates=live and check.scores)
 
 

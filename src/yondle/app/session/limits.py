@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
 from yondle.app.session.commands import Command, WhileTesting
 from yondle.app.session.session import Session
-from yondle.formats.documents import UnfoldedGroups
+from yondle.formats.documents import HowTested, UnfoldedGroups
+from yondle.language.saying import say
+from yondle.model.errors import KnownError
+
+LONGEST_LOAD_S = 86_400
 
 
 class _Rule(Command[None]):
@@ -59,6 +64,43 @@ class ChooseBenchmarks(_Rule):
         """Keep the choice."""
         session.own.choose(self.benchmarks)
         session.take_own_limits()
+
+
+@dataclass(frozen=True)
+class ChangeHowTested(_Rule):
+    """Test steps with so many passes and seconds of loads from now on, rounds starting below a reading; None as is usual.
+
+    Raises KnownError for what no test can be run with.
+    """
+
+    passes: int | None
+    load_s: Mapping[str, float]
+    start_below: float | None
+
+    def do(self, session: Session) -> None:
+        """Keep it."""
+        if self.passes is not None:
+            checked_passes(self.passes)
+        for load, seconds in self.load_s.items():
+            session.declaration.workload(load)
+            if not 0.0 <= seconds <= LONGEST_LOAD_S:
+                raise KnownError(
+                    say("A load can't last {seconds:g} s.", seconds=seconds),
+                    say("Give 0 to leave it out, or up to {most} s.", most=LONGEST_LOAD_S),
+                )
+        if self.start_below is not None and not math.isfinite(self.start_below):
+            raise KnownError(say("Rounds can't start below that."), say("Give a temperature in °C."))
+        session.keep(HowTested(passes=self.passes, load_s=dict(self.load_s), start_below=self.start_below))
+        session.take_own_limits()
+
+
+def checked_passes(passes: int) -> int:
+    """Give the number of passes; raises KnownError for one that can't be run."""
+    if not 2 <= passes <= 200:
+        raise KnownError(
+            say("{passes} passes can't be run.", passes=passes), say("Give 2 to 200; fewer than 3 tell little.")
+        )
+    return passes
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from yondle.formats.documents import (
     ChosenBenchmarks,
     Conditions,
     Documents,
+    HowTested,
     OwnLimits,
     OwnRanges,
     TypedWorkload,
@@ -167,7 +168,7 @@ def with_own(given: RigDeclaration, kept: Documents) -> RigDeclaration:
     ceilings = {**given.ceilings, **{knob: own[1] for knob, own in ranges.items()}}
     chosen = tuple(kept.of(ChosenBenchmarks).root or given.chosen)
     most = {limit.channel: limit.most for limit in given.limits} | kept.of(OwnLimits).root
-    typed = typed_benchmarks(kept)
+    typed, how = typed_benchmarks(kept), kept.of(HowTested)
     own = tuple(w for w in given.workloads if w.id != NO_FIGURES.id or not any(each.scored for each in typed))
     return replace(
         given,
@@ -175,6 +176,10 @@ def with_own(given: RigDeclaration, kept: Documents) -> RigDeclaration:
         chosen=tuple(name for name in chosen if any(w.id == name for w in given.workloads)),
         floors={k: v for k, v in floors.items() if v > given.knob(k).low},
         ceilings={k: v for k, v in ceilings.items() if v < given.knob(k).high},
+        step_passes=how.passes,
+        settle_below=how.start_below if how.start_below is not None and given.settle_channel else given.settle_below,
+        hard_load_s=how.load_s.get(given.hard_load, given.hard_load_s),
+        loads_for={part: (load, how.load_s.get(load, s)) for part, (load, s) in given.loads_for.items()},
         limits=tuple(Limit(c, value) for c, value in most.items() if value is not None and c in heard),
     )
 

@@ -8,6 +8,7 @@ from datetime import datetime
 
 from yondle.analysis.judging import UNLIMITED, limited_at
 from yondle.app.session.commands import Command
+from yondle.app.session.limits import checked_passes
 from yondle.app.session.proposing import nothing_proposed
 from yondle.app.session.session import Session
 from yondle.engine.engine import Order
@@ -18,7 +19,7 @@ from yondle.model.proposals import must_be_allowed
 from yondle.model.quantities import duration
 from yondle.model.steps import ASKED_BECAUSE, Check, Step, StepKind, StepRecord, may_be_put_in_force
 from yondle.model.verdicts import TRENDS, Failure, Verdict
-from yondle.planning.ladder import knowing, quick_check, step_check
+from yondle.planning.ladder import knowing, quick_check, step_check, without_loads
 
 BASELINE_PASSES = 5
 MOST_BASELINES = 3
@@ -52,7 +53,7 @@ class RunBaseline(_Test):
         return record
 
     def _once(self, session: Session) -> StepRecord:
-        check = quick_check(session.declaration, _checked_passes(self.passes or BASELINE_PASSES))
+        check = quick_check(session.declaration, checked_passes(self.passes or BASELINE_PASSES))
         stock = session.declaration.stock
         session.must_be_free()
         session.proposal = None
@@ -69,6 +70,8 @@ class TryProposal(_Test):
 
     passes: int | None = None
     turns: bool = True
+    left_out: tuple[str, ...] = ()
+    """Loads that this one test is to do without."""
 
     def do(self, session: Session) -> StepRecord:
         """Give the step with its new attempt."""
@@ -79,7 +82,7 @@ class TryProposal(_Test):
         if proposal is None:
             raise nothing_proposed()
         setup = here.in_force.with_values({change.knob: change.new for change in proposal.changes})
-        check = _of_a_step(session, self.passes, here.in_force, setup, self.turns)
+        check = without_loads(_of_a_step(session, self.passes, here.in_force, setup, self.turns), self.left_out)
         step = session.book.step_from(here.position, here.in_force, setup, proposal.joint)
         instead = measured_first(session, check, here.in_force)
         if instead is not None:
@@ -221,7 +224,7 @@ def measured_first(session: Session, check: Check, home: Setup) -> StepRecord | 
 
 def _of_a_step(session: Session, passes: int | None, home: Setup, setup: Setup, turns: bool = True) -> Check:
     """The check of a step: in turns with what it starts from where that can be, with so many passes of its own."""
-    asked = None if passes is None else _checked_passes(passes)
+    asked = None if passes is None else checked_passes(passes)
     return step_check(session.declaration, asked, home, setup, turns)
 
 
@@ -231,11 +234,3 @@ def _set_back_s(session: Session) -> float:
     if latest is None:
         return 0.0
     return (datetime.fromisoformat(latest.started_at) - session.machine.clock.wall()).total_seconds()
-
-
-def _checked_passes(passes: int) -> int:
-    if not 2 <= passes <= 200:
-        raise KnownError(
-            say("{passes} passes can't be run.", passes=passes), say("Give 2 to 200; fewer than 3 tell little.")
-        )
-    return passes

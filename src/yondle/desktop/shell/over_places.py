@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QFileDialog, QStackedWidget, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QStackedWidget, QWidget
 
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.theme import Theme
@@ -16,6 +16,7 @@ from yondle.model.errors import KnownError
 if TYPE_CHECKING:
     from yondle.app.session.recording import Recorded
     from yondle.app.session.tables import Sheet
+    from yondle.desktop.shell.first import FirstPage
     from yondle.desktop.shell.rooms import Rooms
     from yondle.desktop.tune.place import TunePlace
 
@@ -29,6 +30,7 @@ class Window(Protocol):
     bridge: Bridge
     book: OpenBook | None
     places: Rooms | None
+    first: FirstPage | None
 
     @property
     def tune(self) -> TunePlace | None:
@@ -157,6 +159,34 @@ class OverPlaces:
         page.left.connect(self.leave)
         self._show(page)
 
+    # -- preferences ---------------------------------------------------------------------------------------------------
+
+    def show_preferences(self) -> None:
+        """Show the page of preferences."""
+        from yondle.desktop.shell.preferences import PreferencesPage
+
+        tune = self._window.tune
+        page = PreferencesPage(self._theme, self._window.book, tune.actions_by_name if tune is not None else {})
+        page.left.connect(self.leave)
+        page.wanted.connect(self._go_on_in_tune)
+        self._show(page)
+        page.setFocus()
+
+    def show_help(self) -> None:
+        """Show the section of the help that is about what has the focus."""
+        from yondle.desktop.shell.help import HelpPage, about
+
+        page = HelpPage(about(QApplication.focusWidget()))
+        page.left.connect(self.leave)
+        self._show(page)
+        page.list.setFocus()
+
+    def _go_on_in_tune(self, command: str) -> None:
+        self.leave()
+        self._window.go_to(0)
+        if self._window.tune is not None:
+            self._window.tune.actions_by_name[command].trigger()
+
     # -- the page ------------------------------------------------------------------------------------------------------
 
     def _show(self, page: QWidget) -> None:
@@ -170,12 +200,13 @@ class OverPlaces:
     def leave(self) -> None:
         """Show the places again."""
         page, self.page = self.page, None
-        if page is None or self._window.places is None:
+        under = self._window.places or self._window.first
+        if page is None or under is None:
             return
-        self._pages.setCurrentWidget(self._window.places)
+        self._pages.setCurrentWidget(under)
         self._pages.removeWidget(page)
         page.deleteLater()
-        self._window.show_tabs(True)
+        self._window.show_tabs(self._window.places is not None)
         if self._window.tune is not None:
             self._window.tune.refresh()
 

@@ -11,6 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QFontInfo
 from PySide6.QtWidgets import QApplication
 
+from yondle.app.system.preferences import preferences
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.shell.shelf import Shelf
 from yondle.desktop.shell.speaking import speak
@@ -51,7 +52,7 @@ def show(logbook: Path | None, pace: float | None, evening: bool) -> int:
     _follow_text_size(app)
     app.setDesktopFileName("net.yondle.Yondle")
     speak(app)
-    theme = Theme(app, os.environ.get(SCHEME_VARIABLE))
+    theme = Theme(app, os.environ.get(SCHEME_VARIABLE) or preferences().scheme or None)
     window = Shelf(theme, first_page=logbook is None)
     window.show()
     if logbook is not None:

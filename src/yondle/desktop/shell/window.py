@@ -24,6 +24,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QSt
 from yondle.app.session.owner import Answer, Closed, Opens
 from yondle.app.system.awake import LONG_S, notify
 from yondle.app.system.folders import data_folder, free_name
+from yondle.app.system.preferences import preferences, recent_books, remember_book
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.basics import Eliding, button, label, tip
 from yondle.desktop.look.theme import MARGIN, Theme
@@ -327,6 +328,7 @@ class MainWindow(QMainWindow):
 
     def _make_actions(self) -> None:
         self._actions: list[QAction] = []
+        self._recents: list[QAction] = []
         for text, keys, do in (
             (say("Show the command list"), "Ctrl+K", self._open_commands),
             (say("Open Heron's logbook"), "", self.start_demo),
@@ -343,6 +345,8 @@ class MainWindow(QMainWindow):
                 for i, name in enumerate(NAMES)
             ),
             (say("Change the pace of the simulated rig"), "Ctrl+P", self._next_pace),
+            (say("Help about what has the focus"), "F1", self.over.show_help),
+            (say("Preferences"), "Ctrl+,", self.over.show_preferences),
             (say("Use the paper scheme"), "", lambda: self._theme.force("paper")),
             (say("Use the night scheme"), "", lambda: self._theme.force("night")),
             (say("Follow the desktop's colour scheme"), "", lambda: self._theme.force(None)),
@@ -369,11 +373,7 @@ class MainWindow(QMainWindow):
 
     def _show_first(self) -> None:
         self.places = None
-        try:
-            recent = sorted(data_folder().glob("*.yondle"), key=lambda p: p.stat().st_mtime, reverse=True)
-        except KnownError:
-            recent = []
-        self.first = FirstPage(self._theme, recent)
+        self.first = FirstPage(self._theme, _books_to_offer())
         self.first.wants_demo.connect(self.start_demo)
         self.first.wants_this.connect(self.start_this)
         self.first.wants_bench.connect(self._start_bench)
@@ -407,6 +407,7 @@ class MainWindow(QMainWindow):
 
     def _show_book(self, book: OpenBook) -> None:
         self.book = book
+        remember_book(book.now.path)
         info = book.now.declaration.info
         self._rig_name.setText(info.name if info.id == BENCH else f"{info.name} · {info.place}")
         self._rig_name.setToolTip(tip(info.place))
@@ -543,8 +544,9 @@ class MainWindow(QMainWindow):
             number=latest.step.number,
             verdict=latest.word,
         )
-        words = latest.outcome.reason
-        self.bridge.prepare(lambda: notify(title, words))
+        words, wanted = latest.outcome.reason, preferences()
+        if wanted.notify:
+            self.bridge.prepare(lambda: notify(title, words))
 
     def _show_settled(self) -> None:
         if self.book is None:
@@ -615,7 +617,20 @@ class MainWindow(QMainWindow):
         place = self.places.here if self.places is not None else None
         places = list(place.actions_by_name.values()) if place is not None else []
         stops = [action for action in self._stops() if action.isEnabled() and action not in places]
-        self.commands.open_with([*stops, *places, *self._actions[1:]])
+        self.commands.open_with([*stops, *places, *self._actions[1:], *self._recent()])
+
+    def _recent(self) -> list[QAction]:
+        """Offer the logbooks that were open last."""
+        for action in self._recents:
+            action.deleteLater()
+        self._recents = []
+        here = self.book.now.path.resolve() if self.book is not None else None
+        for path in recent_books():
+            if path != here:
+                action = QAction(say("Open {stem} again · {folder}", stem=path.stem, folder=path.parent), self)
+                action.triggered.connect(lambda _=False, path=path: self.open_logbook(path))
+                self._recents.append(action)
+        return self._recents
 
     def _stops(self) -> list[QAction]:
         """What stops a test: heard in every place, not only where the test is shown."""
@@ -678,6 +693,16 @@ class MainWindow(QMainWindow):
         self.bridge.close()
         event.accept()
         self.gone.emit()
+
+
+def _books_to_offer() -> list[Path]:
+    """List the logbooks that were open last, then those in the usual folder, each once."""
+    recent = list(recent_books())
+    try:
+        usual = sorted(data_folder().glob("*.yondle"), key=lambda p: p.stat().st_mtime, reverse=True)
+    except KnownError:
+        usual = []
+    return [*recent, *(path for path in usual if path.resolve() not in recent)]
 
 
 def _where(now: Snapshot) -> str:

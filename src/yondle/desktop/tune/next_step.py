@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QGridLayout, QHBoxLayout, QScrollArea, QSpinBox, QVBoxLayout, QWidget
 
 from yondle.app.session.progress import Progress
 from yondle.desktop.look.basics import Eliding, button, clear, label
@@ -32,6 +32,7 @@ class NextWords:
     rows: tuple[tuple[str, str], ...] = ()
 
 
+_MOST_PASSES = 50
 _BESIDE = 24
 """A value of more letters stands below its name, so that neither cuts the other."""
 
@@ -65,6 +66,81 @@ class Rows(QWidget):
         self.setVisible(bool(rows))
 
 
+class OwnCheck(QWidget):
+    """What one test is to have other than usual, folded away: its score passes, and loads it does without.
+
+    `changed` is sent when something else is wanted.
+    """
+
+    changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._loads: dict[str, QCheckBox] = {}
+        self._usual = 0
+        self.more = button(say("Other passes or loads …"), "flat")
+        self.more.setCheckable(True)
+        self.more.toggled.connect(self._fold)
+        self.passes = QSpinBox()
+        self.passes.setRange(2, _MOST_PASSES)
+        self.passes.setAccessibleName(say("Score passes of this test"))
+        self.passes.setKeyboardTracking(False)
+        self.passes.valueChanged.connect(lambda _: self.changed.emit())
+        self._inner = QWidget()
+        self._inner.hide()
+        row = QHBoxLayout()
+        row.addWidget(label(say("Score passes"), "muted"))
+        row.addStretch(1)
+        row.addWidget(self.passes)
+        self._box = QVBoxLayout(self._inner)
+        self._box.setContentsMargins(0, 0, 0, 0)
+        self._box.setSpacing(4)
+        self._box.addLayout(row)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(4)
+        box.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
+        box.addWidget(self._inner)
+
+    def offer(self, passes: int, loads: dict[str, str]) -> None:
+        """Offer the usual passes and loads of a check, by id and name; what is wanted otherwise stays."""
+        if passes != self._usual:
+            self._usual = passes
+            self.passes.blockSignals(True)
+            self.passes.setValue(passes)
+            self.passes.blockSignals(False)
+        if list(loads) == list(self._loads):
+            return
+        for old in self._loads.values():
+            self._box.removeWidget(old)
+            old.deleteLater()
+        self._loads = {}
+        for load, name in loads.items():
+            made = QCheckBox(name)
+            made.setChecked(True)
+            made.toggled.connect(lambda _: self.changed.emit())
+            self._loads[load] = made
+            self._box.addWidget(made)
+
+    @property
+    def wanted(self) -> tuple[int | None, tuple[str, ...]]:
+        """Give the passes where they aren't the usual ones, and the loads that are left out."""
+        passes = self.passes.value() if self.more.isChecked() and self.passes.value() != self._usual else None
+        left_out = (load for load, made in self._loads.items() if self.more.isChecked() and not made.isChecked())
+        return passes, tuple(left_out)
+
+    def as_usual(self) -> None:
+        """Want nothing but the usual: it goes for one test."""
+        self._usual = 0
+        for made in self._loads.values():
+            made.setChecked(True)
+        self.more.setChecked(False)
+
+    def _fold(self, unfolded: bool) -> None:
+        self._inner.setVisible(unfolded)
+        self.changed.emit()
+
+
 class NextSection(QWidget):
     """The proposal in words, or what to do when there is none."""
 
@@ -80,7 +156,8 @@ class NextSection(QWidget):
         self.chance = label("", "strong", wrap=True)
         self.rows = Rows()
         self.warning = label("", "warning", wrap=True)
-        for widget in (self.title, self.change, self.about, self.chance, self.warning, self.rows):
+        self.own = OwnCheck()
+        for widget in (self.title, self.change, self.about, self.chance, self.warning, self.rows, self.own):
             layout.addWidget(widget)
         self._test, self._baseline, self._drop = test, baseline, drop
         self.test_button = button(say("Test this step  ⏎"), "main", say("Test this step"))
@@ -110,6 +187,7 @@ class NextSection(QWidget):
         self.rows.show_rows(words.rows)
         self.test_button.setVisible(proposal is not None)
         self.drop_button.setVisible(proposal is not None)
+        self.own.setVisible(proposal is not None and not records)
         self.baseline_button.setVisible(wants_baseline)
 
 

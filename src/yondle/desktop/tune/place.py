@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -50,11 +51,12 @@ from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
 from yondle.model.quantities import count
-from yondle.model.steps import Note
+from yondle.model.steps import Check, Note, StageKind
 from yondle.model.workloads import Workload
+from yondle.planning.ladder import without_loads
 from yondle.views.kept import ViewCache
 from yondle.views.shared.kept import given_up
-from yondle.views.tune.proposal import ProposalView, expected_seconds
+from yondle.views.tune.proposal import ProposalView, check_rows, dry_load, expected_seconds
 from yondle.views.tune.rulers import Holding
 from yondle.views.tune.step import step_view
 
@@ -273,6 +275,7 @@ class TunePlace(QWidget):
         self.trail.chosen.connect(lambda _: self._show_side())
         self.trail.together.connect(self._show_actions)
         self.side.inspector.noted.connect(self._keep_note)
+        self.side.next.own.changed.connect(self._show_next)
         self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
         self.chart_panel.step_chosen.connect(self.trail.choose)
 
@@ -372,7 +375,22 @@ class TunePlace(QWidget):
         view = self.views.proposal(self._held())
         words = next_words(self.book.now, view, self.running, self._elsewhere)
         shown: ProposalView | None = None if self.running else view
+        if shown is not None and words.rows:
+            self._offer_own_check()
+            words = replace(words, rows=check_rows(self.book.now, self._check()))
         self.side.next.show_words(words, shown, wants_baseline and not self.running, self._elsewhere)
+
+    def _offer_own_check(self) -> None:
+        declaration, usual = self.book.now.declaration, self.book.now.check()
+        loads = [s for s in usual.stages if s.kind is StageKind.LOAD]
+        names = {s.workloads[0]: dry_load(declaration.workload(s.workloads[0]).name, s.pass_s or 0.0) for s in loads}
+        rounds = next((s.rounds for s in usual.stages if s.kind is StageKind.SCORE), 2)
+        self.side.next.own.offer(rounds, names)
+
+    def _check(self) -> Check:
+        """Give the check that a test of the proposal would run: the usual one, or what this one is to have instead."""
+        passes, left_out = self.side.next.own.wanted
+        return without_loads(self.book.now.check(passes), left_out)
 
     def _show_progress(self) -> None:
         position = self.book.now.position
@@ -440,7 +458,9 @@ class TunePlace(QWidget):
         if self._elsewhere:
             self.recording.ask()
         else:
-            self._order(TryProposal())
+            passes, left_out = self.side.next.own.wanted
+            self._order(TryProposal(passes, left_out=left_out))
+            self.side.next.own.as_usual()
 
     def _run_baseline(self) -> None:
         if self._elsewhere:
@@ -485,7 +505,7 @@ class TunePlace(QWidget):
         if not self._bridge.busy:
             self.book.do(ForgetRequests())
         book = self.book.now
-        self._expected_s = expected_seconds(book, book.check())
+        self._expected_s = expected_seconds(book, self._check())
         tries = isinstance(command, TryProposal | TryAgain | GoOnWaiting)
         self.side.show_running(strips_of(book.declaration, book.proposed if tries else book.declaration.stock))
         self.book.order(command)

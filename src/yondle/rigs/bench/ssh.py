@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from yondle.language.saying import LANGUAGE, VARIABLE, say
+from yondle.language.preferred import VARIABLE
+from yondle.language.saying import LANGUAGE, say
 from yondle.model.errors import KnownError
 
 SCHEME = "ssh://"

@@ -88,7 +88,7 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
                 rows.append((say("In turns"), say("A B B A with step {number}", number=book.position.step.number)))
         else:
             name = declaration.workload(stage.workloads[0]).name
-            rows.append((say("Then"), say("{pass_s} of {name}", pass_s=duration(stage.pass_s or 0.0), name=name)))
+            rows.append((say("Then"), dry_load(name, stage.pass_s or 0.0)))
     if check.settle_channel and check.settle_below is not None:
         channel = declaration.channel(check.settle_channel)
         below = quantity(check.settle_below, channel.unit)
@@ -104,6 +104,11 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
     if limits:
         rows.append((say("Stop at"), " · ".join(limits)))
     return tuple(rows)
+
+
+def dry_load(name: str, seconds: float) -> str:
+    """Say how long a load is run."""
+    return say("{pass_s} of {name}", pass_s=duration(seconds), name=name)
 
 
 def dry_words(seen: DryRun) -> str:
