@@ -32,7 +32,7 @@ Architecture: $arch
 Maintainer: Yondle's maintainers <maintainers@yondle.invalid>
 Installed-Size: $(du -sk "$root/usr" | cut -f1)
 Depends: python$minor, python3 (<< $next), libegl1, libgl1, libxkbcommon0, libdbus-1-3, libfontconfig1, libxcb-cursor0, libxkbcommon-x11-0, libxcb-icccm4, libxcb-image0, libxcb-keysyms1, libxcb-render-util0, libxcb-shape0, libxcb-xinerama0, libxcb-randr0
-Recommends: yondle-helper (= $version), libnotify-bin, shared-mime-info, desktop-file-utils
+Recommends: yondle-helper (= $version), shared-mime-info, desktop-file-utils
 Section: utils
 Priority: optional
 Description: logbook for PC tuners

@@ -17,7 +17,7 @@ AutoReqProv:    no
 Requires:       python(abi) = %{minor}
 Requires:       libglvnd-egl, libglvnd-glx, libxkbcommon-x11, dbus-libs, fontconfig
 Requires:       xcb-util-cursor, xcb-util-image, xcb-util-keysyms, xcb-util-renderutil, xcb-util-wm
-Recommends:     yondle-helper, libnotify, shared-mime-info, desktop-file-utils
+Recommends:     yondle-helper, shared-mime-info, desktop-file-utils
 
 %description
 You change one setting of a PC, Yondle tests it, tells a gain from noise, writes everything down, and puts the machine back when

@@ -19,7 +19,7 @@ from yondle.app.books.watching import watch
 from yondle.app.machine.machines import RigChoice
 from yondle.app.session.opening import create_logbook
 from yondle.app.session.testing import RunBaseline, TryFrom
-from yondle.app.system.awake import KeepsAwake, notify
+from yondle.app.system.awake import KeepsAwake
 from yondle.app.system.desktop_entries import running_command
 from yondle.app.system.integrate import ID, PLACES, integrate, take_out
 from yondle.main import run
@@ -144,17 +144,3 @@ def test_the_machine_is_kept_awake_while_a_test_runs_and_no_longer(
     assert told.read_text().endswith("over\n")
     awake.let_go()
     assert awake._holding is None
-
-
-def test_a_notification_is_told_to_the_desktop_or_nobody(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("PATH", str(tmp_path))
-    assert not notify("Heron: step 2 held", "")
-    tool = tmp_path / "notify-send"
-    tool.write_text(f'#!/bin/sh\nprintf "%s|" "$@" > {tmp_path}/said\n')
-    tool.chmod(0o755)
-    assert notify("Heron: step 2 held", "--help `id`")
-    assert (tmp_path / "said").read_text().endswith("--|Heron: step 2 held|--help `id`|")
-    assert notify("<b>Heron</b>", "<img src=x> & more")
-    assert (tmp_path / "said").read_text().endswith("--|<b>Heron</b>|&lt;img src=x&gt; &amp; more|"), (
-        "the body is markup"
-    )

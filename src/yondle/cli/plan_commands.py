@@ -15,7 +15,7 @@ from yondle.app.plans.nights import AN_HOUR, IN_ALL, Bounds
 from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.session import Session
-from yondle.app.system.awake import notify
+from yondle.app.system.telling import notify
 from yondle.cli.running import AsJson, Asks, Interrupts, LogbookPath, Pace, Together, interruptible, listen, opened
 from yondle.cli.shown import print_json, print_outcome, print_resumed, print_waiting, status_values, tell
 from yondle.language.saying import say

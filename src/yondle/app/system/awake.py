@@ -1,13 +1,9 @@
-"""Keeps the machine from falling asleep while a test runs, and tells the desktop when a long one is over.
-
-Both go through the programs most desktops have for it (systemd-inhibit, notify-send); where they are missing nothing happens.
-"""
+"""Keeps the machine from falling asleep while a test runs, by a program most have for it (systemd-inhibit)."""
 
 from __future__ import annotations
 
 import shutil
 import subprocess
-from html import escape
 
 from yondle.language.saying import say
 from yondle.model.events import AttemptClosed, Record, StepOpened
@@ -51,18 +47,3 @@ class KeepsAwake:
             command = (program, "--what=sleep:idle", "--who=Yondle", f"--why={why}", "--mode=block", "cat")
             quiet = subprocess.DEVNULL
             self._holding = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=quiet, stderr=quiet)
-
-
-def notify(title: str, words: str) -> bool:
-    """Show a notification on the desktop; tells whether anybody took it.
-
-    The body is markup by the Desktop Notifications Specification, so what comes from names and files is escaped.
-    """
-    program = shutil.which("notify-send")
-    if program is None:
-        return False
-    command = (program, "--app-name=Yondle", "--icon=net.yondle.Yondle", "--", title, escape(words, quote=False))
-    try:
-        return subprocess.run(command, check=False, capture_output=True, timeout=_END_WITHIN_S).returncode == 0
-    except (OSError, subprocess.TimeoutExpired):
-        return False

@@ -7,7 +7,7 @@ import logging
 from platformdirs import user_state_path
 
 from yondle.app.system.autostart import entry_path, write_entry
-from yondle.app.system.awake import notify
+from yondle.app.system.telling import notify
 from yondle.formats.whole_files import own_folder, write_whole
 from yondle.language.saying import say
 from yondle.model.errors import KnownError

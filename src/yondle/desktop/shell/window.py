@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import (
     QAction,
     QCloseEvent,
@@ -22,9 +22,10 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from yondle.app.session.owner import Answer, Closed, Opens
-from yondle.app.system.awake import LONG_S, notify
+from yondle.app.system.awake import LONG_S
 from yondle.app.system.folders import data_folder, free_name
 from yondle.app.system.preferences import preferences, recent_books, remember_book
+from yondle.app.system.telling import DesktopTeller
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.basics import Eliding, button, label, tip
 from yondle.desktop.look.theme import MARGIN, Theme
@@ -63,6 +64,7 @@ class MainWindow(QMainWindow):
 
     left = Signal()
     gone = Signal()
+    _led_back = Signal(str)
 
     def __init__(self, theme: Theme, first_page: bool = True) -> None:
         """Without its `first_page` the window is empty until a logbook is opened, which is then to be done at once."""
@@ -95,6 +97,10 @@ class MainWindow(QMainWindow):
         self.bridge.busy_changed.connect(self._busy)
         self.bridge.records.connect(lambda _: self.places.follow() if self.places is not None else None)
         self._stop_keys = StopKeys(self, self._halt)
+        self._teller = DesktopTeller(self._led_back.emit)
+        self._told_share: float | None = None
+        self._led_back.connect(self._lead_back)
+        self.bridge.records.connect(lambda _: self._tell_progress())
         self._foot_timer = QTimer(self)
         self._foot_timer.timeout.connect(self._look_at_foot)
         self._foot_timer.start(FOOT_EVERY_MS)
@@ -521,6 +527,7 @@ class MainWindow(QMainWindow):
     def _busy(self, busy: bool) -> None:
         now = time.monotonic()
         self._stop_keys.listen(busy)
+        self._tell_progress()
         if busy:
             self._busy_since = now
         elif now - self._busy_since > LONG_S and not (self.isActiveWindow() and self.isVisible()):
@@ -532,7 +539,7 @@ class MainWindow(QMainWindow):
             do()
 
     def _tell_desktop(self) -> None:
-        """Say on the desktop how a long test ended that nobody looked at; in a thread of its own, since it may take a while."""
+        """Say on the desktop how a long test ended that nobody looked at."""
         if self.book is None or not self.book.now.steps:
             return
         latest = max(self.book.now.steps, key=lambda record: max((a.id for a in record.attempts), default=0))
@@ -546,7 +553,25 @@ class MainWindow(QMainWindow):
         )
         words, wanted = latest.outcome.reason, preferences()
         if wanted.notify:
-            self.bridge.prepare(lambda: notify(title, words))
+            self._teller.notify(title, words, str(latest.step.number), wanted.sound)
+
+    def _lead_back(self, step: str) -> None:
+        """Show the step a notification told of, in front of everything else."""
+        top = self.window()
+        top.setWindowState(top.windowState() & ~Qt.WindowState.WindowMinimized)
+        top.show()
+        top.raise_()
+        top.activateWindow()
+        if self.book is not None and any(r.step.number == int(step) for r in self.book.now.steps):
+            self.show_step(int(step))
+
+    def _tell_progress(self) -> None:
+        """Show on the taskbar how far a test has come; a whole per cent at a time."""
+        share = self.tune.progress.share if self.tune is not None and self.bridge.busy else None
+        share = round(share, 2) if share is not None else None
+        if share != self._told_share:
+            self._told_share = share
+            self._teller.progress(share)
 
     def _show_settled(self) -> None:
         if self.book is None:
@@ -690,6 +715,7 @@ class MainWindow(QMainWindow):
         self._foot_timer.stop()
         self._stop_keys.listen(False)
         self._leave_session()
+        self._teller.close()
         self.bridge.close()
         event.accept()
         self.gone.emit()

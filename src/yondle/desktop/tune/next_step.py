@@ -13,6 +13,7 @@ from yondle.desktop.look.basics import Eliding, button, clear, label
 from yondle.desktop.look.cards import Cards
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.tune.inspector import Inspector
+from yondle.desktop.tune.parts_line import PartsLine
 from yondle.desktop.tune.strips import Strip, StripsView
 from yondle.language.saying import say
 from yondle.views.tune.proposal import ProposalView
@@ -202,6 +203,9 @@ class RunningSection(QWidget):
         self.heading = label(say("Running"), "heading")
         self.doing = Eliding()
         self.left = label("", "small")
+        self.parts = PartsLine(theme)
+        self.so_far = label("", "strong", wrap=True)
+        self.so_far.hide()
         self.strips = StripsView(theme)
         self.pause_button = button(say("Pause  P"), "", say("Pause before the next pass"))
         self.pause_button.clicked.connect(pause.trigger)
@@ -212,7 +216,9 @@ class RunningSection(QWidget):
         for widget in (
             self.heading,
             self.doing,
+            self.parts,
             self.left,
+            self.so_far,
             self.strips,
             self.stop_button,
             self.pause_button,
@@ -220,8 +226,13 @@ class RunningSection(QWidget):
         ):
             layout.addWidget(widget)
 
-    def show_progress(self, progress: Progress, expected_s: float, home: str, pause_asked: bool) -> None:
-        """Show where the test is, and whether it pauses or will before its next pass."""
+    def show_progress(
+        self, progress: Progress, expected_s: float, home: str, pause_asked: bool, so_far: str = ""
+    ) -> None:
+        """Show where the test is, what its passes say so far, and whether it pauses or will before its next pass."""
+        self.parts.show_parts(progress.parts)
+        self.so_far.setText(so_far)
+        self.so_far.setVisible(bool(so_far))
         count = say(" · pass {number} of {of}", number=progress.number, of=progress.of) if progress.of else ""
         self.heading.setText(
             say("Running · step {step}{count}", step=progress.step, count=count) if progress.running else say("Running")

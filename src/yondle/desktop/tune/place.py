@@ -58,6 +58,7 @@ from yondle.views.kept import ViewCache
 from yondle.views.shared.kept import given_up
 from yondle.views.tune.proposal import ProposalView, check_rows, dry_load, expected_seconds
 from yondle.views.tune.rulers import Holding
+from yondle.views.tune.running import so_far
 from yondle.views.tune.step import step_view
 
 if TYPE_CHECKING:
@@ -395,7 +396,8 @@ class TunePlace(QWidget):
     def _show_progress(self) -> None:
         position = self.book.now.position
         home = say(" to step {number}", number=position.step.number) if position else ""
-        self.side.running.show_progress(self.progress, self._expected_s, home, self.book.pausing)
+        told = so_far(self.book.now, self._benchmark, self.progress.scores)
+        self.side.running.show_progress(self.progress, self._expected_s, home, self.book.pausing, told)
 
     # -- doing ---------------------------------------------------------------------------------------------------------
 
