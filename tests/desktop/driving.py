@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
@@ -55,7 +56,10 @@ def button_of(widget: QWidget, begins: str) -> QPushButton:
 
 def visit(window: MainWindow, place: str) -> None:
     """Click a place's tab, and wait until all of it is shown."""
-    button_of(window, place).click()
+    at = next(i for i in range(window.tabs.count()) if window.tabs.tabText(i) == place)
+    QTest.mouseClick(window.tabs, Qt.MouseButton.LeftButton, pos=window.tabs.tabRect(at).center())
+    if place != "Tune" and window.places is not None and window.places.currentIndex() != at:
+        window.visit(at)
     here = window.places.currentWidget() if window.places is not None else None
     assert isinstance(here, ChartPlace)
     qt = QApplication.instance()

@@ -119,7 +119,7 @@ def test_what_is_chosen_before_a_place_is_whole_is_shown(open_book: Open, qtbot:
     assert compare is not None
     assert traces is not None
     other = make_book(tmp_path / "other.yondle", ())
-    button_of(window, "Compare").click()
+    window.tabs.setCurrentIndex(3)
     compare.read(other)
     assert compare.view is not None
     assert compare.view.columns[0].name == "Stock"

@@ -11,6 +11,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
 
 from yondle.desktop.charts.parts import NumberAxis, dress, title
+from yondle.desktop.look.aloud import announce
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import SMALL_PX, Redrawn, Theme, faded, font
 from yondle.model.verdicts import Verdict
@@ -243,6 +244,7 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         self._tell(spots[self._at])
         words = self.words(spots[self._at].what)
         self.setAccessibleDescription(words)
+        announce(self, words)
         self.told.emit(words)
 
     def _in_order(self) -> list[Spot]:

@@ -150,6 +150,8 @@ class CompareCharts(QWidget):
         view = self.cost_view if self._page == COSTS else self.along_view
         chart.show_view(view)  # type: ignore[arg-type]
         self._stack.setCurrentWidget(chart)
+        name = self._benchmark.name if self._benchmark is not None else ""
+        chart.setAccessibleName(say("Chart of {name}. {sentence}", name=name, sentence=else_))
         self.drawn.emit()
 
     def make(self) -> None:

@@ -27,7 +27,7 @@ from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.logbook.log_table import COLUMNS, LogTable
 from yondle.desktop.logbook.row_panel import RowPanel
-from yondle.desktop.look.basics import Choice, Eliding, button, label
+from yondle.desktop.look.basics import Choice, Eliding, button, clearable, label
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.quantities import count, number
@@ -74,7 +74,7 @@ class LogbookPlace(ChartPlace):
         self.search = QLineEdit()
         self.search.setPlaceholderText(say("Search everything written"))
         self.search.setAccessibleName(say("Search"))
-        self.search.setClearButtonEnabled(True)
+        clearable(self.search)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(_SEARCH_AFTER_MS)

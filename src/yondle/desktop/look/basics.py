@@ -6,7 +6,19 @@ from html import escape
 
 from PySide6.QtCore import QPointF, QSize, Qt
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF
-from PySide6.QtWidgets import QComboBox, QLabel, QLayout, QPushButton, QSizePolicy, QTreeWidget, QTreeWidgetItem
+from PySide6.QtWidgets import (
+    QComboBox,
+    QLabel,
+    QLayout,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QTreeWidget,
+    QTreeWidgetItem,
+)  # fmt: skip
+
+from yondle.language.saying import say
 
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
@@ -32,6 +44,13 @@ def button(text: str, kind: str = "", name: str = "") -> QPushButton:
     made.setAccessibleName(name or text)
     made.setAutoDefault(False)
     return made
+
+
+def clearable(field: QLineEdit) -> None:
+    """Give a field a button that clears it, with a name for the screen reader."""
+    field.setClearButtonEnabled(True)
+    for made in field.findChildren(QToolButton):
+        made.setAccessibleName(say("Clear"))
 
 
 def clear(layout: QLayout) -> None:

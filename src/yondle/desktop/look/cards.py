@@ -9,11 +9,15 @@ from PySide6.QtCore import QPointF, QSize
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
+from yondle.desktop.look.aloud import announce
 from yondle.desktop.look.basics import button, clear, label
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import named
 from yondle.model.verdicts import Verdict
+
+SAID_AT_ONCE = ("verdict", "error", "entry")
+"""Cards a screen reader says without waiting: they are what the tuner waits for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,6 +112,7 @@ class Cards(QWidget):
         self._cards[name] = card
         self._layout.addWidget(card)
         self.show()
+        announce(card, f"{card.title}. {card.text}" if card.text else card.title, at_once=name in SAID_AT_ONCE)
         return card
 
     def take(self, name: str) -> None:

@@ -125,6 +125,8 @@ class MapPlace(ChartPlace):
             self._table.addWidget(figure, row, 1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
         self._tell_place(view)
         self._chart().show_view(view, self._place)
+        pair = say("{one} and {other}", one=view.across.name, other=in_sentence(view.up.name))
+        self._chart().setAccessibleName(say("Chart of {name}. {sentence}", name=pair, sentence=view.sentence))
         self.show_whole(True)
 
     def _tell_place(self, view: MapView) -> None:

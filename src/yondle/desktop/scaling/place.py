@@ -201,6 +201,9 @@ class ScalingPlace(ChartPlace):
         whole = [capital(named(MEASURE_WORDS[view.measure]))] if view.measure is not Measure.VALUE else []
         self._note.set_text(" · ".join([*whole, *turned, bars]))
         self._says.setText(view.sentence)
+        shown = self._shown_one()
+        if shown is not None:
+            shown.setAccessibleName(say("Chart of {name}. {sentence}", name=knob.name, sentence=view.sentence))
         self._caveat.setText(" ".join(view.caveats))
         self._caveat.setVisible(bool(view.caveats))
         sentences = {each.benchmark.id: each.sentence for each in view.curves}

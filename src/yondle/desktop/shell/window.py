@@ -19,7 +19,7 @@ from PySide6.QtGui import (
     QKeySequence,
     QResizeEvent,
 )
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QStackedWidget, QTabBar, QVBoxLayout, QWidget
 
 from yondle.app.session.owner import Answer, Closed, Opens
 from yondle.app.system.awake import LONG_S
@@ -289,13 +289,18 @@ class MainWindow(QMainWindow):
         self._bar.setContentsMargins(MARGIN, 0, MARGIN, 0)
         self._bar.setSpacing(10)
         self._rig_name = label("Yondle", "strong")
-        self._tabs: list[QPushButton] = []
+        self.tabs = QTabBar()
+        self.tabs.setObjectName("places")
+        self.tabs.setAccessibleName(say("Places"))
+        self.tabs.setDrawBase(False)
+        self.tabs.setExpanding(False)
+        self.tabs.setUsesScrollButtons(False)
+        self.tabs.setElideMode(Qt.TextElideMode.ElideNone)
+        self.tabs.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         for i, name in enumerate(NAMES):
-            tab = button(named(name), "flat", say("{name} place", name=named(name)))
-            tab.setToolTip(f"Ctrl+{i + 1}")
-            tab.setCheckable(True)
-            tab.clicked.connect(lambda _=False, i=i: self.visit(i))
-            self._tabs.append(tab)
+            self.tabs.addTab(named(name))
+            self.tabs.setTabToolTip(i, f"Ctrl+{i + 1}")
+        self.tabs.currentChanged.connect(self.visit)
         self._conditions = Eliding(right=True)
         self._pace_button = button("", "flat", say("Pace of the simulated rig"))
         self._pace_button.clicked.connect(self._next_pace)
@@ -303,8 +308,7 @@ class MainWindow(QMainWindow):
         self._commands_button = button(say("Commands  Ctrl+K"), "flat", say("Command list"))
         self._commands_button.clicked.connect(self._open_commands)
         self._bar.addWidget(self._rig_name)
-        for tab in self._tabs:
-            self._bar.addWidget(tab)
+        self._bar.addWidget(self.tabs)
         self._bar.addWidget(self._conditions, 1)
         self._bar.addWidget(self._pace_button)
         self._bar.addWidget(self._commands_button)
@@ -458,8 +462,9 @@ class MainWindow(QMainWindow):
             self.places.visit(place)
 
     def _check_tab(self, place: int) -> None:
-        for i, tab in enumerate(self._tabs):
-            tab.setChecked(i == place)
+        self.tabs.blockSignals(True)
+        self.tabs.setCurrentIndex(place)
+        self.tabs.blockSignals(False)
 
     def show_step(self, number: int) -> None:
         """Show a step on the trail."""
@@ -519,8 +524,7 @@ class MainWindow(QMainWindow):
 
     def show_tabs(self, shown: bool) -> None:
         """Show the places' tabs, or hide them."""
-        for tab in self._tabs:
-            tab.setVisible(shown)
+        self.tabs.setVisible(shown)
 
     # -- showing -------------------------------------------------------------------------------------------------------
 

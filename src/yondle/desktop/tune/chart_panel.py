@@ -115,6 +115,9 @@ class ChartPanel(QWidget):
             " · ".join([*([say("lower is better")] if lower else []), say("bars show 95 % ranges"), *off])
         )
         self._sentence.setText(view.sentence)
+        self.chart.setAccessibleName(
+            say("Chart of {name}. {sentence}", name=view.workload.name, sentence=view.sentence)
+        )
         self._sentence.show()
         self.place_chart()
         self._stack.setCurrentWidget(self.chart)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
-from yondle.desktop.look.basics import Eliding, label
+from yondle.desktop.look.basics import Eliding, clearable, label
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.tune.rulers import Rulers
 from yondle.desktop.tune.trail import TrailView
@@ -59,7 +59,7 @@ class RulersPanel(QWidget):
         self.filter.setPlaceholderText(say("Filter knobs  Ctrl+F"))
         self.filter.setToolTip(say("A name, a group, or: changed, tried, by hand"))
         self.filter.setAccessibleName(say("Filter knobs"))
-        self.filter.setClearButtonEnabled(True)
+        clearable(self.filter)
         self.filter.setFixedSize(FILTER_WIDTH, FILTER_HEIGHT)
         self.filter.setProperty("role", "tight")
         self.filter.textChanged.connect(self.rulers.filter_by)

@@ -15,8 +15,9 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
     QPolygonF,
+    QWheelEvent,
 )
-from PySide6.QtWidgets import QToolTip, QWidget
+from PySide6.QtWidgets import QAbstractSlider, QToolTip
 
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
@@ -36,14 +37,18 @@ SCALE_Y = 29.0
 MARK_Y, MARK_R = 15.0, 4.5
 FAINT = 0.42
 COARSE_NOTCHES = 4
+_MOST_DIGITS, _OFF = 6, 1e-6
 _CLOSEST_TICKS_PX = 5.0
 _CLOSEST_MARKS_PX = 9.0
 _HANDLE_PX = 6.0
 _END_LABEL_PX = 44.0
 
 
-class Ruler(QWidget):
-    """One knob. `moved` is sent with the value the tuner would like next; the ruler shows it once it is proposed."""
+class Ruler(QAbstractSlider):
+    """One knob. `moved` is sent with the value the tuner would like next; the ruler shows it once it is proposed.
+
+    To a screen reader it is a slider in whole parts of the knob's unit: of a voltage, thousandths.
+    """
 
     moved = Signal(str, float)
     entered = Signal(str)
@@ -59,6 +64,9 @@ class Ruler(QWidget):
         self._locked = False
         self._held: Holding | None = None
         self._dragging = False
+        self._parts = 1
+        self.setOrientation(Qt.Orientation.Horizontal)
+        self.valueChanged.connect(self._set_from_outside)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setFixedHeight(HEIGHT)
@@ -83,7 +91,35 @@ class Ruler(QWidget):
             )
         )
         self.setAccessibleDescription(say("Left and right arrow propose the next value"))
+        self._tell_slider(view)
         self.update()
+
+    def _tell_slider(self, view: RulerView) -> None:
+        """Say as a slider what the knob takes and where it is."""
+        knob = view.knob
+        digits = next(
+            (d for d in range(_MOST_DIGITS) if abs(knob.step * 10**d - round(knob.step * 10**d)) < _OFF), _MOST_DIGITS
+        )
+        self._parts = 10**digits
+        low, high, step, now = (
+            round(each * self._parts)
+            for each in (knob.low, knob.high, knob.step, view.in_force if view.proposed is None else view.proposed)
+        )
+        self.blockSignals(True)
+        self.setRange(low, high)
+        self.setSingleStep(step)
+        self.setPageStep(step * COARSE_NOTCHES)
+        self.setValue(now)
+        self.blockSignals(False)
+
+    def _set_from_outside(self, value: int) -> None:
+        """Propose what a screen reader has set."""
+        if self._view is not None:
+            self.moved.emit(self._view.knob.id, self._view.knob.nearest(value / self._parts))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Let the rulers scroll: no knob is turned in passing."""
+        event.ignore()
 
     def sizeHint(self) -> QSize:
         """One line of the rulers."""
@@ -113,7 +149,7 @@ class Ruler(QWidget):
             case Qt.Key.Key_Home:
                 self.moved.emit(view.knob.id, view.in_force)
             case _:
-                super().keyPressEvent(event)
+                event.ignore()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """A press on the scale starts a drag; one on a mark chooses its step, one on a limit's handle moves the limit."""

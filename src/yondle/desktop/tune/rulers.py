@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
-from PySide6.QtWidgets import QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
+from PySide6.QtWidgets import QAbstractButton, QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import label, tip
 from yondle.desktop.look.cards import Card, CardAction
@@ -21,10 +21,8 @@ GROUPED_FROM = 7
 """So many knobs and more are shown in groups."""
 
 
-class GroupHead(QWidget):
+class GroupHead(QAbstractButton):
     """The heading of a group of rulers: folds and unfolds it, and says what is changed in it while it is folded."""
-
-    toggled = Signal()
 
     def __init__(self, theme: Theme, subsystem: Subsystem) -> None:
         super().__init__()
@@ -51,21 +49,18 @@ class GroupHead(QWidget):
         )
         if unfolded and changed:
             self._summary = say("{changed} of {knobs} changed", changed=len(changed), knobs=count(len(views), "knob"))
-        state = say("unfolded") if unfolded else say("folded")
+        state = say("expanded") if unfolded else say("collapsed")
+        self.setText(capital(named(self.subsystem)))
         self.setAccessibleName(f"{named(self.subsystem)}, {state}: {self._summary}")
         self.setToolTip(tip(f"{capital(named(self.subsystem))}: {self._summary}"))
         self.update()
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Fold or unfold."""
-        self.toggled.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Space folds and unfolds, as do left and right."""
         key = event.key()
         wants = {Qt.Key.Key_Left: False, Qt.Key.Key_Right: True, Qt.Key.Key_Space: not self.unfolded}
         if key in wants and wants[Qt.Key(key)] != self.unfolded:
-            self.toggled.emit()
+            self.click()
         elif key not in wants:
             super().keyPressEvent(event)
 
@@ -254,7 +249,7 @@ class Rulers(QScrollArea):
             subsystem = view.knob.subsystem
             if len(views) >= GROUPED_FROM and subsystem not in self._heads:
                 head = GroupHead(self._theme, subsystem)
-                head.toggled.connect(lambda group=str(subsystem): self._toggle(group))
+                head.clicked.connect(lambda _=False, group=str(subsystem): self._toggle(group))
                 self._heads[subsystem] = head
                 self._layout.insertWidget(at, head)
                 at += 1
