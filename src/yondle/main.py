@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from yondle import __version__
 from yondle.cli.exits import EXIT_BUG, EXIT_INTERRUPTED, EXIT_KNOWN
 from yondle.cli.plain import speak_plainly
+from yondle.cli.quiet import be_quiet
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
 
@@ -23,6 +24,7 @@ def main() -> None:
 def run(arguments: list[str]) -> int:
     """Run one command line; returns the exit code, one of `yondle.cli.exits` or 0."""
     speak_plainly()
+    arguments = be_quiet(arguments)
     if arguments == ["--version"]:
         print(f"yondle {__version__}")
         return 0

@@ -91,7 +91,7 @@ def test_where_there_is_no_terminal_a_line_a_minute_tells_what_is_at_hand(
     heard, session, now = io.StringIO(), open_logbook(book), [0.0]
     monkeypatch.setattr(sys, "stderr", heard)
     try:
-        line = ProgressLine(Progress(session.declaration), lambda: now[0])
+        line = ProgressLine(Progress(session.declaration), lambda _: 600.0, lambda: now[0])
 
         def take(record: object) -> None:
             now[0] += TOLD_EVERY_S / 4 if isinstance(record, PassOpened) else 0.0

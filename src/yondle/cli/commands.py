@@ -20,7 +20,11 @@ def build(open_window: OpenWindow) -> typer.Typer:
 
     @app.callback(invoke_without_command=True)
     def root(
-        context: typer.Context, version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False
+        context: typer.Context,
+        version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
+        quiet: Annotated[
+            bool, typer.Option("--quiet", help="Say nothing but troubles; may stand anywhere, also after a command.")
+        ] = False,
     ) -> None:
         context.obj = open_window
         if version:

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 import typer.main
 from typer.core import TyperGroup
 
+from yondle.cli.completing import completing
 from yondle.cli.help import translated
 from yondle.language.saying import later, named
 
@@ -168,7 +169,7 @@ class _Loaded(MutableMapping[str, Any]):
             app = typer.Typer(rich_markup_mode=None)
             getattr(import_module(f"yondle.cli.{place.module}"), place.adds)(app, console_for())
             made = typer.main.get_group(app).commands
-            self._made |= {each: translated(command) for each, command in made.items() if each in COMMANDS}
+            self._made |= {each: completing(translated(command)) for each, command in made.items() if each in COMMANDS}
         return self._made[name]
 
     def __setitem__(self, name: str, command: Any) -> None:

@@ -34,6 +34,7 @@ from yondle.model.knobs import Knob
 from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import StepRecord
 from yondle.model.verdicts import Verdict
+from yondle.views.tune.proposal import expected_seconds
 
 LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in .yondle.", show_default=False)]
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
@@ -87,7 +88,8 @@ def _run_test(
 
 def listen(session: Session) -> None:
     """Show one line of progress on a terminal."""
-    session.subscribe(ProgressLine(Progress(session.snapshot.declaration)).take)
+    line = ProgressLine(Progress(session.snapshot.declaration), lambda check: expected_seconds(session.snapshot, check))
+    session.subscribe(line.take)
 
 
 @contextmanager

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import shutil
 import sys
 import time
 from collections.abc import Callable, Collection, Iterator, Sequence
@@ -11,21 +12,23 @@ from contextlib import contextmanager
 from dataclasses import asdict
 from typing import Any
 
-from rich.cells import cell_len
+from rich.cells import cell_len, set_cell_size
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
 from yondle.app.session.progress import Progress
 from yondle.app.session.session import Session
+from yondle.cli.quiet import is_quiet
 from yondle.formats.documents import KeptOverRestarts
 from yondle.language.saying import named, say
-from yondle.model.events import Record
+from yondle.model.events import Record, StepOpened
 from yondle.model.knobs import Change, Setup
 from yondle.model.marks import SHAPES, Shape
 from yondle.model.quantities import duration
 from yondle.model.rigs import RigDeclaration
-from yondle.model.steps import StepRecord
+from yondle.model.steps import Check, StepRecord
+from yondle.model.verdicts import Verdict
 from yondle.views.shared.gains import benchmark_of, capped, gain_of, words_of_gain
 from yondle.views.shared.kept import given_up
 from yondle.views.shared.snapshot import Snapshot
@@ -40,6 +43,17 @@ SIGNS: dict[Shape, str] = {
     Shape.DIAMOND: "◆",
     Shape.RING: "○",
 }
+
+
+TINTS: dict[Verdict, str] = {
+    Verdict.HELD: "cyan",
+    Verdict.UNPROVEN: "green",
+    Verdict.WRONG: "yellow",
+    Verdict.DOWN: "red",
+    Verdict.HELD_BACK: "magenta",
+    Verdict.REFUSED: "bright_black",
+}
+"""Colours of signs on a terminal, which its owner has chosen; nothing is told by them alone, and NO_COLOR leaves them out."""
 
 
 def print_json(value: dict[str, Any]) -> None:
@@ -260,23 +274,24 @@ def print_trail(book: Snapshot, console: Console, benchmark_id: str = "") -> Non
     for row in Trail().rows(book, benchmark):
         here = say("← here") if row.is_position else "" if row.on_path else say("left")
         sign = SIGNS[SHAPES[row.verdict]] + ("\u0332" if row.recorded else "")
-        table.add_row(sign, str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here)
+        table.add_row(
+            Text(sign, TINTS[row.verdict]), str(row.number), Text(f"{row.title}\n{row.detail}"), row.gain_text, here
+        )
     console.print(table)
-    console.print("  ".join(f"{SIGNS[shape]} {named(verdict)}" for verdict, shape in SHAPES.items()))
+    console.print(Text("  ").join(Text.assemble((SIGNS[s], TINTS[v]), f" {named(v)}") for v, s in SHAPES.items()))
 
 
 def print_outcome(book: Snapshot, record: StepRecord, console: Console) -> None:
     """Print what came of one test."""
     outcome = record.outcome
     sign = SIGNS[SHAPES[record.verdict]]
-    console.print(
-        say(
-            "{sign} Step {number}: {reason}",
-            sign=sign,
-            number=record.step.number,
-            reason=outcome.reason if outcome else say("no verdict"),
-        )
+    words = say(
+        "{sign} Step {number}: {reason}",
+        sign=sign,
+        number=record.step.number,
+        reason=outcome.reason if outcome else say("no verdict"),
     )
+    console.print(_tinted(words, sign, TINTS[record.verdict]))
     if outcome is not None and outcome.pointer.subsystem:
         console.print(
             say(
@@ -291,6 +306,13 @@ def print_outcome(book: Snapshot, record: StepRecord, console: Console) -> None:
         console.print(say("  {benchmark_of} over baseline: {gain_text}", benchmark_of=benchmark.name, gain_text=gained))
     where = say("Step {number}", number=book.position.step.number) if book.position else say("Stock")
     console.print(say("  {where} is active.", where=where))
+
+
+def _tinted(words: str, sign: str, tint: str) -> Text:
+    """Give words with a sign in them in its colour."""
+    text = Text(words)
+    text.highlight_words([sign], tint)
+    return text
 
 
 _BETWEEN = 2
@@ -322,13 +344,19 @@ def print_table(
 
 
 TOLD_EVERY_S = 60.0
+_BAR_CELLS = 16
 
 
 class ProgressLine:
-    """One line on a terminal that tells what the test is at; where there is none, a line a minute."""
+    """One line on a terminal that tells what the test is at, with a bar and the time left; where there is none, a line a minute.
 
-    def __init__(self, progress: Progress, now: Callable[[], float] = time.monotonic) -> None:
-        self._progress = progress
+    `expected` gives the seconds that a test by some check takes.
+    """
+
+    def __init__(
+        self, progress: Progress, expected: Callable[[Check], float], now: Callable[[], float] = time.monotonic
+    ) -> None:
+        self._progress, self._expected, self._expected_s = progress, expected, 0.0
         self._shown = ""
         self._live = sys.stderr.isatty()
         self._now, self._told = now, now()
@@ -336,27 +364,44 @@ class ProgressLine:
     def take(self, record: Record) -> None:
         """Take a record in and redraw the line when it reads differently."""
         self._progress.take(record)
-        if not self._live and self._now() - self._told < TOLD_EVERY_S:
+        if isinstance(record, StepOpened):
+            self._expected_s = self._expected(record.check)
+        if is_quiet() or (not self._live and self._now() - self._told < TOLD_EVERY_S):
             return
         p = self._progress
         text = ""
         if p.running:
             count = say(" · pass {number} of {of}", number=p.number, of=p.of) if p.of else ""
             text = say(
-                "step {step}{count} · {doing} · {lasted_s}",
+                "step {step}{count} · {doing} · {lasted_s}, {left}",
                 step=p.step,
                 count=count,
                 doing=p.doing,
                 lasted_s=duration(p.lasted_s),
+                left=p.left(self._expected_s),
             )
+            text = f"{_bar(p.share or 0.0)} {text}" if self._live else text
         if not self._live:
             self._told = self._now()
             if text:
                 print(text, file=sys.stderr, flush=True)
         elif text != self._shown:
-            sys.stderr.write("\r\x1b[2K" + text)
+            sys.stderr.write("\r\x1b[2K" + _fitted(text))
             sys.stderr.flush()
             self._shown = text
+
+
+def _bar(share: float) -> str:
+    """Draw how much is over."""
+    full, empty = ("━", "─") if (sys.stderr.encoding or "").lower().startswith("utf") else ("=", "-")
+    over = round(share * _BAR_CELLS)
+    return f"{full * over}{empty * (_BAR_CELLS - over)} {share:4.0%}"
+
+
+def _fitted(text: str) -> str:
+    """Cut a line to the terminal: one that wraps can't be drawn over."""
+    width = shutil.get_terminal_size().columns - 1
+    return text if cell_len(text) <= width else set_cell_size(text, max(width - 1, 0)).rstrip() + "…"
 
 
 def _finite(value: Any) -> Any:
