@@ -60,25 +60,31 @@ def _inspected(machine: Machine, this: bool) -> Inspection:
     if not this:
         missing = machine.bench.contact.missing if machine.bench is not None else ""
         return Inspection(rig.declaration, readings, helper_missing=missing)
-    from yondle.rigs.linux.families import look
-    from yondle.rigs.linux.files import Tree
     from yondle.rigs.linux.knobs import left_out_words, offered
     from yondle.rigs.linux.privilege import find_way
     from yondle.rigs.linux.this import ThisRig
 
-    families = tuple(
-        FamilyView(
-            named(f.name), there.there, there.readable, _where(there.where), named(f.good_for), named(f.if_missing)
-        )
-        for there in look(Tree())
-        for f in (there.family,)
-    )
+    families = families_here()
     way = find_way()
     here = offered()
     left_out = tuple(left_out_words(each) for each in here.left_out)
     probes = rig.probes if isinstance(rig, ThisRig) else []
     unguarded = tuple(f"{probe.channel.name}: {probe.junk}" for probe in probes if probe.junk)
     return Inspection(rig.declaration, readings, families, way.by, way.missing, tuple(here.knobs), left_out, unguarded)
+
+
+def families_here() -> tuple[FamilyView, ...]:
+    """Tell which of the kernel's interfaces this machine has; only looks whether they are there."""
+    from yondle.rigs.linux.families import look
+    from yondle.rigs.linux.files import Tree
+
+    return tuple(
+        FamilyView(
+            named(f.name), there.there, there.readable, _where(there.where), named(f.good_for), named(f.if_missing)
+        )
+        for there in look(Tree())
+        for f in (there.family,)
+    )
 
 
 def _where(files: tuple[str, ...]) -> str:

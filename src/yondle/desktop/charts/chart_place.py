@@ -22,7 +22,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QMenu, QStacked
 from yondle.app.session.commands import Command
 from yondle.desktop.charts.beside import Beside
 from yondle.desktop.link.bridge import OpenBook
-from yondle.desktop.look.basics import label
+from yondle.desktop.look.basics import button, label
 from yondle.desktop.look.theme import MARGIN, Theme, font
 from yondle.desktop.look.turns import Turns
 from yondle.formats.whole_files import written_whole
@@ -65,7 +65,8 @@ class ChartPlace(QWidget):
     """A place that shows either its `whole` page or what to do so that there is something to show.
 
     `wants_step` and `wants_figure` are sent with a step's number that is to be shown, or asked a figure for; `wants_trace` with
-    an attempt, `proposed` with values of knobs to test next, `wrote` when something was written that others show, too.
+    an attempt, `proposed` with values of knobs to test next, `wrote` when something was written that others show, too,
+    `wants_command` with a command of Tune that would put something here.
     """
 
     wants_step = Signal(int)
@@ -73,6 +74,7 @@ class ChartPlace(QWidget):
     wants_figure = Signal(int)
     proposed = Signal(dict)
     wrote = Signal()
+    wants_command = Signal(str)
 
     def __init__(
         self, theme: Theme, book: OpenBook, name: str, nothing: str, chart: Callable[[], ShownChart | None]
@@ -88,7 +90,12 @@ class ChartPlace(QWidget):
         box = QVBoxLayout(empty)
         words = label(nothing, "muted", wrap=True)
         words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.fill_button = button("", "main")
+        self.fill_button.clicked.connect(lambda: self.wants_command.emit(self._fills()))
+        box.addStretch(3)
         box.addWidget(words)
+        box.addWidget(self.fill_button, 0, Qt.AlignmentFlag.AlignCenter)
+        box.addStretch(4)
         self.trouble = label("", "warning", wrap=True)
         self.trouble.setContentsMargins(MARGIN, 4, MARGIN, 0)
         self.trouble.hide()
@@ -135,8 +142,16 @@ class ChartPlace(QWidget):
         if isinstance(chart, QWidget):
             chart.setFocus()
 
+    def _fills(self) -> str:
+        """Name the command of Tune that would put something here: stock is measured first, then a knob is swept."""
+        return "sweep" if self._book.now.baseline_step is not None else "baseline"
+
     def show_whole(self, whole: bool) -> None:
         """Show the figures, or what to do to get some."""
+        words = {"sweep": say("Sweep a knob in Tune"), "baseline": say("Measure the baseline in Tune")}
+        self.fill_button.setText(words[self._fills()])
+        self.fill_button.setAccessibleName(self.fill_button.text())
+        self.fill_button.setVisible(not self._book.now.elsewhere)
         self._pages.setCurrentIndex(2 if whole else 1)
 
     def put_together(self, head: QLayout | None, large: QWidget | QLayout, side: QWidget, *below: QWidget) -> None:

@@ -3,16 +3,30 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLineEdit,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
-from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.basics import button, label, tip
 from yondle.desktop.look.cards import Cards
+from yondle.desktop.look.side import AsHighAsItsWords
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import say
 
-MOST_RECENT = 6
+if TYPE_CHECKING:
+    from yondle.app.machine.before import Beforehand
+
+MOST_RECENT, _PICTURE_PX = 6, 52
 
 
 class FirstPage(QWidget):
@@ -27,11 +41,12 @@ class FirstPage(QWidget):
     def __init__(self, theme: Theme, recent: list[Path]) -> None:
         super().__init__()
         self.setObjectName("page")
-        column = QWidget()
+        self._theme = theme
+        column = AsHighAsItsWords()
         column.setMaximumWidth(1040)
         box = QVBoxLayout(column)
-        box.setContentsMargins(24, 40, 24, 24)
-        box.setSpacing(12)
+        box.setContentsMargins(24, 28, 24, 16)
+        box.setSpacing(10)
         box.addWidget(label(say("A logbook for tuning"), "large"))
         box.addWidget(
             label(
@@ -42,23 +57,28 @@ class FirstPage(QWidget):
         )  # fmt: skip
         self.cards = Cards(theme)
         box.addWidget(self.cards)
-        choices = QHBoxLayout()
-        choices.setSpacing(12)
+        choices, others = QHBoxLayout(), QHBoxLayout()
+        for row in (choices, others):
+            row.setSpacing(12)
         self.demo_button = button(say("Open Heron's logbook"), "main")
         self.this_button = button(say("Start a logbook"))
-        for title, text, made in (
+        self.picture = QWidget()
+        self.picture.setFixedHeight(_PICTURE_PX)
+        self.picture.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.here = label(" ", "small", wrap=True)
+        for title, text, parts in (
             (
                 say("Heron, a simulated PC"),
                 say("Learn the work where nothing can break: an evening's climb to look at and go on with."),
-                self.demo_button,
+                (self.picture, self.demo_button),
             ),
             (
                 say("This machine"),
                 say("Real benchmarks on the machine Yondle runs on, without any privilege."),
-                self.this_button,
+                (self.here, self.this_button),
             ),
         ):
-            choices.addWidget(_choice(title, text, made), 1)
+            choices.addWidget(_choice(title, text, *parts), 1)
         self.address = QLineEdit()
         self.address.setPlaceholderText(say("user@host"))
         self.address.setAccessibleName(say("Where the machine is"))
@@ -66,7 +86,7 @@ class FirstPage(QWidget):
         self.bench_button.clicked.connect(self._want_bench)
         self.address.returnPressed.connect(self._want_bench)
         across = say("Tuned from here over SSH: should it freeze, the record doesn't.")
-        choices.addWidget(_choice(say("Across the room"), across, self.address, self.bench_button), 1)
+        others.addWidget(_choice(say("Across the room"), across, self.address, self.bench_button), 1)
         self.elsewhere = QLineEdit()
         self.elsewhere.setPlaceholderText(say("what it is called"))
         self.elsewhere.setAccessibleName(say("What the machine is called"))
@@ -76,9 +96,10 @@ class FirstPage(QWidget):
         self.elsewhere_button.clicked.connect(self._want_elsewhere)
         self.elsewhere.returnPressed.connect(self._want_elsewhere)
         told = say("A machine that runs no Yondle: its figures come from tables and from your fingers.")
-        choices.addWidget(_choice(say("Elsewhere"), told, self.elsewhere, self.elsewhere_button), 1)
+        others.addWidget(_choice(say("Elsewhere"), told, self.elsewhere, self.elsewhere_button), 1)
         box.addLayout(choices)
-        box.addSpacing(8)
+        box.addLayout(others)
+        box.addSpacing(4)
         box.addWidget(label(say("Logbooks on this machine"), "heading"))
         for path in recent[:MOST_RECENT]:
             made = button(f"{path.stem}  ·  {path.parent}", "flat", say("Open {stem}", stem=path.stem))
@@ -93,10 +114,38 @@ class FirstPage(QWidget):
         box.addStretch(1)
         self.demo_button.clicked.connect(self.wants_demo)
         self.this_button.clicked.connect(self.wants_this)
-        outer = QHBoxLayout(self)
-        outer.addStretch(1)
-        outer.addWidget(column, 10)
-        outer.addStretch(1)
+        inner = QWidget()
+        along = QHBoxLayout(inner)
+        along.setContentsMargins(0, 0, 0, 0)
+        along.addStretch(1)
+        along.addWidget(column, 10)
+        along.addStretch(1)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(inner)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(area)
+
+    def show_beforehand(self, told: Beforehand) -> None:
+        """Show one of Heron's rulers, which can be moved already, and what this machine offers and lacks."""
+        from yondle.desktop.tune.ruler import Ruler
+        from yondle.views.tune.rulers import RulerView
+
+        ruler = Ruler(self._theme)
+
+        def show(value: float | None) -> None:
+            view = RulerView(told.knob, told.knob.stock, value, None, told.ceiling, ())
+            ruler.show_view(view, True, False, None)
+
+        ruler.moved.connect(lambda _, value: show(None if value == told.knob.stock else value))
+        show(None)
+        box = QVBoxLayout(self.picture)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.addWidget(ruler)
+        self.here.setText(told.words)
+        self.here.setToolTip(tip("\n".join(told.missing)))
 
     def _want_bench(self) -> None:
         if self.address.text().strip():
@@ -126,6 +175,7 @@ def ask_for_book(parent: QWidget) -> Path | None:
 def _choice(title: str, text: str, *made: QWidget) -> QFrame:
     frame = QFrame()
     frame.setObjectName("card")
+    frame.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
     box = QVBoxLayout(frame)
     box.setContentsMargins(16, 14, 16, 14)
     box.setSpacing(8)

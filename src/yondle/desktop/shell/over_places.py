@@ -168,7 +168,7 @@ class OverPlaces:
         tune = self._window.tune
         page = PreferencesPage(self._theme, self._window.book, tune.actions_by_name if tune is not None else {})
         page.left.connect(self.leave)
-        page.wanted.connect(self._go_on_in_tune)
+        page.wanted.connect(self.go_on_in_tune)
         self._show(page)
         page.setFocus()
 
@@ -181,7 +181,8 @@ class OverPlaces:
         self._show(page)
         page.list.setFocus()
 
-    def _go_on_in_tune(self, command: str) -> None:
+    def go_on_in_tune(self, command: str) -> None:
+        """Carry out a command of Tune, there."""
         self.leave()
         self._window.go_to(0)
         if self._window.tune is not None:

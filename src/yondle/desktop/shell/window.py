@@ -43,6 +43,7 @@ from yondle.model.quantities import number
 from yondle.model.rigs import ELSEWHERE
 
 if TYPE_CHECKING:
+    from yondle.app.machine.before import Beforehand
     from yondle.desktop.charts.chart_place import ChartPlace
     from yondle.desktop.tune.place import TunePlace
     from yondle.views.shared.snapshot import Snapshot
@@ -53,6 +54,7 @@ BENCH = "bench"
 SMALLEST = (1100, 700)
 USUAL = (1280, 800)
 FOOT_EVERY_MS = 5000
+_BEFOREHAND_MS = 60
 DEFAULT_PACE = 20.0
 
 
@@ -391,7 +393,28 @@ class MainWindow(QMainWindow):
         self.first.wants_file.connect(self.open_logbook)
         self._show_page(self.first)
         self.first.demo_button.setFocus()
+        QTimer.singleShot(_BEFOREHAND_MS, self.first, self._look_beforehand)
         self._show_no_book()
+
+    def _look_beforehand(self) -> None:
+        """Look in a thread of its own what the first page can show of Heron and of this machine, once the page is painted."""
+        told: list[Beforehand] = []
+
+        def look() -> None:
+            from yondle.app.machine.before import look_beforehand
+            from yondle.desktop.tune import ruler
+
+            assert ruler is not None
+            told.append(look_beforehand())
+
+        def shown(prepared: object) -> None:
+            if prepared is look:
+                self.bridge.prepared.disconnect(shown)
+                if told and self.first is not None and self._pages.currentWidget() is self.first:
+                    self.first.show_beforehand(told[0])
+
+        self.bridge.prepared.connect(shown)
+        self.bridge.prepare(look)
 
     def _show_no_book(self) -> None:
         self._rig_name.setText("Yondle")
@@ -448,6 +471,7 @@ class MainWindow(QMainWindow):
         place.wants_trace.connect(self.show_trace)
         place.wants_figure.connect(self._ask_for_figure)
         place.proposed.connect(self._propose_from_map)
+        place.wants_command.connect(self.over.go_on_in_tune)
 
     def go_to(self, place: int) -> None:
         """Show a place, up to date when this returns."""

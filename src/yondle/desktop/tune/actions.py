@@ -46,6 +46,7 @@ ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("find", later("Filter the knobs"), ("Ctrl+F",)),
     ("next_benchmark", later("Chart the next benchmark"), ("Alt+Right",)),
     ("last_benchmark", later("Chart the benchmark before"), ("Alt+Left",)),
+    ("tour", later("Show me around, in six steps"), ()),
     ("to_rulers", later("Go to the rulers"), ("Alt+1",)),
     ("to_trail", later("Go to the trail"), ("Alt+2",)),
     ("figures", later("Show the chart's figures as a table beside it"), ("T",)),
@@ -87,7 +88,7 @@ def _possible(book: Snapshot, running: bool, selected: int | None, knob: str) ->
     here = not book.elsewhere
     there = {"record": free, "grid": idle and selected is not None, "describe": idle and not here}
     if not here:
-        off = ("again", "sweep", "edge", "next", "plan", "benchmarks", "own", "stop", "halt", "sensors")
+        off = ("again", "tour", "sweep", "edge", "next", "plan", "benchmarks", "own", "stop", "halt", "sensors")
         return there | dict.fromkeys(off, False) | {
             "test": free and book.proposal is not None, "baseline": free and not measured, "stock": free and measured,
             "keep": idle and chosen is not None and chosen.verdict is Verdict.HELD, "profiles": idle,
@@ -107,6 +108,7 @@ def _possible(book: Snapshot, running: bool, selected: int | None, knob: str) ->
         "sweep": free and knob != "",
         "edge": free and knob != "",
         "next": idle and measured,
+        "tour": free and measured,
         "plan": free and measured,
         "conditions": idle,
         "benchmarks": idle,

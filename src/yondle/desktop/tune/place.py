@@ -67,6 +67,7 @@ if TYPE_CHECKING:
     from yondle.desktop.tune.profiles import ProfilesPresenter
     from yondle.desktop.tune.recording import RecordPresenter
     from yondle.desktop.tune.score_chart import ScoreChart
+    from yondle.desktop.tune.tour import Tour
     from yondle.views.tune.charting import ChartView
 
 _PAINTED_MS = 20
@@ -194,6 +195,24 @@ class TunePlace(QWidget):
         return ProfilesPresenter(self._desk)
 
     @cached_property
+    def tour(self) -> Tour:
+        """The tour; made when it is first asked for."""
+        from yondle.desktop.tune.tour import Tour
+
+        return Tour(self, self._desk.theme, self.side.cards, self._part_called)
+
+    def _part_called(self, name: str) -> QWidget | None:
+        parts: dict[str, QWidget | None] = {
+            "trail": self._trail_panel, "ruler": self.rulers.ruler(self._in_play), "next": self.side.next,
+            "test": self.side.next.test_button, "running": self.side.running,
+        }  # fmt: skip
+        return parts[name]
+
+    def _tell_tour(self, what: str) -> None:
+        if "tour" in self.__dict__:
+            self.tour.happened(what)
+
+    @cached_property
     def recording(self) -> RecordPresenter:
         """The cards of what is only recorded; loaded when one is first asked for."""
         from yondle.desktop.tune.recording import RecordPresenter
@@ -249,6 +268,7 @@ class TunePlace(QWidget):
             "find": lambda: self.filter.setFocus(),
             "next_benchmark": lambda: self._turn_benchmark(1),
             "last_benchmark": lambda: self._turn_benchmark(-1),
+            "tour": lambda: self.tour.begin(),
             "to_rulers": lambda: self.rulers.focus_on(self._in_play),
             "to_trail": lambda: self.trail.setFocus(),
             "figures": self._turn_table,
@@ -425,6 +445,8 @@ class TunePlace(QWidget):
 
     def _proposed(self, knob_id: str) -> None:
         turned, self._in_play = self._in_play != knob_id, knob_id
+        if self.book.now.proposal is not None:
+            self._tell_tour("proposed")
         self._show_rulers()
         if turned:
             self._show_chart()
@@ -692,6 +714,8 @@ class TunePlace(QWidget):
                 self.side.show_running(strips_of(self.book.now.declaration, record.step.setup))
         if telling or self.progress.step != before:
             self.refresh()
+            if self.progress.running:
+                self._tell_tour("running")
         elif self.progress.running:
             self._show_progress()
 
@@ -725,11 +749,28 @@ class TunePlace(QWidget):
                     self.trail.choose(here.step.number)
             case _ if isinstance(command, (*_TESTS, RunEvening)) and self.book.now.waiting is None:
                 number = tell_verdict(self.side.cards, self.book.now)
+                self._tell_tour("ended")
+                if isinstance(command, RunEvening):
+                    self._offer_tour()
                 if number is not None:
                     self.trail.choose(number)
         self.refresh()
         if "plans" in self.__dict__:
             self.plans.goals.renew()
+
+    def _offer_tour(self) -> None:
+        """Offer to show around, once Heron's evening has been run."""
+
+        def begin() -> None:
+            self.side.cards.take("tour offer")
+            self.tour.begin()
+
+        actions = [
+            CardAction(say("Show me around"), begin, "main"),
+            CardAction(say("I'll find my way"), lambda: self.side.cards.take("tour offer")),
+        ]
+        text = say("Six steps, and the last of them is a test of your own.")
+        self.side.cards.put("tour offer", say("Heron's evening is yours now"), text, actions)
 
     def _begin_progress(self) -> None:
         """Follow anew: nothing is under way, but a step may wait for its values."""
