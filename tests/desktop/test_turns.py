@@ -12,7 +12,7 @@ import pytest
 from PySide6.QtCore import QObject
 from pytestqt.qtbot import QtBot
 from tests.desktop.conftest import Open
-from tests.desktop.driving import button_of, visit
+from tests.desktop.driving import visit
 from tests.desktop.test_compare_place import make_book
 
 from yondle.desktop.charts.chart_place import ChartPlace
@@ -100,7 +100,7 @@ os._exit(0)
 def test_every_place_answers_while_it_is_first_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:
     window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
     for name in NAMES[1:]:
-        button_of(window, name).click()
+        window.tabs.setCurrentIndex(NAMES.index(name))
         place = window.places.currentWidget() if window.places is not None else None
         assert isinstance(place, ChartPlace)
         assert not place.complete, f"{name} was worked out in one piece"
@@ -119,7 +119,7 @@ def test_what_is_chosen_before_a_place_is_whole_is_shown(open_book: Open, qtbot:
     assert compare is not None
     assert traces is not None
     other = make_book(tmp_path / "other.yondle", ())
-    window.tabs.setCurrentIndex(3)
+    window.tabs.setCurrentIndex(NAMES.index("Compare"))
     compare.read(other)
     assert compare.view is not None
     assert compare.view.columns[0].name == "Stock"
@@ -130,7 +130,7 @@ def test_what_is_chosen_before_a_place_is_whole_is_shown(open_book: Open, qtbot:
     assert traces._first.run.attempt == 1
     traces.choose_run(2)
     visit(window, "Scaling")
-    button_of(window, "Traces").click()
+    window.tabs.setCurrentIndex(NAMES.index("Traces"))
     assert traces.complete, "nothing has changed since"
 
 

@@ -19,7 +19,16 @@ from PySide6.QtGui import (
     QKeySequence,
     QResizeEvent,
 )
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QStackedWidget, QTabBar, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QMainWindow,
+    QStackedWidget,
+    QTabBar,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from yondle.app.session.owner import Answer, Closed, Opens
 from yondle.app.system.awake import LONG_S
@@ -302,6 +311,10 @@ class MainWindow(QMainWindow):
         for i, name in enumerate(NAMES):
             self.tabs.addTab(named(name))
             self.tabs.setTabToolTip(i, f"Ctrl+{i + 1}")
+        for arrow, words in zip(
+            self.tabs.findChildren(QToolButton), (say("Places before"), say("Places after")), strict=False
+        ):
+            arrow.setAccessibleName(words)
         self.tabs.currentChanged.connect(self.visit)
         self._conditions = Eliding(right=True)
         self._pace_button = button("", "flat", say("Pace of the simulated rig"))

@@ -313,8 +313,6 @@ class _Over(InPixels):
         """Mark a moment and say what was read then."""
         if (at, words) != (self._at, self._told):
             self._at, self._told = at, words
-            under = next((p[2] for p in self._events.passes if at is not None and p[0] <= at < p[1]), "")
-            self.setToolTip(tip(under) if self._first else "")
             self.update()
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
@@ -383,5 +381,9 @@ class _Over(InPixels):
         if self._at is not None and self._first:
             words = f"{clock_words(self._at, 0.1)}  ·  {words}"
         shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(room.right() - start - 90))
+        under = [p[2] for p in self._events.passes if self._first and self._at is not None and p[0] <= self._at < p[1]]
+        told = tip("\n".join([*([words] if shown != words else []), *under]))
+        if told != self.toolTip():
+            self.setToolTip(told)
         painter.setPen(c.ink if self._at is not None else c.muted)
         painter.drawText(QPointF(start, room.top() + 13), shown)
