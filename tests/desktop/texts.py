@@ -243,6 +243,8 @@ class Walk:
                 self._app.sendEvent(on, QHelpEvent(QEvent.Type.ToolTip, place, widget.mapToGlobal(at)))
         begun = text.split("…")[0].strip()[-_END_LETTERS:]
         told = QToolTip.text() or widget.toolTip()
+        if isinstance(widget.parentWidget(), pg.GraphicsView):
+            self._app.sendEvent(widget.parentWidget(), QEvent(QEvent.Type.Leave))
         QToolTip.hideText()
         return begun in told
 
@@ -433,6 +435,7 @@ def walk(folder: Path) -> Walk:
     camera = Camera(folder, folder)
     walked = Walk(camera.app, Listener())
     with camera.window() as window:
+        camera.until(lambda: window.first.here.text().strip() != "")
         walked.look(window, "first page")
         camera.open(window, book)
         tune = window.tune
@@ -447,6 +450,13 @@ def walk(folder: Path) -> Walk:
             walked.look(window, f"card {name}")
             tune.actions_by_name["dismiss"].trigger()
             tune.rulers.drop_question()
+        tune.actions_by_name["tour"].trigger()
+        walked.look(window, "tour")
+        tune.tour.leave()
+        for page in (window.over.show_preferences, window.over.show_help):
+            page()
+            walked.look(window, page.__name__)
+            window.over.leave()
         window._open_commands()
         walked.look(window, "command list")
         window.commands.hide()
@@ -461,6 +471,7 @@ def walk(folder: Path) -> Walk:
         walked.look(window, "table")
         window.over.leave()
         tune._propose("core_clock", 4750)
+        tune.side.next.own.more.click()
         walked.look(window, "proposal")
         tune._propose("memory_rate", 6000)
         walked.look(window, "second knob")

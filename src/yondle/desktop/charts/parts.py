@@ -7,7 +7,7 @@ from collections.abc import Callable
 from html import escape
 
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QGraphicsSceneHoverEvent, QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
@@ -121,8 +121,10 @@ class FailureMarks(InPixels):
             if not left <= x <= right:
                 continue
             words = failure.words if len(self._failures) <= MOST_TOLD else ""
+            beside = max(right - x - 14.0, x - left - 14.0)
+            words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(beside))
             width = painter.fontMetrics().horizontalAdvance(words)
-            start = x + 10 if x + 14 + width < right else x - 12 - width
+            start = x + 10 if x + 14 + width <= right else x - 12 - width
             span = (min(start, x) - 8, max(start + width, x) + 8)
             used = {row for a, b, row in taken if a < span[1] and span[0] < b}
             row = next(r for r in range(len(self._failures) + 1) if r not in used)

@@ -23,7 +23,7 @@ from yondle.app.session.limits import ChangeHowTested
 from yondle.app.system.folders import data_folder
 from yondle.app.system.preferences import Preferences, keep_preferences, preferences, preferences_file
 from yondle.desktop.link.bridge import OpenBook
-from yondle.desktop.look.basics import Choice, button, label
+from yondle.desktop.look.basics import Choice, Eliding, button, label
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.formats.documents import HowTested
 from yondle.language.saying import languages, later, named, say
@@ -171,7 +171,7 @@ class PreferencesPage(QWidget):
             (say("Logbooks are kept in"), str(data_folder())),
             (say("These are kept in"), str(preferences_file())),
         ):
-            path = label(str(where), "muted", wrap=True)
+            path = Eliding(str(where), "muted")
             path.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self._row(grid, name, path)
         box.addLayout(grid)

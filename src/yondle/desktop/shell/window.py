@@ -112,6 +112,9 @@ class MainWindow(QMainWindow):
         self._told_share: float | None = None
         self._led_back.connect(self._lead_back)
         self.bridge.records.connect(lambda _: self._tell_progress())
+        self._looking: Callable[[], None] | None = None
+        self._beforehand: Beforehand | None = None
+        self.bridge.prepared.connect(self._show_beforehand)
         self._foot_timer = QTimer(self)
         self._foot_timer.timeout.connect(self._look_at_foot)
         self._foot_timer.start(FOOT_EVERY_MS)
@@ -411,23 +414,21 @@ class MainWindow(QMainWindow):
 
     def _look_beforehand(self) -> None:
         """Look in a thread of its own what the first page can show of Heron and of this machine, once the page is painted."""
-        told: list[Beforehand] = []
 
         def look() -> None:
             from yondle.app.machine.before import look_beforehand
             from yondle.desktop.tune import ruler
 
             assert ruler is not None
-            told.append(look_beforehand())
+            self._beforehand = look_beforehand()
 
-        def shown(prepared: object) -> None:
-            if prepared is look:
-                self.bridge.prepared.disconnect(shown)
-                if told and self.first is not None and self._pages.currentWidget() is self.first:
-                    self.first.show_beforehand(told[0])
-
-        self.bridge.prepared.connect(shown)
+        self._looking = look
         self.bridge.prepare(look)
+
+    def _show_beforehand(self, prepared: object) -> None:
+        first, told = self.first, self._beforehand
+        if prepared is self._looking and told is not None and first is not None and self.book is None:
+            first.show_beforehand(told)
 
     def _show_no_book(self) -> None:
         self._rig_name.setText("Yondle")

@@ -18,7 +18,10 @@ from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.tune.charting import ChartView, KnobPoint
 
-DOT_PX = 4
+_WIDEST_SHARE = 0.5
+"""A label that would take more of the width than this is left out: the chart is too narrow for it."""
+DOT_PX, _FOOT_COSTS = 4, 2
+"""Words at the foot lie in the way of failures: each of them counts as so many points."""
 _FAINT = 0.38
 _JITTER_SHARE = 0.006
 _LABEL_SHARES = (0.8, 0.65, 0.5, 0.35)
@@ -28,7 +31,6 @@ _LABEL_WIDE, _LABEL_TALL = 0.14, 0.1
 """It takes so much of the width and height."""
 _LEAST_LABEL_SHARE = 0.15
 """Nearer to the left edge than this, as a share of the width, a word stands to the right of its place."""
-_NEAR_SHARE = 0.2
 _TOO_FEW_FOR_A_RANGE = 2
 
 
@@ -41,12 +43,13 @@ class ScoreChart(PlaceChart):
         super().__init__(theme)
         self._view: ChartView | None = None
         self._same = False
-        self._at_edges: list[tuple[pg.TextItem, float, bool]] = []
+        self._at_edges: list[tuple[pg.TextItem, float, float]] = []
         plot = self.getPlotItem()
         plot.showGrid(x=False, y=True, alpha=0.25)
         box = plot.getViewBox()
         box.setDefaultPadding(0.02)
         box.sigRangeChanged.connect(self._place_edge_labels)
+        box.sigResized.connect(self._place_edge_labels)
         self.setMinimumSize(200, 120)
         self.redraw()
 
@@ -127,7 +130,7 @@ class ScoreChart(PlaceChart):
         half = (view.baseline.high - view.baseline.low) / 2
         digits = digits_for(half)
         words = say("baseline {mean} ± {half}", mean=number(view.baseline.mean, digits), half=number(half, digits))
-        self._edge_label(words, view.baseline.high, on_left=_crowded_on_the_right(view))
+        self._edge_label(words, view.baseline.high, view.baseline.low)
 
     def _draw_proportion(self, view: ChartView) -> None:
         if view.anchor is None:
@@ -201,22 +204,37 @@ class ScoreChart(PlaceChart):
         if view.failures:
             self.addItem(FailureMarks(view.failures, self.theme, self._choose), ignoreBounds=True)
 
-    def _edge_label(self, words: str, at: float, on_left: bool) -> None:
-        """Write a label at the edge of the chart, wherever that is zoomed to."""
-        c = self.theme.colours
-        anchor = (0, 1) if on_left else (1, 1)
-        item = pg.TextItem(words, color=c.muted, anchor=anchor, fill=pg.mkBrush(faded(c.ground, 0.7)))
+    def _edge_label(self, words: str, at: float, below: float) -> None:
+        """Write a label at an edge of the chart, wherever that is zoomed to: above a height, or below another."""
+        item = pg.TextItem(
+            words, color=self.theme.colours.muted, fill=pg.mkBrush(faded(self.theme.colours.ground, 0.7))
+        )
         item.setFont(font(SMALL_PX))
         self.addItem(item, ignoreBounds=True)
-        self._at_edges.append((item, at, on_left))
+        self._at_edges.append((item, at, below))
         self._place_edge_labels()
 
     def _place_edge_labels(self, *_: object) -> None:
+        """Put labels at the first corner, of both ends above and below, where the fewest points lie under them."""
         box = self.getPlotItem().getViewBox()
-        (low, high), (_, top) = box.viewRange()
-        for item, at, on_left in self._at_edges:
-            tall = item.boundingRect().height() * box.viewPixelSize()[1]
-            item.setPos(low if on_left else high, min(at, top - tall))
+        (low, high), (bottom, top) = box.viewRange()
+        wide_px, tall_px = box.viewPixelSize()
+        for item, at, below in self._at_edges:
+            size = item.boundingRect()
+            wide, tall = (size.width() + MARK_PX) * wide_px, (size.height() + MARK_PX / 2.0) * tall_px
+
+            corners: dict[tuple[bool, bool], int] = {}
+            for left, above in ((False, True), (True, True), (False, False), (True, False)):
+                x, y = low if left else high - wide, min(at, top - tall) if above else max(below - tall, bottom)
+                lies = (x <= s.x <= x + wide and y - tall / 3.0 <= s.y <= y + tall for s in self.spots())
+                corners[left, above] = sum(lies) + (
+                    0 if above else _FOOT_COSTS * len(self._view.failures if self._view else ())
+                )
+            left, above = min(corners, key=lambda corner: corners[corner])
+            item.setAnchor((0.0 if left else 1.0, 1.0 if above else 0.0))
+            item.setVisible(size.width() * wide_px < _WIDEST_SHARE * (high - low))
+            height = size.height() * tall_px
+            item.setPos(low if left else high, min(at, top - height) if above else max(below, bottom + height))
 
     def show_at_first(self) -> None:
         """Keep the zoom of the same knob and benchmark."""
@@ -295,13 +313,3 @@ def _words(view: ChartView, point: KnobPoint) -> str:
         steps=steps,
         others=others,
     )
-
-
-def _crowded_on_the_right(view: ChartView) -> bool:
-    """Tell whether more points stand near the baseline's height in the right third than in the left one."""
-    low, high = _x_range(view)
-    bottom, top = _y_range(view)
-    level = view.baseline.high if view.baseline is not None else 0.0
-    third = (high - low) / 3.0
-    values = [p.value for p in view.points if abs(p.spread.mean - level) < _NEAR_SHARE * (top - bottom)]
-    return sum(v > high - third for v in values) > sum(v < low + third for v in values)
