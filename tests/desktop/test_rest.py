@@ -63,6 +63,24 @@ def test_every_place_rests_at_twice_the_size(varied: Path) -> None:
     assert ran.returncode == 0, ran.stdout + ran.stderr
 
 
+def test_pages_tables_of_figures_and_the_tour_rest(varied: Path, open_book: Open, qapp: QApplication) -> None:
+    window = open_book(varied)
+    tune, listener = tune_of(window), Listener(qapp)
+    for page in (window.over.show_preferences, window.over.show_help):
+        page()
+        assert listener.unrest() == "", page.__name__
+        window.over.leave()
+    tune.actions_by_name["tour"].trigger()
+    assert listener.unrest() == "", "the tour"
+    tune.tour.leave()
+    tune.actions_by_name["figures"].trigger()
+    assert listener.unrest() == "", "figures beside the chart in Tune"
+    for name in ("Scaling", "Map", "Compare", "Traces"):
+        window.go_to(NAMES.index(name))
+        window.places.place(name).beside.turn()
+        assert listener.unrest() == "", f"figures beside the chart in {name}"
+
+
 def test_every_card_and_state_of_tune_rests(varied: Path, open_book: Open, qapp: QApplication, qtbot: QtBot) -> None:
     window = open_book(varied)
     tune, listener = tune_of(window), Listener(qapp)
