@@ -103,6 +103,7 @@ def take_all(camera: Camera) -> None:
     """Take every picture of the docs."""
     book = demo_logbook(camera.home / "heron.yondle")
     with camera.window() as window:
+        camera.until(lambda: window.first is not None and window.first.here.text().strip() != "")
         camera.take(window, "first-start")
     with camera.window() as window:
         camera.open(window, book)

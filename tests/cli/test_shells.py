@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import pty
 import subprocess
@@ -9,7 +10,9 @@ import sys
 from pathlib import Path
 
 import pytest
+from pydantic import ValidationError
 from tests.conftest import quick_rig
+from tools import output_schema
 
 from yondle.app.machine.machines import RigChoice
 from yondle.app.profiles.profiles import KeepProfile
@@ -92,3 +95,26 @@ def test_colours_and_a_bar_on_a_terminal_and_no_colours_where_they_are_not_wante
     assert " left" in text
     coloured = "\x1b[3" in text or "\x1b[1;3" in text or "\x1b[38" in text
     assert coloured is not no_colour
+
+
+def test_documents_are_what_their_schema_says_one_a_command(book: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert output_schema.PATH.read_text("utf-8") == output_schema.schema(), "python -m tools.output_schema"
+
+    def printed(*words: str, code: int = 0) -> dict[str, object]:
+        assert run([*words, "--json"]) == code
+        return json.loads(capsys.readouterr().out)
+
+    kinds = output_schema
+    for kind, words in (
+        (kinds.State, ("status", str(book))),
+        (kinds.Step, ("step", str(book), "core_clock=4350", "--passes", "2")),
+        (kinds.Step, ("again", str(book), "3", "--passes", "2")),
+        (kinds.State, ("back", str(book), "2")),
+        (kinds.Done, ("note", str(book), "2", "quiet")),
+        (kinds.Other, ("benchmarks", str(book))),
+        (kinds.Other, ("scaling", str(book), "core_clock")),
+    ):
+        kind.model_validate(printed(*words))
+    kinds.Failed.model_validate(printed("step", str(book), "core_clok=1", code=2))
+    with pytest.raises(ValidationError):
+        kinds.Step.model_validate(printed("status", str(book)))
