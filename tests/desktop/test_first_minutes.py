@@ -98,3 +98,14 @@ def test_an_empty_place_fills_at_a_click(qtbot: QtBot, open_book: Open, tmp_path
         qtbot.waitUntil(lambda: here.fill_button.isVisible() and here.fill_button.text() == "Sweep a knob in Tune")
     else:
         qtbot.waitUntil(lambda: not here.fill_button.isVisible())
+
+
+def test_who_tests_without_being_told_to_is_followed(qtbot: QtBot, measured: Path, open_book: Open) -> None:
+    window = open_book(measured)
+    tune = tune_of(window)
+    tune._propose("core_clock", 4400.0)
+    tune.actions_by_name["tour"].trigger()
+    assert tune.tour.at == 0
+    qtbot.keyClick(tune, Qt.Key.Key_Return)
+    settle(qtbot, window)
+    qtbot.waitUntil(lambda: tune.tour.at == 5)
