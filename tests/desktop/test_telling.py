@@ -17,7 +17,7 @@ from tests.desktop.driving import settle, tune_of
 from yondle.app.session.requests import SetPace
 from yondle.app.system.preferences import Preferences, keep_preferences
 from yondle.app.system.telling import notify
-from yondle.desktop.shell import window as shell
+from yondle.desktop.shell import news as shell
 
 
 @pytest.fixture
@@ -55,10 +55,10 @@ def test_a_long_test_is_told_of_and_a_click_leads_to_its_step(
     desktop.click()
     qtbot.waitUntil(lambda: tune.trail.selected() == 3, timeout=5_000)
     assert tune.isVisible()
-    window._tell_desktop()
+    window.news.tell_ended()
     qtbot.waitUntil(lambda: len(desktop.notified) == 2, timeout=5_000)
     keep_preferences(Preferences(notify=False))
-    window._tell_desktop()
+    window.news.tell_ended()
     window.book.ask(SetPace(None))  # type: ignore[union-attr]
     qtbot.wait(200)
     assert len(desktop.notified) == 2, "who wants none gets none"

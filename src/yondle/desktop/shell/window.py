@@ -5,7 +5,6 @@ What opening a logbook takes is loaded when one is opened, in the owner's thread
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -31,10 +30,8 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.app.session.owner import Answer, Closed, Opens
-from yondle.app.system.awake import LONG_S
 from yondle.app.system.folders import data_folder, free_name
-from yondle.app.system.preferences import preferences, recent_books, remember_book
-from yondle.app.system.telling import DesktopTeller
+from yondle.app.system.preferences import recent_books, remember_book
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.basics import Eliding, button, label, tip
 from yondle.desktop.look.theme import MARGIN, Theme
@@ -42,6 +39,7 @@ from yondle.desktop.shell import books
 from yondle.desktop.shell.command_list import CommandList
 from yondle.desktop.shell.first import FirstPage, ask_for_book
 from yondle.desktop.shell.foot import Foot
+from yondle.desktop.shell.news import DesktopNews
 from yondle.desktop.shell.over_places import OverPlaces
 from yondle.desktop.shell.rooms import NAMES, Rooms
 from yondle.desktop.shell.stop_keys import StopKeys
@@ -75,7 +73,6 @@ class MainWindow(QMainWindow):
 
     left = Signal()
     gone = Signal()
-    _led_back = Signal(str)
 
     def __init__(self, theme: Theme, first_page: bool = True) -> None:
         """Without its `first_page` the window is empty until a logbook is opened, which is then to be done at once."""
@@ -92,7 +89,6 @@ class MainWindow(QMainWindow):
         self._afterwards: Callable[[], None] | None = None
         self._neighbours_stopped = False
         self._gone_back = ""
-        self._busy_since = 0.0
         self._beside: Beside | None = None
         self._others: Callable[[], tuple[Path, ...]] = tuple
         self.setAcceptDrops(True)
@@ -108,10 +104,7 @@ class MainWindow(QMainWindow):
         self.bridge.busy_changed.connect(self._busy)
         self.bridge.records.connect(lambda _: self.places.follow() if self.places is not None else None)
         self._stop_keys = StopKeys(self, self._halt)
-        self._teller = DesktopTeller(self._led_back.emit)
-        self._told_share: float | None = None
-        self._led_back.connect(self._lead_back)
-        self.bridge.records.connect(lambda _: self._tell_progress())
+        self.news = DesktopNews(self)
         self._looking: Callable[[], None] | None = None
         self._beforehand: Beforehand | None = None
         self.bridge.prepared.connect(self._show_beforehand)
@@ -567,53 +560,12 @@ class MainWindow(QMainWindow):
     # -- showing -------------------------------------------------------------------------------------------------------
 
     def _busy(self, busy: bool) -> None:
-        now = time.monotonic()
         self._stop_keys.listen(busy)
-        self._tell_progress()
-        if busy:
-            self._busy_since = now
-        elif now - self._busy_since > LONG_S and not (self.isActiveWindow() and self.isVisible()):
-            self._tell_desktop()
         if self._closing and not busy:
             self.close()
         elif self._afterwards is not None and not busy:
             do, self._afterwards = self._afterwards, None
             do()
-
-    def _tell_desktop(self) -> None:
-        """Say on the desktop how a long test ended that nobody looked at."""
-        if self.book is None or not self.book.now.steps:
-            return
-        latest = max(self.book.now.steps, key=lambda record: max((a.id for a in record.attempts), default=0))
-        if latest.outcome is None:
-            return
-        title = say(
-            "{info}: step {number} {verdict}",
-            info=self.book.now.declaration.info.name,
-            number=latest.step.number,
-            verdict=latest.word,
-        )
-        words, wanted = latest.outcome.reason, preferences()
-        if wanted.notify:
-            self._teller.notify(title, words, str(latest.step.number), wanted.sound)
-
-    def _lead_back(self, step: str) -> None:
-        """Show the step a notification told of, in front of everything else."""
-        top = self.window()
-        top.setWindowState(top.windowState() & ~Qt.WindowState.WindowMinimized)
-        top.show()
-        top.raise_()
-        top.activateWindow()
-        if self.book is not None and any(r.step.number == int(step) for r in self.book.now.steps):
-            self.show_step(int(step))
-
-    def _tell_progress(self) -> None:
-        """Show on the taskbar how far a test has come; a whole per cent at a time."""
-        share = self.tune.progress.share if self.tune is not None and self.bridge.busy else None
-        share = round(share, 2) if share is not None else None
-        if share != self._told_share:
-            self._told_share = share
-            self._teller.progress(share)
 
     def _show_settled(self) -> None:
         if self.book is None:
@@ -757,7 +709,7 @@ class MainWindow(QMainWindow):
         self._foot_timer.stop()
         self._stop_keys.listen(False)
         self._leave_session()
-        self._teller.close()
+        self.news.close()
         self.bridge.close()
         event.accept()
         self.gone.emit()
