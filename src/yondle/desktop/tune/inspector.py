@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QAction
+from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QPlainTextEdit, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import button, label
@@ -13,6 +13,22 @@ from yondle.desktop.tune.sections import Sections
 from yondle.language.saying import say
 from yondle.model.verdicts import Verdict
 from yondle.views.tune.step import StepView
+
+
+class NoteEdit(QPlainTextEdit):
+    """A note being written; `done` is sent where Ctrl+Return is pressed."""
+
+    done = Signal()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Keep what was written with Ctrl+Return: as a shortcut of the button beside it that key would be swallowed here."""
+        if (
+            event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            and event.modifiers() & Qt.KeyboardModifier.ControlModifier
+        ):
+            self.done.emit()
+        else:
+            super().keyPressEvent(event)
 
 
 class Inspector(QWidget):
@@ -45,13 +61,13 @@ class Inspector(QWidget):
         self.signs = label("", "muted", wrap=True)
         self.note_button = button(say("Write a note  N"), "", say("Write a note"))
         self.note_button.clicked.connect(note.trigger)
-        self.editor = QPlainTextEdit()
+        self.editor = NoteEdit()
+        self.editor.done.connect(self._keep)
         self.editor.setPlaceholderText(say("What you saw, the code the board showed, what to try next"))
         self.editor.setMaximumHeight(80)
         self.editor.setAccessibleName(say("Note"))
         self.editor.setTabChangesFocus(True)
         self.keep_button = button(say("Keep the note  Ctrl+⏎"), "main", say("Keep the note"))
-        self.keep_button.setShortcut("Ctrl+Return")
         self.keep_button.clicked.connect(self._keep)
         layout.addWidget(self.heading)
         layout.addLayout(head)
