@@ -34,7 +34,7 @@ def test_a_long_test_is_told_of_and_a_click_leads_to_its_step(
 ) -> None:
     monkeypatch.setattr(shell, "LONG_S", 0.0)
     keep_preferences(Preferences(sound=True))
-    window = open_book(measured)
+    window = open_book(measured, pace=300.0)
     tune = tune_of(window)
     monkeypatch.setattr(window, "isActiveWindow", lambda: False)
     tune._propose("core_clock", 4400.0)

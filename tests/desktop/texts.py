@@ -40,7 +40,7 @@ from yondle.app.session.requests import SetPace
 from yondle.desktop.charts.beside import Beside
 from yondle.desktop.look.basics import Eliding
 
-SIZES = ((1100, 700), (1280, 800), (1600, 900), (1920, 1080), (3840, 2160))
+SIZES = ((1100, 700), (1280, 800), (1600, 900), (1920, 1080), (2560, 1440))
 CARDS = (
     "limits", "sensors", "sweep", "edge", "conditions", "benchmarks", "result", "profiles", "keep", "next", "own", "record",
     "note",
