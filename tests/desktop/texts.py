@@ -159,7 +159,7 @@ class Walk:
 
     def settle(self) -> None:
         """Let everything find its place."""
-        for _ in range(12):
+        for _ in range(5):
             self._app.processEvents()
 
     def _all(self, window: QWidget, picture: np.ndarray, where: str) -> Iterator[Found]:
