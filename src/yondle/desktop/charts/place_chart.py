@@ -100,7 +100,7 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         raise NotImplementedError
 
     def choose(self, what: Any) -> None:
-        """Choose a point that was clicked, or came to by the keys; says what it stands for where the chart has more to say."""
+        """Choose a point that was clicked, or come to by the keys."""
 
     def clicked_beside(self, at: QPointF) -> None:
         """Take a click where no point is, in the chart's own coordinates."""
@@ -133,8 +133,8 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         for item in marks:
             item.setExportMode(False)
 
-    def draw_measured(self, points: list[Measured], line: QPen, bars: QColor, mark_px: int) -> pg.ScatterPlotItem:
-        """Draw a curve with its ranges, its passes, and its marks, which are given back."""
+    def draw_measured(self, points: list[Measured], line: QPen, bars: QColor, mark_px: int) -> None:
+        """Draw a curve with its ranges, its passes, and its marks."""
         c = self.theme.colours
         self.plot([p.x for p in points], [p.y for p in points], pen=line)
         ranged = [p for p in points if math.isfinite(p.low)]
@@ -152,14 +152,13 @@ class PlaceChart(Redrawn, pg.PlotWidget):
             [
                 {
                     "pos": (p.x, p.y), "symbol": symbol(p.verdict, p.recorded), "size": mark_px, "pen": pg.mkPen(None),
-                    "brush": c.verdicts[p.verdict], "data": p.x,
+                    "brush": c.verdicts[p.verdict],
                 }
                 for p in points
             ]
         )  # fmt: skip
         marks.setZValue(10)
         self.addItem(marks)
-        return marks
 
     def rule(self, at: float, angle: int, words: str, colour: QColor, side: int = 0) -> None:
         """Rule a line with its name to the right of it, or with `side` 1 to the left."""

@@ -186,7 +186,7 @@ class ScoreChart(PlaceChart):
                 {
                     "pos": (p.value, p.spread.mean), "symbol": symbol(p.verdict, p.recorded), "size": MARK_PX,
                     "pen": pg.mkPen(None),
-                    "brush": c.verdicts[p.verdict] if p.strong else faded(c.verdicts[p.verdict], _FAINT), "data": p,
+                    "brush": c.verdicts[p.verdict] if p.strong else faded(c.verdicts[p.verdict], _FAINT),
                 }
                 for p in view.points
             ]
