@@ -78,7 +78,7 @@ class OverPlaces:
             return False
         if len(paths) > 1:
             self._window.go_to(0)
-            tune.bring_logs(paths)
+            tune.bringing.logs(paths)
         else:
             self.bring(paths[0])
         return True
@@ -93,7 +93,7 @@ class OverPlaces:
 
         if path.suffix.lower() in TEXTS and are_logs((path,)):
             self._window.go_to(0)
-            tune.bring_logs((path,))
+            tune.bringing.logs((path,))
             return
         read: list[tuple[Sheet, ...] | KnownError] = []
 
@@ -145,7 +145,7 @@ class OverPlaces:
             self._window.open_anew()
             return
         self._window.go_to(0)
-        tune.tell_recorded(made)
+        tune.bringing.tell_recorded(made)
 
     # -- figures -------------------------------------------------------------------------------------------------------
 

@@ -535,7 +535,7 @@ class MainWindow(QMainWindow):
             self.open_logbook(book)
         elif description is not None and self.tune is not None:
             self.go_to(0)
-            self.tune.bring_description(description)
+            self.tune.bringing.description(description)
         elif description is not None and self.first is not None:
             title = say("Which logbook is {path} for?", path=description.name)
             self.first.cards.put("error", title, say("Open one, then drop it there."))

@@ -29,6 +29,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.look.turns import Turns
 from yondle.desktop.tune.actions import make_actions, possible
 from yondle.desktop.tune.bench import BenchPresenter
+from yondle.desktop.tune.bringing import BringPresenter
 from yondle.desktop.tune.by_hand import ByHandPresenter
 from yondle.desktop.tune.chart_panel import ChartPanel
 from yondle.desktop.tune.conditions import ConditionsPresenter
@@ -50,7 +51,6 @@ from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.events import AttemptClosed, PassEnded, PositionMoved, Record, StepOpened, VerdictGiven
 from yondle.model.knobs import Knob
-from yondle.model.quantities import count
 from yondle.model.steps import Check, Note, StageKind
 from yondle.model.workloads import Workload
 from yondle.planning.ladder import without_loads
@@ -62,7 +62,6 @@ from yondle.views.tune.running import so_far
 from yondle.views.tune.step import step_view
 
 if TYPE_CHECKING:
-    from yondle.app.session.recording import Recorded
     from yondle.desktop.tune.plans import PlansPresenter
     from yondle.desktop.tune.profiles import ProfilesPresenter
     from yondle.desktop.tune.recording import RecordPresenter
@@ -120,6 +119,7 @@ class TunePlace(QWidget):
             ConditionsPresenter(desk),
             BenchPresenter(desk),
         )
+        self.bringing = BringPresenter(desk, self)
         self._lay_out()
         self._connect()
         self._heard = (
@@ -583,54 +583,6 @@ class TunePlace(QWidget):
     def tell(self, error: KnownError) -> None:
         """Say what went wrong."""
         self._desk.tell(error)
-
-    def bring_logs(self, paths: tuple[Path, ...]) -> None:
-        """Keep logs of frame times and sensors with the selected step, else the one the rig is at."""
-        here = self.book.now.position
-        step = self.trail.selected() or (here.step.number if here is not None else None)
-        if step is None:
-            self.tell(
-                KnownError(say("Which step do these belong to?"), say("Select one on the trail, then drop them."))
-            )
-            return
-        from yondle.app.session.results import ImportLogs, LogsRead
-
-        def done(read: LogsRead) -> None:
-            figures = count(len(read.figures), "figure")
-            text = say(
-                "{figures} and {n} samples are kept with step {step}.", figures=figures, n=read.samples, step=step
-            )
-            actions = [CardAction(say("Understood"), lambda: self.side.cards.take("table"))]
-            self.side.cards.put("table", say("The logs are in"), text, actions)
-            self.trail.choose(step)
-
-        self._desk.ask(ImportLogs(step, paths), done)
-
-    def bring_description(self, path: Path) -> None:
-        """Show what a plan would do, or keep a profile, workload or description that was dropped here."""
-        from yondle.formats.kinds import Dropped, kind_of
-
-        def bring() -> None:
-            match kind_of(path):
-                case Dropped.PLAN:
-                    self.plans.show(path)
-                case Dropped.PROFILE:
-                    self.profiles.bring(path)
-                case Dropped.WORKLOAD:
-                    self.own.read_workload(path)
-                case Dropped.OWN:
-                    self.own.read_file(path)
-
-        self._desk.attempt(bring)
-
-    def tell_recorded(self, made: Recorded) -> None:
-        """Say what a table brought."""
-        figures, steps = count(made.figures, "figure"), count(made.made, "step")
-        there = say(" {n} were there already.", n=made.there) if made.there else ""
-        text = say("{figures} and {steps} are new.{there}", figures=figures, steps=steps, there=there)
-        actions = [CardAction(say("Understood"), lambda: self.side.cards.take("table"))]
-        self.side.cards.put("table", say("The table is in"), text, actions)
-        self.refresh()
 
     def tell_away(self, words: str) -> None:
         """Say that the machine across the room can't be reached."""
