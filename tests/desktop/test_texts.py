@@ -31,4 +31,4 @@ def test_every_text_can_be_read_in_either_language(tmp_path: Path) -> None:
     said = {language: walk.communicate(timeout=600) for language, walk in walks.items()}
     for language, (out, troubles) in said.items():
         assert walks[language].returncode == 0, f"{language}: {out}{troubles[-2000:]}"
-        assert int(out.splitlines()[-1].split()[0]) > 20_000, "the walk comes by everything"
+        assert int(out.splitlines()[-1].split()[0]) > 15_000, "the walk comes by everything"

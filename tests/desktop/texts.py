@@ -46,6 +46,8 @@ CARDS = (
     "note",
 )  # fmt: skip
 TABLE = Path(__file__).parent.parent.parent / "docs" / "examples" / "wren-power.csv"
+IN_PANELS = SIZES[:2]
+"""What differs from card to card, and from step to step, stands in panels whose width is the same in all larger windows."""
 COLOURED = SIZES[:2]
 """Colours are looked at there: they don't change with the size."""
 STEPS = (0, 3, 11, 14)
@@ -146,9 +148,9 @@ class Walk:
         self.looked = 0
         self._known: dict[tuple[object, ...], float] = {}
 
-    def look(self, window: QWidget, where: str) -> None:
+    def look(self, window: QWidget, where: str, sizes: tuple[tuple[int, int], ...] = SIZES) -> None:
         """Look at everything that is shown now, at every size."""
-        for width, height in SIZES:
+        for width, height in sizes:
             window.resize(width, height)
             self.settle()
             self._listener.painted.clear()
@@ -443,15 +445,15 @@ def walk(folder: Path) -> Walk:
         assert window.places is not None
         for number in STEPS:
             tune.trail.choose(number)
-            walked.look(window, f"step {number}")
+            walked.look(window, f"step {number}", IN_PANELS)
         for name in CARDS:
             tune.actions_by_name[name].trigger()
             camera.until(lambda: not window.bridge.busy)
-            walked.look(window, f"card {name}")
+            walked.look(window, f"card {name}", SIZES if name in ("limits", "next") else IN_PANELS)
             tune.actions_by_name["dismiss"].trigger()
             tune.rulers.drop_question()
         tune.actions_by_name["tour"].trigger()
-        walked.look(window, "tour")
+        walked.look(window, "tour", IN_PANELS)
         tune.tour.leave()
         for page in (window.over.show_preferences, window.over.show_help):
             page()
@@ -499,7 +501,7 @@ def walk(folder: Path) -> Walk:
         for i, name in enumerate(NAMES):
             window.go_to(i)
             camera.until(lambda: getattr(window.places.currentWidget(), "complete", True))
-            walked.look(window, f"{name} at night")
+            walked.look(window, f"{name} at night", COLOURED)
         camera.theme.force("paper")
         window.go_to(0)
         tune._propose("core_clock", 5100)
