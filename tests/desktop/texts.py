@@ -147,6 +147,7 @@ class Walk:
         self.found: dict[Found, str] = {}
         self.looked = 0
         self._known: dict[tuple[object, ...], float] = {}
+        self._known_told: set[tuple[type, str]] = set()
 
     def look(self, window: QWidget, where: str, sizes: tuple[tuple[int, int], ...] = SIZES) -> None:
         """Look at everything that is shown now, at every size."""
@@ -234,7 +235,9 @@ class Walk:
         return known[kind] < LEAST_CONTRAST
 
     def _told(self, widget: QWidget, at: QPoint, text: str) -> bool:
-        """Tell whether a tool tip says what is elided."""
+        """Tell whether a tool tip says what is elided; what was told once by a part of its kind isn't asked for again."""
+        if (type(widget), text) in self._known_told:
+            return True
         QToolTip.hideText()
         if isinstance(widget.parentWidget(), pg.GraphicsView):
             QTest.mouseMove(widget, at)
@@ -248,6 +251,8 @@ class Walk:
         if isinstance(widget.parentWidget(), pg.GraphicsView):
             self._app.sendEvent(widget.parentWidget(), QEvent(QEvent.Type.Leave))
         QToolTip.hideText()
+        if begun in told:
+            self._known_told.add((type(widget), text))
         return begun in told
 
     def _cells(self, view: QTableView | QTreeView) -> Iterator[str]:
