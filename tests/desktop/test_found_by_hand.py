@@ -63,6 +63,23 @@ def test_the_last_changes_are_taken_back_one_after_the_other(qtbot: QtBot, measu
     assert not tune.actions_by_name["undo"].isEnabled()
 
 
+def test_what_cannot_be_taken_back_while_a_test_runs_waits(qtbot: QtBot, measured: Path, open_book: Open) -> None:
+    window = open_book(measured, 20.0)
+    tune = tune_of(window)
+    tune._propose("core_clock", 4400.0)
+    tune._drop()
+    tune._propose("core_clock", 4450.0)
+    tune._test()
+    qtbot.waitUntil(lambda: tune.progress.running)
+    tune._undo()
+    assert tune.book.undo.what == "dropped proposal"
+    tune.stop()
+    qtbot.waitUntil(lambda: not window.bridge.busy, timeout=20_000)
+    tune._undo()
+    assert tune.book.now.proposal is not None
+    assert tune.book.now.proposal.value("core_clock") == 4400.0
+
+
 def test_a_profile_is_renamed_and_a_dropped_one_comes_back(qtbot: QtBot, measured: Path, open_book: Open) -> None:
     tune = tune_of(open_book(measured))
     tune.trail.choose(2)

@@ -88,10 +88,12 @@ class DesktopTeller:
         try:
             bus = open_dbus_connection("SESSION")
         except (OSError, ValueError, KeyError):
+            self._ending = True
             return
         with bus, contextlib.suppress(OSError, EOFError, DBusErrorResponse):
             bus.send_and_get_reply(message_bus.AddMatch(_signals()), timeout=END_WITHIN_S)
             self._listen(bus)
+        self._ending = True
 
     def _listen(self, bus: DBusConnection) -> None:
         with selectors.DefaultSelector() as waiting, bus.filter(_signals(), bufsize=50) as told:

@@ -86,7 +86,6 @@ class Beside(QWidget):
         self._soon.timeout.connect(self._fill)
         self.table = QTableView()
         self.table.setAccessibleName(say("Figures of the chart"))
-        self.table.setAlternatingRowColors(False)
         self.table.setShowGrid(False)
         self.table.setWordWrap(False)
         self.table.setTabKeyNavigation(False)

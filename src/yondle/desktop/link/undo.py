@@ -14,6 +14,10 @@ from yondle.model.errors import KnownError
 class Asked(Protocol):
     """Where commands are sent."""
 
+    @property
+    def running(self) -> bool:
+        """Tell whether something is under way."""
+
     def ask(
         self,
         command: Command[Any],
@@ -44,9 +48,15 @@ class Undo(QObject):
         self.changed.emit()
 
     def take_back(self, then: Callable[[], object], trouble: Callable[[KnownError], object]) -> None:
-        """Take the last change back; one that can't be any more is forgotten, and the reason told."""
+        """Take the last change back, and tell where it can't be: one refused while something runs waits, another is forgotten."""
         if not self._backs:
             return
-        _, back = self._backs.pop()
-        self._book.ask(back, lambda _: then(), trouble)
+        what, back = self._backs.pop()
+
+        def refused(error: KnownError) -> None:
+            if self._book.running:
+                self.remember(what, back)
+            trouble(error)
+
+        self._book.ask(back, lambda _: then(), refused)
         self.changed.emit()

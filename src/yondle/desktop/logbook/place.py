@@ -98,6 +98,7 @@ class LogbookPlace(ChartPlace):
         self.undo_button = button(say("Undo"), "flat")
         self.undo_button.hide()
         book.undo.changed.connect(self._show_undo)
+        self._show_undo()
         self._connect()
         self._lay_out()
         for name, text, keys, do in (

@@ -268,12 +268,6 @@ def _style_sheet(c: Colours) -> str:
     QTabBar#places::tab:selected {{ color: {ink}; font-weight: 600; border-bottom: 2px solid {accent}; }}
     QTabBar#places:focus {{ border: 1px solid {accent}; border-radius: 4px; }}
     QToolButton[role="section"] {{ background: transparent; border: none; color: {ink}; font-weight: 600; padding: 2px 0; }}
-    QTabBar#places {{ background: transparent; border: none; }}
-    QTabBar#places::tab {{ color: {muted}; padding: 4px 6px 3px 6px; margin-right: 10px; border: none;
-                           border-bottom: 2px solid transparent; background: transparent; }}
-    QTabBar#places::tab:hover {{ color: {ink}; }}
-    QTabBar#places::tab:selected {{ color: {ink}; font-weight: 600; border-bottom: 2px solid {accent}; }}
-    QTabBar#places:focus {{ border: 1px solid {accent}; border-radius: 4px; }}
     QToolButton[role="section"]:focus {{ color: {accent}; }}
     QSplitter::handle {{ background: {rule}; }}
     QSplitter::handle:hover {{ background: {accent}; }}

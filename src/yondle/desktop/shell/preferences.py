@@ -33,6 +33,8 @@ WIDTH, _NAMES_PX, _FIELD_PX = 620, 200, 340
 _SCHEMES = (("", later("as the desktop has it")), ("paper", later("paper")), ("night", later("night")))
 _NAMES = {"en": "English", "de": "Deutsch"}
 _MOST_PASSES, _MOST_MINUTES = 50, 600.0
+_SAME_S = 3.5
+"""A load shown to a tenth of a minute is the usual one where it is no further from it: then none is kept."""
 _ELSEWHERE = ("benchmarks", "sensors", "conditions", "own")
 """What is changed on cards of Tune, and only led to from here."""
 
@@ -48,6 +50,7 @@ class PreferencesPage(QWidget):
         self.setObjectName("page")
         self._theme, self._book = theme, book
         self._loads: dict[str, QDoubleSpinBox] = {}
+        self._told_s: dict[str, float] = {}
         self.trouble = label("", "warning", wrap=True)
         self.trouble.hide()
         column = QWidget()
@@ -100,7 +103,7 @@ class PreferencesPage(QWidget):
         self.passes.setValue(how.passes or 1)
         self._row(grid, say("Score passes of a step"), self.passes)
         loads = dict.fromkeys(name for name, _ in declaration.loads_for.values())
-        told_s = dict(declaration.loads_for.values()) | {declaration.hard_load: declaration.hard_load_s}
+        self._told_s = told_s = dict(declaration.loads_for.values()) | {declaration.hard_load: declaration.hard_load_s}
         for load in (*loads, *((declaration.hard_load,) if declaration.hard_load else ())):
             field = QDoubleSpinBox()
             field.setRange(0.0, _MOST_MINUTES)
@@ -137,7 +140,9 @@ class PreferencesPage(QWidget):
     def _keep_testing(self) -> None:
         assert self._book is not None
         passes = self.passes.value() if self.passes.value() > 1 else None
-        load_s = {load: 60.0 * field.value() for load, field in self._loads.items()}
+        kept = self._book.now.kept.of(HowTested).load_s
+        asked = {load: 60.0 * field.value() for load, field in self._loads.items()}
+        load_s = {load: s for load, s in asked.items() if load in kept or abs(s - self._told_s[load]) > _SAME_S}
         command = ChangeHowTested(passes, load_s, self.start.value() or None)
         self._book.ask(command, lambda _: self.trouble.hide(), self._tell)
 
