@@ -108,6 +108,23 @@ def test_logbooks_opened_last_are_offered_first_and_gone_ones_never(
     assert recent_books() == ()
 
 
+def test_a_table_on_its_way_in_stays_beneath_what_is_looked_into(qtbot: QtBot, measured: Path, open_book: Open) -> None:
+    window = open_book(measured)
+    window.over.bring(Path(__file__).parent.parent.parent / "docs" / "examples" / "wren-power.csv")
+    qtbot.waitUntil(lambda: window.over.page is not None)
+    table = window.over.page
+    for show in (window.over.show_help, window.over.show_help, window.over.show_preferences):
+        show()
+        assert window.over.page is not table
+    window.over.leave()
+    assert window.over.page is table
+    qtbot.waitUntil(table.isVisible)
+    assert not window.tabs.isVisible()
+    window.over.leave()
+    assert window.over.page is None
+    assert tune_of(window).isVisible()
+
+
 def test_help_is_about_what_has_the_focus(qtbot: QtBot, measured: Path, open_book: Open) -> None:
     window = open_book(measured)
     assert {section for _, section in BY_CLASS} <= set(sections())

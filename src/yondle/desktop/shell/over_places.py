@@ -53,10 +53,12 @@ class OverPlaces:
         self._window, self._pages, self._theme = window, pages, theme
         self._knobs: list[str] = []
         self.page: QWidget | None = None
+        self._beneath: QWidget | None = None
 
     def begin(self, book: OpenBook) -> None:
         """Another logbook is shown; whatever was over the other has gone with it."""
-        self.page, self._knobs = None, _knobs(book)
+        self.page = self._beneath = None
+        self._knobs = _knobs(book)
 
     # -- tables --------------------------------------------------------------------------------------------------------
 
@@ -169,7 +171,7 @@ class OverPlaces:
         page = PreferencesPage(self._theme, self._window.book, tune.actions_by_name if tune is not None else {})
         page.left.connect(self.leave)
         page.wanted.connect(self.go_on_in_tune)
-        self._show(page)
+        self._show_over(page)
         page.setFocus()
 
     def show_help(self) -> None:
@@ -178,12 +180,12 @@ class OverPlaces:
 
         page = HelpPage(about(QApplication.focusWidget()))
         page.left.connect(self.leave)
-        self._show(page)
+        self._show_over(page)
         page.list.setFocus()
 
     def go_on_in_tune(self, command: str) -> None:
         """Carry out a command of Tune, there."""
-        self.leave()
+        self._leave_all()
         self._window.go_to(0)
         if self._window.tune is not None:
             self._window.tune.actions_by_name[command].trigger()
@@ -191,7 +193,21 @@ class OverPlaces:
     # -- the page ------------------------------------------------------------------------------------------------------
 
     def _show(self, page: QWidget) -> None:
-        self.leave()
+        self._leave_all()
+        self._put_up(page)
+
+    def _show_over(self, page: QWidget) -> None:
+        """Show a page that is only looked into: a table on its way in stays beneath it as it is."""
+        if self._beneath is not None or isinstance(self.page, type(page)):
+            self.leave()
+        self._beneath = self.page
+        self._put_up(page)
+
+    def _leave_all(self) -> None:
+        while self.page is not None:
+            self.leave()
+
+    def _put_up(self, page: QWidget) -> None:
         self.page = page
         self._pages.addWidget(page)
         self._theme.wear(page)
@@ -200,14 +216,14 @@ class OverPlaces:
 
     def leave(self) -> None:
         """Show the places again."""
-        page, self.page = self.page, None
-        under = self._window.places or self._window.first
+        page, self.page, self._beneath = self.page, self._beneath, None
+        under = self.page or self._window.places or self._window.first
         if page is None or under is None:
             return
         self._pages.setCurrentWidget(under)
         self._pages.removeWidget(page)
         page.deleteLater()
-        self._window.show_tabs(self._window.places is not None)
+        self._window.show_tabs(self.page is None and self._window.places is not None)
         if self._window.tune is not None:
             self._window.tune.refresh()
 
