@@ -12,6 +12,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 from tests.desktop.driving import drag, ruler, settle, tune_of, words
+from tests.desktop.texts import contrast
 
 from yondle.app.session.opening import open_logbook
 from yondle.app.session.proposing import DropProposal, Propose
@@ -227,16 +228,10 @@ def test_the_chart_can_be_copied_as_a_table_and_turned_to_other_benchmarks(
 def test_text_stands_out_from_its_ground(theme: Theme, scheme: str) -> None:
     theme.force(scheme)
 
-    def luminance(colour: object) -> float:
-        parts = [colour.redF(), colour.greenF(), colour.blueF()]  # type: ignore[attr-defined]
-        linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in parts]
-        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
-
     c = theme.colours
     for ground in (c.ground, c.panel):
         for text in (c.ink, c.muted, c.in_play, c.verdicts[Verdict.DOWN]):
-            light, dark = sorted((luminance(ground), luminance(text)), reverse=True)
-            assert (light + 0.05) / (dark + 0.05) >= 4.5, (scheme, ground.name(), text.name())
+            assert contrast(ground, text) >= 4.5, (scheme, ground.name(), text.name())
     # Style sheets may fade placeholders, which only the picture shows.
     field = QLineEdit()
     theme.wear(field)
@@ -245,7 +240,7 @@ def test_text_stands_out_from_its_ground(theme: Theme, scheme: str) -> None:
     picture = field.grab().toImage()
     pixels = [picture.pixelColor(x, y) for x in range(8, 200) for y in range(6, 26)]
     ground = picture.pixelColor(220, 16)
-    most = max((max(map(luminance, (p, ground))) + 0.05) / (min(map(luminance, (p, ground))) + 0.05) for p in pixels)
+    most = max(contrast(p, ground) for p in pixels)
     assert most >= 4.2, (scheme, most)
     theme.force("paper")
 
