@@ -164,6 +164,7 @@ def test_a_file_dropped_before_a_logbook_is_open_is_told_where_to_go(window: Mai
     assert "Which logbook is plan.toml for?" in words(window)
 
 
+@pytest.mark.menus
 def test_points_rows_and_columns_have_their_menus(qtbot: QtBot, measured: Path, open_book: Open) -> None:
     window = open_book(measured)
     tune, places = tune_of(window), window.places

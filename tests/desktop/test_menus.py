@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import pytest
 from PySide6.QtCore import QPoint
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QApplication, QMenu, QWidget
@@ -12,6 +13,8 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import ruler, settle, tune_of
 
 from yondle.desktop.tune.place import TunePlace
+
+pytestmark = pytest.mark.menus
 
 
 def asked(tune: TunePlace, over: QWidget, reason: QContextMenuEvent.Reason = QContextMenuEvent.Reason.Mouse) -> QMenu:

@@ -16,7 +16,9 @@ from tests.desktop.conftest import Open
 from tests.desktop.test_compare_place import make_book
 
 from yondle.app.session.owner import Errand
+from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.tidying import untidied
+from yondle.desktop.shell.rooms import ROOMS
 
 
 class Ring:
@@ -29,6 +31,9 @@ def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
 ) -> None:
     gc.collect()
     window = open_book(make_book(tmp_path / "book.yondle", ()))
+    qtbot.waitUntil(
+        lambda: len(window.places.findChildren(ChartPlace)) == len(ROOMS) - 1, timeout=20_000
+    )  # all is loaded
     collected_in: list[str] = []
     kept: list[list[object]] = []
 
@@ -47,6 +52,8 @@ def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
     qtbot.waitUntil(lambda: not window.isVisible())
     window.bridge.close()
     window.bridge.close()
+    window.bridge.prepare(lambda: kept.append([]))  # as a timer may that was started before
+    assert "preparing" not in {thread.name for thread in threading.enumerate()}
     assert gc.isenabled()
 
 

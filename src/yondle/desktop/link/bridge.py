@@ -116,6 +116,7 @@ class Bridge(QObject):
         self._timer.timeout.connect(self._hand_over)
         self._tidying = Tidying(self)
         self._preparing: list[threading.Thread] = []
+        self._closed = False
         self._arrived.connect(self._schedule)
         self._told.connect(self._conclude)
         self._answered.connect(lambda answer: answer())
@@ -169,7 +170,9 @@ class Bridge(QObject):
         self.owner.ask(latest, command, answered)
 
     def prepare(self, work: Callable[[], object]) -> None:
-        """Run something in a thread of its own that nobody waits for; `prepared` tells when it is done."""
+        """Run something in a thread of its own that nobody waits for; `prepared` tells when it is done. Nothing, once closed."""
+        if self._closed:
+            return
 
         def run() -> None:
             try:
@@ -185,6 +188,7 @@ class Bridge(QObject):
 
     def close(self) -> None:
         """End the threads after what is under way; once is enough, twice does no harm."""
+        self._closed = True
         self.owner.end()
         for thread in self._preparing:
             thread.join()

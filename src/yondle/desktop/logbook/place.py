@@ -96,11 +96,10 @@ class LogbookPlace(ChartPlace):
         self.table.opened.connect(lambda row: self._go_to_step())
         self.panel = RowPanel()
         self.undo_button = button(say("Undo"), "flat")
-        self.undo_button.hide()
         book.undo.changed.connect(self._show_undo)
-        self._show_undo()
         self._connect()
         self._lay_out()
+        self._show_undo()  # once it has its place: shown without one it would be a window of its own
         for name, text, keys, do in (
             ("search", say("search"), "Ctrl+F", self.search.setFocus),
             ("step", say("show the step in Tune (Return in the table)"), "", self._go_to_step),
