@@ -26,6 +26,10 @@ class Ring:
         self.itself = self
 
 
+def threads() -> set[str]:
+    return {thread.name for thread in threading.enumerate()}
+
+
 def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
     open_book: Open, qtbot: QtBot, tmp_path: Path
 ) -> None:
@@ -53,7 +57,7 @@ def test_only_the_windows_thread_collects_and_python_does_again_afterwards(
     window.bridge.close()
     window.bridge.close()
     window.bridge.prepare(lambda: kept.append([]))  # as a timer may that was started before
-    assert "preparing" not in {thread.name for thread in threading.enumerate()}
+    assert "preparing" not in threads()
     assert gc.isenabled()
 
 
