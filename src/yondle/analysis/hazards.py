@@ -116,6 +116,7 @@ class Pairs:
         self.weights = likely / likely.sum()
         self._highest = np.zeros(_PAIRS, dtype=np.int64)
         self._arranged_for: tuple[float, float] | None = None
+        self._loaded: tuple[tuple[bytes, float], tuple[NDArray[np.float32], ...]] | None = None
 
     def arranged(self, per_hour: float, lower: float = 0.0) -> NDArray[np.int64]:
         """Arrange the pairs by the highest notch with no more failures an hour than this, and give it for each; -1 for none.
@@ -140,12 +141,25 @@ class Pairs:
         self, notch: float, times_s: Array, warmth: float = 1.0
     ) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """Give the chance of every pair to last so long without any failure, and to stay up, shape (times, pairs) each."""
-        soaked = soaked_seconds(GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32).T / np.float32(HOUR_S)
-        down, corrected = (part.astype(np.float32) for part in self._rates(notch))
-        floor = np.outer(times_s, self._floor / HOUR_S).astype(np.float32)
-        up = np.exp(-(soaked[:, self._cool] * down + floor))
+        soaked, soaked_corrected, floor = self._load_of(times_s, warmth)
+        down, corrected = (-part.astype(np.float32) for part in self._rates(notch))
+        up = soaked * down
+        up -= floor
+        np.exp(up, out=up)
         up[:, notch > self._dead] = 0.0
-        return up * np.exp(-soaked[:, self._cool_corrected] * corrected), up
+        lasting = soaked_corrected * corrected
+        np.exp(lasting, out=lasting)
+        lasting *= up
+        return lasting, up
+
+    def _load_of(self, times_s: Array, warmth: float) -> tuple[NDArray[np.float32], ...]:
+        """Give the hours of soaked load for either kind, and the floor's failures, (times, pairs) each; kept for the next notch."""
+        key = times_s.tobytes(), warmth
+        if self._loaded is None or self._loaded[0] != key:
+            hours = soaked_seconds(GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32).T / np.float32(HOUR_S)
+            floor = np.outer(times_s, self._floor / HOUR_S).astype(np.float32)
+            self._loaded = key, (hours[:, self._cool], hours[:, self._cool_corrected], floor)
+        return self._loaded[1]
 
     def chance(self, notches: list[float], seconds: float) -> list[float]:
         """Give the chance to last `seconds` of load at each notch without any failure."""
@@ -161,6 +175,7 @@ class Pairs:
         self._dead, self._floor = self._dead[order], self._floor[order]
         self._corrected_edge, self._corrected_width = self._corrected_edge[order], self._corrected_width[order]
         self._cool_corrected = self._cool_corrected[order]
+        self._loaded = None
 
     def _rates(self, notch: float | Array) -> tuple[Array, Array]:
         """Failures an hour when soaked, of either kind, without the floor."""
