@@ -30,11 +30,13 @@ lint: setup
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-cache
 
-# What measures this machine, or waits for it, has it to itself; everything else shares two processors, and keeps its logbooks
-# in memory where there is a folder for that: every record is made to reach the disk, and a slow disk would be most of the time.
+# What measures or sets this machine has it to itself; everything else shares two processors, long files first, and keeps its
+# logbooks in memory where there is a folder for that: every record is made to reach the disk, and a slow disk would be most of
+# the time. Children are started by the hundred: what Python has compiled is kept, whatever the surroundings say.
+unexport PYTHONDONTWRITEBYTECODE
 test: lint
-	PYTEST_DEBUG_TEMPROOT=$(firstword $(wildcard /dev/shm) /tmp) $(PY) -m pytest -n 2 --dist loadfile --ignore=tests/linux
-	$(PY) -m pytest tests/linux
+	PYTEST_DEBUG_TEMPROOT=$(firstword $(wildcard /dev/shm) /tmp) $(PY) -m pytest -n 2 --dist loadfile --no-loadscope-reorder --ignore=tests/machine
+	$(PY) -m pytest tests/machine
 
 texts: setup
 	$(PY) -m tools.texts

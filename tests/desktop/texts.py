@@ -131,12 +131,17 @@ def pixels(image: QImage) -> np.ndarray:
     return rows[:, : plain.width(), 2::-1].copy()
 
 
-def ground_of(part: np.ndarray) -> QColor:
-    """Give the colour that most of a part of a picture has."""
+def colours_of(part: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Give the colours of a part of a picture, shape (colours, 3), and how many pixels have each."""
     flat = part.reshape(-1, 3).astype(np.uint32)
     keys, counts = np.unique(flat[:, 0] << 16 | flat[:, 1] << 8 | flat[:, 2], return_counts=True)
-    most = int(keys[counts.argmax()])
-    return QColor(most >> 16, (most >> 8) & 255, most & 255)
+    return np.stack([keys >> 16, (keys >> 8) & 255, keys & 255], axis=1), counts
+
+
+def ground_of(part: np.ndarray) -> QColor:
+    """Give the colour that most of a part of a picture has."""
+    colours, counts = colours_of(part)
+    return QColor(*(int(c) for c in colours[counts.argmax()]))
 
 
 class Walk:
@@ -227,10 +232,8 @@ class Walk:
             painter.scale(ENLARGED, ENLARGED)
             widget.render(painter, QPoint(), renderFlags=QWidget.RenderFlag(0))
             painter.end()
-            drawn = pixels(image)
-            seen = np.unique(drawn.reshape(-1, 3), axis=0)
-            base = ground_of(drawn)
-            back = np.array([base.redF(), base.greenF(), base.blueF()])
+            seen, counts = colours_of(pixels(image))
+            back = seen[counts.argmax()] / 255.0
             known[kind] = max(_ratio(each / 255.0, back) for each in seen)
         return known[kind] < LEAST_CONTRAST
 

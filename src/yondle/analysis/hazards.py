@@ -156,7 +156,9 @@ class Pairs:
         """Give the hours of soaked load for either kind, and the floor's failures, (times, pairs) each; kept for the next notch."""
         key = times_s.tobytes(), warmth
         if self._loaded is None or self._loaded[0] != key:
-            hours = soaked_seconds(GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32).T / np.float32(HOUR_S)
+            hours = soaked_seconds(GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32).T / np.float32(
+                HOUR_S
+            )
             floor = np.outer(times_s, self._floor / HOUR_S).astype(np.float32)
             self._loaded = key, (hours[:, self._cool], hours[:, self._cool_corrected], floor)
         return self._loaded[1]
