@@ -153,7 +153,7 @@ class Pairs:
         return lasting, up
 
     def _load_of(self, times_s: Array, warmth: float) -> tuple[NDArray[np.float32], ...]:
-        """Give the hours of soaked load for either kind, and the floor's failures, (times, pairs) each; kept for the next notch."""
+        """Give hours of soaked load for either kind, and the floor's failures, (times, pairs) each; kept for the next notch."""
         key = times_s.tobytes(), warmth
         if self._loaded is None or self._loaded[0] != key:
             hours = soaked_seconds(GAINS_COOL[:, None] * (1.0 - warmth), times_s).astype(np.float32).T / np.float32(
