@@ -61,7 +61,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             str | None, typer.Option(help="Put workers on these only: numbers with commas between.")
         ] = None,
         others_at_most: Annotated[
-            float | None, typer.Option(help="Put up with so much work of other programs, in % of the machine.")
+            float | None, typer.Option(help="Tolerate this much work of other programs, in % of the machine.")
         ] = None,
         as_json: AsJson = False,
     ) -> None:
@@ -170,7 +170,7 @@ def add_bench_commands(app: typer.Typer, console: Console) -> None:
             str | None, typer.Option(help=f"The column with the frame times, by name or number. {AGAIN}")
         ] = None,
         unit: Annotated[str, typer.Option(help="Their unit: ms, s or us.")] = "ms",
-        stamps: Annotated[bool, typer.Option("--stamps", help="They are moments, not durations.")] = False,
+        stamps: Annotated[bool, typer.Option("--stamps", help="They are points in time, not durations.")] = False,
         preset: Preset = "",
         passage: Passage = "",
         note: NoteText = "",

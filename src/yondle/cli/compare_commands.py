@@ -39,13 +39,13 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
             list[str] | None,
             typer.Argument(
                 help="Columns: a step's number, 'stock', 'here', a profile, a reference, other.yondle, or"
-                " other.yondle#12. Those last chosen in the window without.",
+                " other.yondle#12; by default those last chosen in the window.",
                 show_default=False,
             ),
         ] = None,
         against: Annotated[int, typer.Option(min=1, help="The column that gains are told over, counted from 1.")] = 1,
         along: Annotated[str, typer.Option(help="A knob: the logbooks' curves along it, and where they cross.")] = "",
-        benchmark: Annotated[str, typer.Option(help="With --along: a benchmark; the first without.")] = "",
+        benchmark: Annotated[str, typer.Option(help="With --along: a benchmark; by default the first.")] = "",
         passes: Annotated[bool, typer.Option("--passes", help="Every pass and what it cost below each row.")] = False,
         as_json: AsJson = False,
     ) -> None:
@@ -76,8 +76,10 @@ def add_compare_commands(app: typer.Typer, console: Console) -> None:
         what: Annotated[
             list[str] | None, typer.Argument(help="Other logbooks to put beside it.", show_default=False)
         ] = None,
-        benchmark: Annotated[str, typer.Option(help="A benchmark; the first without.")] = "",
-        battery: Annotated[float | None, typer.Option(help="What the battery holds, in Wh; as told without.")] = None,
+        benchmark: Annotated[str, typer.Option(help="A benchmark; by default the first.")] = "",
+        battery: Annotated[
+            float | None, typer.Option(help="What the battery holds, in Wh; by default what the conditions say.")
+        ] = None,
         as_json: AsJson = False,
     ) -> None:
         """Say what scores cost: per watt, per unit of work, in heat and noise, and which settings no other beats."""

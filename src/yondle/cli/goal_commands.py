@@ -53,7 +53,7 @@ Loss = Annotated[
 ]
 Knobs = Annotated[
     list[str] | None,
-    typer.Option("--knob", help="A knob that may be touched, again for more; all without.", show_default=False),
+    typer.Option("--knob", help="A knob that may be touched, again for more; by default all.", show_default=False),
 ]
 Restarts = Annotated[bool, typer.Option("--restarts", help="Knobs that take a restart may be touched, too.")]
 Hands = Annotated[bool, typer.Option("--hands", help="Somebody is there to enter what is set by hand.")]
@@ -100,7 +100,7 @@ def add_goal_commands(app: typer.Typer, console: Console) -> None:
         load: Annotated[
             list[str] | None,
             typer.Option(
-                help="A workload it has to hold under, again for more; the hard load without.", show_default=False
+                help="A workload it has to hold under, again for more; by default the hard load.", show_default=False
             ),
         ] = None,
         standard: Annotated[Standard, typer.Option(help="How rarely it may fail.")] = Standard.DAILY,
@@ -113,7 +113,8 @@ def add_goal_commands(app: typer.Typer, console: Console) -> None:
         restarts: Restarts = False,
         hands: Hands = False,
         keep: Annotated[
-            str, typer.Option(help="The profile that it is kept as; named after the goal without.", show_default=False)
+            str,
+            typer.Option(help="The profile it is kept as; by default it is named after the goal.", show_default=False),
         ] = "",
         pace: Pace = None,
         together: Together = False,

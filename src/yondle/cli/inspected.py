@@ -57,7 +57,7 @@ def _print_families(found: Inspection, console: Console) -> None:
         for words in found.left_out:
             console.print(f"  {words}")
     if found.unguarded:
-        console.print(say("Stops no test, since its critical temperature is none to go by:"))
+        console.print(say("Stops no test, since its critical temperature can't be relied on:"))
         for words in found.unguarded:
             console.print(f"  {words}")
     console.print(say("The kernel's interfaces:"))

@@ -115,7 +115,7 @@ def _add_own(app: typer.Typer, console: Console) -> None:
             tell(
                 console,
                 as_json,
-                say("Allowed: {names}.", names=listed(allowed) or say("nothing was asked")),
+                say("Allowed: {names}.", names=listed(allowed) or say("there was nothing to ask about")),
                 allowed=allowed,
             )
 

@@ -139,7 +139,7 @@ def add_edge_command(app: typer.Typer, console: Console) -> None:
         knob: Annotated[str, typer.Argument(help="A knob with a risky end.", show_default=False)],
         load: Annotated[
             list[str] | None,
-            typer.Option(help="A workload it has to hold under, again for more; the hard load without."),
+            typer.Option(help="A workload it has to hold under, again for more; by default the hard load."),
         ] = None,
         standard: Annotated[Standard, typer.Option(help="How rarely it may fail.")] = Standard.DAILY,
         style: Annotated[Style, typer.Option(help="What a crash may cost.")] = Style.EVEN,

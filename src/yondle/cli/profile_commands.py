@@ -48,7 +48,7 @@ def profile_app(console: Console) -> typer.Typer:
         name: ProfileName,
         purpose: Annotated[Purpose, typer.Option("--for", help="What it is for.")] = Purpose.OTHER,
         benchmark: Annotated[str, typer.Option(help="The benchmark it is best for.")] = "",
-        step: Annotated[int | None, typer.Option(help="A step that held; the present one without it.")] = None,
+        step: Annotated[int | None, typer.Option(help="A step that held; by default the present one.")] = None,
         as_json: AsJson = False,
     ) -> None:
         """Keep a setup that held."""

@@ -117,7 +117,7 @@ def add_record_commands(app: typer.Typer, console: Console) -> None:
         logbook: LogbookPath,
         file: Annotated[
             Path | None,
-            typer.Argument(help="Where to: .json holds everything, .csv every pass; the terminal with - or without."),
+            typer.Argument(help="Where to: .json holds everything, .csv every pass; - or nothing prints it."),
         ] = None,
         samples: Annotated[bool, typer.Option(help="Whether what the sensors said goes into JSON, too.")] = True,
         as_json: AsJson = False,

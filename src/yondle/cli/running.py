@@ -40,7 +40,7 @@ LogbookPath = Annotated[Path, typer.Argument(help="The logbook, a file ending in
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
 Passes = Annotated[int | None, typer.Option("--passes", "-n", help="Score passes of every benchmark (2 to 200).")]
 Pace = Annotated[
-    float | None, typer.Option(help="Simulated rig: virtual seconds per second; as fast as it goes without.")
+    float | None, typer.Option(help="Simulated rig: virtual seconds per second; by default as fast as it goes.")
 ]
 Together = Annotated[
     bool,
@@ -52,7 +52,7 @@ Asks = Annotated[
 ]
 
 
-Strict = Annotated[bool, typer.Option("--strict", help=f"End with {EXIT_NOT_HELD} unless it held, for scripts.")]
+Strict = Annotated[bool, typer.Option("--strict", help=f"Exit with {EXIT_NOT_HELD} unless it held, for scripts.")]
 
 
 def run_test(

@@ -32,7 +32,7 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
     def scaling_(
         logbook: LogbookPath,
         knob: Annotated[
-            str | None, typer.Argument(help="A knob; without one the table of all knobs.", show_default=False)
+            str | None, typer.Argument(help="A knob; by default the table of all knobs.", show_default=False)
         ] = None,
         measure: Annotated[Measure, typer.Option(help="What to show along the knob.")] = Measure.GAIN,
         group: Annotated[int, typer.Option(min=1, help="Which of the settings held else, as listed.")] = 1,
@@ -52,7 +52,7 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
         logbook: LogbookPath,
         across: Annotated[str, typer.Argument(help="A knob.", show_default=False)],
         up: Annotated[str, typer.Argument(help="Another knob.", show_default=False)],
-        benchmark: Annotated[str | None, typer.Option(help="A benchmark; the first without.")] = None,
+        benchmark: Annotated[str | None, typer.Option(help="A benchmark; by default the first.")] = None,
         as_json: AsJson = False,
     ) -> None:
         """See two knobs together: gains at every pair of values, and what is left over."""
@@ -76,7 +76,9 @@ def add_scaling_command(app: typer.Typer, console: Console) -> None:
     @app.command(name="limits")
     def limits_(
         logbook: LogbookPath,
-        step: Annotated[int | None, typer.Argument(help="A step; the present one without.", show_default=False)] = None,
+        step: Annotated[
+            int | None, typer.Argument(help="A step; by default the present one.", show_default=False)
+        ] = None,
         as_json: AsJson = False,
     ) -> None:
         """Say what holds every benchmark back at a step, with the evidence."""

@@ -52,7 +52,7 @@ def add_step_commands(app: typer.Typer, console: Console) -> None:
                 "that runs no Yondle), or a rig file."
             ),
         ] = "heron",
-        seed: Annotated[int | None, typer.Option(help="Simulated rig: another course of chance.")] = None,
+        seed: Annotated[int | None, typer.Option(help="Simulated rig: a seed, for another course of chance.")] = None,
         by_hand: Annotated[
             Path | None, typer.Option(help="A real machine: a file of knobs set by hand (docs/by-hand-file.md).")
         ] = None,

@@ -104,14 +104,15 @@ def add_table_out(app: typer.Typer, console: Console) -> None:
         what: Annotated[
             list[str] | None,
             typer.Argument(
-                help="steps, figures, log, sensitivities, 'scaling KNOB', 'map KNOB KNOB', or 'compare COLUMN …'; steps without.",
+                help="steps, figures, log, sensitivities, 'scaling KNOB', 'map KNOB KNOB', or 'compare COLUMN …'; by default"
+                " steps.",
                 show_default=False,
             ),
         ] = None,
         to: Annotated[
             Path | None, typer.Option(help="Where to: .csv, .xlsx or .md; else cells for a spreadsheet are printed.")
         ] = None,
-        benchmark: Annotated[str, typer.Option(help="Of a map: a benchmark; the first without.")] = "",
+        benchmark: Annotated[str, typer.Option(help="Of a map: a benchmark; by default the first.")] = "",
         as_json: AsJson = False,
     ) -> None:
         """Take a table out: settings with gains beside the figures, single figures, or what a place shows."""
@@ -160,7 +161,7 @@ def add_import_table(imports: typer.Typer, console: Console) -> None:
         head_rows: Annotated[int | None, typer.Option(help="How many rows its head has.")] = None,
         as_json: AsJson = False,
     ) -> None:
-        """Bring in a whole table: settings, benchmarks, runs, how it went. Brought in again it doubles nothing."""
+        """Bring in a whole table: settings, benchmarks, runs, how it went. Bringing it in again adds nothing twice."""
         read = (
             sheet_of_text(sys.stdin.read(), say("the clipboard"))
             if file == "-"

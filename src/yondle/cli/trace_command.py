@@ -25,10 +25,10 @@ def add_trace_command(app: typer.Typer, console: Console) -> None:
     @app.command()
     def trace(
         logbook: LogbookPath,
-        step: Annotated[int | None, typer.Argument(help="A step; the latest test without.")] = None,
+        step: Annotated[int | None, typer.Argument(help="A step; by default the latest test.")] = None,
         begin: Annotated[float, typer.Option("--from", min=0.0, help="From so many seconds into the test.")] = 0.0,
         end: Annotated[
-            float | None, typer.Option("--to", help="To so many seconds into it; to its end without.")
+            float | None, typer.Option("--to", help="To so many seconds into it; by default to its end.")
         ] = None,
         csv: Annotated[Path | None, typer.Option(help="Write every reading of the span to this file.")] = None,
         as_json: AsJson = False,

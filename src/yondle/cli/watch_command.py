@@ -37,7 +37,7 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
     @app.command(name="watch")
     def watch_(
         logbook: LogbookPath,
-        once: Annotated[bool, typer.Option("--once", help="Say what it is at and end.")] = False,
+        once: Annotated[bool, typer.Option("--once", help="Say where it stands, and end.")] = False,
         until_done: Annotated[bool, typer.Option("--until-done", help="End when no test runs any more.")] = False,
         every: Annotated[float, typer.Option(min=0.2, max=3600.0, help="Seconds between two looks.")] = _EVERY_S,
         as_json: AsJson = False,
@@ -88,7 +88,7 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
     @app.command(name="integrate")
     def integrate_(
         remove: Annotated[bool, typer.Option("--remove", help="Take it out again.")] = False,
-        share: Annotated[Path | None, typer.Option(help="The share folder; the user's own without.")] = None,
+        share: Annotated[Path | None, typer.Option(help="The share folder; by default the user's own.")] = None,
         as_json: AsJson = False,
     ) -> None:
         """Make Yondle known to your desktop: menu entry, icons, and *.yondle files that open by a double click."""
@@ -109,5 +109,7 @@ def _shown(seen: Watched) -> Group:
         lines.append(Text(" · ".join(part for part in (seen.doing, seen.passes, seen.lasted) if part)))
     lines += [Text(f"  {name:<24} {words}") for name, words in seen.readings]
     lines += [Text(f"{_MARKS[verdict]} {title}: {words}", style="dim") for title, verdict, words in seen.done]
-    lines.append(Text(say("{tests} tests, {failed} went down or wrong", tests=seen.tests, failed=seen.failed)))
+    lines.append(
+        Text(say("{tests} tests, {failed} went down or gave wrong results", tests=seen.tests, failed=seen.failed))
+    )
     return Group(*lines)

@@ -46,7 +46,7 @@ def add_window_commands(app: typer.Typer, console: Console) -> None:
     @app.command("open")
     def open_(
         context: typer.Context,
-        logbook: Annotated[Path | None, typer.Argument(help="The logbook; without one the first page.")] = None,
+        logbook: Annotated[Path | None, typer.Argument(help="The logbook; by default the first page.")] = None,
         pace: Pace = DEMO_PACE,
     ) -> None:
         """Open a logbook in the window."""
@@ -62,7 +62,7 @@ def add_window_commands(app: typer.Typer, console: Console) -> None:
         ] = False,
         fresh: Annotated[bool, typer.Option("--fresh", help="Start the evening over in a new logbook.")] = False,
         pace: Annotated[float, typer.Option(help="Virtual seconds per second in the window.")] = DEMO_PACE,
-        seed: Annotated[int | None, typer.Option(help="Another course of chance.")] = None,
+        seed: Annotated[int | None, typer.Option(help="A seed: another course of chance.")] = None,
         as_json: AsJson = False,
     ) -> None:
         """Heron, the simulated PC in a shed observatory: an evening's climb to look at and to go on with."""

@@ -18,7 +18,7 @@ class Ended(StrEnum):
     RULE = "stopped by a rule"
     PAUSED = "paused"
     WAITING = "waiting for values entered by hand"
-    LOST = "left the ground it stood on"
+    LOST = "stopped without its starting point"
 
 
 GOES_ON = (Ended.STOPPED, Ended.PAUSED, Ended.WAITING)

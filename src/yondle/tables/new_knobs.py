@@ -32,10 +32,12 @@ def described(name: str, unit: str, values: Sequence[Value], stock: str, at: flo
         return _of_words(name, [str(v) for v in told], STOCK in values, stock)
     numbers = [float(v) for v in told]
     if STOCK in values and not stock:
-        words = say("What is stock of '{name}'? A cell is empty or says so, and no number.", name=name)
+        words = say("What is the stock value of '{name}'? A cell is empty or says stock, without a number.", name=name)
         return Description(None, words, asks=True)
     if stock and at is None:
-        return Description(None, say("Stock of '{name}' can't be '{told}': give a number.", name=name, told=stock))
+        return Description(
+            None, say("The stock value of '{name}' can't be '{told}': give a number.", name=name, told=stock)
+        )
     first = numbers[0] if at is None else at
     try:
         low, high, step, digits = evenly([*numbers, first])

@@ -169,7 +169,7 @@ def _times(table: ReadTable, cells: tuple[str, ...], zone: str, decimal_comma: b
     if moments[0].tzinfo is None:
         raise KnownError(
             say("{source}: its times name no time zone.", source=table.source),
-            say("Tell which, for example --zone Europe/Berlin."),
+            say("Give it, for example --zone Europe/Berlin."),
         )
     began = min(moments)
     return began.isoformat(), [(moment - began).total_seconds() for moment in moments]

@@ -136,9 +136,7 @@ def keep_settings(keeping: Keeping, settings: WorkloadSettings, others_at_most: 
             say("There are: {sorted}.", sorted=sorted(os.sched_getaffinity(0))),
         )
     if others_at_most is not None and not 0 < others_at_most <= 100:
-        raise KnownError(
-            say("Other programs use 0 to 100 % of the machine."), say("Give what you will put up with in %.")
-        )
+        raise KnownError(say("Other programs use 0 to 100 % of the machine."), say("Give what you will tolerate in %."))
     keeping.keep(RunSettings(**{**asdict(settings), "processors": list(settings.processors)}))
     keeping.keep(OthersAtMost(others_at_most))
 

@@ -38,7 +38,7 @@ class BenchTold:
         told = [self.away or say("{address} is there.", address=self.address)]
         if self.delay_ms is not None:
             told.append(
-                say("A word takes {delay:.1f} ms to it; samples are dated as well as that.", delay=self.delay_ms)
+                say("A message takes {delay:.1f} ms to reach it; samples are dated that exactly.", delay=self.delay_ms)
             )
         if self.date_apart_s is not None and abs(self.date_apart_s) >= 2.0:
             apart = duration(abs(self.date_apart_s))

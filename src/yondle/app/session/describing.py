@@ -62,7 +62,7 @@ class DescribeKnob(Command[Knob]):
                 places = [i for i, word in enumerate(self.choices) if word.casefold() == stock.casefold()]
                 if len(self.choices) < 2 or not places:
                     raise KnownError(
-                        say("Stock is none of its words.")
+                        say("Its stock value is none of its words.")
                         if len(self.choices) > 1
                         else say("A switch has two words at least."),
                         say("Give them with commas between, and stock as one of them."),

@@ -54,14 +54,14 @@ class HowItWent:
     def outcome(self) -> Outcome:
         """Give it as a verdict; raises KnownError for what contradicts itself."""
         if self.held and self.failure is not None:
-            raise KnownError(say("It can't have held and failed."), say("Tell one of them."))
+            raise KnownError(say("It can't have held and failed."), say("Give one of them."))
         for told in (self.after_s, self.seconds):
             if told is not None and not 0.0 <= told <= LONGEST_S:
                 raise KnownError(say("{told:g} s can't be a duration here.", told=told), say("Give 0 or more."))
         if bool(self.load) != (self.seconds is not None):
             raise KnownError(
                 say("A load and how long it ran belong together."),
-                say("Tell both, or neither: then no load is counted."),
+                say("Give both, or neither: then no load is counted."),
             )
         if self.failure is not None:
             after = say(" after {after}", after=duration(self.after_s)) if self.after_s is not None else ""

@@ -233,7 +233,7 @@ class TablePage(QWidget):
             row, column = k // 3, 3 * (k % 3)
             grid.addWidget(label(name, "strong"), row, column)
             grid.addWidget(self._field(unit, say("Unit of {name}", name=name), self._units, name), row, column + 1)
-            way = Choice([named(each) for each in Direction], say("Which way is up for {name}", name=name))
+            way = Choice([named(each) for each in Direction], say("Which way is better for {name}", name=name))
             way.setCurrentIndex(1 if lower else 0)
             way.activated.connect(lambda chosen, n=name: self._turn(n, chosen == 1))
             grid.addWidget(way, row, column + 2)

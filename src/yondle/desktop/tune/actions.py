@@ -34,7 +34,7 @@ ACTIONS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("edge", later("Find the edge of the knob in play"), (EDGE,)),
     ("next", later("What is worth trying next, and a climb toward a goal"), (NEXT,)),
     ("plan", later("Run a plan file …"), ()),
-    ("conditions", later("Tell the conditions of this rig"), ()),
+    ("conditions", later("State the conditions of this rig"), ()),
     ("benchmarks", later("Choose the benchmarks to run"), ("Ctrl+M",)),
     ("result", later("Type in a figure measured at the selected step"), ("R",)),
     ("table", later("Read another program's table at the selected step …"), ()),

@@ -77,7 +77,7 @@ class ResultCard(Card):
             field.setAccessibleName(name)
             self.fields[key] = field
             grid.addWidget(field, i, 1)
-        self.direction = Choice([named(each) for each in Direction], say("Which way is up"))
+        self.direction = Choice([named(each) for each in Direction], say("Which way is better"))
         if last is not None:
             self.direction.setCurrentText(named(last.metric.direction))
         grid.addWidget(self.direction, len(rows), 1)
@@ -127,9 +127,9 @@ class TableCard(Card):
         self.benchmark.setAccessibleName(say("Benchmark"))
         self.unit.setAccessibleName(say("Unit"))
         self.frame_unit = Choice(list(FRAME_UNITS), say("Unit of the frame times"))
-        self.direction = Choice([named(each) for each in Direction], say("Which way is up"))
-        self.stamps = QCheckBox(say("are moments"))
-        self.stamps.setToolTip(say("moments, not durations"))
+        self.direction = Choice([named(each) for each in Direction], say("Which way is better"))
+        self.stamps = QCheckBox(say("are points in time"))
+        self.stamps.setToolTip(say("points in time, not durations"))
         self.comma = QCheckBox(say("decimal comma"))
         self._columns = columns
         self.others_left = QCheckBox(say("are no settings"))

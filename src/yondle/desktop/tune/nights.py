@@ -60,7 +60,7 @@ class NightConsent(QWidget):
         field.setPlaceholderText(say("Command here that restarts it, if any"))
         field.setAccessibleName(say("Command here that restarts the bench"))
         field.setToolTip(
-            say("A switch in the wall, a management controller, Wake-on-LAN: run once where the bench stays away.")
+            say("A switched wall socket, a management controller, Wake-on-LAN: run once where the bench stays away.")
         )
         field.editingFinished.connect(self._keep_command)
         field.returnPressed.connect(lambda: self._keep_command(anyway=True))

@@ -37,7 +37,7 @@ class OwnCard(Card):
             [],
         )
         self.kind = Choice([named(_SENSOR), named(_KNOB)], say("What it is"))
-        self.way = Choice([named(_FILE), named(_COMMAND)], say("What it is read by"))
+        self.way = Choice([named(_FILE), named(_COMMAND)], say("How it is read"))
         self.works = Choice([named(each) for each in Subsystem], say("Part"))
         self.works.setCurrentIndex(list(Subsystem).index(Subsystem.WHOLE))
         self.risk = Choice([named(words) for words in _RISKS.values()], say("Risk"))

@@ -44,7 +44,7 @@ def reason(ground: Ground, here: Setup, there: Setup, knob: Knob, to_its_edge: b
     return (
         say("A limit holds the machine back where it is; this gives it room.")
         if knob.governs
-        else say("By what it is.")
+        else say("Expected of a knob of its kind; it isn't measured here yet.")
     )
 
 

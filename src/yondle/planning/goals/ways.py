@@ -211,7 +211,7 @@ def _measure(ground: Ground, here: Setup) -> Way | None:
         ground.outlook(here.with_values({knob.id: value})).chance, _check_s(ground, knob) + _change_s(ground, knob),
         say("Measure {knob} at {value}", knob=in_sentence(knob.name), value=knob.text(value)),
         say(
-            "Nobody has measured what it is worth here; by what it is, it may be up to {promise}.",
+            "What it is worth isn't measured here; a knob of its kind may bring up to {promise}.",
             promise=signed_percent(math.expm1(promise), 1),
         ),
         say("what it is worth"),

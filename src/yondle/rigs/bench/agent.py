@@ -263,7 +263,7 @@ class Agent:
             raise NotUnderstoodError("it has begun")
         if asked.get("format") != FORMAT:
             raise KnownError(
-                say("The Yondle on the bench speaks '{format}', and was spoken to otherwise.", format=FORMAT),
+                say("The Yondle on the bench speaks '{format}', another protocol than this one.", format=FORMAT),
                 say("Install the same version there as here."),
             )
         session = asked.get("session")

@@ -80,7 +80,7 @@ def why_not(address: Address, said: str, code: int | None) -> tuple[str, str, bo
     if code is None and not said:
         return say("{at} doesn't answer.", at=at), say("Is it switched on, and on the network?"), True
     if "booting up" in said or "shut down" in said:
-        return say("{at} is starting, or shutting down.", at=at), say("Wait until it has."), True
+        return say("{at} is starting, or shutting down.", at=at), say("Wait until that is over."), True
     if "REMOTE HOST IDENTIFICATION HAS CHANGED" in said:
         return (
             say("{at} shows another key than it did before.", at=at),

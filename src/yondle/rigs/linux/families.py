@@ -109,14 +109,14 @@ FAMILIES = (
     Family(
         later("memory error counters"),
         ("sys/devices/system/edac/mc/mc*",),
-        later("errors that memory corrected: the first sign of a setting too sharp"),
+        later("errors that memory corrected: the first sign of a setting that is too tight"),
         later("memory without error correction can't count; only the memory check sees its errors"),
     ),
     Family(
         later("kernel log"),
         ("dev/kmsg",),
         later("hardware errors as evidence for a verdict"),
-        later("only root, or who is let, may read it: sysctl kernel.dmesg_restrict=0"),
+        later("only root, or who is allowed, may read it: sysctl kernel.dmesg_restrict=0"),
     ),
     Family(
         later("crash records"),

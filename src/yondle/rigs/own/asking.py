@@ -101,7 +101,9 @@ def _wait(process: subprocess.Popen[bytes], said: int, name: str, at_most_s: flo
     until = time.monotonic() + at_most_s
     while process.poll() is None:
         if os.fstat(said).st_size > LARGEST_ANSWER:
-            raise KnownError(say("'{command}' prints without an end.", command=name), say("It is to print one number."))
+            raise KnownError(
+                say("'{command}' prints without an end.", command=name), say("It has to print one number.")
+            )
         if time.monotonic() > until:
             raise KnownError(
                 say("'{command}' had not ended after {at_most_s:g} s.", command=name, at_most_s=at_most_s),

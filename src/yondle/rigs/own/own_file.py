@@ -178,6 +178,6 @@ def _program(name: str) -> bytes:
 
 def _must_be_one_way(file: str, command: bool) -> None:
     if bool(file) == command:
-        raise ValueError(say("it takes a file or a command, one of both"))
+        raise ValueError(say("it takes either a file or a command"))
     if file and not Path(file).is_absolute():
         raise ValueError(say("the file has to be written from / on"))

@@ -112,7 +112,7 @@ def battery_of(conditions: dict[str, str | float]) -> float | None:
     if not 0.0 < held < math.inf:
         raise KnownError(
             say("'{told}' is no energy.", told=told),
-            say("Tell the condition '{battery}' as a number of Wh, such as 480.", battery=BATTERY),
+            say("Give the condition '{battery}' as a number of Wh, such as 480.", battery=BATTERY),
         )
     return held
 

@@ -126,7 +126,7 @@ def dry_words(seen: DryRun) -> str:
 def typical_words(seen: DryRun) -> str:
     """Write the dry run of a search in one sentence: how it goes depends on what fails."""
     words = say(
-        "On a middling machine {tests} in about {seconds}",
+        "On an average machine {tests} in about {seconds}",
         tests=count(seen.tests, "test"),
         seconds=duration(round(seen.seconds, -2)),
     )

@@ -188,7 +188,7 @@ def _must_have_room(folder: Path) -> None:
                 free=free >> 20,
                 file_bytes=FILE_BYTES >> 19,
             ),
-            say("Free some."),
+            say("Make room there."),
         )
 
 
