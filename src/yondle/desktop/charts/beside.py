@@ -141,7 +141,7 @@ class StepLinks(QWidget):
         self._lead = lead
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
-        self._row.setSpacing(2)
+        self._row.setSpacing(4)
         self.hide()
 
     def show_steps(self, steps: tuple[int, ...]) -> None:

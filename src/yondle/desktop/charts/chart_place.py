@@ -164,7 +164,7 @@ class ChartPlace(QWidget):
             middle.addWidget(large, 1)
         middle.addWidget(side)
         box = QVBoxLayout(self.whole)
-        box.setContentsMargins(MARGIN, 10, MARGIN, 8)
+        box.setContentsMargins(MARGIN, 8, MARGIN, 8)
         box.setSpacing(8)
         if head is not None:
             box.addLayout(head)

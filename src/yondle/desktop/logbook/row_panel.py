@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from yondle.desktop.look.basics import button, label, tip
-from yondle.desktop.look.side import Side
+from yondle.desktop.look.side import BEFORE_HEADING, Side
 from yondle.language.saying import say
 from yondle.views.record.log import Kind, LogRow, when_words
 
@@ -56,6 +56,7 @@ class RowPanel(Side):
         """Show a row of this logbook, or of another, about which nothing is written here; None for no row."""
         for part in (self._about, self._told, self._names, self._figures, self._buttons, self.remarks):
             part.setVisible(row is not None)
+        self._recorded.setVisible(row is not None and bool(facts))
         if row is None:
             self._what.setText(say("Choose a row."))
             return
@@ -94,18 +95,21 @@ class RowPanel(Side):
         self._buttons.setLayout(shown)
         self.box.addWidget(self._buttons)
         inner = QVBoxLayout(self.remarks)
-        inner.setContentsMargins(0, 6, 0, 0)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(8)
         inner.addWidget(self.reason)
         inner.addWidget(self.discard_button)
+        inner.addSpacing(BEFORE_HEADING)
         inner.addWidget(label(say("Note at this step"), "heading"))
         inner.addWidget(self.note)
         inner.addWidget(self.caveat)
         inner.addLayout(_in_a_row(self.keep_button, self.drop_button))
+        inner.addSpacing(BEFORE_HEADING)
         inner.addWidget(label(say("Files and figures at this step"), "heading"))
         inner.addLayout(_in_a_row(self.attach_button, self.figure_button))
         inner.addLayout(_in_a_row(self.save_button, self.detach_button))
         self.box.addWidget(self.remarks)
-        self.heading(say("Recorded with it"))
+        self._recorded = self.heading(say("Recorded with it"))
         recorded = QGridLayout()
         recorded.addWidget(self._names, 0, 0)
         recorded.addWidget(self._figures, 0, 1)

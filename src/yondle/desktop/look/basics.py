@@ -1,24 +1,33 @@
-"""Small parts used all over the window: labels by role, buttons by kind, eliding labels."""
+"""Small parts used all over the window: labels by role, buttons by kind, fields, eliding labels."""
 
 from __future__ import annotations
 
 from html import escape
 
 from PySide6.QtCore import QPointF, QSize, Qt
-from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import (
+    QAbstractSpinBox,
     QComboBox,
+    QDoubleSpinBox,
+    QGridLayout,
     QLabel,
     QLayout,
     QLineEdit,
     QPushButton,
     QSizePolicy,
+    QSpinBox,
     QToolButton,
     QTreeWidget,
     QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
 )  # fmt: skip
 
 from yondle.language.saying import say
+
+_BEFORE_TEXT = 6
+"""Besides the two pixels that a line keeps by itself."""
 
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
@@ -37,7 +46,7 @@ def tip(text: str) -> str:
 
 
 def button(text: str, kind: str = "", name: str = "") -> QPushButton:
-    """Make a button; kinds are main, danger and flat."""
+    """Make a button; kinds are main, danger, flat, and row for one in a column of them."""
     made = QPushButton(text)
     if kind:
         made.setProperty("kind", kind)
@@ -84,8 +93,58 @@ FEWEST_LETTERS = 12
 """A list of names is at least this wide, however long they are."""
 
 
+def form_rows() -> QGridLayout:
+    """Make what a form's fields stand in, below each other, with their names beside them."""
+    grid = QGridLayout()
+    grid.setHorizontalSpacing(8)
+    grid.setVerticalSpacing(4)
+    return grid
+
+
+def _without_wheel(field: QComboBox | QAbstractSpinBox, event: QWheelEvent) -> bool:
+    """Tell whether a turn of the wheel isn't for a field: in passing, where a panel is scrolled, nothing is to change."""
+    if field.hasFocus():
+        return False
+    event.ignore()
+    return True
+
+
+def _room_before(field: QAbstractSpinBox) -> None:
+    """Begin figures where names in other fields begin; a style sheet doesn't reach the line inside."""
+    line = field.findChild(QLineEdit)
+    if line is not None:
+        line.setTextMargins(_BEFORE_TEXT, 0, 0, 0)
+    field.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+
+
+class Whole(QSpinBox):
+    """A whole number; the wheel changes it only where it has the focus."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        _room_before(self)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Let what it stands in scroll."""
+        if not _without_wheel(self, event):
+            super().wheelEvent(event)
+
+
+class Number(QDoubleSpinBox):
+    """A number; the wheel changes it only where it has the focus."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        _room_before(self)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Let what it stands in scroll."""
+        if not _without_wheel(self, event):
+            super().wheelEvent(event)
+
+
 class Choice(QComboBox):
-    """One of a few names, with a small arrow that follows the scheme."""
+    """One of a few names, with a small arrow that follows the scheme; the wheel changes it only where it has the focus."""
 
     def __init__(self, names: list[str], name: str) -> None:
         super().__init__()
@@ -95,6 +154,12 @@ class Choice(QComboBox):
         self.setMinimumContentsLength(min(FEWEST_LETTERS, max(map(len, names), default=0)))
         self.setToolTip(tip(self.currentText()))
         self.currentTextChanged.connect(lambda text: self.setToolTip(tip(text)))
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Let what it stands in scroll."""
+        if not _without_wheel(self, event):
+            super().wheelEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the arrow over the field."""
@@ -135,3 +200,28 @@ class Eliding(QLabel):
         shown = QFontMetrics(self.font()).elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
         painter.setPen(self.palette().windowText().color())
         painter.drawText(self.rect(), self._side | Qt.AlignmentFlag.AlignVCenter, shown)
+
+
+class Paragraphs(QWidget):
+    """Sentences below each other, each in its own lines."""
+
+    def __init__(self, role: str = "") -> None:
+        super().__init__()
+        self._role = role
+        self._box = QVBoxLayout(self)
+        self._box.setContentsMargins(0, 0, 0, 0)
+        self._box.setSpacing(8)
+        self._labels: list[QLabel] = []
+
+    def show_all(self, sentences: list[str]) -> None:
+        """Show these; labels that are there already are used again."""
+        while len(self._labels) < len(sentences):
+            self._labels.append(label("", self._role, wrap=True))
+            self._box.addWidget(self._labels[-1])
+        for i, each in enumerate(self._labels):
+            each.setText(sentences[i] if i < len(sentences) else "")
+            each.setVisible(i < len(sentences))
+
+    def text(self) -> str:
+        """Give all that is shown."""
+        return "\n".join(each.text() for each in self._labels if each.text())

@@ -69,10 +69,10 @@ class Card(QFrame):
         self.setObjectName("card")
         self.title, self.text = title, text
         self.body = layout = QVBoxLayout(self)
-        layout.setContentsMargins(12, 10, 12, 10)
-        layout.setSpacing(6)
+        layout.setContentsMargins(12, 8, 12, 8)
+        layout.setSpacing(8)
         head = QHBoxLayout()
-        head.setSpacing(7)
+        head.setSpacing(8)
         if verdict is not None:
             head.addWidget(MarkView(theme, verdict))
         head.addWidget(label(title, "strong", wrap=True), 1)
@@ -81,7 +81,7 @@ class Card(QFrame):
             layout.addWidget(label(text, "", wrap=True))
         self.buttons = [button(action.text, action.kind) for action in actions]
         along = QBoxLayout(buttons_along)
-        along.setSpacing(6)
+        along.setSpacing(8)
         for made, action in zip(self.buttons, actions, strict=True):
             made.clicked.connect(action.do)
             along.addWidget(made)

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import label
 
-_GAP, _BEFORE_HEADING, _BESIDE_THE_BAR = 8, 6, 6
+_GAP, BEFORE_HEADING, _BESIDE_THE_BAR = 8, 8, 8
 
 
 class Side(QScrollArea):
@@ -35,7 +35,7 @@ class Side(QScrollArea):
     def heading(self, text: str) -> QLabel:
         """Begin another part; gives its heading."""
         if self.box.count():
-            self.box.addSpacing(_BEFORE_HEADING)
+            self.box.addSpacing(BEFORE_HEADING)
         made = label(text, "heading")
         self.box.addWidget(made)
         return made

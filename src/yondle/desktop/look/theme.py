@@ -16,7 +16,8 @@ from yondle.model.verdicts import Verdict
 
 FAMILIES = ("Inter", "Noto Sans", "Cantarell", "DejaVu Sans")
 BODY_PX, SMALL_PX, TITLE_PX, LARGE_PX = 13, 11, 15, 18
-MARGIN = 14
+MARGIN, HEAD_PX = 12, 28
+"""Everything stands on a grid of 4: margins of 12, rows of 28 for heads and fields."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -207,30 +208,35 @@ def _style_sheet(c: Colours) -> str:
     QLabel[role="title"] {{ font-size: {TITLE_PX}px; font-weight: 600; }}
     QLabel[role="large"] {{ font-size: {LARGE_PX}px; font-weight: 600; }}
     QLabel[role="strong"] {{ font-weight: 600; }}
-    QPushButton {{ background: {panel}; border: 1px solid {mixed(c.rule, c.ink, 0.18).name()}; border-radius: 5px;
-                   padding: 6px 12px; min-height: 18px; }}
+    QPushButton {{ background: {panel}; border: 1px solid {mixed(c.rule, c.ink, 0.18).name()}; border-radius: 4px;
+                   padding: 4px 12px; min-height: 18px; }}
     QPushButton:hover {{ border-color: {ink}; }}
     QPushButton:focus {{ border: 1px solid {accent}; }}
     QPushButton:disabled {{ color: {muted}; border-color: {rule}; }}
-    QPushButton[kind="main"] {{ background: {ink}; color: {panel}; border-color: {ink}; font-weight: 600; }}
+    QPushButton[kind="main"] {{ background: {ink}; color: {panel}; border-color: {ink}; font-weight: 600;
+                                 padding: 6px 16px; }}
     QPushButton[kind="main"]:hover {{ background: {pressed}; }}
     QPushButton[kind="main"]:focus {{ border: 1px solid {accent}; }}
     QPushButton[kind="main"]:disabled {{ background: {rule}; color: {muted}; border-color: {rule}; }}
     QPushButton[kind="danger"] {{ color: {down}; }}
     QPushButton[kind="danger"]:hover {{ border-color: {down}; }}
-    QPushButton[kind="flat"] {{ background: transparent; border: none; padding: 3px 7px; color: {muted}; border-radius: 4px; }}
+    QPushButton[kind="flat"] {{ background: transparent; border: none; padding: 4px 8px; color: {muted}; border-radius: 4px; }}
     QPushButton[kind="flat"]:hover {{ color: {ink}; }}
-    QPushButton[kind="flat"]:focus {{ color: {ink}; border: 1px solid {accent}; padding: 2px 6px; }}
+    QPushButton[kind="flat"]:focus {{ color: {ink}; border: 1px solid {accent}; padding: 3px 7px; }}
+    QPushButton[kind="row"] {{ background: transparent; border: none; border-bottom: 1px solid transparent; padding: 4px 0 3px 0;
+                              color: {muted}; border-radius: 0; text-align: left; }}
+    QPushButton[kind="row"]:hover {{ color: {ink}; }}
+    QPushButton[kind="row"]:focus {{ color: {ink}; border-bottom-color: {accent}; }}
     QPushButton[kind="flat"]:checked {{ color: {ink}; font-weight: 600; border-bottom: 2px solid {accent};
-                                        border-radius: 0; padding-bottom: 1px; }}
-    QLineEdit, QPlainTextEdit {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px; padding: 6px;
-                                  placeholder-text-color: {muted}; }}
+                                        border-radius: 0; padding-bottom: 2px; }}
+    QLineEdit, QPlainTextEdit {{ background: {panel}; border: 1px solid {rule}; border-radius: 4px; padding: 4px 8px;
+                                  min-height: 18px; placeholder-text-color: {muted}; }}
     QLineEdit[role="tight"] {{ padding: 2px 6px; }}
     QLineEdit:focus, QPlainTextEdit:focus {{ border-color: {accent}; }}
-    QSpinBox, QDoubleSpinBox, QComboBox {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px;
-                                          padding: 4px 6px; min-height: 18px; selection-background-color: {rule};
+    QSpinBox, QDoubleSpinBox, QComboBox {{ background: {panel}; border: 1px solid {rule}; border-radius: 4px;
+                                          padding: 4px 8px; min-height: 18px; selection-background-color: {rule};
                                           selection-color: {ink}; }}
-    QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ border: none; padding: 0 0 0 5px; background: transparent; }}
+    QSpinBox, QDoubleSpinBox {{ max-height: 18px; }}
     QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button {{
         width: 0; border: none; }}
     QComboBox::drop-down {{ border: none; width: 20px; }}
@@ -238,7 +244,7 @@ def _style_sheet(c: Colours) -> str:
     QComboBox QAbstractItemView {{ background: {panel}; border: 1px solid {rule}; selection-background-color: {rule};
                                    selection-color: {ink}; }}
     QTreeWidget {{ background: transparent; }}
-    QTreeWidget::item {{ padding: 3px 4px; }}
+    QTreeWidget::item {{ padding: 4px; }}
     QTreeWidget::item:selected {{ background: {rule}; color: {ink}; }}
     QTableView {{ background: {panel}; border: 1px solid {rule}; outline: none; gridline-color: {rule};
                   selection-background-color: {rule}; selection-color: {ink}; }}
@@ -247,22 +253,22 @@ def _style_sheet(c: Colours) -> str:
     QHeaderView {{ background: {panel}; border: none; }}
     QTableView QTableCornerButton::section {{ background: {panel}; border: none; border-bottom: 1px solid {rule}; }}
     QHeaderView::section {{ background: {panel}; color: {muted}; border: none; border-bottom: 1px solid {rule};
-                            padding: 4px 6px; }}
+                            padding: 4px 8px; }}
     QMenu {{ background: {panel}; border: 1px solid {rule}; padding: 4px; }}
-    QMenu::item {{ padding: 4px 14px 4px 8px; }}
+    QMenu::item {{ padding: 4px 16px 4px 8px; }}
     QMenu::item:selected {{ background: {rule}; }}
     QListView, QScrollArea {{ background: transparent; border: none; outline: none; }}
-    QListWidget::item {{ padding: 4px 2px; }}
+    QListWidget::item {{ padding: 4px; }}
     QListWidget::item:selected {{ background: {rule}; color: {ink}; }}
     QTreeWidget::indicator, QListWidget::indicator, QCheckBox::indicator, QMenu::indicator {{
         width: 11px; height: 11px; border: 1px solid {muted}; border-radius: 3px; background: {panel}; }}
-    QMenu::indicator {{ margin-left: 6px; }}
-    QTextBrowser {{ background: {panel}; border: 1px solid {rule}; border-radius: 5px; }}
+    QMenu::indicator {{ margin-left: 8px; }}
+    QTextBrowser {{ background: {panel}; border: 1px solid {rule}; border-radius: 4px; }}
     QTreeWidget::indicator:checked, QListWidget::indicator:checked, QCheckBox::indicator:checked,
     QMenu::indicator:checked {{ background: {ink}; border-color: {ink}; }}
     QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QTabBar#places {{ background: transparent; border: none; }}
-    QTabBar#places::tab {{ color: {muted}; padding: 4px 6px 3px 6px; margin-right: 10px; border: none;
+    QTabBar#places::tab {{ color: {muted}; padding: 4px 8px 2px 8px; margin-right: 8px; border: none;
                            border-bottom: 2px solid transparent; background: transparent; }}
     QTabBar#places::tab:hover {{ color: {ink}; }}
     QTabBar#places::tab:selected {{ color: {ink}; font-weight: 600; border-bottom: 2px solid {accent}; }}

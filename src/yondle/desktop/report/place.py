@@ -37,7 +37,7 @@ _SIDE_WIDTH = 300
 _PICTURES_FINER = 2
 _PAGE_MARGIN = 22
 _LATER_MS = 400
-_ROW_PX = 21
+_ROW_PX = 24
 _PART = Qt.ItemDataRole.UserRole
 FILES = later("Web page (*.html);;PDF (*.pdf);;Markdown (*.md)")
 NOTHING = later(
@@ -232,6 +232,5 @@ class ReportPlace(Redrawn, ChartPlace):
         side.box.addWidget(self.write_button)
         side.box.addWidget(self._done)
         side.box.addStretch(1)
-        self.parts.setSpacing(2)
-        self.parts.setFixedHeight(_ROW_PX * len(Part) + 8)
+        self.parts.setFixedHeight(_ROW_PX * len(Part))
         self.put_together(None, self.page, side)

@@ -49,7 +49,7 @@ class GroupPanels(QWidget):
         self._panels: dict[str, CurvesChart] = {}
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
-        self._grid.setSpacing(6)
+        self._grid.setSpacing(8)
 
     def show_view(self, view: ScalingView, chosen: str) -> None:
         """Show the curves of a knob, with one benchmark in full in its group."""

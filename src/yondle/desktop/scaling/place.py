@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from yondle.desktop.charts.beside import StepLinks
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
-from yondle.desktop.look.basics import Choice, Eliding, button, clear, label, tip
+from yondle.desktop.look.basics import Choice, Eliding, Paragraphs, button, clear, label, tip
 from yondle.desktop.look.keys import SWEEP
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Theme
@@ -47,7 +47,6 @@ if TYPE_CHECKING:
 
 _SIDE_WIDTH = 330
 _MOST_TABLE = 190
-PARAGRAPH = "\n\n"
 MANY = 12
 """With more curves than this they stand in small charts by group, unless the tuner says otherwise."""
 HOW = later("Mean of the passes (of their logarithms, for scores); ± is half the 95\u202f% range by Student's t")
@@ -81,11 +80,11 @@ class ScalingPlace(ChartPlace):
         self._says = label("", "title", wrap=True)
         self._note = Eliding("", "small")
         self._caveat = label("", "warning", wrap=True)
-        self._own_sentence, self._others = label("", "", wrap=True), label("", "muted", wrap=True)
+        self._own_sentence, self._others = label("", "", wrap=True), Paragraphs("muted")
         self._at, self._steps = label("", "strong"), StepLinks(self.wants_step.emit)
         self._names, self._figures = label(""), label("", "strong")
         self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self._own_limit, self._limits = label("", "", wrap=True), label("", "muted", wrap=True)
+        self._own_limit, self._limits = label("", "", wrap=True), Paragraphs("muted")
         self.target = QLineEdit()
         self.target.setAccessibleName(say("Target score"))
         self.target.setProperty("role", "tight")
@@ -208,7 +207,7 @@ class ScalingPlace(ChartPlace):
         self._caveat.setVisible(bool(view.caveats))
         sentences = {each.benchmark.id: each.sentence for each in view.curves}
         self._own_sentence.setText(sentences.pop(self._benchmark, ""))
-        self._others.setText(PARAGRAPH.join(sentences.values()))
+        self._others.show_all(list(sentences.values()))
         self._tell_point()
         self._tell_target()
         self.show_whole(True)
@@ -285,7 +284,7 @@ class ScalingPlace(ChartPlace):
         told = limits(self._book.now, self._views.settings, self._views.sensitivities, steps[-1])
         lines = {each.benchmark.id: _limit_words(each) for each in told}
         self._own_limit.setText(lines.pop(self._benchmark, ""))
-        self._limits.setText(PARAGRAPH.join(lines.values()))
+        self._limits.show_all(list(lines.values()))
 
     def _tell_target(self) -> None:
         """Say how far the target is for the benchmark shown in full."""
@@ -317,11 +316,11 @@ class ScalingPlace(ChartPlace):
         head.setSpacing(8)
         head.addWidget(label(say("Along"), "muted"))
         head.addWidget(self.along)
-        head.addSpacing(10)
+        head.addSpacing(8)
         head.addWidget(self.held, 1)
-        head.addSpacing(10)
+        head.addSpacing(8)
         self._measure_row = QHBoxLayout()
-        self._measure_row.setSpacing(2)
+        self._measure_row.setSpacing(4)
         head.addLayout(self._measure_row)
         self._chart_box = QVBoxLayout()
         self._chart_box.setSpacing(4)

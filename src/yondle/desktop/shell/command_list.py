@@ -34,7 +34,7 @@ class CommandList(QFrame):
         self._list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._list.itemClicked.connect(self._carry_out)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(10, 10, 10, 10)
+        layout.setContentsMargins(8, 8, 8, 8)
         layout.addWidget(self._field)
         layout.addWidget(self._list)
         self.hide()

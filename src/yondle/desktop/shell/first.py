@@ -46,7 +46,7 @@ class FirstPage(QWidget):
         column.setMaximumWidth(1040)
         box = QVBoxLayout(column)
         box.setContentsMargins(24, 28, 24, 16)
-        box.setSpacing(10)
+        box.setSpacing(8)
         box.addWidget(label(say("A logbook for tuning"), "large"))
         box.addWidget(
             label(
@@ -55,6 +55,7 @@ class FirstPage(QWidget):
                 "", wrap=True,
             )
         )  # fmt: skip
+        box.addSpacing(8)
         self.cards = Cards(theme)
         box.addWidget(self.cards)
         choices, others = QHBoxLayout(), QHBoxLayout()
@@ -95,15 +96,15 @@ class FirstPage(QWidget):
         )
         self.elsewhere_button.clicked.connect(self._want_elsewhere)
         self.elsewhere.returnPressed.connect(self._want_elsewhere)
-        told = say("A machine that runs no Yondle: its figures come from tables and from your fingers.")
+        told = say("A machine that runs no Yondle: its figures come from tables, or are typed in.")
         others.addWidget(_choice(say("Elsewhere"), told, self.elsewhere, self.elsewhere_button), 1)
         box.addLayout(choices)
-        box.addLayout(others)
         box.addSpacing(4)
+        box.addLayout(others)
+        box.addSpacing(8)
         box.addWidget(label(say("Logbooks on this machine"), "heading"))
         for path in recent[:MOST_RECENT]:
-            made = button(f"{path.stem}  ·  {path.parent}", "flat", say("Open {stem}", stem=path.stem))
-            made.setStyleSheet("text-align: left;")
+            made = button(f"{path.stem}  ·  {path.parent}", "row", say("Open {stem}", stem=path.stem))
             made.clicked.connect(lambda _=False, path=path: self.wants_file.emit(path))
             box.addWidget(made)
         if not recent:
@@ -177,7 +178,7 @@ def _choice(title: str, text: str, *made: QWidget) -> QFrame:
     frame.setObjectName("card")
     frame.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
     box = QVBoxLayout(frame)
-    box.setContentsMargins(16, 14, 16, 14)
+    box.setContentsMargins(16, 12, 16, 12)
     box.setSpacing(8)
     box.addWidget(label(title, "title"))
     about = label(text, "muted", wrap=True)

@@ -28,7 +28,7 @@ class Foot(QFrame):
         self._cost = _OwnCost()
         box = QHBoxLayout(self)
         box.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        box.setSpacing(22)
+        box.setSpacing(24)
         box.addWidget(self._verified)
         box.addWidget(self._journal)
         box.addStretch(1)

@@ -78,7 +78,7 @@ class HelpPage(QWidget):
         middle.addWidget(self.list)
         middle.addWidget(self.text, 1)
         box = QVBoxLayout(self)
-        box.setContentsMargins(MARGIN, MARGIN, MARGIN, 10)
+        box.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
         box.addLayout(head)
         box.addLayout(middle, 1)
         names = list(sections())

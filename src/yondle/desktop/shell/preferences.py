@@ -23,7 +23,7 @@ from yondle.app.session.limits import ChangeHowTested
 from yondle.app.system.folders import data_folder
 from yondle.app.system.preferences import Preferences, keep_preferences, preferences, preferences_file
 from yondle.desktop.link.bridge import OpenBook
-from yondle.desktop.look.basics import Choice, Eliding, button, label
+from yondle.desktop.look.basics import Choice, Eliding, Number, Whole, button, label
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.formats.documents import HowTested
 from yondle.language.saying import languages, later, named, say
@@ -96,8 +96,8 @@ class PreferencesPage(QWidget):
         box.addWidget(label(say("How steps of {rig} are tested", rig=declaration.info.name), "heading"))
         grid = QGridLayout()
         grid.setColumnStretch(1, 1)
-        grid.setVerticalSpacing(6)
-        self.passes = QSpinBox()
+        grid.setVerticalSpacing(8)
+        self.passes = Whole()
         self.passes.setRange(1, _MOST_PASSES)
         self.passes.setSpecialValueText(say("as usual: 3 in turns with what it starts from, else 5"))
         self.passes.setValue(how.passes or 1)
@@ -105,7 +105,7 @@ class PreferencesPage(QWidget):
         loads = dict.fromkeys(name for name, _ in declaration.loads_for.values())
         self._told_s = told_s = dict(declaration.loads_for.values()) | {declaration.hard_load: declaration.hard_load_s}
         for load in (*loads, *((declaration.hard_load,) if declaration.hard_load else ())):
-            field = QDoubleSpinBox()
+            field = Number()
             field.setRange(0.0, _MOST_MINUTES)
             field.setDecimals(1)
             field.setSuffix(say(" min"))
@@ -113,7 +113,7 @@ class PreferencesPage(QWidget):
             field.setValue(told_s[load] / 60.0)
             self._loads[load] = field
             self._row(grid, say("Then {load}", load=declaration.workload(load).name), field)
-        self.start = QDoubleSpinBox()
+        self.start = Number()
         if declaration.settle_channel:
             channel = declaration.channel(declaration.settle_channel)
             self.start.setRange(0.0, 150.0)
@@ -128,14 +128,14 @@ class PreferencesPage(QWidget):
             each.setKeyboardTracking(False)
             each.valueChanged.connect(self._keep_testing)
         rows = QVBoxLayout()
-        rows.setSpacing(2)
+        rows.setSpacing(4)
         for name in _ELSEWHERE:
-            made = button(commands[name].text(), "flat")
+            made = button(commands[name].text(), "row")
             made.setEnabled(commands[name].isEnabled())
             made.clicked.connect(lambda _=False, name=name: self.wanted.emit(name))
             rows.addWidget(made, 0, Qt.AlignmentFlag.AlignLeft)
         box.addLayout(rows)
-        box.addSpacing(10)
+        box.addSpacing(8)
 
     def _keep_testing(self) -> None:
         assert self._book is not None
@@ -153,7 +153,7 @@ class PreferencesPage(QWidget):
         box.addWidget(label(say("Everywhere"), "heading"))
         grid = QGridLayout()
         grid.setColumnStretch(1, 1)
-        grid.setVerticalSpacing(6)
+        grid.setVerticalSpacing(8)
         self.scheme = Choice([named(words) for _, words in _SCHEMES], say("Colours"))
         self.scheme.setCurrentIndex(next((i for i, (key, _) in enumerate(_SCHEMES) if key == now.scheme), 0))
         self.scheme.activated.connect(self._use_scheme)

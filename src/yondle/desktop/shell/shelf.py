@@ -30,7 +30,7 @@ class Shelf(QMainWindow):
         self._strip.setFixedHeight(_STRIP_PX)
         self._tabs = QHBoxLayout(self._strip)
         self._tabs.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        self._tabs.setSpacing(6)
+        self._tabs.setSpacing(8)
         self._stack = QStackedWidget()
         whole = QWidget()
         whole.setObjectName("page")

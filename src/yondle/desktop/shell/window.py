@@ -294,7 +294,7 @@ class MainWindow(QMainWindow):
         bar.setFixedHeight(44)
         self._bar = QHBoxLayout(bar)
         self._bar.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        self._bar.setSpacing(10)
+        self._bar.setSpacing(8)
         self._rig_name = label("Yondle", "strong")
         self.tabs = QTabBar()
         self.tabs.setObjectName("places")

@@ -45,7 +45,7 @@ class GridPage(QWidget):
 
     def _build(self) -> None:
         box = QVBoxLayout(self)
-        box.setContentsMargins(MARGIN, MARGIN, MARGIN, 10)
+        box.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
         box.setSpacing(8)
         record = self._book.now.step(self._step)
         top = QHBoxLayout()

@@ -66,7 +66,7 @@ class TablePage(QWidget):
 
     def _build(self) -> None:
         box = QVBoxLayout(self)
-        box.setContentsMargins(MARGIN, MARGIN, MARGIN, 10)
+        box.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
         box.setSpacing(8)
         top = QHBoxLayout()
         top.addWidget(label(self._sheet.source or say("From the clipboard"), "title"))
@@ -115,7 +115,7 @@ class TablePage(QWidget):
         self._more = QWidget()
         self._more_grid = QGridLayout(self._more)
         self._more_grid.setContentsMargins(0, 0, 0, 0)
-        self._more_grid.setHorizontalSpacing(10)
+        self._more_grid.setHorizontalSpacing(8)
         self._more_grid.setVerticalSpacing(4)
         area = QScrollArea()
         area.setWidgetResizable(True)

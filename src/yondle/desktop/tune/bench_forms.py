@@ -6,9 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QLineEdit
+from PySide6.QtWidgets import QCheckBox, QLineEdit
 
-from yondle.desktop.look.basics import Choice, button, label, tip
+from yondle.desktop.look.basics import Choice, button, form_rows, label, tip
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
@@ -64,8 +64,7 @@ class ResultCard(Card):
         title = say("A figure measured at step {step}", step=step)
         super().__init__(theme, title, say("After a game or another program. Its gain is told like any other."), [])
         self.fields: dict[str, QLineEdit] = {}
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(8)
+        grid = form_rows()
         rows = (
             ("benchmark", say("Benchmark"), last.name if last else ""), ("score", say("Figure"), ""),
             ("unit", say("Unit"), last.metric.unit if last else "frames/s"), ("preset", say("Preset"), ""),
@@ -134,8 +133,7 @@ class TableCard(Card):
         self._columns = columns
         self.others_left = QCheckBox(say("are no settings"))
         self.others_left.setToolTip(", ".join(columns))
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(8)
+        grid = form_rows()
         self._rows = []
         for i, (words, field, when) in enumerate(
             (

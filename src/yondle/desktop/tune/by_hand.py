@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QGridLayout, QLineEdit
+from PySide6.QtWidgets import QLineEdit
 
 from yondle.app.session.returning import DropWaiting, GoOnWaiting
-from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.basics import button, form_rows, label
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
@@ -35,9 +35,7 @@ class EntryCard(Card):
 
     def __init__(self, theme: Theme, title: str, text: str, entries: list[Entry], go_on: str, asks: bool) -> None:
         super().__init__(theme, title, text, [])
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(10)
-        grid.setVerticalSpacing(3)
+        grid = form_rows()
         for i, entry in enumerate(entries):
             grid.addWidget(label(entry.name, "", wrap=True), 2 * i, 0)
             value = label(entry.value, "large")

@@ -38,14 +38,14 @@ class ChartPanel(QWidget):
         self.setMinimumHeight(LOWEST)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(6)
+        box.setSpacing(8)
         head = QHBoxLayout()
-        head.setSpacing(2)
+        head.setSpacing(4)
         self._offered: tuple[str, ...] = ()
         self._buttons: list[QPushButton] = []
         self._list: Choice | None = None
         self._tabs = QHBoxLayout()
-        self._tabs.setSpacing(2)
+        self._tabs.setSpacing(4)
         head.addLayout(self._tabs)
         head.addSpacing(8)
         self._note = Eliding("", "small", right=True)

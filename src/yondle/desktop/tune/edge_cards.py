@@ -8,11 +8,11 @@ from itertools import pairwise
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QPainter, QPainterPath, QPaintEvent, QPen
-from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QLineEdit, QSpinBox, QWidget
+from PySide6.QtWidgets import QLineEdit, QWidget
 
 from yondle.analysis.runs import Run
 from yondle.analysis.stability import STANDARD_WORDS, Standard
-from yondle.desktop.look.basics import Choice, button, label, tip
+from yondle.desktop.look.basics import Choice, Number, Whole, button, form_rows, label, tip
 from yondle.desktop.look.cards import Card, CardAction
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
@@ -60,7 +60,7 @@ class EdgeCard(Card):
         self.crashes = Choice([named(s) for s in Style], say("Style"))
         self.crashes.setCurrentText(named(Style.EVEN))
         self.limit = value_box(knob, limit, say("Not beyond"))
-        self.hours = QDoubleSpinBox()
+        self.hours = Number()
         self.hours.setRange(0.0, 100.0)
         self.hours.setSingleStep(0.5)
         self.hours.setDecimals(1)
@@ -68,7 +68,7 @@ class EdgeCard(Card):
         self.hours.setSpecialValueText(say("no limit"))
         self.hours.setMinimumWidth(FIELD_WIDTH)
         self.hours.setAccessibleName(say("At most under load"))
-        self.room = QSpinBox()
+        self.room = Whole()
         self.room.setRange(0, MOST_ROOM)
         self.room.setSpecialValueText(say("none"))
         self.room.setSuffix(say(" notches"))
@@ -78,8 +78,7 @@ class EdgeCard(Card):
         self.at = QLineEdit()
         self.at.setAccessibleName(say("Values of the second knob"))
         self.at.setProperty("role", "tight")
-        grid = QGridLayout()
-        grid.setVerticalSpacing(4)
+        grid = form_rows()
         fields = (
             (say("holds"), self.load),
             (say("standard"), self.standard),

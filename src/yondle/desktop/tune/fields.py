@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QDoubleSpinBox
 
+from yondle.desktop.look.basics import Number
 from yondle.model.knobs import Knob
 
 FIELD_WIDTH = 96
@@ -11,7 +12,7 @@ FIELD_WIDTH = 96
 
 def value_box(knob: Knob, value: float, name: str) -> QDoubleSpinBox:
     """Make a field for a value of a knob, on its grid; the names of choices are shown instead of their numbers."""
-    box = _ChoiceBox(knob) if knob.choices else QDoubleSpinBox()
+    box = _ChoiceBox(knob) if knob.choices else Number()
     box.setRange(knob.low, knob.high)
     box.setSingleStep(knob.step)
     box.setDecimals(knob.digits)
@@ -24,7 +25,7 @@ def value_box(knob: Knob, value: float, name: str) -> QDoubleSpinBox:
     return box
 
 
-class _ChoiceBox(QDoubleSpinBox):
+class _ChoiceBox(Number):
     """Shows a choice by its name."""
 
     def __init__(self, knob: Knob) -> None:

@@ -42,7 +42,7 @@ class NextCard(Card):
         self._ways = QWidget()
         self._list = QGridLayout(self._ways)
         self._list.setContentsMargins(0, 4, 0, 0)
-        self._list.setVerticalSpacing(3)
+        self._list.setVerticalSpacing(4)
         self._list.setColumnStretch(0, 1)
         self.body.addWidget(self._ways)
         self.caveat = label("", "small", wrap=True)

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from yondle.analysis.stability import Standard
-from yondle.desktop.look.basics import Choice, button, label
+from yondle.desktop.look.basics import Choice, Number, button, form_rows, label
 from yondle.desktop.tune.fields import FIELD_WIDTH
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Knob, When
@@ -98,11 +98,12 @@ class GoalForm(QWidget):
         return self._kind is Kind.SCORE and len(self._choices[self.benchmark.currentIndex()][1]) == 1
 
     def _lay_out(self) -> None:
-        rows, box = QGridLayout(), QVBoxLayout(self)
+        rows, box = form_rows(), QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(6)
+        box.setSpacing(8)
         folded = QGridLayout(self._folded)
         folded.setContentsMargins(0, 0, 0, 0)
+        folded.setVerticalSpacing(4)
         self._loss_label, self._target_label = label(say("may cost"), "muted"), label(say("ends at"), "muted")
         first = (
             (label(say("goal"), "muted"), self.kind), (label(say("of"), "muted"), self.benchmark), (self._loss_label, self.loss),
@@ -173,7 +174,7 @@ def _can_move(declaration: RigDeclaration, knob: Knob) -> bool:
 
 
 def _box(low: float, high: float, step: float, value: float, suffix: str, name: str) -> QDoubleSpinBox:
-    made = QDoubleSpinBox()
+    made = Number()
     made.setRange(low, high)
     made.setSingleStep(step)
     made.setDecimals(1)

@@ -41,10 +41,10 @@ class Inspector(QWidget):
         self.view: StepView | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(5)
+        layout.setSpacing(4)
         self.heading = label(say("Selected step"), "heading")
         head = QHBoxLayout()
-        head.setSpacing(7)
+        head.setSpacing(8)
         self.mark = MarkView(theme, Verdict.UNPROVEN)
         self.title = label("", "title", wrap=True)
         head.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignTop)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QHBoxLayout
+from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout
 
 from yondle.app.session.limits import LimitRange, LimitReading
-from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.basics import Number, button, form_rows, label
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
@@ -60,11 +60,10 @@ class SensorLimitsCard(Card):
         super().__init__(
             theme, say("Stop a test above"), say("A reading beyond its limit ends the test and puts the rig back."), []
         )
-        grid = QGridLayout()
-        grid.setVerticalSpacing(4)
+        grid = form_rows()
         self.boxes: dict[str, QDoubleSpinBox] = {}
         for i, (channel, most) in enumerate(rows):
-            box = QDoubleSpinBox()
+            box = Number()
             box.setRange(0.0, 9999.0)
             box.setDecimals(2 if channel.digits == 3 else 0)
             box.setSingleStep(0.01 if channel.digits == 3 else 1.0)

@@ -6,12 +6,12 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QCheckBox, QFrame, QGridLayout, QHBoxLayout, QScrollArea, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from yondle.app.session.progress import Progress
-from yondle.desktop.look.basics import Eliding, button, clear, label
+from yondle.desktop.look.basics import Eliding, Whole, button, clear, label
 from yondle.desktop.look.cards import Cards
-from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.look.theme import HEAD_PX, MARGIN, Theme
 from yondle.desktop.tune.inspector import Inspector
 from yondle.desktop.tune.parts_line import PartsLine
 from yondle.desktop.tune.strips import Strip, StripsView
@@ -45,9 +45,9 @@ class Rows(QWidget):
         super().__init__()
         self._shown: tuple[tuple[str, str], ...] | None = None
         self._grid = QGridLayout(self)
-        self._grid.setContentsMargins(0, 2, 0, 2)
-        self._grid.setVerticalSpacing(3)
-        self._grid.setHorizontalSpacing(10)
+        self._grid.setContentsMargins(0, 4, 0, 4)
+        self._grid.setVerticalSpacing(4)
+        self._grid.setHorizontalSpacing(8)
 
     def show_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
         """Show other rows."""
@@ -82,7 +82,7 @@ class OwnCheck(QWidget):
         self.more = button(say("Other passes or loads …"), "flat")
         self.more.setCheckable(True)
         self.more.toggled.connect(self._fold)
-        self.passes = QSpinBox()
+        self.passes = Whole()
         self.passes.setRange(2, _MOST_PASSES)
         self.passes.setAccessibleName(say("Score passes of this test"))
         self.passes.setKeyboardTracking(False)
@@ -149,8 +149,10 @@ class NextSection(QWidget):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(5)
-        layout.addWidget(label(say("Next step"), "heading"))
+        layout.setSpacing(4)
+        heading = label(say("Next step"), "heading")
+        heading.setFixedHeight(HEAD_PX)
+        layout.addWidget(heading)
         self.title = label("", "large", wrap=True)
         self.change = label("", "large", wrap=True)
         self.about = label("", "muted", wrap=True)
@@ -160,6 +162,7 @@ class NextSection(QWidget):
         self.own = OwnCheck()
         for widget in (self.title, self.change, self.about, self.chance, self.warning, self.rows, self.own):
             layout.addWidget(widget)
+        layout.addSpacing(8)
         self._test, self._baseline, self._drop = test, baseline, drop
         self.test_button = button(say("Test this step  ⏎"), "main", say("Test this step"))
         self.test_button.clicked.connect(test.trigger)
@@ -199,8 +202,9 @@ class RunningSection(QWidget):
         super().__init__()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(5)
+        layout.setSpacing(4)
         self.heading = label(say("Running"), "heading")
+        self.heading.setFixedHeight(HEAD_PX)
         self.doing = Eliding()
         self.left = label("", "small")
         self.parts = PartsLine(theme)
@@ -220,11 +224,11 @@ class RunningSection(QWidget):
             self.left,
             self.so_far,
             self.strips,
-            self.stop_button,
-            self.pause_button,
-            self.halt_button,
         ):
             layout.addWidget(widget)
+        layout.addSpacing(8)
+        for made in (self.stop_button, self.pause_button, self.halt_button):
+            layout.addWidget(made)
 
     def show_progress(
         self, progress: Progress, expected_s: float, home: str, pause_asked: bool, so_far: str = ""

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
 from yondle.app.machine.own_form import OwnTold
-from yondle.desktop.look.basics import Choice, button, label
+from yondle.desktop.look.basics import Choice, button, form_rows, label
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
@@ -48,8 +48,7 @@ class OwnCard(Card):
             self.fields[key].setPlaceholderText(named(hint))
             self.fields[key].textChanged.connect(self.fields[key].setToolTip)
             self.fields[key].setMinimumWidth(_NARROWEST)
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(8)
+        grid = form_rows()
         grid.setColumnStretch(1, 1)
         self._rows: list[tuple[list[QWidget], Callable[[], bool]]] = []
         for i, (words, shown, when) in enumerate(self._laid_out()):

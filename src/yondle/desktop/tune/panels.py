@@ -6,7 +6,7 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
 from yondle.desktop.look.basics import Eliding, clearable, label
-from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.look.theme import HEAD_PX, MARGIN, Theme
 from yondle.desktop.tune.rulers import Rulers
 from yondle.desktop.tune.trail import TrailView
 from yondle.language.saying import say
@@ -15,7 +15,7 @@ from yondle.views.tune.trail import TrailRows
 TRAIL_WIDTH, LEAST_TRAIL = 286, 210
 RULERS_PARTS, CHART_PARTS = 11, 10
 """The rulers get no more than so many parts of the height for so many of the chart."""
-FILTER_WIDTH, FILTER_HEIGHT = 168, 28
+FILTER_WIDTH = 168
 
 
 class TrailPanel(QFrame):
@@ -27,10 +27,11 @@ class TrailPanel(QFrame):
         self.setMinimumWidth(LEAST_TRAIL)
         self.trail = TrailView(theme)
         box = QVBoxLayout(self)
-        box.setContentsMargins(0, MARGIN - 2, 0, 0)
-        box.setSpacing(6)
+        box.setContentsMargins(0, MARGIN, 0, 0)
+        box.setSpacing(8)
         heading = label(say("Trail · one change at a time"), "heading")
         heading.setContentsMargins(MARGIN, 0, MARGIN, 0)
+        heading.setFixedHeight(HEAD_PX)
         self._empty = label(
             say("The trail begins with the baseline: stock, measured often enough to know the noise."), "muted", True
         )
@@ -60,20 +61,20 @@ class RulersPanel(QWidget):
         self.filter.setToolTip(say("A name, a group, or: changed, tried, by hand"))
         self.filter.setAccessibleName(say("Filter knobs"))
         clearable(self.filter)
-        self.filter.setFixedSize(FILTER_WIDTH, FILTER_HEIGHT)
+        self.filter.setFixedSize(FILTER_WIDTH, HEAD_PX)
         self.filter.setProperty("role", "tight")
         self.filter.textChanged.connect(self.rulers.filter_by)
         head = QHBoxLayout()
         heading = Eliding(say("Rulers · drag a marker, or press ← → to propose the next value"), "heading")
-        heading.setFixedHeight(FILTER_HEIGHT)
+        heading.setFixedHeight(HEAD_PX)
         head.addWidget(heading, 1)
         head.addWidget(self.filter)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(6)
+        box.setSpacing(8)
         box.addLayout(head)
         self.filter.setVisible(filtered)
-        self._above = FILTER_HEIGHT + box.spacing()
+        self._above = HEAD_PX + box.spacing()
         box.addWidget(self.rulers, 1)
         box.setSizeConstraint(QLayout.SizeConstraint.SetMinAndMaxSize)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
@@ -91,8 +92,8 @@ class Middle(QWidget):
         self.setObjectName("middle")
         self._rulers = rulers
         self._box = QVBoxLayout(self)
-        self._box.setContentsMargins(MARGIN, MARGIN - 2, MARGIN, 8)
-        self._box.setSpacing(10)
+        self._box.setContentsMargins(MARGIN, MARGIN, MARGIN, 8)
+        self._box.setSpacing(8)
         self._box.addWidget(rulers, RULERS_PARTS)
         self._box.addWidget(chart, CHART_PARTS)
 

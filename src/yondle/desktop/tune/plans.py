@@ -6,11 +6,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QDoubleSpinBox, QFileDialog, QGridLayout, QSpinBox
+from PySide6.QtWidgets import QFileDialog
 
 from yondle.app.plans.nights import Bounds
 from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview, told_by_steps
-from yondle.desktop.look.basics import Choice, button, label
+from yondle.desktop.look.basics import Choice, Number, Whole, button, form_rows, label
 from yondle.desktop.look.cards import Card, CardAction
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
@@ -51,20 +51,19 @@ class SweepCard(Card):
         )
         self.knob = knob
         self.low, self.high = value_box(knob, low, say("From")), value_box(knob, high, say("To"))
-        self.by = QDoubleSpinBox()
+        self.by = Number()
         self.by.setDecimals(knob.digits)
         self.by.setRange(knob.step, max(knob.step, knob.high - knob.low))
         self.by.setSingleStep(knob.step)
         self.by.setSuffix(f" {knob.unit}" if knob.unit else "")
         self.by.setValue(max(1, round((high - low) / knob.step / 4)) * knob.step)
         self.by.setAccessibleName(say("By"))
-        self.passes = QSpinBox()
+        self.passes = Whole()
         self.passes.setRange(2, 200)
         self.passes.setValue(passes)
         self.passes.setAccessibleName(say("Passes"))
         self.order = Choice([*map(named, _ORDERS)], say("Order"))
-        grid = QGridLayout()
-        grid.setVerticalSpacing(4)
+        grid = form_rows()
         fields = (
             (say("from"), self.low),
             (say("to"), self.high),

@@ -6,12 +6,12 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QGridLayout, QLineEdit
+from PySide6.QtWidgets import QLineEdit
 
 from yondle.app.session.describing import DescribeKnob
 from yondle.app.session.proposing import DropProposal
 from yondle.app.session.recording import TELLABLE, HowItWent, Record, Recorded, ToldStep, number_typed, seconds_of
-from yondle.desktop.look.basics import Choice, button, label
+from yondle.desktop.look.basics import Choice, button, form_rows, label
 from yondle.desktop.look.cards import Card
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
@@ -37,8 +37,7 @@ class RecordCard(Card):
         self.end = Choice([named(each) for each in _ENDS], say("How it went"))
         self.end.setCurrentIndex(1)
         self.fields: dict[str, QLineEdit] = {}
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(8)
+        grid = form_rows()
         grid.addWidget(label(say("How it went"), "muted"), 0, 0)
         grid.addWidget(self.end, 0, 1)
         rows = (
@@ -99,8 +98,7 @@ class KnobCard(Card):
             [],
         )
         self.fields: dict[str, QLineEdit] = {}
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(8)
+        grid = form_rows()
         rows = (
             ("name", say("Name"), ""), ("unit", say("Unit"), "MHz"), ("low", say("Lowest"), ""), ("high", say("Highest"), ""),
             ("step", say("Step"), ""), ("stock", say("Stock"), ""), ("choices", say("Or words"), say("quiet, fast")),

@@ -116,7 +116,7 @@ class Rulers(QScrollArea):
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setSpacing(0)
         self._nothing = label(say("No knob of that name. Esc clears the filter."), "muted")
-        self._nothing.setContentsMargins(12, 10, 0, 10)
+        self._nothing.setContentsMargins(12, 8, 0, 8)
         self._nothing.hide()
         self._layout.addWidget(self._nothing)
         self._layout.addStretch(1)

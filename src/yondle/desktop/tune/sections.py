@@ -90,7 +90,7 @@ class _Section(QWidget):
         self.key, self._folded, self._always = section.key, folded, section.always
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(2)
+        box.setSpacing(4)
         self.heading = _Heading(section)
         self.short = label(section.short, "small", wrap=True)
         head = QHBoxLayout()
@@ -99,8 +99,8 @@ class _Section(QWidget):
         self._rows = QWidget()
         grid = QGridLayout(self._rows)
         grid.setContentsMargins(0, 0, 0, 4)
-        grid.setVerticalSpacing(2)
-        grid.setHorizontalSpacing(10)
+        grid.setVerticalSpacing(4)
+        grid.setHorizontalSpacing(8)
         grid.setColumnStretch(0, 1)
         scale = _scale(section.rows)
         for row in section.rows:
@@ -129,10 +129,10 @@ class Sections(QWidget):
         self._columns = 0
         self.folded: set[str] = set()
         self._beside = QHBoxLayout(self)
-        self._beside.setContentsMargins(0, 2, 0, 2)
+        self._beside.setContentsMargins(0, 4, 0, 4)
         self._boxes = (QVBoxLayout(), QVBoxLayout())
         for each in self._boxes:
-            each.setSpacing(6)
+            each.setSpacing(8)
             self._beside.addLayout(each, 1)
 
     def show_sections(self, sections: tuple[StepSection, ...]) -> None:
