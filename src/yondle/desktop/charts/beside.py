@@ -8,9 +8,10 @@ from collections.abc import Callable
 from typing import Protocol
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QTableView, QWidget
+from PySide6.QtWidgets import QTableView, QWidget
 
 from yondle.desktop.look.basics import button, clear, label
+from yondle.desktop.look.layouts import abreast
 from yondle.desktop.look.theme import MARGIN, SMALL_PX, font
 from yondle.language.saying import say
 from yondle.model.quantities import number
@@ -95,9 +96,7 @@ class Beside(QWidget):
         self.table.setFont(font(SMALL_PX))
         self.table.horizontalHeader().setFont(font(SMALL_PX))
         self.table.hide()
-        box = QHBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(MARGIN)
+        box = abreast(self, MARGIN)
         box.addWidget(inner, _CHART_PARTS)
         box.addWidget(self.table, _TABLE_PARTS)
 
@@ -139,9 +138,7 @@ class StepLinks(QWidget):
     def __init__(self, lead: Callable[[int], object]) -> None:
         super().__init__()
         self._lead = lead
-        self._row = QHBoxLayout(self)
-        self._row.setContentsMargins(0, 0, 0, 0)
-        self._row.setSpacing(4)
+        self._row = abreast(self, 4)
         self.hide()
 
     def show_steps(self, steps: tuple[int, ...]) -> None:

@@ -17,12 +17,13 @@ from PySide6.QtGui import (
     QPainter,
     QPixmap,
 )
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLayout, QMenu, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QLayout, QMenu, QStackedWidget, QWidget
 
 from yondle.app.session.commands import Command
 from yondle.desktop.charts.beside import Beside
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import MARGIN, Theme, font
 from yondle.desktop.look.turns import Turns
 from yondle.formats.whole_files import written_whole
@@ -87,7 +88,7 @@ class ChartPlace(QWidget):
         self._name, self._shown_chart = name, chart
         self.whole = QWidget()
         empty = QWidget()
-        box = QVBoxLayout(empty)
+        box = stacked(empty)
         words = label(nothing, "muted", wrap=True)
         words.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.fill_button = button("", "main")
@@ -102,8 +103,7 @@ class ChartPlace(QWidget):
         self._pages = QStackedWidget()
         for page in (QWidget(), empty, self.whole):
             self._pages.addWidget(page)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
+        outer = stacked(self)
         outer.addWidget(self.trouble)
         outer.addWidget(self._pages)
         self.actions_by_name: dict[str, QAction] = {}
@@ -156,16 +156,14 @@ class ChartPlace(QWidget):
 
     def put_together(self, head: QLayout | None, large: QWidget | QLayout, side: QWidget, *below: QWidget) -> None:
         """Lay out the whole page: choices above, something large with its side beside it, and what stands below."""
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
+        middle = abreast(gap=MARGIN)
         if isinstance(large, QLayout):
             middle.addLayout(large, 1)
         else:
             middle.addWidget(large, 1)
         middle.addWidget(side)
-        box = QVBoxLayout(self.whole)
+        box = stacked(self.whole)
         box.setContentsMargins(MARGIN, 8, MARGIN, 8)
-        box.setSpacing(8)
         if head is not None:
             box.addLayout(head)
         box.addLayout(middle, 1)

@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QStackedWidget, QWidget
 
 from yondle.desktop.look.basics import Choice, Eliding, button, label
 from yondle.desktop.look.keys import SWEEP
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Knob
@@ -58,17 +59,14 @@ class CompareCharts(QWidget):
         self.along.activated.connect(lambda i: self.choose_knob(self._knobs[i].id))
         self._note = Eliding("", "small")
         self._nothing = label("", "muted", wrap=True)
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         for tab in self._tabs:
             head.addWidget(tab)
         head.addWidget(self.along)
         head.addWidget(self._note, 1)
         self._stack = QStackedWidget()
         self._stack.addWidget(self._nothing)
-        box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(4)
+        box = stacked(self, 4)
         box.addLayout(head)
         box.addWidget(self._stack, 1)
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QMenu, QSplitter, QWidget
 
 from yondle.app.books.columns import AddReference, CompareThese, Shelf, books_nearby, compared, offers
 from yondle.app.machine.typed import figure
@@ -19,6 +19,7 @@ from yondle.desktop.compare.reference import ReferenceCard
 from yondle.desktop.compare.table import CompareTable
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, button, clear, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
@@ -264,8 +265,7 @@ class ComparePlace(ChartPlace):
     # -- building ------------------------------------------------------------------------------------------------------
 
     def _lay_out(self) -> None:
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         head.addWidget(self.against)
         head.addWidget(self.best_button)
         head.addWidget(Eliding(named(LEGEND), "small", right=True), 1)
@@ -284,13 +284,13 @@ class ComparePlace(ChartPlace):
         side.box.addWidget(self._chart_says)
         side.box.addWidget(self._chart_lines)
         side.box.addWidget(self._chart_steps)
-        row = QHBoxLayout()
+        row = abreast()
         row.addWidget(label(say("Columns"), "heading"))
         row.addStretch(1)
         row.addWidget(self.add_book)
         row.addWidget(self.add_reference)
         side.box.addLayout(row)
-        self._cards = QVBoxLayout()
+        self._cards = stacked()
         side.box.addLayout(self._cards)
         side.box.addWidget(self.list, 1)
         return side

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QLineEdit, QMenu, QWidget
 
 from yondle.app.books.export import logbook_text, merge, passes_csv, share, write
 from yondle.app.books.reading import read_book
@@ -28,6 +28,7 @@ from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.logbook.log_table import COLUMNS, LogTable
 from yondle.desktop.logbook.row_panel import RowPanel
 from yondle.desktop.look.basics import Choice, Eliding, button, clearable, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.quantities import count, number
@@ -381,8 +382,7 @@ class LogbookPlace(ChartPlace):
             made.clicked.connect(lambda _=False, do=do: do())
 
     def _lay_out(self) -> None:
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         head.addWidget(self.search, 2)
         for words, box in (
             (say("Show"), self.kinds),
@@ -397,13 +397,12 @@ class LogbookPlace(ChartPlace):
         self._columns_button.clicked.connect(self._offer_columns)
         self._book_button = button(say("Another logbook …"), "flat", say("Show another logbook, too"))
         self._book_button.clicked.connect(self._ask_for_book)
-        under = QHBoxLayout()
+        under = abreast()
         under.addWidget(self.sentence, 1)
         under.addWidget(self.undo_button)
         under.addWidget(self._book_button)
         under.addWidget(self._columns_button)
-        left = QVBoxLayout()
-        left.setSpacing(4)
+        left = stacked(gap=4)
         left.addLayout(under)
         left.addWidget(self.table, 1)
         left.addWidget(self._none, 1)

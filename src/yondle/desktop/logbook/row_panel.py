@@ -5,16 +5,15 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
-    QGridLayout,
     QHBoxLayout,
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
-    QVBoxLayout,
     QWidget,
 )
 
 from yondle.desktop.look.basics import button, label, tip
+from yondle.desktop.look.layouts import abreast, form_rows, stacked
 from yondle.desktop.look.side import BEFORE_HEADING, Side
 from yondle.language.saying import say
 from yondle.views.record.log import Kind, LogRow, when_words
@@ -94,9 +93,7 @@ class RowPanel(Side):
         shown.setContentsMargins(0, 0, 0, 0)
         self._buttons.setLayout(shown)
         self.box.addWidget(self._buttons)
-        inner = QVBoxLayout(self.remarks)
-        inner.setContentsMargins(0, 0, 0, 0)
-        inner.setSpacing(8)
+        inner = stacked(self.remarks)
         inner.addWidget(self.reason)
         inner.addWidget(self.discard_button)
         inner.addSpacing(BEFORE_HEADING)
@@ -110,7 +107,7 @@ class RowPanel(Side):
         inner.addLayout(_in_a_row(self.save_button, self.detach_button))
         self.box.addWidget(self.remarks)
         self._recorded = self.heading(say("Recorded with it"))
-        recorded = QGridLayout()
+        recorded = form_rows()
         recorded.addWidget(self._names, 0, 0)
         recorded.addWidget(self._figures, 0, 1)
         self.box.addLayout(recorded)
@@ -118,7 +115,7 @@ class RowPanel(Side):
 
 
 def _in_a_row(*buttons: QPushButton) -> QHBoxLayout:
-    row = QHBoxLayout()
+    row = abreast()
     for each in buttons:
         row.addWidget(each)
     row.addStretch(1)

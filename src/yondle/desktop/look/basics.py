@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QComboBox,
     QDoubleSpinBox,
-    QGridLayout,
     QLabel,
     QLayout,
     QLineEdit,
@@ -20,10 +19,10 @@ from PySide6.QtWidgets import (
     QToolButton,
     QTreeWidget,
     QTreeWidgetItem,
-    QVBoxLayout,
     QWidget,
 )  # fmt: skip
 
+from yondle.desktop.look.layouts import stacked
 from yondle.language.saying import say
 
 _BEFORE_TEXT = 6
@@ -91,14 +90,6 @@ def children(item: QTreeWidgetItem) -> list[QTreeWidgetItem]:
 
 FEWEST_LETTERS = 12
 """A list of names is at least this wide, however long they are."""
-
-
-def form_rows() -> QGridLayout:
-    """Make what a form's fields stand in, below each other, with their names beside them."""
-    grid = QGridLayout()
-    grid.setHorizontalSpacing(8)
-    grid.setVerticalSpacing(4)
-    return grid
 
 
 def _without_wheel(field: QComboBox | QAbstractSpinBox, event: QWheelEvent) -> bool:
@@ -208,9 +199,7 @@ class Paragraphs(QWidget):
     def __init__(self, role: str = "") -> None:
         super().__init__()
         self._role = role
-        self._box = QVBoxLayout(self)
-        self._box.setContentsMargins(0, 0, 0, 0)
-        self._box.setSpacing(8)
+        self._box = stacked(self)
         self._labels: list[QLabel] = []
 
     def show_all(self, sentences: list[str]) -> None:

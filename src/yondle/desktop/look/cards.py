@@ -7,10 +7,11 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QSize
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QBoxLayout, QFrame, QWidget
 
 from yondle.desktop.look.aloud import announce
 from yondle.desktop.look.basics import button, clear, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import named
@@ -68,11 +69,9 @@ class Card(QFrame):
         super().__init__()
         self.setObjectName("card")
         self.title, self.text = title, text
-        self.body = layout = QVBoxLayout(self)
+        self.body = layout = stacked(self)
         layout.setContentsMargins(12, 8, 12, 8)
-        layout.setSpacing(8)
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         if verdict is not None:
             head.addWidget(MarkView(theme, verdict))
         head.addWidget(label(title, "strong", wrap=True), 1)
@@ -95,9 +94,7 @@ class Cards(QWidget):
         super().__init__()
         self._theme = theme
         self._cards: dict[str, Card] = {}
-        self._layout = QVBoxLayout(self)
-        self._layout.setContentsMargins(0, 0, 0, 0)
-        self._layout.setSpacing(8)
+        self._layout = stacked(self)
         self.hide()
 
     def put(

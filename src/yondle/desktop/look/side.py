@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QResizeEvent, QShowEvent
-from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QWidget
 
 from yondle.desktop.look.basics import label
+from yondle.desktop.look.layouts import stacked
 
 _GAP, BEFORE_HEADING, _BESIDE_THE_BAR = 8, 8, 8
 
@@ -27,7 +28,7 @@ class Side(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = AsHighAsItsWords()
         inner.setFixedWidth(width - self.verticalScrollBar().sizeHint().width())
-        self.box = QVBoxLayout(inner)
+        self.box = stacked(inner)
         self.box.setContentsMargins(0, 0, _BESIDE_THE_BAR, 0)
         self.box.setSpacing(_GAP)
         self.setWidget(inner)

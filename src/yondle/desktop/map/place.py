@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from yondle.desktop.charts.beside import StepLinks
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, button, clear, label, tip
 from yondle.desktop.look.keys import EDGE
+from yondle.desktop.look.layouts import abreast, form_rows, stacked
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import in_sentence, say
@@ -50,8 +50,7 @@ class MapPlace(ChartPlace):
         self.swap.clicked.connect(self._swap)
         self._held = Eliding("", "small")
         self._says = label("", "title", wrap=True)
-        self._table = QGridLayout()
-        self._table.setVerticalSpacing(4)
+        self._table = form_rows()
         self._about, self._steps = label("", "", wrap=True), StepLinks(self.wants_step.emit)
         self.propose_button = button(say("Propose this step"), "main")
         self.propose_button.clicked.connect(self._propose)
@@ -187,13 +186,11 @@ class MapPlace(ChartPlace):
     # -- building ------------------------------------------------------------------------------------------------------
 
     def _lay_out(self) -> None:
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         for widget in (self.pairs, self.swap, self.benchmarks):
             head.addWidget(widget)
         head.addStretch(1)
-        self._chart_box = QVBoxLayout()
-        self._chart_box.setSpacing(4)
+        self._chart_box = stacked(gap=4)
         self._chart_box.addWidget(self._held)
         side = Side(_SIDE_WIDTH, say("What it says"))
         side.heading(say("What it says"))

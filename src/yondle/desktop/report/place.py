@@ -11,7 +11,6 @@ from PySide6.QtGui import QImage, QPainter, QTextDocument
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
-    QHBoxLayout,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -24,6 +23,7 @@ from yondle.app.reports.reporting import report_in_pieces, report_of
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.layouts import abreast
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Redrawn, Theme
 from yondle.language.saying import later, named, say
@@ -223,7 +223,7 @@ class ReportPlace(Redrawn, ChartPlace):
         side.box.addWidget(self.question)
         side.heading(say("Sections, in their order"))
         side.box.addWidget(self.parts)
-        row = QHBoxLayout()
+        row = abreast()
         row.addWidget(self.up)
         row.addWidget(self.down)
         row.addStretch(1)

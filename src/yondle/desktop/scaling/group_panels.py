@@ -7,9 +7,10 @@ from dataclasses import replace
 
 from PySide6.QtCore import QPoint, Signal
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from yondle.desktop.look.basics import clear, label
+from yondle.desktop.look.layouts import form_rows, stacked
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.scaling.curves_chart import CurvesChart
 from yondle.views.compare.compare import group_name
@@ -47,9 +48,7 @@ class GroupPanels(QWidget):
         self._theme = theme
         self._view: ScalingView | None = None
         self._panels: dict[str, CurvesChart] = {}
-        self._grid = QGridLayout(self)
-        self._grid.setContentsMargins(0, 0, 0, 0)
-        self._grid.setSpacing(8)
+        self._grid = form_rows(self, 8)
 
     def show_view(self, view: ScalingView, chosen: str) -> None:
         """Show the curves of a knob, with one benchmark in full in its group."""
@@ -81,8 +80,7 @@ class GroupPanels(QWidget):
             panel.benchmark_chosen.connect(self.benchmark_chosen)
             panel.point_chosen.connect(self.point_chosen)
             panel.failure_chosen.connect(self.failure_chosen)
-            box = QVBoxLayout()
-            box.setSpacing(0)
+            box = stacked(gap=0)
             box.addWidget(label(name[:1].upper() + name[1:], "heading"))
             box.addWidget(panel, 1)
             self._grid.addLayout(box, i // along, i % along)

@@ -8,12 +8,9 @@ from typing import TYPE_CHECKING, TypeVar
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QGridLayout,
-    QHBoxLayout,
     QLineEdit,
     QPushButton,
     QScrollArea,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -22,6 +19,7 @@ from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, Paragraphs, button, clear, label, tip
 from yondle.desktop.look.keys import SWEEP
+from yondle.desktop.look.layouts import abreast, form_rows, stacked
 from yondle.desktop.look.side import Side
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.scaling.sensitivity_table import SensitivityTable
@@ -312,19 +310,16 @@ class ScalingPlace(ChartPlace):
     # -- building ------------------------------------------------------------------------------------------------------
 
     def _lay_out(self) -> None:
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         head.addWidget(label(say("Along"), "muted"))
         head.addWidget(self.along)
         head.addSpacing(8)
         head.addWidget(self.held, 1)
         head.addSpacing(8)
-        self._measure_row = QHBoxLayout()
-        self._measure_row.setSpacing(4)
+        self._measure_row = abreast(gap=4)
         head.addLayout(self._measure_row)
-        self._chart_box = QVBoxLayout()
-        self._chart_box.setSpacing(4)
-        above = QHBoxLayout()
+        self._chart_box = stacked(gap=4)
+        above = abreast()
         above.addWidget(self._note, 1)
         above.addWidget(self.grouped)
         self._chart_box.addLayout(above)
@@ -343,7 +338,7 @@ class ScalingPlace(ChartPlace):
         for words in (self._says, self._caveat, self._own_sentence, self._others):
             box.addWidget(words)
         side.heading(say("At one value · click a mark for another"))
-        point = QGridLayout()
+        point = form_rows()
         point.addWidget(self._at, 0, 0)
         point.addWidget(self._steps, 0, 1)
         point.addWidget(self._names, 1, 0)
@@ -353,7 +348,7 @@ class ScalingPlace(ChartPlace):
         box.addWidget(self._own_limit)
         box.addWidget(self._limits)
         side.heading(say("A target"))
-        row = QHBoxLayout()
+        row = abreast()
         row.addWidget(self.target)
         row.addWidget(self._goal, 1)
         box.addLayout(row)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QObject, QRect, Qt
 from PySide6.QtGui import QAction, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QFrame, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QWidget
 
+from yondle.desktop.look.layouts import stacked
 from yondle.language.saying import say
 
 WIDTH, HEIGHT = 560, 380
@@ -33,7 +34,7 @@ class CommandList(QFrame):
         self._list.header().setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
         self._list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._list.itemClicked.connect(self._carry_out)
-        layout = QVBoxLayout(self)
+        layout = stacked(self)
         layout.setContentsMargins(8, 8, 8, 8)
         layout.addWidget(self._field)
         layout.addWidget(self._list)

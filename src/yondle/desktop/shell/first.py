@@ -9,16 +9,15 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
-    QHBoxLayout,
     QLineEdit,
     QScrollArea,
     QSizePolicy,
-    QVBoxLayout,
     QWidget,
 )
 
 from yondle.desktop.look.basics import button, label, tip
 from yondle.desktop.look.cards import Cards
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.side import AsHighAsItsWords
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import say
@@ -44,9 +43,8 @@ class FirstPage(QWidget):
         self._theme = theme
         column = AsHighAsItsWords()
         column.setMaximumWidth(1040)
-        box = QVBoxLayout(column)
+        box = stacked(column)
         box.setContentsMargins(24, 28, 24, 16)
-        box.setSpacing(8)
         box.addWidget(label(say("A logbook for tuning"), "large"))
         box.addWidget(
             label(
@@ -58,7 +56,7 @@ class FirstPage(QWidget):
         box.addSpacing(8)
         self.cards = Cards(theme)
         box.addWidget(self.cards)
-        choices, others = QHBoxLayout(), QHBoxLayout()
+        choices, others = abreast(), abreast()
         for row in (choices, others):
             row.setSpacing(12)
         self.demo_button = button(say("Open Heron's logbook"), "main")
@@ -116,8 +114,7 @@ class FirstPage(QWidget):
         self.demo_button.clicked.connect(self.wants_demo)
         self.this_button.clicked.connect(self.wants_this)
         inner = QWidget()
-        along = QHBoxLayout(inner)
-        along.setContentsMargins(0, 0, 0, 0)
+        along = abreast(inner)
         along.addStretch(1)
         along.addWidget(column, 10)
         along.addStretch(1)
@@ -125,8 +122,7 @@ class FirstPage(QWidget):
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         area.setWidget(inner)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
+        outer = stacked(self)
         outer.addWidget(area)
 
     def show_beforehand(self, told: Beforehand) -> None:
@@ -142,8 +138,7 @@ class FirstPage(QWidget):
 
         ruler.moved.connect(lambda _, value: show(None if value == told.knob.stock else value))
         show(None)
-        box = QVBoxLayout(self.picture)
-        box.setContentsMargins(0, 0, 0, 0)
+        box = stacked(self.picture)
         box.addWidget(ruler)
         self.here.setText(told.words)
         self.here.setToolTip(tip("\n".join(told.missing)))
@@ -177,9 +172,8 @@ def _choice(title: str, text: str, *made: QWidget) -> QFrame:
     frame = QFrame()
     frame.setObjectName("card")
     frame.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-    box = QVBoxLayout(frame)
+    box = stacked(frame)
     box.setContentsMargins(16, 12, 16, 12)
-    box.setSpacing(8)
     box.addWidget(label(title, "title"))
     about = label(text, "muted", wrap=True)
     about.setAlignment(Qt.AlignmentFlag.AlignTop)

@@ -5,9 +5,10 @@ from __future__ import annotations
 import resource
 import time
 
-from PySide6.QtWidgets import QFrame, QHBoxLayout
+from PySide6.QtWidgets import QFrame
 
 from yondle.desktop.look.basics import label
+from yondle.desktop.look.layouts import abreast
 from yondle.desktop.look.theme import MARGIN
 from yondle.language.saying import say
 from yondle.model.quantities import duration, number
@@ -26,7 +27,7 @@ class Foot(QFrame):
         self.setFixedHeight(_HEIGHT_PX)
         self._verified, self._journal, self._own = label("", "small"), label("", "small"), label("", "small")
         self._cost = _OwnCost()
-        box = QHBoxLayout(self)
+        box = abreast(self)
         box.setContentsMargins(MARGIN, 0, MARGIN, 0)
         box.setSpacing(24)
         box.addWidget(self._verified)

@@ -8,9 +8,10 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QListWidget, QTextBrowser, QWidget
 
 from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import MARGIN
 from yondle.language.saying import say
 
@@ -68,16 +69,15 @@ class HelpPage(QWidget):
         self.list.setFixedWidth(_LIST_PX)
         self.list.addItems(list(sections()))
         self.list.currentTextChanged.connect(self._show)
-        head = QHBoxLayout()
+        head = abreast()
         head.addWidget(label(say("Help"), "large"), 1)
         done = button(say("Done  Esc"), "main", say("Done"))
         done.clicked.connect(self.left)
         head.addWidget(done)
-        middle = QHBoxLayout()
-        middle.setSpacing(MARGIN)
+        middle = abreast(gap=MARGIN)
         middle.addWidget(self.list)
         middle.addWidget(self.text, 1)
-        box = QVBoxLayout(self)
+        box = stacked(self)
         box.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
         box.addLayout(head)
         box.addLayout(middle, 1)

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QDoubleSpinBox,
     QGridLayout,
-    QHBoxLayout,
     QScrollArea,
     QSpinBox,
     QVBoxLayout,
@@ -24,6 +23,7 @@ from yondle.app.system.folders import data_folder
 from yondle.app.system.preferences import Preferences, keep_preferences, preferences, preferences_file
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, Number, Whole, button, label
+from yondle.desktop.look.layouts import abreast, form_rows, stacked
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.formats.documents import HowTested
 from yondle.language.saying import languages, later, named, say
@@ -55,10 +55,9 @@ class PreferencesPage(QWidget):
         self.trouble.hide()
         column = QWidget()
         column.setMaximumWidth(WIDTH)
-        box = QVBoxLayout(column)
+        box = stacked(column)
         box.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
-        box.setSpacing(8)
-        head = QHBoxLayout()
+        head = abreast()
         head.addWidget(label(say("Preferences"), "large"), 1)
         done = button(say("Done  Esc"), "main", say("Done"))
         done.clicked.connect(self.left)
@@ -73,13 +72,12 @@ class PreferencesPage(QWidget):
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = QWidget()
-        along = QHBoxLayout(inner)
+        along = abreast(inner)
         along.addStretch(1)
         along.addWidget(column, 20)
         along.addStretch(1)
         area.setWidget(inner)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
+        outer = stacked(self)
         outer.addWidget(area)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -94,9 +92,8 @@ class PreferencesPage(QWidget):
     def _add_testing(self, box: QVBoxLayout, book: OpenBook, commands: dict[str, QAction]) -> None:
         declaration, how = book.now.declaration, book.now.kept.of(HowTested)
         box.addWidget(label(say("How steps of {rig} are tested", rig=declaration.info.name), "heading"))
-        grid = QGridLayout()
+        grid = form_rows(gap=8)
         grid.setColumnStretch(1, 1)
-        grid.setVerticalSpacing(8)
         self.passes = Whole()
         self.passes.setRange(1, _MOST_PASSES)
         self.passes.setSpecialValueText(say("as usual: 3 in turns with what it starts from, else 5"))
@@ -127,8 +124,7 @@ class PreferencesPage(QWidget):
         for each in boxes:
             each.setKeyboardTracking(False)
             each.valueChanged.connect(self._keep_testing)
-        rows = QVBoxLayout()
-        rows.setSpacing(4)
+        rows = stacked(gap=4)
         for name in _ELSEWHERE:
             made = button(commands[name].text(), "row")
             made.setEnabled(commands[name].isEnabled())
@@ -151,9 +147,8 @@ class PreferencesPage(QWidget):
     def _add_everywhere(self, box: QVBoxLayout) -> None:
         now = preferences()
         box.addWidget(label(say("Everywhere"), "heading"))
-        grid = QGridLayout()
+        grid = form_rows(gap=8)
         grid.setColumnStretch(1, 1)
-        grid.setVerticalSpacing(8)
         self.scheme = Choice([named(words) for _, words in _SCHEMES], say("Colours"))
         self.scheme.setCurrentIndex(next((i for i, (key, _) in enumerate(_SCHEMES) if key == now.scheme), 0))
         self.scheme.activated.connect(self._use_scheme)

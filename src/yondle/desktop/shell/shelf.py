@@ -7,9 +7,10 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QMainWindow, QPushButton, QStackedWidget, QWidget
 
 from yondle.desktop.look.basics import button, clear, tip
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.shell.window import SMALLEST, USUAL, MainWindow
 from yondle.language.saying import say
@@ -28,15 +29,12 @@ class Shelf(QMainWindow):
         self._strip = QFrame()
         self._strip.setObjectName("bar")
         self._strip.setFixedHeight(_STRIP_PX)
-        self._tabs = QHBoxLayout(self._strip)
+        self._tabs = abreast(self._strip)
         self._tabs.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        self._tabs.setSpacing(8)
         self._stack = QStackedWidget()
         whole = QWidget()
         whole.setObjectName("page")
-        box = QVBoxLayout(whole)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(0)
+        box = stacked(whole, 0)
         box.addWidget(self._strip)
         box.addWidget(self._stack, 1)
         self.setCentralWidget(whole)

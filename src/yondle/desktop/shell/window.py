@@ -20,12 +20,10 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import (
     QFrame,
-    QHBoxLayout,
     QMainWindow,
     QStackedWidget,
     QTabBar,
     QToolButton,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -34,6 +32,7 @@ from yondle.app.system.folders import data_folder, free_name
 from yondle.app.system.preferences import recent_books, remember_book
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.basics import Eliding, button, label, tip
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.desktop.shell import books
 from yondle.desktop.shell.command_list import CommandList
@@ -292,9 +291,8 @@ class MainWindow(QMainWindow):
         bar = QFrame()
         bar.setObjectName("bar")
         bar.setFixedHeight(44)
-        self._bar = QHBoxLayout(bar)
+        self._bar = abreast(bar)
         self._bar.setContentsMargins(MARGIN, 0, MARGIN, 0)
-        self._bar.setSpacing(8)
         self._rig_name = label("Yondle", "strong")
         self.tabs = QTabBar()
         self.tabs.setObjectName("places")
@@ -328,9 +326,7 @@ class MainWindow(QMainWindow):
         self.over = OverPlaces(self, self._pages, self._theme)
         whole = QWidget()
         whole.setObjectName("page")
-        box = QVBoxLayout(whole)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(0)
+        box = stacked(whole, 0)
         box.addWidget(bar)
         box.addWidget(self._pages, 1)
         box.addWidget(self._foot)
@@ -433,10 +429,10 @@ class MainWindow(QMainWindow):
     def _show_opening(self, name: str) -> None:
         page = QWidget()
         page.setObjectName("page")
-        box = QVBoxLayout(page)
+        box = stacked(page)
         box.addStretch(1)
         words = label(say("Opening {name} …", name=name), "title")
-        row = QHBoxLayout()
+        row = abreast()
         row.addStretch(1)
         row.addWidget(words)
         row.addStretch(1)

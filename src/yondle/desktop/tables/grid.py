@@ -6,13 +6,14 @@ from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QHBoxLayout, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QTableWidget, QTableWidgetItem, QWidget
 
 from yondle.app.session.recording import Record, Recorded, ToldFigure, ToldStep, number_typed
 from yondle.app.session.remarks import DiscardFigure
 from yondle.app.session.tables import says_lower
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import MARGIN, Theme
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
@@ -44,11 +45,10 @@ class GridPage(QWidget):
         self.show_figures()
 
     def _build(self) -> None:
-        box = QVBoxLayout(self)
+        box = stacked(self)
         box.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
-        box.setSpacing(8)
         record = self._book.now.step(self._step)
-        top = QHBoxLayout()
+        top = abreast()
         title = say(
             "Figures of step {step}: {what}", step=self._step, what=step_title(self._book.now.declaration, record.step)
         )

@@ -8,13 +8,10 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QFont
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QGridLayout,
-    QHBoxLayout,
     QLineEdit,
     QScrollArea,
     QTableWidget,
     QTableWidgetItem,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -23,6 +20,7 @@ from yondle.app.session.recording import Recorded
 from yondle.app.session.tables import Column, Role, Shape, Sheet, Wish, Wishes, cell_name
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, button, clear, label, tip
+from yondle.desktop.look.layouts import abreast, form_rows, stacked
 from yondle.desktop.look.theme import MARGIN, Theme, faded
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
@@ -65,10 +63,9 @@ class TablePage(QWidget):
     # -- building ------------------------------------------------------------------------------------------------------
 
     def _build(self) -> None:
-        box = QVBoxLayout(self)
+        box = stacked(self)
         box.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
-        box.setSpacing(8)
-        top = QHBoxLayout()
+        top = abreast()
         top.addWidget(label(self._sheet.source or say("From the clipboard"), "title"))
         self.sheet_choice = Choice([sheet.name for sheet in self._sheets], say("Sheet"))
         self.sheet_choice.setVisible(len(self._sheets) > 1)
@@ -86,8 +83,7 @@ class TablePage(QWidget):
         box.addLayout(top)
         self.words = label("", "large", wrap=True)
         box.addWidget(self.words)
-        how = QHBoxLayout()
-        how.setSpacing(8)
+        how = abreast()
         self.shape = Choice([named(shape) for shape in _SHAPES], say("What a row is"))
         self.shape.currentIndexChanged.connect(self._again)
         self.decimal = Choice([say("as written"), say("a point"), say("a comma")], say("What stands before decimals"))
@@ -113,10 +109,7 @@ class TablePage(QWidget):
         self.table.itemChanged.connect(self._typed)
         box.addWidget(self.table, 3)
         self._more = QWidget()
-        self._more_grid = QGridLayout(self._more)
-        self._more_grid.setContentsMargins(0, 0, 0, 0)
-        self._more_grid.setHorizontalSpacing(8)
-        self._more_grid.setVerticalSpacing(4)
+        self._more_grid = form_rows(self._more)
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setWidget(self._more)

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QVBoxLayout
+from PySide6.QtWidgets import QMenu
 
 from yondle.desktop.charts.chart_place import ChartPlace
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import Choice, Eliding, button, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.traces.span_panel import SpanPanel
 from yondle.language.saying import later, named, say
@@ -396,8 +397,7 @@ class TracesPlace(ChartPlace):
     # -- building ------------------------------------------------------------------------------------------------------
 
     def _lay_out(self) -> None:
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         head.addWidget(label("A", "muted"))
         head.addWidget(self.first, 2)
         head.addWidget(label("B", "muted"))
@@ -406,8 +406,7 @@ class TracesPlace(ChartPlace):
         for made in self._ways.values():
             head.addWidget(made)
         head.addWidget(self.sensors)
-        self._chart_box = QVBoxLayout()
-        self._chart_box.setSpacing(4)
+        self._chart_box = stacked(gap=4)
         self._chart_box.addWidget(self._words)
         self._chart_box.addWidget(self._unread, 1)
         self.put_together(head, self.with_table(self._chart_box), self.panel)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QLabel
+from PySide6.QtWidgets import QLabel
 
 from yondle.desktop.look.basics import label
+from yondle.desktop.look.layouts import form_rows
 from yondle.desktop.look.side import Side
 from yondle.language.saying import later, named, say
 from yondle.views.traces.spans import SpanView
@@ -35,8 +36,7 @@ class SpanPanel(Side):
         self._title.setToolTip(named(HOW))
         self.box.addWidget(self._title)
         self._heads, self._columns = [label("", "small") for _ in ALONE], [label("") for _ in ALONE]
-        table = QGridLayout()
-        table.setHorizontalSpacing(8)
+        table = form_rows()
         table.setColumnStretch(0, 1)
         for i, (head, column) in enumerate(zip(self._heads, self._columns, strict=True)):
             side = Qt.AlignmentFlag.AlignRight if i else Qt.AlignmentFlag.AlignLeft

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QLineEdit
 
-from yondle.desktop.look.basics import Choice, button, form_rows, label, tip
+from yondle.desktop.look.basics import Choice, button, label, tip
 from yondle.desktop.look.cards import Card
+from yondle.desktop.look.layouts import form_rows
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.workloads import Direction, Workload

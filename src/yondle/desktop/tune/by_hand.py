@@ -8,8 +8,9 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QLineEdit
 
 from yondle.app.session.returning import DropWaiting, GoOnWaiting
-from yondle.desktop.look.basics import button, form_rows, label
+from yondle.desktop.look.basics import button, label
 from yondle.desktop.look.cards import Card
+from yondle.desktop.look.layouts import form_rows
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.language.saying import say

@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QSizePolicy, QStackedWidget, QWidget
 
 from yondle.desktop.charts.beside import Beside
 from yondle.desktop.look.basics import Choice, Eliding, button, clear, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import say
 from yondle.model.quantities import count
@@ -36,16 +37,12 @@ class ChartPanel(QWidget):
         self.chart: ScoreChart | None = None
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Ignored)
         self.setMinimumHeight(LOWEST)
-        box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(8)
-        head = QHBoxLayout()
-        head.setSpacing(4)
+        box = stacked(self)
+        head = abreast(gap=4)
         self._offered: tuple[str, ...] = ()
         self._buttons: list[QPushButton] = []
         self._list: Choice | None = None
-        self._tabs = QHBoxLayout()
-        self._tabs.setSpacing(4)
+        self._tabs = abreast(gap=4)
         head.addLayout(self._tabs)
         head.addSpacing(8)
         self._note = Eliding("", "small", right=True)

@@ -12,8 +12,9 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 
 from yondle.analysis.runs import Run
 from yondle.analysis.stability import STANDARD_WORDS, Standard
-from yondle.desktop.look.basics import Choice, Number, Whole, button, form_rows, label, tip
+from yondle.desktop.look.basics import Choice, Number, Whole, button, label, tip
 from yondle.desktop.look.cards import Card, CardAction
+from yondle.desktop.look.layouts import form_rows
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.tune.fields import FIELD_WIDTH, value_box

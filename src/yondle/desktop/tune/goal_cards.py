@@ -6,10 +6,11 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
-from PySide6.QtWidgets import QGridLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from yondle.desktop.look.basics import button, clear, label
 from yondle.desktop.look.cards import Card, CardAction
+from yondle.desktop.look.layouts import form_rows
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.tune.goal_form import GoalForm
@@ -40,9 +41,8 @@ class NextCard(Card):
         self.form.changed.connect(self.changed)
         self.body.addWidget(self.form)
         self._ways = QWidget()
-        self._list = QGridLayout(self._ways)
+        self._list = form_rows(self._ways)
         self._list.setContentsMargins(0, 4, 0, 0)
-        self._list.setVerticalSpacing(4)
         self._list.setColumnStretch(0, 1)
         self.body.addWidget(self._ways)
         self.caveat = label("", "small", wrap=True)

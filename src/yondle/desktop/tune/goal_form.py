@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QListWidget, QListWidgetItem, QWidget
 
 from yondle.analysis.stability import Standard
-from yondle.desktop.look.basics import Choice, Number, button, form_rows, label
+from yondle.desktop.look.basics import Choice, Number, button, label
+from yondle.desktop.look.layouts import form_rows, stacked
 from yondle.desktop.tune.fields import FIELD_WIDTH
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Knob, When
@@ -98,12 +99,8 @@ class GoalForm(QWidget):
         return self._kind is Kind.SCORE and len(self._choices[self.benchmark.currentIndex()][1]) == 1
 
     def _lay_out(self) -> None:
-        rows, box = form_rows(), QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(8)
-        folded = QGridLayout(self._folded)
-        folded.setContentsMargins(0, 0, 0, 0)
-        folded.setVerticalSpacing(4)
+        rows, box = form_rows(), stacked(self)
+        folded = form_rows(self._folded)
         self._loss_label, self._target_label = label(say("may cost"), "muted"), label(say("ends at"), "muted")
         first = (
             (label(say("goal"), "muted"), self.kind), (label(say("of"), "muted"), self.benchmark), (self._loss_label, self.loss),
@@ -115,7 +112,6 @@ class GoalForm(QWidget):
         )  # fmt: skip
         widest = max(words.sizeHint().width() for words, _ in (*first, *second))
         for grid, fields in ((rows, first), (folded, second)):
-            grid.setVerticalSpacing(4)
             grid.setColumnMinimumWidth(0, widest)
             grid.setColumnStretch(1, 1)
             for i, (words, field) in enumerate(fields):

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QKeyEvent
-from PySide6.QtWidgets import QHBoxLayout, QPlainTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPlainTextEdit, QWidget
 
 from yondle.desktop.look.basics import button, label
 from yondle.desktop.look.cards import MarkView
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.sections import Sections
 from yondle.language.saying import say
@@ -39,12 +40,9 @@ class Inspector(QWidget):
     def __init__(self, theme: Theme, go_back: QAction, again: QAction, keep: QAction, note: QAction) -> None:
         super().__init__()
         self.view: StepView | None = None
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout = stacked(self, 4)
         self.heading = label(say("Selected step"), "heading")
-        head = QHBoxLayout()
-        head.setSpacing(8)
+        head = abreast()
         self.mark = MarkView(theme, Verdict.UNPROVEN)
         self.title = label("", "title", wrap=True)
         head.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignTop)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout
+from PySide6.QtWidgets import QDoubleSpinBox
 
 from yondle.app.session.limits import LimitRange, LimitReading
-from yondle.desktop.look.basics import Number, button, form_rows, label
+from yondle.desktop.look.basics import Number, button, label
 from yondle.desktop.look.cards import Card
+from yondle.desktop.look.layouts import abreast, form_rows
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.fields import value_box
@@ -33,7 +34,7 @@ class RangeCard(Card):
         )
         self._knob = knob
         self.low, self.high = value_box(knob, low, say("Lowest")), value_box(knob, high, say("Highest"))
-        row = QHBoxLayout()
+        row = abreast()
         for name, box in ((say("lowest"), self.low), (say("highest"), self.high)):
             row.addWidget(label(name, "muted"))
             row.addWidget(box)
@@ -42,7 +43,7 @@ class RangeCard(Card):
         whole.clicked.connect(lambda: self.chosen.emit(None, None))
         leave.clicked.connect(close)
         row.addStretch(1)
-        buttons = QHBoxLayout()
+        buttons = abreast()
         for made in (set_, whole, leave):
             buttons.addWidget(made)
         buttons.addStretch(1)

@@ -6,11 +6,12 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QCheckBox, QFrame, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QScrollArea, QWidget
 
 from yondle.app.session.progress import Progress
 from yondle.desktop.look.basics import Eliding, Whole, button, clear, label
 from yondle.desktop.look.cards import Cards
+from yondle.desktop.look.layouts import abreast, form_rows, stacked
 from yondle.desktop.look.theme import HEAD_PX, MARGIN, Theme
 from yondle.desktop.tune.inspector import Inspector
 from yondle.desktop.tune.parts_line import PartsLine
@@ -44,10 +45,8 @@ class Rows(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._shown: tuple[tuple[str, str], ...] | None = None
-        self._grid = QGridLayout(self)
+        self._grid = form_rows(self)
         self._grid.setContentsMargins(0, 4, 0, 4)
-        self._grid.setVerticalSpacing(4)
-        self._grid.setHorizontalSpacing(8)
 
     def show_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
         """Show other rows."""
@@ -89,17 +88,13 @@ class OwnCheck(QWidget):
         self.passes.valueChanged.connect(lambda _: self.changed.emit())
         self._inner = QWidget()
         self._inner.hide()
-        row = QHBoxLayout()
+        row = abreast()
         row.addWidget(label(say("Score passes"), "muted"))
         row.addStretch(1)
         row.addWidget(self.passes)
-        self._box = QVBoxLayout(self._inner)
-        self._box.setContentsMargins(0, 0, 0, 0)
-        self._box.setSpacing(4)
+        self._box = stacked(self._inner, 4)
         self._box.addLayout(row)
-        box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(4)
+        box = stacked(self, 4)
         box.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
         box.addWidget(self._inner)
 
@@ -147,9 +142,7 @@ class NextSection(QWidget):
 
     def __init__(self, test: QAction, baseline: QAction, drop: QAction) -> None:
         super().__init__()
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout = stacked(self, 4)
         heading = label(say("Next step"), "heading")
         heading.setFixedHeight(HEAD_PX)
         layout.addWidget(heading)
@@ -200,9 +193,7 @@ class RunningSection(QWidget):
 
     def __init__(self, theme: Theme, pause: QAction, stop: QAction, halt: QAction) -> None:
         super().__init__()
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout = stacked(self, 4)
         self.heading = label(say("Running"), "heading")
         self.heading.setFixedHeight(HEAD_PX)
         self.doing = Eliding()
@@ -265,7 +256,7 @@ class SidePanel(QFrame):
         self.running = RunningSection(theme, actions["pause"], actions["stop"], actions["halt"])
         self.inspector = Inspector(theme, *(actions[name] for name in ("go_back", "again", "keep", "note")))
         inner = QWidget()
-        layout = QVBoxLayout(inner)
+        layout = stacked(inner)
         layout.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
         layout.setSpacing(12)
         for widget in (self.cards, self.next, self.running, self.inspector):
@@ -278,8 +269,7 @@ class SidePanel(QFrame):
         scroll.setWidget(inner)
         scroll.viewport().setAutoFillBackground(False)
         inner.setAutoFillBackground(False)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
+        outer = stacked(self)
         outer.addWidget(scroll)
 
     def show_running(self, strips: list[Strip]) -> None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QPushButton, QWidget
 
 from yondle.app.plans.nights import Bounds
 from yondle.app.session.across import RestartWith, restart_words
 from yondle.desktop.look.basics import label
 from yondle.desktop.look.cards import Card
+from yondle.desktop.look.layouts import stacked
 from yondle.desktop.tune.desk import Desk
 from yondle.language.saying import say
 
@@ -24,8 +25,7 @@ class NightConsent(QWidget):
         told = label(meaning, "small", wrap=True)
         self.command = self._command_field()
         self.tick.setAccessibleDescription(meaning)
-        stack = QVBoxLayout(self)
-        stack.setContentsMargins(0, 0, 0, 0)
+        stack = stacked(self)
         stack.addWidget(self.tick)
         for widget in (told, self.command) if across else (told,):
             widget.hide()

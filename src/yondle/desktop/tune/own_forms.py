@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
+from PySide6.QtWidgets import QLineEdit, QWidget
 
 from yondle.app.machine.own_form import OwnTold
-from yondle.desktop.look.basics import Choice, button, form_rows, label
+from yondle.desktop.look.basics import Choice, button, label
 from yondle.desktop.look.cards import Card
+from yondle.desktop.look.layouts import abreast, form_rows
 from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Risk, Subsystem
@@ -52,7 +53,7 @@ class OwnCard(Card):
         grid.setColumnStretch(1, 1)
         self._rows: list[tuple[list[QWidget], Callable[[], bool]]] = []
         for i, (words, shown, when) in enumerate(self._laid_out()):
-            name, beside = label(words, "muted"), QHBoxLayout()
+            name, beside = label(words, "muted"), abreast()
             beside.setSpacing(4)
             for field in shown:
                 field.setAccessibleName(words)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLayout, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QLayout, QLineEdit, QSizePolicy, QWidget
 
 from yondle.desktop.look.basics import Eliding, clearable, label
+from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import HEAD_PX, MARGIN, Theme
 from yondle.desktop.tune.rulers import Rulers
 from yondle.desktop.tune.trail import TrailView
@@ -26,9 +27,8 @@ class TrailPanel(QFrame):
         self.setObjectName("trail")
         self.setMinimumWidth(LEAST_TRAIL)
         self.trail = TrailView(theme)
-        box = QVBoxLayout(self)
+        box = stacked(self)
         box.setContentsMargins(0, MARGIN, 0, 0)
-        box.setSpacing(8)
         heading = label(say("Trail · one change at a time"), "heading")
         heading.setContentsMargins(MARGIN, 0, MARGIN, 0)
         heading.setFixedHeight(HEAD_PX)
@@ -64,14 +64,12 @@ class RulersPanel(QWidget):
         self.filter.setFixedSize(FILTER_WIDTH, HEAD_PX)
         self.filter.setProperty("role", "tight")
         self.filter.textChanged.connect(self.rulers.filter_by)
-        head = QHBoxLayout()
+        head = abreast()
         heading = Eliding(say("Rulers · drag a marker, or press ← → to propose the next value"), "heading")
         heading.setFixedHeight(HEAD_PX)
         head.addWidget(heading, 1)
         head.addWidget(self.filter)
-        box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(8)
+        box = stacked(self)
         box.addLayout(head)
         self.filter.setVisible(filtered)
         self._above = HEAD_PX + box.spacing()
@@ -91,9 +89,8 @@ class Middle(QWidget):
         super().__init__()
         self.setObjectName("middle")
         self._rulers = rulers
-        self._box = QVBoxLayout(self)
+        self._box = stacked(self)
         self._box.setContentsMargins(MARGIN, MARGIN, MARGIN, 8)
-        self._box.setSpacing(8)
         self._box.addWidget(rulers, RULERS_PARTS)
         self._box.addWidget(chart, CHART_PARTS)
 

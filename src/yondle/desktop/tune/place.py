@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QContextMenuEvent, QGuiApplication
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from yondle.app.session.commands import Command
 from yondle.app.session.limits import UnfoldGroups
@@ -24,6 +24,7 @@ from yondle.app.session.returning import DropWaiting, GoOnWaiting, ReadBack, Ret
 from yondle.app.session.testing import RunBaseline, TryAgain, TryProposal
 from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.cards import CardAction
+from yondle.desktop.look.layouts import abreast
 from yondle.desktop.look.parts import KeptSplitter
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.look.turns import Turns
@@ -280,8 +281,7 @@ class TunePlace(QWidget):
     def _lay_out(self) -> None:
         middle = Middle(self._rulers_panel, self.chart_panel)
         middle.setMinimumWidth(LEAST_MIDDLE)
-        whole = QHBoxLayout(self)
-        whole.setContentsMargins(0, 0, 0, 0)
+        whole = abreast(self)
         self._parts = KeptSplitter("tune", (self._trail_panel, middle, self.side), (TRAIL_WIDTH, 0, WIDTH))
         whole.addWidget(self._parts)
 

@@ -10,8 +10,9 @@ from PySide6.QtWidgets import QFileDialog
 
 from yondle.app.plans.nights import Bounds
 from yondle.app.plans.plans import AfterMove, EndPlan, GoOnWithPlan, PlanEnd, StartPlan, preview, told_by_steps
-from yondle.desktop.look.basics import Choice, Number, Whole, button, form_rows, label
+from yondle.desktop.look.basics import Choice, Number, Whole, button, label
 from yondle.desktop.look.cards import Card, CardAction
+from yondle.desktop.look.layouts import form_rows
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.desktop.tune.edge import EdgePresenter

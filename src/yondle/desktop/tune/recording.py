@@ -11,8 +11,9 @@ from PySide6.QtWidgets import QLineEdit
 from yondle.app.session.describing import DescribeKnob
 from yondle.app.session.proposing import DropProposal
 from yondle.app.session.recording import TELLABLE, HowItWent, Record, Recorded, ToldStep, number_typed, seconds_of
-from yondle.desktop.look.basics import Choice, button, form_rows, label
+from yondle.desktop.look.basics import Choice, button, label
 from yondle.desktop.look.cards import Card
+from yondle.desktop.look.layouts import form_rows
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.tune.desk import Desk
 from yondle.language.saying import later, named, say

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
-from PySide6.QtWidgets import QAbstractButton, QBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractButton, QBoxLayout, QScrollArea, QSizePolicy, QWidget
 
 from yondle.desktop.look.basics import label, tip
 from yondle.desktop.look.cards import Card, CardAction
+from yondle.desktop.look.layouts import stacked
 from yondle.desktop.look.theme import BODY_PX, SMALL_PX, Theme, font, mixed
 from yondle.desktop.tune.ruler import HEIGHT, Ruler
 from yondle.language.saying import capital, named, say
@@ -112,9 +113,7 @@ class Rulers(QScrollArea):
         self._allowed: int | None = None
         self._inner = QWidget()
         self._inner.setObjectName("middle")
-        self._layout = QVBoxLayout(self._inner)
-        self._layout.setContentsMargins(0, 0, 0, 0)
-        self._layout.setSpacing(0)
+        self._layout = stacked(self._inner, 0)
         self._nothing = label(say("No knob of that name. Esc clears the filter."), "muted")
         self._nothing.setContentsMargins(12, 8, 0, 8)
         self._nothing.hide()

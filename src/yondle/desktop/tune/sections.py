@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QResizeEvent
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QSizePolicy, QToolButton, QWidget
 
 from yondle.desktop.look.basics import clear, label
+from yondle.desktop.look.layouts import abreast, form_rows, stacked
 from yondle.desktop.look.theme import Theme, faded
 from yondle.language.saying import say
 from yondle.views.tune.step import StepRow, StepSection
@@ -88,19 +89,15 @@ class _Section(QWidget):
     def __init__(self, theme: Theme, section: StepSection, folded: set[str]) -> None:
         super().__init__()
         self.key, self._folded, self._always = section.key, folded, section.always
-        box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(4)
+        box = stacked(self, 4)
         self.heading = _Heading(section)
         self.short = label(section.short, "small", wrap=True)
-        head = QHBoxLayout()
+        head = abreast()
         head.addWidget(self.heading)
         head.addStretch(1)
         self._rows = QWidget()
-        grid = QGridLayout(self._rows)
+        grid = form_rows(self._rows)
         grid.setContentsMargins(0, 0, 0, 4)
-        grid.setVerticalSpacing(4)
-        grid.setHorizontalSpacing(8)
         grid.setColumnStretch(0, 1)
         scale = _scale(section.rows)
         for row in section.rows:
@@ -128,9 +125,9 @@ class Sections(QWidget):
         self._parts: list[_Section] = []
         self._columns = 0
         self.folded: set[str] = set()
-        self._beside = QHBoxLayout(self)
+        self._beside = abreast(self)
         self._beside.setContentsMargins(0, 4, 0, 4)
-        self._boxes = (QVBoxLayout(), QVBoxLayout())
+        self._boxes = (stacked(), stacked())
         for each in self._boxes:
             each.setSpacing(8)
             self._beside.addLayout(each, 1)
