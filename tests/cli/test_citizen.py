@@ -120,7 +120,7 @@ def test_a_running_test_is_watched_from_outside_and_its_end_is_an_exit_code(
     assert json.loads(capsys.readouterr().out)["tests"] == 3
     assert run(["watch", str(path), "--until-done"]) == 0
     assert run(["watch", str(path), "--once"]) == 0
-    assert "1 went down or wrong" in capsys.readouterr().out
+    assert "1 went down or gave wrong results" in capsys.readouterr().out
     assert run(["watch", str(tmp_path / "gone.yondle"), "--once"]) == 2
 
 

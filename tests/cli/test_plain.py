@@ -13,8 +13,9 @@ from yondle.cli.plain import speak_plainly
 from yondle.cli.shown import print_json
 
 
-@pytest.mark.parametrize("language", ["en", "de"])
-@pytest.mark.parametrize("encoding", ["ascii", "latin-1", "cp437"])
+@pytest.mark.parametrize(
+    ("encoding", "language"), [("ascii", "en"), ("ascii", "de"), ("latin-1", "de"), ("cp437", "en")]
+)
 def test_every_command_speaks_where_the_locale_knows_few_characters(
     measured: Path, language: str, encoding: str
 ) -> None:
@@ -40,8 +41,8 @@ def test_every_command_speaks_where_the_locale_knows_few_characters(
         said = done.stdout + done.stderr
         assert done.returncode in (0, 2), said
         assert said.decode(encoding), "it is text in that encoding"
-        assert b"fault" not in said
-        assert b"Traceback" not in said
+        for words in (b"fault of the program", b"Fehler des Programms", b"Traceback"):
+            assert words not in said
 
 
 def test_marks_stay_apart_and_accents_are_lost_rather_than_letters(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -99,8 +99,12 @@ def test_the_list_of_commands_knows_them_all_and_says_what_they_say(yondle: Said
     assert all(f"  {name} " in yondle("--help")[1] for name in COMMANDS)
 
 
-def test_version_help_and_the_names_of_commands_load_nothing_heavy() -> None:
+@pytest.mark.parametrize("language", ["en", "de"])
+def test_version_help_and_the_names_of_commands_load_nothing_heavy(
+    language: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """What only lists or names the commands is done before anything that measures, draws or stores is loaded."""
+    monkeypatch.setenv("YONDLE_LANGUAGE", language)
     heavy = ("numpy", "scipy", "sqlite3", "pydantic", "PySide6", "rich", "yondle.app", "yondle.engine")
     for arguments in (["--version"], ["--help"]):
         code = (

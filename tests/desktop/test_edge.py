@@ -49,7 +49,7 @@ def test_the_edge_is_searched_found_and_told_with_its_probability(qtbot: QtBot, 
     assert "fails less than once an hour" in card.meaning.text()
     assert not card.run_button.isEnabled()
     qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
-    assert "On a middling machine" in card.told.text()
+    assert "On an average machine" in card.told.text()
     seen: list[str] = []
     tune.plans.edge._moved.connect(lambda view: seen.append(view.coming))
     qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)

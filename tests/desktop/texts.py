@@ -36,6 +36,8 @@ from PySide6.QtWidgets import (
 )  # fmt: skip
 from tools.screenshots import Camera, demo_logbook
 
+from yondle.app.machine.machines import choose_rig
+from yondle.app.session.opening import create_logbook
 from yondle.app.session.requests import SetPace
 from yondle.desktop.charts.beside import Beside
 from yondle.desktop.look.basics import Eliding
@@ -447,6 +449,12 @@ def walk(folder: Path) -> Walk:
     with camera.window() as window:
         camera.until(lambda: window.first.here.text().strip() != "")
         walked.look(window, "first page")
+        create_logbook(folder / "empty.yondle", choose_rig("heron")).close()
+        camera.open(window, folder / "empty.yondle")
+        for i, name in enumerate(NAMES):
+            window.go_to(i)
+            camera.until(lambda: getattr(window.places.currentWidget(), "complete", True))
+            walked.look(window, f"{name}, empty", IN_PANELS)
         camera.open(window, book)
         tune = window.tune
         assert tune is not None

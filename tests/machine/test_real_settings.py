@@ -60,7 +60,7 @@ def this_session(tmp_path: Path) -> Session:
     """A session on this machine whose benchmarks are short."""
     clock = RealClock()
     host = ChildHost(clock.now, clock.wake)
-    host.workloads = tuple(replace(work, pass_s=0.6) for work in host.workloads)
+    host.workloads = tuple(replace(work, pass_s=0.4) for work in host.workloads)
     host.usual, host.hard_load, host.loads_for = ("whole_numbers",), ("whole_numbers", 0.6), {}
     rig = ThisRig(host, clock.now, line=HelperLine(find_way().command))
     rig.declaration = replace(rig.declaration, others_at_most=100.0)
@@ -81,7 +81,7 @@ def test_a_step_over_large_pages_is_in_force_while_it_runs_and_gone_when_the_log
     session = this_session(tmp_path)
     assert session.do(RunBaseline(2)).verdict is Verdict.HELD
     session.do(Propose("large_pages", value))
-    step = session.do(TryProposal(2))
+    step = session.do(TryProposal(2, turns=False))
     assert step.verdict is Verdict.HELD, step.outcome
     assert shown in HUGE.read_text()
     session.do(ReturnTo(1))
@@ -186,7 +186,7 @@ def test_large_pages_put_back_in_the_first_pass_are_not_called_held(tmp_path: Pa
 
     session.subscribe(put_back)
     session.do(Propose("large_pages", value))
-    record = session.do(TryProposal(2))
+    record = session.do(TryProposal(2, turns=False))
     assert record.outcome is not None
     assert record.outcome.failure is Failure.NOT_IN_FORCE, record.outcome
     assert ("helper" in record.outcome.reason) is (by == "the helper")
@@ -200,7 +200,7 @@ def test_settings_that_the_helper_put_back_at_rest_are_seen_and_set_again(tmp_pa
     session = this_session(tmp_path)
     session.do(RunBaseline(2))
     session.do(Propose("large_pages", value))
-    assert session.do(TryProposal(2)).verdict is Verdict.HELD
+    assert session.do(TryProposal(2, turns=False)).verdict is Verdict.HELD
     assert session.do(Look()).gone_back == ""
     end_helper()
     until(lambda: shown not in HUGE.read_text())

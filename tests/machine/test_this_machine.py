@@ -93,7 +93,7 @@ def test_wide_arithmetic_has_the_same_checksum_every_time_and_any_flipped_bit_ch
 def test_a_real_step_over_workers_with_the_real_benchmark(tmp_path: Path) -> None:
     clock = RealClock()
     host = ChildHost(clock.now)
-    host.workloads = tuple(replace(work, pass_s=1.0) for work in host.workloads)
+    host.workloads = tuple(replace(work, pass_s=0.4) for work in host.workloads)
     host.usual, host.hard_load, host.loads_for = ("wide_arithmetic",), ("wide_arithmetic", 2.0), {}
     logbook = Logbook.create(tmp_path / "this.yondle", "this", "This machine", "")
     rig = ThisRig(host, clock.now)

@@ -17,7 +17,10 @@ OF_THE_LIBRARY = (
 
 
 def translated(command: Any) -> Any:
-    """Put the help of a command and of those below it into the user's language; gives the command."""
+    """Put the help of a command and of those below it into the user's language; gives the command.
+
+    Commands that are made only when they are asked for are put into it as they are made, so none is made here.
+    """
     if LANGUAGE == ENGLISH:
         return command
     os.environ["LANGUAGE"] = LANGUAGE
@@ -32,5 +35,6 @@ def _translate(command: Any) -> None:
     for parameter in command.params:
         if getattr(parameter, "help", None):
             parameter.help = named(inspect.cleandoc(parameter.help))
-    for inner in getattr(command, "commands", {}).values():
+    below = getattr(command, "commands", {})
+    for inner in below.values() if isinstance(below, dict) else ():
         _translate(inner)

@@ -44,7 +44,7 @@ def add_watch_command(app: typer.Typer, console: Console) -> None:
     ) -> None:
         """Watch a test that another Yondle runs, also over SSH; the logbook is only read.
 
-        Ends with 3 where a test went down or wrong while it was watched.
+        Exits with 3 if a test went down or gave wrong results meanwhile.
         """
         clock = RealClock()
         first = seen = watch(logbook)

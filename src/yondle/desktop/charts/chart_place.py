@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol, TypeVar
+from typing import TYPE_CHECKING, ClassVar, Protocol, TypeVar
 
 from PySide6.QtCore import QPoint, QRect, QRectF, QSize, QSizeF, Qt, Signal
 from PySide6.QtGui import (
@@ -23,6 +23,7 @@ from yondle.app.session.commands import Command
 from yondle.desktop.charts.beside import Beside
 from yondle.desktop.link.bridge import OpenBook
 from yondle.desktop.look.basics import button, label
+from yondle.desktop.look.empty import EmptyLeaf
 from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import MARGIN, Theme, font
 from yondle.desktop.look.turns import Turns
@@ -41,6 +42,9 @@ _CAPTION_SHARE = 0.014
 KINDS = later("Drawing (*.svg);;Picture (*.png);;Figures (*.csv);;Spreadsheet (*.xlsx);;Markdown (*.md)")
 CHART_MENU = ("figures", "copy_picture", "copy_table", "save", "print")
 TABLE_KINDS = (".csv", ".xlsx", ".md")
+
+_WORDS_PX = 560
+"""How wide sentences run where a place is empty."""
 
 
 class ShownChart(Protocol):
@@ -70,6 +74,9 @@ class ChartPlace(QWidget):
     `wants_command` with a command of Tune that would put something here.
     """
 
+    sketch: ClassVar[str]
+    """How it is sketched while it is empty, as in `look/empty.py`."""
+
     wants_step = Signal(int)
     wants_trace = Signal(int)
     wants_figure = Signal(int)
@@ -88,13 +95,19 @@ class ChartPlace(QWidget):
         self._name, self._shown_chart = name, chart
         self.whole = QWidget()
         empty = QWidget()
-        box = stacked(empty)
+        box = stacked(empty, MARGIN)
         words = label(nothing, "muted", wrap=True)
         words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        words.setMaximumWidth(_WORDS_PX)
+        line = abreast()
+        line.addStretch(1)
+        line.addWidget(words, 10)
+        line.addStretch(1)
         self.fill_button = button("", "main")
         self.fill_button.clicked.connect(lambda: self.wants_command.emit(self._fills()))
         box.addStretch(3)
-        box.addWidget(words)
+        box.addWidget(EmptyLeaf(theme, self.sketch), 0, Qt.AlignmentFlag.AlignCenter)
+        box.addLayout(line)
         box.addWidget(self.fill_button, 0, Qt.AlignmentFlag.AlignCenter)
         box.addStretch(4)
         self.trouble = label("", "warning", wrap=True)

@@ -46,6 +46,8 @@ NOTHING = later(
 class ComparePlace(ChartPlace):
     """The Compare place for one logbook."""
 
+    sketch = "compare"
+
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         super().__init__(theme, book, say("Compare"), named(NOTHING), self._shown)
         self._views = views

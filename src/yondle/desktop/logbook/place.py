@@ -65,6 +65,8 @@ ANY_BENCHMARK, ANY_VERDICT = later("any benchmark"), later("any verdict")
 class LogbookPlace(ChartPlace):
     """Everything that happened, found by words, kinds and days, in this logbook and in others beside it."""
 
+    sketch = "logbook"
+
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         self.table = LogTable(theme)
         super().__init__(theme, book, say("Logbook"), named(NOTHING), lambda: self.table)

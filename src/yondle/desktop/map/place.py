@@ -33,6 +33,8 @@ _SIDE_WIDTH = 330
 class MapPlace(ChartPlace):
     """The Map place for one logbook."""
 
+    sketch = "map"
+
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         super().__init__(theme, book, say("Map"), _nothing(), lambda: self.chart)
         self._views = views

@@ -85,6 +85,8 @@ class Page(QTextBrowser):
 class ReportPlace(Redrawn, ChartPlace):
     """The Report place for one logbook."""
 
+    sketch = "report"
+
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         super().__init__(theme, book, say("Report"), named(NOTHING), lambda: None)
         self._views = views

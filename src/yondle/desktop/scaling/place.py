@@ -54,6 +54,8 @@ TABLE_HEAD = later("What each benchmark answers to · score % for each +1 % of s
 class ScalingPlace(ChartPlace):
     """The Scaling place for one logbook; what it shows is worked out again when it is shown and steps have changed."""
 
+    sketch = "scaling"
+
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         super().__init__(theme, book, say("Scaling"), _nothing(), self._shown_one)
         self._views = views

@@ -39,6 +39,8 @@ ALONE, OVERLAY, DIFFERENCE = later("One"), later("Overlay"), later("Difference")
 class TracesPlace(ChartPlace):
     """The Traces place for one logbook."""
 
+    sketch = "traces"
+
     def __init__(self, theme: Theme, book: OpenBook, views: ViewCache) -> None:
         super().__init__(theme, book, say("Traces"), named(NOTHING), lambda: self.chart)
         self._runs: tuple[TracedRun, ...] = ()
