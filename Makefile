@@ -8,7 +8,7 @@ help:
 	@echo "make test         run every check and test"
 	@echo "make setup        make .venv and install what is missing"
 	@echo "make texts        bring the catalogues of other languages up to date and compile them"
-	@echo "make screenshots  make the pictures in docs/screenshots anew from the demo data"
+	@echo "make screenshots  make the pictures in docs/screenshots, and the film of an evening, anew from the demo data"
 	@echo "make bench        run the benchmarks and print their table"
 	@echo "make numbers      count how often margins, readings and searches are right, on fresh seeds (an hour)"
 	@echo "make mutants      change the code in ways drawn by chance, and count what no test notices (an hour)"
@@ -43,6 +43,7 @@ texts: setup
 
 screenshots: setup
 	$(PY) tools/screenshots.py
+	$(PY) -m tools.film
 
 bench: setup
 	$(PY) -m benchmarks
