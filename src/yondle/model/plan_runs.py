@@ -18,7 +18,7 @@ class Ended(StrEnum):
     RULE = "stopped by a rule"
     PAUSED = "paused"
     WAITING = "waiting for values entered by hand"
-    LOST = "stopped without its starting point"
+    LOST = "left the ground it stood on"
 
 
 GOES_ON = (Ended.STOPPED, Ended.PAUSED, Ended.WAITING)
