@@ -35,7 +35,7 @@ lint: setup
 # the time. Children are started by the hundred: what Python has compiled is kept, whatever the surroundings say.
 unexport PYTHONDONTWRITEBYTECODE
 test: lint
-	PYTEST_DEBUG_TEMPROOT=$(firstword $(wildcard /dev/shm) /tmp) $(PY) -m pytest -n 2 --dist loadfile --no-loadscope-reorder --ignore=tests/machine
+	OPENBLAS_NUM_THREADS=1 PYTEST_DEBUG_TEMPROOT=$(firstword $(wildcard /dev/shm) /tmp) $(PY) -m pytest -n 2 --dist loadfile --no-loadscope-reorder --ignore=tests/machine
 	$(PY) -m pytest tests/machine
 
 texts: setup

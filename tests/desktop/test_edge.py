@@ -47,6 +47,8 @@ def test_the_edge_is_searched_found_and_told_with_its_probability(qtbot: QtBot, 
     card = asked(qtbot, tune)
     card.standard.setCurrentText("session")
     assert "fails less than once an hour" in card.meaning.text()
+    card.standard.setCurrentText("quick")
+    assert "fails less than once in 10" in card.meaning.text()
     assert not card.run_button.isEnabled()
     qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
     assert "On an average machine" in card.told.text()
@@ -113,7 +115,10 @@ def test_a_line_of_edges_is_asked_for_told_and_leaves_the_rig_where_it_was(qtbot
 
 def test_a_search_pauses_and_is_taken_up_again(qtbot: QtBot, tune: TunePlace) -> None:
     tune.book.ask(SetPace(100.0))
-    qtbot.mouseClick(asked(qtbot, tune).run_button, Qt.MouseButton.LeftButton)
+    card = asked(qtbot, tune)
+    card.standard.setCurrentText("quick")
+    qtbot.waitUntil(card.run_button.isEnabled, timeout=10_000)
+    qtbot.mouseClick(card.run_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: isinstance(tune.side.cards.get("edge"), SearchCard), timeout=20_000)
     tune.plans.pause()
     settle(qtbot, window_of(tune))

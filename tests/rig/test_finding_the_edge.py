@@ -112,12 +112,12 @@ def test_a_line_of_edges_rises_with_the_voltage_and_each_search_tells_the_next(n
     views: list[EdgeView] = []
 
     def after(move: Move | None, record: StepRecord) -> None:
-        run = session.logbook.keeping.open_plan_run()
-        view = edge_view(session.snapshot, run) if run is not None else None
-        views.extend([view] if view is not None else [])
         if isinstance(move, Try):
             voltage = record.step.setup["core_voltage"]
             tests[voltage] = tests.get(voltage, 0) + 1
+        run = session.logbook.keeping.open_plan_run() if len(tests) == 4 else None
+        view = edge_view(session.snapshot, run) if run is not None else None
+        views.extend([view] if view is not None else [])
 
     line = EDGE + 'along = "core_voltage"\nat = [1.15, 1.2, 1.25, 1.3]\n'
     assert session.do(StartPlan(line, "line", after)).ended is Ended.DONE
