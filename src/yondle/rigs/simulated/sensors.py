@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from random import Random
+from typing import NamedTuple
 
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Subsystem
@@ -140,6 +141,29 @@ WHOLE = 100.0
 """The most of itself that anything can be in use, in %, whatever noise its sensor has."""
 
 
+class _Read(NamedTuple):
+    """What one sensor takes to be read, looked up once: they are read hundreds of thousands of times in an evening."""
+
+    truth: Callable[[World], float]
+    interval_s: float
+    dropout_chance: float
+    bias: float
+    drift_per_h: float
+    noise: float
+    quantum: float
+    is_share: bool
+    random: Callable[[], float]
+    gauss: Callable[[float, float], float]
+
+    @classmethod
+    def of(cls, kind: _Kind, part: SensorPart, chance: Random) -> _Read:
+        """Look everything up."""
+        return cls(
+            kind.truth, part.interval_s, part.dropout_chance, part.bias, part.drift_per_h, part.noise, part.quantum,
+            kind.channel.quantity is Quantity.USE, chance.random, chance.gauss,
+        )  # fmt: skip
+
+
 class Sensors:
     """The rig's sensors in the order of its file; a look at them costs the world nothing."""
 
@@ -148,32 +172,34 @@ class Sensors:
         world.state.looks += 1
         looks = f"{world.rig.rig.seed}/sensors/{world.state.looks}"
         chance, of_cores = Random(looks), Random(f"{looks}/cores")
-        self._parts = [
-            (kind.truth, part, chance if kind.channel.core is None else of_cores, kind.channel.quantity is Quantity.USE)
+        self._reads = [
+            _Read.of(kind, part, chance if kind.channel.core is None else of_cores)
             for kind, part in seen_by(parts, world.rig.chip.cores)
         ]
-        self._held: list[Reading] = [None] * len(self._parts)
-        self._seen_s = [-1e18] * len(self._parts)
+        self._held: list[Reading] = [None] * len(self._reads)
+        self._seen_s = [-1e18] * len(self._reads)
 
     def sample(self) -> tuple[Reading, ...]:
         """Read every sensor once."""
-        now = self._world.state.t_s
-        held, seen = self._held, self._seen_s
-        for i, (truth, part, chance, share) in enumerate(self._parts):
-            if now - seen[i] < part.interval_s:
+        world, held, seen = self._world, self._held, self._seen_s
+        now = world.state.t_s
+        for i, (truth, interval_s, dropout, bias, drift_per_h, noise, quantum, share, random, gauss) in enumerate(
+            self._reads
+        ):
+            if now - seen[i] < interval_s:
                 continue
             seen[i] = now
-            if part.dropout_chance and chance.random() < part.dropout_chance:
+            if dropout and random() < dropout:
                 held[i] = None
                 continue
-            value = truth(self._world) + part.bias
-            if part.drift_per_h:
-                value += part.drift_per_h * now / 3600.0
-            if part.noise:
-                value += chance.gauss(0.0, part.noise)
+            value = truth(world) + bias
+            if drift_per_h:
+                value += drift_per_h * now / 3600.0
+            if noise:
+                value += gauss(0.0, noise)
             if share:
-                value = min(max(value, 0.0), WHOLE)
-            if part.quantum:
-                value = round(value / part.quantum) * part.quantum
+                value = 0.0 if value < 0.0 else WHOLE if value > WHOLE else value
+            if quantum:
+                value = round(value / quantum) * quantum
             held[i] = round(value, 6)
         return tuple(held)
