@@ -9,7 +9,7 @@ from PIL import Image
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QApplication
-from tools.screenshots import FOLDER, Camera
+from tools.screenshots import FOLDER, Camera, at_home_in
 
 from yondle.app.machine.machines import choose_rig
 from yondle.app.session.opening import create_logbook
@@ -53,6 +53,7 @@ class Film:
 def main() -> None:
     """Run the evening in the window, and film it."""
     with tempfile.TemporaryDirectory() as home:
+        at_home_in(Path(home))
         camera, film = Camera(FOLDER, Path(home)), Film()
         book = Path(home) / "heron.yondle"
         create_logbook(book, choose_rig("heron")).close()

@@ -31,6 +31,12 @@ SIZE = (1280, 800)
 SMALL = (1100, 700)
 
 
+def at_home_in(home: Path) -> None:
+    """Keep everything there, and know nothing of this user: no picture may show what was open here last."""
+    for kind in ("DATA", "STATE", "CONFIG"):
+        os.environ[f"XDG_{kind}_HOME"] = str(home / kind.lower())
+
+
 class Camera:
     """Drives the real window and takes pictures of it."""
 
@@ -405,7 +411,7 @@ def main() -> None:
     parser.add_argument("--into", type=Path, default=FOLDER)
     folder = parser.parse_args().into
     with tempfile.TemporaryDirectory() as home:
-        os.environ["XDG_DATA_HOME"] = home
+        at_home_in(Path(home))
         take_all(Camera(folder, Path(home)))
 
 
