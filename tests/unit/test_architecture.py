@@ -11,6 +11,8 @@ import sys
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import pytest
+
 from yondle import __version__
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -107,3 +109,16 @@ def test_every_description_of_a_package_is_of_this_version() -> None:
     ):  # fmt: skip
         told = (ROOT / file).read_text("utf-8").split(before)[1].strip()
         assert told.startswith(__version__), file
+
+
+@pytest.mark.parametrize(
+    "loads",
+    [
+        "from pydantic import BaseModel; import yondle.desktop.look.theme; from pydantic import Field, model_validator",
+        "import benchmarks.__main__",
+    ],
+)
+def test_what_validates_files_is_loaded_to_its_end_whenever_qt_comes(loads: str) -> None:
+    """Qt looks into every import; what was loaded by halves before it could not be loaded after it."""
+    done = subprocess.run([sys.executable, "-c", loads], cwd=ROOT, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr[-2000:]
