@@ -69,6 +69,37 @@ class Reader(Protocol):
         """Give everything in the logbook as plain values, as an archive holds it."""
 
 
+_MOST_BOOKS, _MOST_KEPT = 8, 4096
+_SAME: dict[int, tuple[tuple[StepRecord, ...], dict[Setup, list[StepRecord]]]] = {}
+"""Steps by their settings, for the trails that were looked at last."""
+
+
+def _by_setup(steps: tuple[StepRecord, ...]) -> dict[Setup, list[StepRecord]]:
+    kept = _SAME.get(id(steps))
+    if kept is None or kept[0] is not steps:
+        by_setup: dict[Setup, list[StepRecord]] = {}
+        for record in steps:
+            by_setup.setdefault(record.step.setup, []).append(record)
+        if len(_SAME) >= _MOST_BOOKS:
+            _SAME.clear()
+        kept = _SAME[id(steps)] = steps, by_setup
+    return kept[1]
+
+
+_LIMITED: dict[int, tuple[RigDeclaration, StepRecord, tuple[str, ...]]] = {}
+"""What limited a step, by the step itself: it doesn't change, and is asked with every move of a marker."""
+
+
+def _limited_in(declaration: RigDeclaration, record: StepRecord) -> tuple[str, ...]:
+    kept = _LIMITED.get(id(record))
+    if kept is None or kept[0] is not declaration or kept[1] is not record:
+        if len(_LIMITED) >= _MOST_KEPT:
+            _LIMITED.clear()
+        kept = declaration, record, limited_benchmarks(declaration, [record])
+        _LIMITED[id(record)] = kept
+    return kept[2]
+
+
 @dataclass(frozen=True, slots=True)
 class Bracket:
     """A step that is due to be measured again before a test, and how."""
@@ -161,7 +192,7 @@ class Snapshot:
 
     def same_settings(self, setup: Setup) -> list[StepRecord]:
         """Give the steps with exactly these settings, oldest first."""
-        return [r for r in self.steps if r.step.setup == setup]
+        return list(_by_setup(self.steps).get(setup, ()))
 
     def check(self, passes: int | None = None) -> Check:
         """Give the check ladder that a test of the proposal would run."""
@@ -215,7 +246,8 @@ class Snapshot:
     def limited_with(self, setup: Setup) -> tuple[str, ...]:
         """Name the benchmarks in which a limit acted at stock, at the settings in force, or whenever these were tested."""
         records = [r for r in (self.baseline_step, self.position, *self.same_settings(setup)) if r is not None]
-        return limited_benchmarks(self.declaration, records)
+        found = {work for record in records for work in _limited_in(self.declaration, record)}
+        return tuple(work.id for work in self.declaration.benchmarks if work.id in found)
 
     def can_test_again(self, number: int) -> bool:
         """Tell whether a step may be tested once more from where the rig is."""
