@@ -92,12 +92,15 @@ FEWEST_LETTERS = 12
 """A list of names is at least this wide, however long they are."""
 
 
-def _without_wheel(field: QComboBox | QAbstractSpinBox, event: QWheelEvent) -> bool:
-    """Tell whether a turn of the wheel isn't for a field: in passing, where a panel is scrolled, nothing is to change."""
-    if field.hasFocus():
-        return False
-    event.ignore()
-    return True
+class _Unturned:
+    """A field that the wheel changes only where it has the focus: in passing, where a panel is scrolled, nothing is to change."""
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Let what it stands in scroll."""
+        if self.hasFocus():  # type: ignore[attr-defined]
+            super().wheelEvent(event)  # type: ignore[misc]
+        else:
+            event.ignore()
 
 
 def _room_before(field: QAbstractSpinBox) -> None:
@@ -108,34 +111,24 @@ def _room_before(field: QAbstractSpinBox) -> None:
     field.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
 
 
-class Whole(QSpinBox):
-    """A whole number; the wheel changes it only where it has the focus."""
+class Whole(_Unturned, QSpinBox):
+    """A whole number."""
 
     def __init__(self) -> None:
         super().__init__()
         _room_before(self)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        """Let what it stands in scroll."""
-        if not _without_wheel(self, event):
-            super().wheelEvent(event)
 
-
-class Number(QDoubleSpinBox):
-    """A number; the wheel changes it only where it has the focus."""
+class Number(_Unturned, QDoubleSpinBox):
+    """A number."""
 
     def __init__(self) -> None:
         super().__init__()
         _room_before(self)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        """Let what it stands in scroll."""
-        if not _without_wheel(self, event):
-            super().wheelEvent(event)
 
-
-class Choice(QComboBox):
-    """One of a few names, with a small arrow that follows the scheme; the wheel changes it only where it has the focus."""
+class Choice(_Unturned, QComboBox):
+    """One of a few names, with a small arrow that follows the scheme."""
 
     def __init__(self, names: list[str], name: str) -> None:
         super().__init__()
@@ -146,11 +139,6 @@ class Choice(QComboBox):
         self.setToolTip(tip(self.currentText()))
         self.currentTextChanged.connect(lambda text: self.setToolTip(tip(text)))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        """Let what it stands in scroll."""
-        if not _without_wheel(self, event):
-            super().wheelEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the arrow over the field."""
