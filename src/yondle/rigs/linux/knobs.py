@@ -41,6 +41,13 @@ class _About:
 
 _P, _G, _C = Subsystem.PROCESSOR, Subsystem.GRAPHICS, Subsystem.COOLING
 _LOWER = later("the lower of the two limiters decides")
+_LIE_ABOVE = later("how long the power may lie above it")
+
+
+def _power_limit(name: str, about: str = "") -> _About:
+    return _About(name, "W", _P, Risk.UP, coarsest=5.0, about=about, governs=True)
+
+
 _ABOUT: Mapping[str, _About] = {
     "core_clock_most": _About(later("Highest core clock"), "MHz", _P, Risk.UP, True),
     "core_clock_least": _About(later("Lowest core clock"), "MHz", _P),
@@ -53,41 +60,13 @@ _ABOUT: Mapping[str, _About] = {
     "threads_per_core": _About(later("Second thread per core"), "", _P),
     "most_performance": _About(later("Highest performance"), "%", _P, proportional=True, coarsest=5.0, governs=True),
     "processors_on_line": _About(later("Processors online"), "", _P, proportional=True, coarsest=1.0),
-    "power_limit_long": _About(later("Power limit, long term"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
-    "power_limit_short": _About(later("Power limit, short term"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
-    "power_limit_peak": _About(later("Power limit, peak"), "W", _P, Risk.UP, coarsest=5.0, governs=True),
-    "power_window_long": _About(
-        later("Window of the long-term power limit"),
-        "",
-        _P,
-        about=later("how long the power may lie above it"),
-        governs=True,
-    ),
-    "power_window_short": _About(
-        later("Window of the short-term power limit"),
-        "",
-        _P,
-        about=later("how long the power may lie above it"),
-        governs=True,
-    ),
-    "power_limit_long_mapped": _About(
-        later("Power limit, long term, of the second limiter"),
-        "W",
-        _P,
-        Risk.UP,
-        coarsest=5.0,
-        about=_LOWER,
-        governs=True,
-    ),
-    "power_limit_short_mapped": _About(
-        later("Power limit, short term, of the second limiter"),
-        "W",
-        _P,
-        Risk.UP,
-        coarsest=5.0,
-        about=_LOWER,
-        governs=True,
-    ),
+    "power_limit_long": _power_limit(later("Power limit, long term")),
+    "power_limit_short": _power_limit(later("Power limit, short term")),
+    "power_limit_peak": _power_limit(later("Power limit, peak")),
+    "power_window_long": _About(later("Window of the long-term power limit"), "", _P, about=_LIE_ABOVE, governs=True),
+    "power_window_short": _About(later("Window of the short-term power limit"), "", _P, about=_LIE_ABOVE, governs=True),
+    "power_limit_long_mapped": _power_limit(later("Power limit, long term, of the second limiter"), _LOWER),
+    "power_limit_short_mapped": _power_limit(later("Power limit, short term, of the second limiter"), _LOWER),
     "power_mode": _About(later("Power mode"), "", Subsystem.WHOLE, governs=True),
     "fan": _About(later("Fan"), "%", Subsystem.COOLING, Risk.DOWN, coarsest=5.0, governs=True),
     "graphics_level": _About(later("Graphics performance level"), "", _G, governs=True),
