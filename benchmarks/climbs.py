@@ -406,6 +406,7 @@ def main() -> None:
     """Print the table."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rigs", type=int, default=60)
+    parser.add_argument("--skip", type=int, default=0, help="leave out so many of them, to go on where a run ended")
     parser.add_argument("--seed", type=int, default=None)
     parser.add_argument("--hours", type=float, default=8.0)
     parser.add_argument("--goals", nargs="*", default=["score", "trade", "quiet"])
@@ -415,7 +416,7 @@ def main() -> None:
     parser.add_argument("--moves", action="store_true", help="print every move of the climbs")
     chosen = parser.parse_args()
     seed = chosen.seed if chosen.seed is not None else secrets.randbelow(10**6)
-    live = [i for i in range(2 * chosen.rigs) if KINDS[i % len(KINDS)] != BUS_CLOCKED][: chosen.rigs]
+    live = [i for i in range(2 * chosen.rigs) if KINDS[i % len(KINDS)] != BUS_CLOCKED][chosen.skip : chosen.rigs]
     goals = tuple(Kind(goal) for goal in chosen.goals)
     jobs = [(f"{seed}/{i}", tuple(chosen.policies), goals, chosen.hours, chosen.moves) for i in live]
     came: list[Came] = []
@@ -432,7 +433,7 @@ def main() -> None:
                 )
                 for move in each.moves:
                     print(f"    {move}")
-    print(f"{chosen.rigs} machines, {chosen.hours:g} h, standard: daily; seed {seed}\n")
+    print(f"{len(live)} machines, {chosen.hours:g} h, standard: daily; seed {seed}\n")
     print("\n".join(table(came)))
 
 
