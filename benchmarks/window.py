@@ -197,11 +197,10 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
 
 
 def _looks(book: Path) -> Iterator[Line]:
-    """How long the window is away when a place is looked at, the scheme is changed, or a ruler is dragged."""
-    shown = Shown(book, 20.0)
-    theme, tune = shown.window._theme, shown.tune
-    shown.run(0.5)
-    paint = statistics.median(seconds_of(shown.window.grab, 9))
+    """How long the window is away when a place is looked at, the scheme is changed, or a ruler is dragged.
+
+    The best of several times is told, too: it is what the program takes, the others are that and what the host took away.
+    """
 
     def away(act: Callable[[], object]) -> float:
         """Do something; gives the longest turn of the loop until half a second later, by when all of it is shown."""
@@ -215,17 +214,26 @@ def _looks(book: Path) -> Iterator[Line]:
         return worst
 
     def line(what: str, times: list[float]) -> Line:
-        worst = max(times)
-        return Line(what, median_ms(times), f"paint the window: {ms(paint)}", f"{worst / paint:.1f} x", "under 100 ms")
+        figure = f"{ms(statistics.median(times))} ({ms(min(times))} to {ms(max(times))})"
+        return Line(what, figure, f"paint the window: {ms(paint)}", f"{min(times) / paint:.1f} x", "under 100 ms")
 
-    first = {place: away(partial(shown.window.visit, i)) for i, place in enumerate(NAMES)}
-    for place, took in first.items():
-        yield line(f"first look at {place}", [took])
+    first: dict[str, list[float]] = {place: [] for place in NAMES}
+    for left in reversed(range(5)):
+        shown = Shown(book, 20.0)
+        shown.run(1.0)
+        for i, place in enumerate(NAMES):
+            first[place].append(away(partial(shown.window.visit, i)))
+        if left:
+            shown.close()
+    theme, tune = shown.window._theme, shown.tune
+    paint = min(seconds_of(shown.window.grab, 9))
+    for place, times in first.items():
+        yield line(f"first look at {place}", times)
     yield line("another look at a place", [away(partial(shown.window.visit, i)) for i in range(len(NAMES))])
     for i, place in enumerate(NAMES):
         shown.window.go_to(i)
         shown.run(0.2)
-        yield line(f"change the scheme in {place}", [away(partial(theme.force, s)) for s in ("night", "paper") * 2])
+        yield line(f"change the scheme in {place}", [away(partial(theme.force, s)) for s in ("night", "paper") * 4])
     traces, attempts = shown.place("Traces"), [a.id for r in tune.book.now.steps for a in r.attempts]
     assert traces is not None
     yield line("another test in Traces", [away(partial(traces.show_run, a)) for a in attempts[2:6]])
@@ -233,7 +241,7 @@ def _looks(book: Path) -> Iterator[Line]:
     shown.window.go_to(0)
     shown.run(0.2)
     yield line(
-        "drag a ruler by a step", [away(partial(tune._propose, "core_clock", v)) for v in (4625.0, 4650.0, 4675.0)]
+        "drag a ruler by a step", [away(partial(tune._propose, "core_clock", v)) for v in (4625.0, 4650.0, 4675.0) * 2]
     )
     for i, place in enumerate(NAMES):
         shown.window.go_to(i)

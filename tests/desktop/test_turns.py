@@ -9,7 +9,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QEvent, QObject
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 from tests.desktop.conftest import Open
 from tests.desktop.driving import visit
@@ -155,3 +157,36 @@ def test_another_scheme_while_strips_are_drawn_ends_in_whole_strips(
         panels = [strip.panel for strip in chart._strips]
         assert panels == list(chart._panels), f"after {pieces_before} pieces"
         assert chart.range[1] > 30.0, f"after {pieces_before} pieces the times in view are {chart.range}"
+
+
+def test_another_scheme_is_painted_whole_in_a_turn_after_it_was_worn(
+    open_book: Open, qtbot: QtBot, tmp_path: Path
+) -> None:
+    window = open_book(make_book(tmp_path / "worn.yondle", (4150.0,)))
+    painted: list[QObject] = []
+
+    class Watches(QObject):
+        def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+            if event.type() is QEvent.Type.Paint:
+                painted.append(watched)
+            return False
+
+    watches = Watches()
+    for place in ("Report", "Logbook", "Scaling"):
+        visit(window, place)
+        QTest.qWait(200)
+        QApplication.instance().installEventFilter(watches)  # type: ignore[union-attr]
+        painted.clear()
+        window._theme.force("night" if not window._theme.colours.night else "paper")
+        QApplication.processEvents()
+        assert not painted, f"{place}: painted in the turn it was dressed in"
+        qtbot.waitUntil(lambda: bool(painted))
+        QApplication.instance().removeEventFilter(watches)  # type: ignore[union-attr]
+        shown = window.screen().grabWindow(window.winId()).toImage()
+        ground = window._theme.colours.panel
+        assert shown.pixelColor(3, 3) == ground, f"{place}: the bar is still in the other scheme"
+    theme = window._theme
+    theme.force("paper")
+    window.hide()
+    theme.force("night")
+    qtbot.waitUntil(window.updatesEnabled)

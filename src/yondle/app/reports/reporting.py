@@ -49,6 +49,7 @@ from yondle.views.shared.gains import (
     told_words,
     words_of_gain,
 )
+from yondle.views.shared.pieces import at_once
 from yondle.views.shared.proof import finding_words, lived_through, lived_words, proofs, rests_on
 from yondle.views.shared.rooms import room_told
 from yondle.views.shared.snapshot import Snapshot
@@ -60,13 +61,7 @@ _WORTH = 0.01
 
 def report_of(book: Snapshot, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None) -> Report:
     """Gather the report; nothing in it depends on when it is made."""
-    pieces = report_in_pieces(book, parts, views)
-    while True:
-        try:
-            next(pieces)
-        except StopIteration as end:
-            report: Report = end.value
-            return report
+    return at_once(report_in_pieces(book, parts, views))
 
 
 def report_in_pieces(

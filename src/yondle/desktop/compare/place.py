@@ -25,7 +25,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
 from yondle.tables.writing import OutTable
-from yondle.views.compare.compare import CompareView, best_first, compare
+from yondle.views.compare.compare import CompareView, best_first, compare_in_pieces
 from yondle.views.compare.efficiency import battery_of
 from yondle.views.kept import ViewCache
 from yondle.views.out import compare_table
@@ -142,7 +142,7 @@ class ComparePlace(ChartPlace):
         near = dict.fromkeys((*self._book.beside(), *books_nearby(self._book.now)))
         unread = tuple(path for path in near if path.resolve() not in read)
         self.list.show_offers(offers(self._book.now, self._shelf.books), self._addresses, unread)
-        view = self.view = compare(columns, self._against)
+        view = self.view = yield from compare_in_pieces(columns, self._against)
         self._against = view.against
         self.against.clear()
         self.against.addItems([say("against {column}", column=column.name) for column in columns])

@@ -125,7 +125,7 @@ class LogbookPlace(ChartPlace):
         """Gather the rows again."""
         books: list[tuple[str, Snapshot]] = [(book_title(self._book.now), self._book.now)]
         books += [(book_title(other), other) for other in self._others]
-        self._all = self._rows_of.rows(books)
+        self._all = yield from self._rows_of.in_pieces(books)
         yield
         names = [b.name for b in self._book.now.declaration.workloads if any(r.benchmark == b.name for r in self._all)]
         if [self.benchmark.itemText(i) for i in range(1, self.benchmark.count())] != names:

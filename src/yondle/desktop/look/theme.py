@@ -6,11 +6,11 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
-from PySide6.QtCore import QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette, QShowEvent
 from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
-from yondle.desktop.look.turns import BETWEEN_MS
+from yondle.desktop.look.turns import turns_later
 from yondle.model.marks import NIGHT, PAPER, Palette
 from yondle.model.verdicts import Verdict
 
@@ -175,7 +175,7 @@ class Redrawn:
         if self._theme_followed.printing:
             self._redraw_now()
         elif self.isVisible():  # type: ignore[attr-defined]
-            QTimer.singleShot(BETWEEN_MS, self, self._redraw_now)  # type: ignore[call-overload]
+            turns_later(self, 1, self._redraw_now)  # type: ignore[arg-type]
 
     def _redraw_now(self) -> None:
         if self._stale:

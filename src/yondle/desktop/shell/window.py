@@ -34,6 +34,7 @@ from yondle.desktop.link.bridge import Bridge, OpenBook
 from yondle.desktop.look.basics import Eliding, button, label, tip
 from yondle.desktop.look.layouts import abreast, stacked
 from yondle.desktop.look.theme import MARGIN, Theme
+from yondle.desktop.look.turns import put_off_painting
 from yondle.desktop.shell import books
 from yondle.desktop.shell.command_list import CommandList
 from yondle.desktop.shell.first import FirstPage, ask_for_book
@@ -334,7 +335,12 @@ class MainWindow(QMainWindow):
         self.commands = CommandList(whole)
         self._always_seen = (bar, self._foot, self.commands)
         self._wear()
-        self._theme.changed.connect(self._wear)
+        self._theme.changed.connect(self._scheme_changed)
+
+    def _scheme_changed(self) -> None:
+        if self.isVisible() and not self._theme.printing:
+            put_off_painting(self)
+        self._wear()
 
     def _wear(self) -> None:
         """Have what is seen wear the scheme; a place that isn't does so when it is gone to."""

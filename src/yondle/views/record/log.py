@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Generator, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -14,6 +14,7 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
+from yondle.views.shared.pieces import at_once
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, stage_words, step_title, word_of
 
@@ -103,6 +104,10 @@ class LogRows:
 
     def rows(self, books: Iterable[tuple[str, Snapshot]]) -> list[LogRow]:
         """Give all rows of some books, each with its name."""
+        return at_once(self.in_pieces(books))
+
+    def in_pieces(self, books: Iterable[tuple[str, Snapshot]]) -> Generator[None, None, list[LogRow]]:
+        """Gather them, a pause after each step whose rows are new."""
         made: list[LogRow] = []
         for name, book in books:
             for record in book.steps:
@@ -110,6 +115,7 @@ class LogRows:
                 kept = self._kept.get(key)
                 if kept is None or kept[0] is not record:
                     kept = self._kept[key] = (record, tuple(_rows(name, book.declaration, record)))
+                    yield
                 made += kept[1]
         made.sort(key=lambda row: row.at, reverse=True)
         return made

@@ -118,12 +118,15 @@ def _how_it_went(declaration: RigDeclaration, record: StepRecord, benchmark: Wor
 
 def stage_words(declaration: RigDeclaration, stage: str) -> str:
     """Write the stage of a check, which the record keeps by the id of its load; older records keep it in words."""
-    names = {work.id: in_sentence(work.name) for work in (*declaration.absent.workloads, *declaration.workloads)}
-    for before in (LONG, FOR_EDGE):
-        work = names.get(stage.removeprefix(before)) if stage.startswith(before) else None
-        if work is not None:
-            return say("long run of {work}", work=work) if before == LONG else say("{work} for the edge", work=work)
-    return names.get(stage) or named(stage)
+    loads = (*declaration.workloads, *declaration.absent.workloads)
+    before = next((each for each in (LONG, FOR_EDGE) if stage.startswith(each)), "")
+    load = next((each for each in loads if each.id == stage.removeprefix(before)), None)
+    if load is None:
+        return named(stage)
+    work = in_sentence(load.name)
+    if not before:
+        return work
+    return say("long run of {work}", work=work) if before == LONG else say("{work} for the edge", work=work)
 
 
 def failure_words(declaration: RigDeclaration, outcome: Outcome) -> str:
