@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -109,22 +110,14 @@ class Posterior:
         self, notches: int, widths: Array, floors_per_h: tuple[tuple[float, float], ...] = FLOORS_PER_H
     ) -> None:
         self.notches = notches
-        span = notches + _BELOW + _ABOVE
-        edges = np.linspace(-_BELOW, notches + _ABOVE, min(_EDGES_A_NOTCH * span + 1, _MOST_EDGES))
-        floors, shares = zip(*floors_per_h, strict=True)
-        axes = edges, widths, np.array(_INSTANT_NOTCHES), np.array(floors), np.arange(len(GAINS_COOL))
-        grid = np.meshgrid(*axes, indexing="ij")
-        self.edge, self.width, instant, floor, cool = (axis.ravel() for axis in grid)
-        self.cool = cool.astype(np.int8)
-        self.dead_beyond = self.edge + self.width * GAINS_COOL[cool] + instant
-        self.floor_per_h = floor
+        grid = _grid(notches, tuple(map(float, widths)), floors_per_h)
+        self.edge, self.width, self.cool = grid.edge, grid.width, grid.cool
+        self.dead_beyond, self.floor_per_h = grid.dead_beyond, grid.floor_per_h
         self._highest = np.zeros(self.edge.shape, dtype=np.int64)
         self._arranged_for: tuple[float, float] | None = None
-        taper = -0.5 * (np.log(self.width / (_USUAL_WIDTH_SHARE * widths[-1])) / _WIDTH_SPREAD) ** 2
-        self._log_weight = np.log(np.broadcast_to(np.array(shares)[:, None], grid[0].shape)).ravel() + taper
+        self._log_weight = grid.log_weight
         self.tests = 0
-        self._log_total = self._total()
-        self.before = self.middle()
+        self._log_total, self.before = grid.log_total, grid.middle
 
     def take(self, notch: float, seconds: float, failures: int, warmth: float = 1.0) -> None:
         """Learn from a run that held for so long, or failed so often in that time, begun at this warmth."""
@@ -169,17 +162,12 @@ class Posterior:
 
     def middle(self) -> Believed:
         """Give where the edge and the width are by now believed to lie."""
-        weights, log_width = self.weights, np.log(self.width)
-        edge, width = float(self.edge @ weights), float(log_width @ weights)
-        spreads = (np.sqrt(((of - at) ** 2) @ weights) for of, at in ((self.edge, edge), (log_width, width)))
-        edge_spread, width_spread = (float(s) for s in spreads)
-        return Believed(edge, edge_spread, width, width_spread)
+        return _middle(self.edge, self.width, self.weights)
 
     @property
     def weights(self) -> Array:
         """The probability of every grid point that is still possible, shape (points,)."""
-        weight = np.exp(self._log_weight - self._log_weight.max())
-        return np.asarray(weight / weight.sum())
+        return _weights(self._log_weight)
 
     @property
     def span_notches(self) -> float:
@@ -189,7 +177,7 @@ class Posterior:
     @property
     def evidence(self) -> float:
         """How likely what was learned is under all that was believed beforehand together, as a logarithm."""
-        return self._total() - self._log_total
+        return _log_total(self._log_weight) - self._log_total
 
     def survivals(
         self, notch: float, times_s: Array, warmth: float = 1.0
@@ -244,10 +232,6 @@ class Posterior:
         beyond = np.minimum((notch - self.edge) / self.width, LARGEST_EXPONENT)
         return np.asarray(np.exp(beyond) / HOUR_S)
 
-    def _total(self) -> float:
-        highest = float(self._log_weight.max())
-        return highest + math.log(float(np.exp(self._log_weight - highest).sum()))
-
     def _learn(self, change: Array) -> None:
         after = self._log_weight + change
         self._log_weight = after
@@ -259,6 +243,56 @@ class Posterior:
         self.edge, self.width = self.edge[which], self.width[which]
         self.dead_beyond, self.floor_per_h = self.dead_beyond[which], self.floor_per_h[which]
         self._highest, self.cool = self._highest[which], self.cool[which]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Grid:
+    """The points a posterior begins with, and what is believed there beforehand; posteriors share it, none changes it."""
+
+    edge: Array
+    width: Array
+    cool: NDArray[np.int8]
+    dead_beyond: Array
+    floor_per_h: Array
+    log_weight: Array
+    log_total: float
+    middle: Believed
+
+
+@lru_cache(maxsize=8)
+def _grid(notches: int, widths: tuple[float, ...], floors_per_h: tuple[tuple[float, float], ...]) -> _Grid:
+    span = notches + _BELOW + _ABOVE
+    edges = np.linspace(-_BELOW, notches + _ABOVE, min(_EDGES_A_NOTCH * span + 1, _MOST_EDGES))
+    floors, shares = zip(*floors_per_h, strict=True)
+    axes = edges, np.array(widths), np.array(_INSTANT_NOTCHES), np.array(floors), np.arange(len(GAINS_COOL))
+    grid = np.meshgrid(*axes, indexing="ij")
+    edge, width, instant, floor, cool = (axis.ravel() for axis in grid)
+    taper = -0.5 * (np.log(width / (_USUAL_WIDTH_SHARE * widths[-1])) / _WIDTH_SPREAD) ** 2
+    log_weight = np.log(np.broadcast_to(np.array(shares)[:, None], grid[0].shape)).ravel() + taper
+    dead_beyond = edge + width * GAINS_COOL[cool] + instant
+    middle = _middle(edge, width, _weights(log_weight))
+    made = _Grid(edge, width, cool.astype(np.int8), dead_beyond, floor, log_weight, _log_total(log_weight), middle)
+    for shared in (made.edge, made.width, made.cool, made.dead_beyond, made.floor_per_h, made.log_weight):
+        shared.flags.writeable = False
+    return made
+
+
+def _middle(edges: Array, widths: Array, weights: Array) -> Believed:
+    log_widths = np.log(widths)
+    edge, width = float(edges @ weights), float(log_widths @ weights)
+    spreads = (np.sqrt(((of - at) ** 2) @ weights) for of, at in ((edges, edge), (log_widths, width)))
+    edge_spread, width_spread = (float(s) for s in spreads)
+    return Believed(edge, edge_spread, width, width_spread)
+
+
+def _weights(log_weights: Array) -> Array:
+    weight = np.exp(log_weights - log_weights.max())
+    return np.asarray(weight / weight.sum())
+
+
+def _log_total(log_weights: Array) -> float:
+    highest = float(log_weights.max())
+    return highest + math.log(float(np.exp(log_weights - highest).sum()))
 
 
 def weighted_range(places: Array, weights: Array, share: float) -> tuple[float, float]:
