@@ -84,16 +84,17 @@ class Machine:
     at_s: float
     kind: Kind
     stock: Setup
-    known: dict[Setup, Held] = field(default_factory=dict)
+    known: dict[Setup, bool] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.truth = Truth(self.text, self.at_s)
         self.rig = parse_rig_file(self.text, "machine")
 
-    def held(self, setup: Setup) -> Held:
-        """Load a setup for two hours."""
+    def holds(self, setup: Setup) -> bool:
+        """Tell whether a setup meets the standard below the ceilings; the load ends as soon as that is out of the question."""
         if setup not in self.known:
-            self.known[setup] = self._load(setup)
+            held = self.held(setup, whole=False)
+            self.known[setup] = held.daily() and held.ceilings
         return self.known[setup]
 
     def gain(self, setup: Setup) -> float:
@@ -114,7 +115,8 @@ class Machine:
         """Give the power from the wall under the benchmark."""
         return self.truth.watts(setup, BENCHMARK)
 
-    def _load(self, setup: Setup) -> Held:
+    def held(self, setup: Setup, whole: bool = True) -> Held:
+        """Load a setup for two hours."""
         state = fresh_state(self.rig)
         state.t_s = self.at_s
         state.values.update(setup)
@@ -124,16 +126,23 @@ class Machine:
             return Held(math.inf, 0.0, False)
         meter = Meter()
         world.running.fate = meter  # type: ignore[assignment]
-        world.advance(HOUR_S)
-        before, least, below = meter.hazard, 1.0, True
-
+        for _ in range(60):
+            world.advance(HOUR_S / 60.0)
+            if not whole and meter.hazard > SURELY_TOO_OFTEN:
+                return Held(math.inf, 0.0, False)
+        before, held = meter.hazard, Held(0.0, 1.0, True)
         for _ in range(60):
             world.advance(HOUR_S / 60.0 - 1.0 / 60.0)
-            least = min(least, world.draw.clock_ghz * 1000.0 / setup["core_clock"])
-            below = below and state.die_c < CEILING_C and world.draw.power_w < CEILING_W
-        return Held(meter.hazard - before, least, below)
+            share = min(held.share, world.draw.clock_ghz * 1000.0 / setup["core_clock"])
+            below = held.ceilings and state.die_c < CEILING_C and world.draw.power_w < CEILING_W
+            held = Held(meter.hazard - before, share, below)
+            if not (whole or (held.daily() and below)):
+                break
+        return held
 
 
+SURELY_TOO_OFTEN = 8.0 * DAILY_PER_H
+"""Failures in the first hour; in the second the machine is warmer, and fails no more rarely."""
 CEILING_C, CEILING_W = 88.0, 130.0
 """The tuner's own ceilings on Heron, whose relatives all these machines are."""
 
@@ -149,37 +158,45 @@ def optimum(machine: Machine, knobs: dict[str, list[float]]) -> tuple[Setup, flo
     memory = max((r for r in rates if machine.held(r).daily()), key=lambda r: r.get("memory_rate", 0.0), default=free)
     volts = knobs.get("core_voltage", [stock["core_voltage"]])
     stride = max(1, len(volts) // VOLTAGES)
-    levels = sorted(knobs.get("fan_level", [stock["fan_level"]]))
+    levels, clocks = sorted(knobs.get("fan_level", [stock["fan_level"]])), knobs["core_clock"]
+    near = len(clocks) // 2
     for fan in levels if machine.kind is Kind.QUIET else levels[-1:]:
         for voltage in volts[::-1][::stride]:
             base = memory.with_values({"core_voltage": voltage, "fan_level": fan})
-            highest = _highest(machine, base, knobs["core_clock"])
-            for clock in _to_look_at(machine.kind, knobs["core_clock"], highest):
+            worse = clocks.index(best["core_clock"]) if machine.kind is Kind.SCORE and most > 0.0 else 0
+            highest = _highest(machine, [base.with_values({"core_clock": c}) for c in clocks], near, worse)
+            if highest is None:
+                continue
+            near = highest
+            for clock in _to_look_at(machine.kind, clocks, clocks[highest]):
                 setup = base.with_values({"core_clock": clock})
                 worth = machine.gain(setup)
-                if worth > most and machine.held(setup).daily() and machine.held(setup).ceilings:
+                if worth > most and machine.holds(setup):
                     best, most = setup, worth
         if best["fan_level"] == fan and machine.score(best) >= math.log1p(-LOSS):
             break
     return best, most
 
 
-def _highest(machine: Machine, base: Setup, clocks: list[float]) -> float | None:
-    """Give the highest clock that truly holds, by halving."""
-    low, high = -1, len(clocks)
+def _highest(machine: Machine, setups: list[Setup], near: int, least: int) -> int | None:
+    """Give the place of the highest that holds from `least` on, if one does: from `near` by doubled strides, then by halving."""
+    low, high, stride, at = least - 1, len(setups), 1, max(near, least)
     while high - low > 1:
-        middle = (low + high) // 2
-        held = machine.held(base.with_values({"core_clock": clocks[middle]}))
-        if held.daily() and held.ceilings:
-            low = middle
+        if machine.holds(setups[at]):
+            low = at
         else:
-            high = middle
-    return clocks[low] if low >= 0 else None
+            high = at
+        if low < least:
+            at = max(least, high - stride)
+        elif high == len(setups):
+            at = min(high - 1, low + stride)
+        else:
+            at = (low + high) // 2
+        stride *= 2
+    return low if low >= least else None
 
 
-def _to_look_at(kind: Kind, clocks: list[float], highest: float | None) -> list[float]:
-    if highest is None:
-        return []
+def _to_look_at(kind: Kind, clocks: list[float], highest: float) -> list[float]:
     if kind is Kind.SCORE:
         return [highest]
     return [c for c in clocks if c <= highest][::-1][:12:2]
