@@ -18,6 +18,7 @@ from tests.desktop.driving import visit
 from tests.desktop.test_compare_place import make_book
 
 from yondle.desktop.charts.chart_place import ChartPlace
+from yondle.desktop.look import turns as turns_of
 from yondle.desktop.look.turns import Turns
 from yondle.desktop.shell.rooms import NAMES
 
@@ -99,7 +100,10 @@ os._exit(0)
     assert done.stdout.splitlines() == ["[] True", "True False", "True"], done.stderr
 
 
-def test_every_place_answers_while_it_is_first_shown(open_book: Open, qtbot: QtBot, tmp_path: Path) -> None:
+def test_every_place_answers_while_it_is_first_shown(
+    open_book: Open, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(turns_of, "TURN_S", 0.0)
     window = open_book(make_book(tmp_path / "whole.yondle", (4150.0, 4100.0)))
     for name in NAMES[1:]:
         window.tabs.setCurrentIndex(NAMES.index(name))

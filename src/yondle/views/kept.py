@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from yondle.model.knobs import Knob
 from yondle.model.workloads import Workload
 from yondle.views.shared.measured import Settings, settings_of
+from yondle.views.shared.pieces import Pieces, at_once
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.tune.proposal import ProposalView, proposal_view
 from yondle.views.tune.rulers import Holding, RulerView, holding, ruler_marks, rulers
@@ -67,22 +69,41 @@ class ViewCache:
 
     def scaling(self, knob: Knob, measure: Measure, group: int) -> ScalingView:
         """Give the curves of a knob; those of every knob looked at are kept."""
-        from yondle.views.scaling.curves import scaling
+        return at_once(self.scaling_in_pieces(knob, measure, group))
+
+    def scaling_in_pieces(self, knob: Knob, measure: Measure, group: int) -> Pieces[ScalingView]:
+        """Give them with pauses."""
+        from yondle.views.scaling.curves import scaling_in_pieces
 
         name = f"scaling {knob.id} {measure} {group}"
-        return self._keep(name, (knob,), lambda: scaling(self._latest(), self.settings, knob, measure, group))
+        make = partial(scaling_in_pieces, self._latest(), self.settings, knob, measure, group)
+        return self._keep_in_pieces(name, (knob,), make)
 
     @property
     def sensitivities(self) -> Sensitivities:
         """Which benchmark answers to which knob."""
-        from yondle.views.scaling.sensitivities import sensitivities
+        return at_once(self.sensitivities_in_pieces())
 
-        return self._keep("sensitivities", (), lambda: sensitivities(self._latest(), self.settings))
+    def sensitivities_in_pieces(self) -> Pieces[Sensitivities]:
+        """Give them with pauses."""
+        from yondle.views.scaling.sensitivities import sensitivities_in_pieces
+
+        make = partial(sensitivities_in_pieces, self._latest(), self.settings)
+        return self._keep_in_pieces("sensitivities", (), make)
 
     def _keep(self, name: str, key: tuple[object, ...], make: Callable[[], Made]) -> Made:
         whole = (self._latest().version, *key)
         kept = self._kept.get(name)
         if kept is None or kept[0] != whole:
             kept = self._kept[name] = (whole, make())
+        made: Made = kept[1]
+        return made
+
+    def _keep_in_pieces(self, name: str, key: tuple[object, ...], make: Callable[[], Pieces[Made]]) -> Pieces[Made]:
+        whole = (self._latest().version, *key)
+        kept = self._kept.get(name)
+        if kept is None or kept[0] != whole:
+            kept = (whole, (yield from make()))
+            self._kept[name] = kept
         made: Made = kept[1]
         return made

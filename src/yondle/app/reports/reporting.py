@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Generator
+from collections.abc import Callable
 from datetime import datetime
 
 from yondle import __version__
@@ -49,7 +49,7 @@ from yondle.views.shared.gains import (
     told_words,
     words_of_gain,
 )
-from yondle.views.shared.pieces import at_once
+from yondle.views.shared.pieces import Pieces, at_once
 from yondle.views.shared.proof import finding_words, lived_through, lived_words, proofs, rests_on
 from yondle.views.shared.rooms import room_told
 from yondle.views.shared.snapshot import Snapshot
@@ -66,7 +66,7 @@ def report_of(book: Snapshot, parts: tuple[Part, ...] | None = None, views: View
 
 def report_in_pieces(
     book: Snapshot, parts: tuple[Part, ...] | None = None, views: ViewCache | None = None
-) -> Generator[None, None, Report]:
+) -> Pieces[Report]:
     """Gather the report section by section, for a face that has to answer in between."""
     gatherer = _Gatherer(book, views or ViewCache(lambda: book))
     made = []

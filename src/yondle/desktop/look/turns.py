@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 BETWEEN_MS = 3
 """Long enough for what waits to be painted and clicked, too short to be seen."""
-_TURN_S = 0.012
+TURN_S = 0.012
 """Small pieces are done together in a turn until so much of it is over."""
 
 
@@ -63,12 +63,13 @@ class Turns(QObject):
         pieces, self._pieces = self._pieces, None
         if pieces is None:
             return
-        ends = time.perf_counter() + _TURN_S
-        while time.perf_counter() < ends and self._pieces is None:
-            try:
+        ends = time.perf_counter() + TURN_S
+        try:
+            next(pieces)
+            while self._pieces is None and time.perf_counter() < ends:
                 next(pieces)
-            except StopIteration:
-                return
+        except StopIteration:
+            return
         if self._pieces is None:
             self._pieces = pieces
             self._timer.start()

@@ -144,9 +144,9 @@ class ScalingPlace(ChartPlace):
         if self._knob not in {k.id for k in self._knobs}:
             self._knob = self._knobs[0].id
         yield
-        self._views.scaling(self._book.now.declaration.knob(self._knob), self._measure, self._group)
-        yield
-        sensitivities = self._views.sensitivities
+        knob = self._book.now.declaration.knob(self._knob)
+        yield from self._views.scaling_in_pieces(knob, self._measure, self._group)
+        sensitivities = yield from self._views.sensitivities_in_pieces()
         yield
         self.table.show_told(sensitivities)
         self._table_box.setFixedHeight(min(self.table.sizeHint().height() + 14, _MOST_TABLE))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Generator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from yondle.analysis.caps import at_cap
@@ -24,7 +24,7 @@ from yondle.views.compare.columns import Column
 from yondle.views.shared.gains import drawn_words, gain_words, lows_words
 from yondle.views.shared.leveled import SCORE, Of, Place, levels_across
 from yondle.views.shared.measured import single_words, unknown_words, unlike_words
-from yondle.views.shared.pieces import at_once
+from yondle.views.shared.pieces import Pieces, at_once
 from yondle.views.shared.steps import word_of
 
 
@@ -92,7 +92,7 @@ def compare(columns: Sequence[Column], against: int = 0, prices: Mapping[str, fl
 
 def compare_in_pieces(
     columns: Sequence[Column], against: int = 0, prices: Mapping[str, float] | None = None
-) -> Generator[None, None, CompareView]:
+) -> Pieces[CompareView]:
     """Compare like `compare`, with a pause after each benchmark."""
     columns = tuple(columns)
     against = min(max(against, 0), max(len(columns) - 1, 0))

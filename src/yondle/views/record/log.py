@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -14,7 +14,7 @@ from yondle.model.rigs import RigDeclaration
 from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Attempt, PassRecord, StepRecord
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Workload
-from yondle.views.shared.pieces import at_once
+from yondle.views.shared.pieces import Pieces, at_once
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words, stage_words, step_title, word_of
 
@@ -106,7 +106,7 @@ class LogRows:
         """Give all rows of some books, each with its name."""
         return at_once(self.in_pieces(books))
 
-    def in_pieces(self, books: Iterable[tuple[str, Snapshot]]) -> Generator[None, None, list[LogRow]]:
+    def in_pieces(self, books: Iterable[tuple[str, Snapshot]]) -> Pieces[list[LogRow]]:
         """Gather them, a pause after each step whose rows are new."""
         made: list[LogRow] = []
         for name, book in books:

@@ -30,6 +30,7 @@ from yondle.views.shared.measured import (
     unknown_words,
     unlike_words,
 )
+from yondle.views.shared.pieces import Pieces, at_once
 from yondle.views.shared.showing import AGAINST_BASELINE, Measure, Shower, measures_for
 from yondle.views.shared.snapshot import Snapshot
 from yondle.views.shared.steps import failure_words
@@ -112,6 +113,13 @@ def scaling(
 
     Raises KnownError for what can't be shown along this knob.
     """
+    return at_once(scaling_in_pieces(book, settings, knob, measure, chosen))
+
+
+def scaling_in_pieces(
+    book: Snapshot, settings: Settings, knob: Knob, measure: Measure, chosen: int
+) -> Pieces[ScalingView]:
+    """Give the curves like `scaling`, with a pause after each."""
     declaration = book.declaration
     if measure not in (offered := measures_for(knob, declaration)):
         raise KnownError(
@@ -130,16 +138,19 @@ def scaling(
     shower = Shower(declaration, measure, base, group)
     measured = [benchmark for benchmark in declaration.benchmarks if _measured(group, benchmark)]
     family = family_of(book)
-    curves = tuple(_curve(benchmark, group, shower, levels_of(book, benchmark), family) for benchmark in measured)
+    curves = []
+    for benchmark in measured:
+        curves.append(_curve(benchmark, group, shower, levels_of(book, benchmark), family))
+        yield
     return ScalingView(
         knob,
         measure,
-        curves,
+        tuple(curves),
         _failures(declaration, group),
         {b.id: half for b in declaration.benchmarks if (half := shower.noise(b)) is not None},
         _held(declaration, group),
-        _caveats(book.declaration, group, measure, curves, shower),
-        _together(knob, curves),
+        _caveats(book.declaration, group, measure, tuple(curves), shower),
+        _together(knob, tuple(curves)),
         groups.index(group),
         tuple(_held(declaration, g) for g in groups),
         declaration.own_range(knob),

@@ -22,6 +22,7 @@ from yondle.views.scaling.evidence import PARTS, answer, evidence
 from yondle.views.shared.gains import gain_words
 from yondle.views.shared.leveled import levels_of
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of
+from yondle.views.shared.pieces import Pieces, at_once
 from yondle.views.shared.snapshot import Snapshot
 
 WORTH = 0.01
@@ -64,13 +65,21 @@ class Sensitivities:
 
 def sensitivities(book: Snapshot, settings: Settings) -> Sensitivities:
     """Read every benchmark along every knob that was measured at two values or more with all else the same."""
+    return at_once(sensitivities_in_pieces(book, settings))
+
+
+def sensitivities_in_pieces(book: Snapshot, settings: Settings) -> Pieces[Sensitivities]:
+    """Read them like `sensitivities`, with a pause after each benchmark along a knob."""
     now = book.in_force
     benchmarks = book.declaration.benchmarks
     columns: list[tuple[Knob, list[tuple[SensitivityCell, Setting | None]]]] = []
     for knob in book.declaration.knobs:
         groups = groups_of(settings, knob, now)
         if groups:
-            cells = [_cell(book.declaration, each, groups, levels_of(book, each)) for each in benchmarks]
+            cells = []
+            for each in benchmarks:
+                cells.append(_cell(book.declaration, each, groups, levels_of(book, each)))
+                yield
             columns.append((knob, cells))
     columns.sort(key=lambda column: -max(_strength(cell) for cell, _ in column[1]))
     knobs = tuple(knob for knob, _ in columns)

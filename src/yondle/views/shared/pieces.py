@@ -6,9 +6,11 @@ from collections.abc import Generator
 from typing import TypeVar
 
 T = TypeVar("T")
+Pieces = Generator[None, None, T]
+"""Works something out, with a pause after each piece, and returns it."""
 
 
-def at_once(pieces: Generator[None, None, T]) -> T:
+def at_once(pieces: Pieces[T]) -> T:
     """Work it out to its end, and give what came of it."""
     while True:
         try:
