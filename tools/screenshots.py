@@ -122,10 +122,6 @@ def take_all(camera: Camera) -> None:
         entering(camera, window)
         window.tune._propose("core_clock", 4750)
         window.tune._drop()
-        camera.theme.force("night")
-        window.tune._propose("core_clock", 4750)
-        camera.take(window, "tune-night")
-        camera.theme.force("paper")
         running(camera, window)
         window.tune.actions_by_name["stop"].trigger()
         camera.until(lambda: not window.bridge.busy)
@@ -351,7 +347,7 @@ def table(camera: Camera) -> None:
 
 
 def climbing(camera: Camera) -> None:
-    """What is worth trying next, and a climb of three hours toward the highest score at its end."""
+    """What is worth trying next, and a climb of three hours toward the highest score: under way at night, and at its end."""
     from yondle.app.machine.machines import choose_rig
     from yondle.desktop.tune.goal_cards import ClimbCard, NextCard
 
@@ -372,6 +368,13 @@ def climbing(camera: Camera) -> None:
         camera.take(window, "tune-next")
         card.climb.click()
         camera.until(lambda: isinstance(tune.side.cards.get("climb"), ClimbCard))
+        camera.until(lambda: len(window.book.now.steps) > 18 and tune.progress.running, 300.0)
+        window.book.ask(SetPace(200.0))
+        camera.until(lambda: tune.progress.running and tune.progress.doing.startswith("Mixed load"), 300.0)
+        camera.theme.force("night")
+        camera.take(window, "tune-night")
+        camera.theme.force("paper")
+        window.book.ask(SetPace(None))
         camera.until(lambda: not window.bridge.busy and not tune.running, 300.0)
         camera.take(window, "tune-climb")
 

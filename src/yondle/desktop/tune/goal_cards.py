@@ -149,7 +149,7 @@ class ClimbCard(Card):
         self.words = label(view.sentence, "strong", wrap=True)
         self.body.addWidget(self.words)
         for text in filter(
-            None, (view.setup and say("In force: {setup}.", setup=view.setup), view.remaining, view.tested, last)
+            None, (view.setup and say("It stands at: {setup}.", setup=view.setup), view.remaining, view.tested, last)
         ):
             self.body.addWidget(label(text, "", wrap=True))
         worth = [(name, each) for name, each in view.worth if each >= _LEAST_BAR][:_BARS_TOLD]
