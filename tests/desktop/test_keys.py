@@ -13,6 +13,7 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import settle, tune_of
 
 from yondle.desktop.shell.help import HelpPage
+from yondle.desktop.tune.limits import SensorLimitsCard
 
 TOLD = Path(__file__).parent.parent.parent / "docs" / "window.md"
 CTRL, SHIFT, ALT = (getattr(Qt.KeyboardModifier, f"{name}Modifier") for name in ("Control", "Shift", "Alt"))
@@ -122,3 +123,30 @@ def test_fifteen_things_by_keyboard_alone(qtbot: QtBot, measured: Path, open_boo
     keys.press(Qt.Key.Key_Escape)
     settle(qtbot, window)
     assert keys.counts == told()
+
+
+def test_return_in_a_field_ends_what_is_typed_and_tests_nothing(qtbot: QtBot, measured: Path, open_book: Open) -> None:
+    """Else a stop that was typed a moment ago would not be one in the test that Return begins."""
+    window = open_book(measured)
+    tune = tune_of(window)
+    steps = len(tune.book.now.steps)
+    tune._propose("core_clock", 4325)
+    tune.actions_by_name["sensors"].trigger()
+    card = tune.side.cards.get("limits")
+    assert isinstance(card, SensorLimitsCard)
+    channel, box = next((c, b) for c, b in card.boxes.items() if b.value() > 0.0)
+    box.setFocus()
+    box.selectAll()
+    QTest.keyClicks(box, "81")
+    QTest.keyClick(box, Qt.Key.Key_Return)
+    settle(qtbot, window)
+    assert {limit.channel: limit.most for limit in tune.book.now.declaration.limits}[channel] == 81.0
+    tune.filter.setFocus()
+    QTest.keyClicks(tune.filter, "core cl")
+    QTest.keyClick(tune.filter, Qt.Key.Key_Enter)
+    settle(qtbot, window)
+    assert len(tune.book.now.steps) == steps, "nothing is tested"
+    assert tune.book.now.proposal is not None
+    QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
+    settle(qtbot, window)
+    assert len(tune.book.now.steps) == steps + 1, "on a ruler it is"

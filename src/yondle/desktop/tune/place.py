@@ -8,9 +8,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QContextMenuEvent, QGuiApplication
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtCore import QEvent, Qt, QTimer, Signal
+from PySide6.QtGui import QContextMenuEvent, QGuiApplication, QKeyEvent
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QFileDialog, QLineEdit, QWidget
 
 from yondle.app.session.commands import Command
 from yondle.app.session.limits import UnfoldGroups
@@ -299,6 +299,15 @@ class TunePlace(QWidget):
         self.side.next.own.changed.connect(self._show_next)
         self.chart_panel.benchmark_chosen.connect(self._choose_benchmark)
         self.chart_panel.step_chosen.connect(self.trail.choose)
+
+    def event(self, event: QEvent) -> bool:
+        """Let Return in a field end what is typed there: the step proposed is tested by it everywhere else."""
+        if isinstance(event, QKeyEvent) and event.type() is QEvent.Type.ShortcutOverride:
+            typing = isinstance(QApplication.focusWidget(), QLineEdit | QAbstractSpinBox)
+            if typing and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                event.accept()
+                return True
+        return super().event(event)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         """Offer what can be done with what lies under the pointer, or has the focus."""
