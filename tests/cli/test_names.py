@@ -9,6 +9,7 @@ import pytest
 from tests.cli.conftest import Said
 
 from yondle.app.session.opening import open_logbook
+from yondle.cli import rig_commands
 from yondle.planning.plan_files import read_plan
 
 PLAN = """
@@ -127,3 +128,32 @@ def test_choices_are_their_words_and_never_numbers_they_are_not(yondle: Said, bo
     assert code == 2
     assert "nothing to show as 'in proportion'" in err
     assert yondle("scaling", at, "power_mode")[0] == 0
+
+
+def test_a_sensors_limit_says_which_degrees_are_meant_where_others_are_shown(
+    yondle: Said, book: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A stop at 190 °C would stop nothing."""
+    at, sensor = str(book), "processor_temperature"
+
+    def most() -> float | None:
+        session = open_logbook(book)
+        try:
+            return next((x.most for x in session.declaration.limits if x.channel == sensor), None)
+        finally:
+            session.close()
+
+    assert yondle("limit", at, f"{sensor}=86")[0] == 0
+    assert most() == 86.0
+    monkeypatch.setattr(rig_commands, "FAHRENHEIT", True)
+    code, _, told = yondle("limit", at, f"{sensor}=190")
+    assert code == 2
+    assert "190 could be °C or °F" in told.replace("'", "")
+    assert most() == 86.0
+    assert yondle("limit", at, f"{sensor}=194F")[0] == 0
+    assert most() == pytest.approx(90.0)
+    assert yondle("limit", at, f"{sensor}=88 °C")[0] == 0
+    assert most() == 88.0
+    assert yondle("limit", at, "package_power=120")[0] == 0, "watts are watts"
+    assert yondle("limit", at, f"{sensor}=none")[0] == 0
+    assert most() is None

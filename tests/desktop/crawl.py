@@ -1,5 +1,7 @@
 """Opens every place, card and a dozen commands, and prints each text in them that was not looked up; with YONDLE_LANGUAGE=qps.
 
+With YONDLE_TEMPERATURES=F it prints each that tells a temperature in °C, too: but for files, all of them are shown in °F.
+
 That language puts brackets around whatever is looked up, so what stands outside of them is either data or was forgotten.
 Data is what the rig file says: names, units, choices. `test_language` runs this in a process of its own, since the language
 is chosen when the program starts.
@@ -22,6 +24,7 @@ from PySide6.QtWidgets import QAbstractItemView, QComboBox, QLineEdit, QListView
 from tools.screenshots import Camera, demo_logbook
 
 from yondle.main import run
+from yondle.model.quantities import FAHRENHEIT
 from yondle.rigs.simulated.rigfile import rig_text
 
 PLACES = 7
@@ -117,6 +120,8 @@ def main(folder: Path) -> int:
     found: dict[str, str] = {}
 
     def note(text: str, where: str) -> None:
+        if FAHRENHEIT and "°C" in MEANT.sub(" ", text):
+            found.setdefault("°C", f"{where}: {text}")
         for word in re.findall(r"[A-Za-z]{2,}", MEANT.sub(" ", outside(text))):
             if word not in known:
                 found.setdefault(word, f"{where}: {text}")
@@ -150,10 +155,12 @@ def main(folder: Path) -> int:
             look(f"place {i + 1}")
         window.go_to(0)  # type: ignore[attr-defined]
         tune = window.tune  # type: ignore[attr-defined]
-        for name in CARDS:
-            tune.actions_by_name[name].trigger()
-            look(f"card {name}")
-            tune.actions_by_name["dismiss"].trigger()
+        for knob, cards in (("core_clock", CARDS), ("heat_limit", ("limits", "sweep"))):
+            tune._enter(knob)
+            for name in cards:
+                tune.actions_by_name[name].trigger()
+                look(f"card {name}")
+                tune.actions_by_name["dismiss"].trigger()
         for record in tune.book.now.steps:
             tune.trail.choose(record.step.number)
             look(f"step {record.step.number}")

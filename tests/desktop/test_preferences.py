@@ -6,16 +6,21 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication
 from pytestqt.qtbot import QtBot
 from tests.desktop.conftest import Open
 from tests.desktop.driving import settle, tune_of, visit, words
 
 from yondle.app.system.preferences import Preferences, keep_preferences, preferences, preferences_file, recent_books
+from yondle.desktop.charts.parts import NumberAxis
 from yondle.desktop.shell.help import BY_CLASS, HelpPage, sections
 from yondle.desktop.shell.preferences import PreferencesPage
 from yondle.desktop.shell.window import MainWindow
-from yondle.language.preferred import with_preferred
+from yondle.desktop.tune.limits import SensorLimitsCard
+from yondle.formats.documents import HowTested
+from yondle.language.preferred import in_fahrenheit, with_preferred
+from yondle.model import quantities
 from yondle.model.steps import SCORE_STAGE, StageKind
 
 
@@ -93,6 +98,49 @@ def test_what_goes_everywhere_is_kept_and_a_broken_file_is_as_none(window: MainW
     page.left.emit()
     assert window.first is not None
     assert window.first.isVisible()
+
+
+def test_temperatures_are_typed_in_fahrenheit_where_that_is_preferred(
+    qtbot: QtBot, measured: Path, open_book: Open, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(quantities, "FAHRENHEIT", True)
+    window = open_book(measured)
+    tune = tune_of(window)
+    window.over.show_preferences()
+    page = page_of(window)
+    page.degrees.setCurrentIndex(1)
+    page.degrees.activated.emit(1)
+    assert preferences().temperatures == "F"
+    assert in_fahrenheit({})
+
+    def typed(field: QAbstractSpinBox, words: str) -> str:
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, words)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        settle(qtbot, window)
+        return field.text()
+
+    assert typed(page.start, "95") == "95 °F"
+    assert tune.book.now.kept.of(HowTested).start_below == pytest.approx(35.0)
+    page.left.emit()
+    tune.actions_by_name["sensors"].trigger()
+    card = tune.side.cards.get("limits")
+    assert isinstance(card, SensorLimitsCard)
+    box = card.boxes["processor_temperature"]
+
+    def most() -> float | None:
+        limits = {limit.channel: limit.most for limit in tune.book.now.declaration.limits}
+        return limits.get("processor_temperature")
+
+    assert typed(box, "200") == "200 °F"
+    assert most() == pytest.approx(93.3)
+    assert typed(box, "x") == "200 °F", "letters are none"
+    assert typed(box, "0") == "no limit"
+    assert most() is None
+    axis = NumberAxis("left")
+    axis.unit = "°C"
+    assert axis.tickStrings([85.0, 90.0], 1.0, 5.0) == ["185", "194"]
 
 
 def test_logbooks_opened_last_are_offered_first_and_gone_ones_never(

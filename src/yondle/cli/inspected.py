@@ -7,7 +7,7 @@ from rich.console import Console
 from yondle.app.machine.inspection import Inspection
 from yondle.language.saying import CONDITION, named, say
 from yondle.model.knobs import Knob
-from yondle.model.quantities import quantity
+from yondle.model.quantities import between, quantity
 
 
 def print_inspection(found: Inspection, console: Console) -> None:
@@ -89,5 +89,8 @@ def _values(knob: Knob) -> str:
     if knob.choices:
         return say(" or ").join(knob.choices)
     return say(
-        "{low} to {high} by {step}", low=knob.bare(knob.low), high=knob.text(knob.high), step=knob.text(knob.step)
+        "{low} to {high} by {step}",
+        low=knob.bare(knob.low),
+        high=knob.text(knob.high),
+        step=quantity(knob.step, between(knob.unit), knob.digits),
     )

@@ -18,6 +18,8 @@ from yondle.cli.shown import print_json, status_values, tell
 from yondle.formats.documents import Conditions
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
+from yondle.model.quantities import FAHRENHEIT, celsius, typed_degrees
+from yondle.model.sensors import Channel
 from yondle.model.steps import StartAnswer
 from yondle.model.verdicts import Failure
 
@@ -64,7 +66,7 @@ def add_rig_commands(app: typer.Typer, console: Console) -> None:
             name, _, value = what.partition("=")
             knob, channel = session.snapshot.declaration.limited(name)
             if channel is not None:
-                session.do(LimitReading(channel.id, None if value == "none" else number_of(value)))
+                session.do(LimitReading(channel.id, None if value == "none" else _reading(channel, value)))
             elif knob is not None:
                 low = knob.parsed(lowest) if lowest else session.snapshot.declaration.floors.get(knob.id)
                 session.do(LimitRange(knob.id, low, None if value == "none" else knob.parsed(value)))
@@ -134,3 +136,14 @@ def number_of(text: str) -> float:
         return float(text.replace(",", "."))
     except ValueError:
         raise KnownError(say("'{words}' is no number.", words=text), say("Give a number, or 'none'.")) from None
+
+
+def _reading(channel: Channel, value: str) -> float:
+    """Read where a sensor is to stop a test; who has temperatures shown in °F says which of both is meant."""
+    told, fahrenheit = typed_degrees(value) if channel.unit == "°C" else (value, False)
+    number = number_of(told)
+    if channel.unit == "°C" and FAHRENHEIT and told == value:
+        raise KnownError(
+            say("'{value}' could be °C or °F.", value=value), say("Write {value}C or {value}F.", value=value.strip())
+        )
+    return celsius(number) if fahrenheit else number

@@ -11,7 +11,7 @@ from enum import StrEnum
 
 from yondle.language.saying import say
 from yondle.model.errors import KnownError
-from yondle.model.quantities import number, quantity
+from yondle.model.quantities import celsius, figure, number, quantity, typed_degrees
 
 
 class Subsystem(StrEnum):
@@ -155,7 +155,7 @@ class Knob:
 
     def bare(self, value: float) -> str:
         """Write a value of this knob without its unit."""
-        return self.choices[self.notch_of(value)] if self.choices else number(value, self._shown(value))
+        return self.choices[self.notch_of(value)] if self.choices else figure(value, self.unit, self._shown(value))
 
     def _shown(self, value: float) -> int:
         """Give the digits a value is written with: more than usual where it is one of the odd ones."""
@@ -166,25 +166,31 @@ class Knob:
     def parsed(self, text: str) -> float:
         """Read a value as a person writes it: a number with its unit or without, or the name of a choice.
 
-        Raises KnownError for anything else, and for a number that could be read in two ways, as 1,030 could.
+        A temperature may be given in °F, and is then the nearest that the knob takes. Raises KnownError for anything else, and
+        for a number that could be read in two ways, as 1,030 could.
         """
         wanted = text.strip()
         for i, name in enumerate(self.choices):
             if name.casefold() == wanted.casefold():
                 return float(i)
-        bare = "".join(wanted.removesuffix(self.unit).split())
+        told, fahrenheit = typed_degrees(wanted) if self.unit == "°C" else (wanted.removesuffix(self.unit), False)
+        bare = "".join(told.split())
         if _TWO_WAYS.fullmatch(bare):
             raise KnownError(
                 say("'{wanted}' could be read in two ways.", wanted=wanted),
                 say("Write {whole} or {decimal}.", whole=bare.replace(",", ""), decimal=bare.replace(",", ".")),
             )
         try:
-            return float(bare.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
+            value = float(bare.replace(",", ".").replace("\N{MINUS SIGN}", "-"))
         except ValueError:
             raise KnownError(
                 say("{knob} can't be '{wanted}'.", knob=self.name, wanted=wanted),
                 say("Give {range}.", range=self._range()),
             ) from None
+        if not fahrenheit:
+            return value
+        there = celsius(value)
+        return self.nearest(there) if self.low <= there <= self.high else there
 
     def checked(self, value: float) -> float:
         """Give the value as the knob takes it; raises KnownError for one outside its range or between its steps."""

@@ -3,10 +3,18 @@
 from __future__ import annotations
 
 import math
+import os
+import re
 from datetime import datetime
 
+from yondle.language.preferred import in_fahrenheit
 from yondle.language.saying import Counted, later, made_words, named, say, with_mark
 
+FAHRENHEIT = in_fahrenheit(os.environ)
+"""Whether temperatures are shown in °F. They are kept, computed with and written to files in °C."""
+_IN_FAHRENHEIT = {"°C": ("°F", 1.8, 32.0), "K": ("°F", 1.8, 0.0)}
+"""What is shown of a temperature and of a difference of two: the unit, times this and plus that."""
+_TYPED = re.compile(r"(.*?)\s*°?\s*([CF])", re.IGNORECASE | re.DOTALL)
 MOST_DIGITS = 15
 """No double has more decimals that mean anything."""
 THIN = "\u202f"
@@ -31,15 +39,55 @@ def number(value: float, digits: int = 0) -> str:
     return (MINUS if negative else "") + text
 
 
+def as_shown(value: float, unit: str) -> float:
+    """Give a value as it is shown: temperatures, and differences in K, in °F where that is preferred."""
+    _, times, more = _IN_FAHRENHEIT.get(unit, ("", 1.0, 0.0)) if FAHRENHEIT else ("", 1.0, 0.0)
+    return value * times + more
+
+
+def from_shown(value: float, unit: str) -> float:
+    """Give the value in its own unit that is shown so."""
+    _, times, more = _IN_FAHRENHEIT.get(unit, ("", 1.0, 0.0)) if FAHRENHEIT else ("", 1.0, 0.0)
+    return (value - more) / times
+
+
+def unit_shown(unit: str) -> str:
+    """Give the unit that values of this unit are shown in."""
+    return _IN_FAHRENHEIT.get(unit, (unit,))[0] if FAHRENHEIT else unit
+
+
+def between(unit: str) -> str:
+    """Give the unit of a difference between two values of this unit: of temperatures it has no zero of its own."""
+    return "K" if unit == "°C" and FAHRENHEIT else unit
+
+
+def typed_degrees(text: str) -> tuple[str, bool]:
+    """Take '203 °F' or '95 °C' apart: the number's text, and whether °F was meant; text without either means °C."""
+    found = _TYPED.fullmatch(text.strip())
+    return (found[1], found[2] in "Ff") if found else (text, False)
+
+
+def celsius(fahrenheit: float) -> float:
+    """Give a temperature in °C."""
+    return (fahrenheit - 32.0) / 1.8
+
+
+@made_words
+def figure(value: float, unit: str, digits: int = 0) -> str:
+    """Write a value as it is shown, without its unit."""
+    return number(as_shown(value, unit), digits)
+
+
 @made_words
 def quantity(value: float, unit: str, digits: int = 0) -> str:
-    """Write a number with its unit behind a thin space that never breaks a line."""
-    return f"{number(value, digits)}{THIN}{unit}" if unit else number(value, digits)
+    """Write a number with its unit behind a thin space that never breaks a line; temperatures in °F where that is preferred."""
+    written = figure(value, unit, digits)
+    return f"{written}{THIN}{unit_shown(unit)}" if unit else written
 
 
 def with_unit(name: str, unit: str) -> str:
     """Name a quantity with its unit, as beside an axis: 'Core clock, MHz'."""
-    return f"{name}, {unit}" if unit else name
+    return f"{name}, {unit_shown(unit)}" if unit else name
 
 
 @made_words
@@ -84,7 +132,8 @@ def ranged(mean: float, low: float, high: float, unit: str = "", digits: int = 1
 
     `digits` are those of a mean without a range, whose ends are then nan.
     """
-    half, tail = (high - low) / 2.0, f"{THIN}{unit}" if unit else ""
+    mean, low, high = (as_shown(each, unit) for each in (mean, low, high))
+    half, tail = (high - low) / 2.0, f"{THIN}{unit_shown(unit)}" if unit else ""
     if not math.isfinite(half):
         return f"{number(mean, digits)}{tail}"
     digits = digits_for(half)

@@ -18,7 +18,7 @@ from yondle.model.knobs import Knob
 from yondle.model.measured import Measured
 from yondle.model.pacing import LOW
 from yondle.model.parts import Part
-from yondle.model.quantities import THIN, count, date, duration, number, quantity, ranged, with_unit
+from yondle.model.quantities import THIN, as_shown, count, date, duration, figure, number, quantity, ranged, with_unit
 from yondle.model.steps import ASKED_BECAUSE, Attempt, StepRecord
 from yondle.model.workloads import Workload
 from yondle.reports.content import (
@@ -172,7 +172,11 @@ class _Gatherer:
             rows.append(
                 (
                     later("room"),
-                    say("{coolest} to {warmest}", coolest=number(min(rooms), 1), warmest=quantity(max(rooms), "°C", 1)),
+                    say(
+                        "{coolest} to {warmest}",
+                        coolest=figure(min(rooms), "°C", 1),
+                        warmest=quantity(max(rooms), "°C", 1),
+                    ),
                 )
             )
         return [Pairs(tuple((capital(named(name, CONDITION)), value) for name, value in rows))] if rows else []
@@ -469,21 +473,23 @@ def _chart(knob: Knob, view: ScalingView) -> Chart:
     shown = sorted(view.curves, key=lambda c: not c.answers)[:_MOST_CURVES]
     first = shown[0]
     reading = first.reading
-    place = (reading.place, reading.place_words) if reading is not None and reading.place is not None else None
+    place = None
+    if reading is not None and reading.place is not None:
+        place = as_shown(reading.place, knob.unit), reading.place_words
     return Chart(
         say("Along {knob}", knob=in_sentence(knob.name)),
         with_unit(knob.name, knob.unit),
         say("gain over the baseline, %; bars show 95 % ranges, the band the noise at stock"),
-        tuple(_chart_curve(curve) for curve in shown),
+        tuple(_chart_curve(curve, knob.unit) for curve in shown),
         view.noise.get(first.benchmark.id),
         place,
-        tuple((f.value, f.verdict) for f in view.failures),
+        tuple((as_shown(f.value, knob.unit), f.verdict) for f in view.failures),
         knob.choices,
     )
 
 
-def _chart_curve(curve: Curve) -> ChartCurve:
-    points = (ChartPoint(p.value, p.shown, p.low, p.high, p.passes, p.verdict) for p in curve.points)
+def _chart_curve(curve: Curve, unit: str) -> ChartCurve:
+    points = (ChartPoint(as_shown(p.value, unit), p.shown, p.low, p.high, p.passes, p.verdict) for p in curve.points)
     return ChartCurve(curve.benchmark.name, tuple(points), curve.capped)
 
 

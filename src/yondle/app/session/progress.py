@@ -17,7 +17,7 @@ from yondle.model.events import (
     StateChanged,
     StepOpened,
 )
-from yondle.model.quantities import duration
+from yondle.model.quantities import duration, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import Reading
 from yondle.model.steps import COMPARED_STAGE, SCORE_STAGE, Check, PassRecord, Stage, StageKind
@@ -102,7 +102,7 @@ class Progress:
                 self.doing = (
                     say("cooling down")
                     if to is None
-                    else say("cooling down to {below:g} {unit}", below=to, unit=channel.unit)
+                    else say("cooling down to {below}", below=quantity(to, channel.unit))
                 )
             case PassOpened():
                 self.number, self.of = record.number, record.of

@@ -18,10 +18,14 @@ MOST_RECENT = 12
 
 @dataclass(frozen=True, slots=True)
 class Preferences:
-    """`scheme` is paper or night, and `language` a code such as 'de'; where they are empty the desktop's own is followed."""
+    """`scheme` is paper or night, and `language` a code such as 'de'; where they are empty the desktop's own is followed.
+
+    `temperatures` is F for those to be shown in °F; else they are in °C, as they are kept.
+    """
 
     scheme: str = ""
     language: str = ""
+    temperatures: str = ""
     notify: bool = True
     sound: bool = False
 

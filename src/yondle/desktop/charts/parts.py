@@ -15,7 +15,7 @@ from yondle.desktop.look.basics import tip
 from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.model.knobs import Knob
-from yondle.model.quantities import number
+from yondle.model.quantities import figure
 from yondle.views.shared.failures import ChartFailure
 
 MARK_PX = 11
@@ -37,10 +37,12 @@ class NumberAxis(pg.AxisItem):
 
     least = first = 0.0
     names: tuple[str, ...] = ()
+    unit = ""
+    """Of the values, which may be shown in another."""
 
     def along(self, knob: Knob) -> None:
         """Have ticks at values that a knob takes, called as it calls them."""
-        self.least, self.first, self.names = knob.step, knob.low, knob.choices
+        self.least, self.first, self.names, self.unit = knob.step, knob.low, knob.choices, knob.unit
 
     def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
         """Leave out ticks between the values a knob takes."""
@@ -55,7 +57,7 @@ class NumberAxis(pg.AxisItem):
         if self.names:
             return [self.names[round(v)] if 0 <= round(v) < len(self.names) else "" for v in values]
         digits = max(0, -math.floor(math.log10(spacing) + 1e-9)) if spacing > 0 else 0
-        return [number(value * scale, digits) for value in values]
+        return [figure(value * scale, self.unit, digits) for value in values]
 
 
 def dress(plot: pg.PlotWidget, theme: Theme, left_px: int, left_level: int = 0, bottom_level: int = 1) -> None:

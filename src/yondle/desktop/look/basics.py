@@ -5,7 +5,7 @@ from __future__ import annotations
 from html import escape
 
 from PySide6.QtCore import QPointF, QSize, Qt
-from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF, QWheelEvent
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPolygonF, QValidator, QWheelEvent
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QComboBox,
@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 
 from yondle.desktop.look.layouts import stacked
 from yondle.language.saying import say
+from yondle.model.quantities import as_shown, from_shown, unit_shown
 
 _BEFORE_TEXT = 6
 """Besides the two pixels that a line keeps by itself."""
@@ -120,11 +121,63 @@ class Whole(_Unturned, QSpinBox):
 
 
 class Number(_Unturned, QDoubleSpinBox):
-    """A number."""
+    """A number. Its value is in the unit that was told for it, also where temperatures are shown and typed in °F."""
 
     def __init__(self) -> None:
         super().__init__()
         _room_before(self)
+        self._unit, self._digits = "", 0
+
+    def in_unit(self, unit: str, finer: bool = False) -> None:
+        """Tell the unit of its values; `finer` has a decimal more of them kept, so that whole °F come back as they were typed."""
+        self._unit, self._digits = unit, self.decimals()
+        self.setSuffix(f" {unit_shown(unit)}" if unit else "")
+        if self._converted and finer:
+            self.setDecimals(self._digits + 1)
+
+    @property
+    def _converted(self) -> bool:
+        return unit_shown(self._unit) != self._unit
+
+    def textFromValue(self, val: float) -> str:
+        """Write a value as it is shown."""
+        if not self._converted:
+            return super().textFromValue(val)
+        return self.locale().toString(as_shown(val, self._unit), "f", self._digits)
+
+    def valueFromText(self, text: str) -> float:
+        """Read what is shown."""
+        if not self._converted:
+            return super().valueFromText(text)
+        found, known = self._typed(text)
+        if self._special(text):
+            return self.minimum()
+        return round(from_shown(found, self._unit), self.decimals()) if known else self.value()
+
+    def validate(self, text: str, pos: int) -> tuple[QValidator.State, str, int]:
+        """Tell whether it is a value, or may become one: what is shown has another range than the values."""
+        if not self._converted:
+            return super().validate(text, pos)
+        found, known = self._typed(text)
+        inside = self._special(text) or (
+            known and self.minimum() - _HAIR <= from_shown(found, self._unit) <= self.maximum() + _HAIR
+        )
+        unfinished = known or text.removesuffix(self.suffix()).strip() in ("", "-")
+        state = QValidator.State.Intermediate if unfinished else QValidator.State.Invalid
+        return QValidator.State.Acceptable if inside else state, text, pos
+
+    def _special(self, text: str) -> bool:
+        """Tell whether the lowest value is meant, which has a name: by it, or by nothing."""
+        name = self.specialValueText()
+        return name != "" and (text == name or self._typed(text) == (0.0, True))
+
+    def _typed(self, text: str) -> tuple[float, bool]:
+        found, known = self.locale().toDouble(text.removesuffix(self.suffix()).strip())
+        return found, known
+
+
+_HAIR = 1e-6
+"""So far a value may be out of its range by its own rounding."""
 
 
 class Choice(_Unturned, QComboBox):

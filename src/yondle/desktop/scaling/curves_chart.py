@@ -14,7 +14,7 @@ from yondle.desktop.charts.parts import FAILURES_PX, MARK_PX, FailureMarks
 from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot, ends
 from yondle.desktop.look.theme import Theme, faded
 from yondle.language.saying import capital, named, say
-from yondle.model.quantities import count, digits_for, number, quantity, with_unit
+from yondle.model.quantities import between, count, digits_for, figure, quantity, unit_shown, with_unit
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView
@@ -75,6 +75,7 @@ class CurvesChart(PlaceChart):
             return False
         plot = self.getPlotItem()
         plot.getAxis("bottom").along(view.knob)
+        plot.getAxis("left").unit = unit_of(view.measure, view.curves[0].benchmark)
         lower = chosen is not None and chosen.benchmark.metric.direction is Direction.LOWER
         plot.getViewBox().invertY(view.measure is Measure.VALUE and lower)
         self._draw_limits(view, chosen)
@@ -247,15 +248,15 @@ def _measured(curve: Curve) -> list[Measured]:
 def _words(view: ScalingView, curve: Curve, point: CurvePoint) -> str:
     half = (point.high - point.low) / 2
     digits = digits_for(half) if math.isfinite(half) else 1
-    margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
     unit = unit_of(view.measure, curve.benchmark)
+    margin = f" ± {figure(half, between(unit), digits)}" if math.isfinite(half) else ""
     return say(
         "{benchmark} at {point}\n{shown}{margin} {unit}, {passes}\n{verdict}, step {steps}",
         benchmark=curve.benchmark.name,
         point=view.knob.text(point.value),
-        shown=number(point.shown, digits),
+        shown=figure(point.shown, unit, digits),
         margin=margin,
-        unit=unit,
+        unit=unit_shown(unit),
         passes=count(len(point.passes), "pass", "passes"),
         verdict=point.verdict,
         steps=", ".join(str(n) for n in point.steps),

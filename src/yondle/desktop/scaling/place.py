@@ -26,7 +26,7 @@ from yondle.desktop.scaling.sensitivity_table import SensitivityTable
 from yondle.language.saying import capital, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
-from yondle.model.quantities import THIN, count, digits_for, number
+from yondle.model.quantities import THIN, between, count, digits_for, figure, unit_shown
 from yondle.model.workloads import Direction
 from yondle.tables.writing import OutTable
 from yondle.views.compare.compare import group_name
@@ -380,8 +380,9 @@ def _figure_words(measure: Measure, curve: Curve, point: CurvePoint) -> str:
         return say("capped")
     half = (point.high - point.low) / 2
     digits = digits_for(half) if math.isfinite(half) else 1
-    margin = f" ± {number(half, digits)}" if math.isfinite(half) else ""
-    return f"{number(point.shown, digits)}{margin}{THIN}{unit_of(measure, curve.benchmark)}"
+    unit = unit_of(measure, curve.benchmark)
+    margin = f" ± {figure(half, between(unit), digits)}" if math.isfinite(half) else ""
+    return f"{figure(point.shown, unit, digits)}{margin}{THIN}{unit_shown(unit)}"
 
 
 def _limit_words(limited: LimitedBenchmark) -> str:

@@ -32,6 +32,7 @@ from yondle.model.errors import KnownError
 WIDTH, _NAMES_PX, _FIELD_PX = 620, 200, 340
 _SCHEMES = (("", later("as the desktop has it")), ("paper", later("paper")), ("night", later("night")))
 _NAMES = {"en": "English", "de": "Deutsch"}
+_DEGREES = (("", "°C"), ("F", "°F"))
 _MOST_PASSES, _MOST_MINUTES = 50, 600.0
 _SAME_S = 3.5
 """A load shown to a tenth of a minute is the usual one where it is no further from it: then none is kept."""
@@ -115,7 +116,7 @@ class PreferencesPage(QWidget):
             channel = declaration.channel(declaration.settle_channel)
             self.start.setRange(0.0, 150.0)
             self.start.setDecimals(0)
-            self.start.setSuffix(f" {channel.unit}")
+            self.start.in_unit(channel.unit, finer=True)
             self.start.setSpecialValueText(say("as usual"))
             self.start.setValue(how.start_below or 0.0)
             self._row(grid, say("Rounds start below, {channel}", channel=channel.name), self.start)
@@ -159,6 +160,10 @@ class PreferencesPage(QWidget):
         self.language.setCurrentIndex(codes.index(now.language) if now.language in codes else 0)
         self.language.activated.connect(lambda i: self._keep(lambda p: replace(p, language=codes[i])))
         self._row(grid, say("Language, from the next start on"), self.language)
+        self.degrees = Choice([shown for _, shown in _DEGREES], say("Temperatures"))
+        self.degrees.setCurrentIndex(next((i for i, (key, _) in enumerate(_DEGREES) if key == now.temperatures), 0))
+        self.degrees.activated.connect(lambda i: self._keep(lambda p: replace(p, temperatures=_DEGREES[i][0])))
+        self._row(grid, say("Temperatures, from the next start on"), self.degrees)
         self.notify = QCheckBox(say("Tell on the desktop how a long test ended"))
         self.notify.setChecked(now.notify)
         self.notify.toggled.connect(lambda on: self._keep(lambda p: replace(p, notify=on)))

@@ -46,7 +46,7 @@ from yondle.desktop.shell.stop_keys import StopKeys
 from yondle.formats.kinds import BOOK, DESCRIPTION
 from yondle.language.saying import named, say
 from yondle.model.errors import KnownError
-from yondle.model.quantities import number
+from yondle.model.quantities import quantity
 from yondle.model.rigs import ELSEWHERE
 
 if TYPE_CHECKING:
@@ -582,7 +582,7 @@ class MainWindow(QMainWindow):
         parts = []
         room = facts.get(ROOM)
         if isinstance(room, float):
-            parts.append(say("{room}\u202f°C outside", room=number(room, 1)))
+            parts.append(say("{room} outside", room=quantity(room, "°C", 1)))
         if facts.get("power"):
             parts.append(str(facts["power"]))
         parts.append(_where(now))

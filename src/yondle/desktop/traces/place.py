@@ -17,7 +17,7 @@ from yondle.desktop.look.theme import Theme
 from yondle.desktop.traces.span_panel import SpanPanel
 from yondle.language.saying import later, named, say
 from yondle.model.errors import KnownError
-from yondle.model.quantities import number
+from yondle.model.quantities import number, with_unit
 from yondle.views.kept import ViewCache
 from yondle.views.shared.workers import worker_lines
 from yondle.views.traces.spans import SpanView, span_view
@@ -228,7 +228,7 @@ class TracesPlace(ChartPlace):
         menu = QMenu(self)
         menu.setAccessibleName(say("Sensors shown"))
         for panel in self._first.panels:
-            entry = QAction(f"{panel.name}, {panel.unit}" if panel.unit else panel.name, menu)
+            entry = QAction(with_unit(panel.name, panel.unit), menu)
             entry.setCheckable(True)
             entry.setChecked(panel.key not in self._off())
             entry.toggled.connect(lambda on, key=panel.key: self.show_panel(key, on))

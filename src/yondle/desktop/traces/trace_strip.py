@@ -20,7 +20,7 @@ from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.traces.time_axis import TimeAxis, clock_words
 from yondle.language.saying import say
-from yondle.model.quantities import number, quantity
+from yondle.model.quantities import between, figure, quantity, with_unit
 from yondle.model.sensors import IN_PLAY, NATURES, Channel, Quantity
 from yondle.model.verdicts import Verdict
 from yondle.views.traces.spans import apart_of, dips_of
@@ -102,12 +102,13 @@ class TraceStrip:
         self._region = pg.LinearRegionItem((0, 0), movable=False)
         self._over = _Over(theme)
         self._range = (0.0, 1.0)
+        self._unit = ""
         self.panel: Panel | None = None
 
     def draw(self, shown: Shown, panel: Panel, first: bool, last: bool) -> None:
         """Draw a panel; the first strip names the passes, the last has the times."""
         c, plot = self._theme.colours, self.plot
-        self.panel = panel
+        self.panel, self._unit = panel, between(panel.unit) if shown.difference else panel.unit
         plot.clear()
         self._curves.clear()
         self._dress(last)
@@ -148,7 +149,7 @@ class TraceStrip:
             told = reading_at(curve.pyramid, t - curve.offset_s)
             if told is not None:
                 words.append((curve.channel, told, curve.offset_s))
-        texts = [f"{channel.name} {quantity(v, channel.unit, channel.digits)}" for channel, v, _ in words]
+        texts = [f"{channel.name} {quantity(v, self._unit, channel.digits)}" for channel, v, _ in words]
         self._over.point(t, "  ·  ".join(texts))
 
     # -- drawing -------------------------------------------------------------------------------------------------------
@@ -163,7 +164,8 @@ class TraceStrip:
             axis.setStyle(tickFont=font(SMALL_PX), tickLength=3, maxTickLevel=0)
         self.plot.getAxis("left").setWidth(LEFT_PX)
         counted = self.panel is not None and NATURES[self.panel.quantity].counted
-        self.plot.getAxis("left").least = 1.0 if counted else 0.0
+        left = self.plot.getAxis("left")
+        left.least, left.unit = 1.0 if counted else 0.0, self._unit
         bottom = self.plot.getAxis("bottom")
         bottom.setStyle(showValues=last)
         bottom.setHeight(22 if last else 4)
@@ -209,14 +211,16 @@ class TraceStrip:
         digits = NATURES[self.panel.quantity].digits
         options = {"position": 0.995, "color": c.muted, "anchors": [(1, 1), (1, 1)]}
         pen = pg.mkPen(faded(c.ink, 0.7), style=Qt.PenStyle.DashLine)
-        line = pg.InfiniteLine(value, angle=0, pen=pen, label=f"{words} {number(value, digits)}", labelOpts=options)
+        line = pg.InfiniteLine(
+            value, angle=0, pen=pen, label=f"{words} {figure(value, self._unit, digits)}", labelOpts=options
+        )
         line.label.setFont(font(SMALL_PX - 1))
         self.plot.addItem(line, ignoreBounds=True)
 
     def _heading(self, shown: Shown, panel: Panel) -> tuple[str, str]:
-        name = f"{panel.name}, {panel.unit}" if panel.unit else panel.name
+        name = with_unit(panel.name, panel.unit)
         if shown.difference:
-            unit = f", {panel.unit}" if panel.unit else ""
+            unit = with_unit("", self._unit)
             return say("{channel}{unit}, A less B", channel=panel.channels[0].name, unit=unit), ""
         if len(panel.channels) < 2:
             return name, ""

@@ -20,6 +20,7 @@ from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.desktop.tune.fields import FIELD_WIDTH, value_box
 from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.knobs import Knob, Risk
+from yondle.model.quantities import unit_shown
 from yondle.model.verdicts import Verdict
 from yondle.planning.edge_search import CRASH_PRICE_S, Style
 from yondle.planning.finding import Edge
@@ -137,12 +138,13 @@ class EdgeCard(Card):
         if along is not None:
             low, high = self._others[chosen - 1][1]
             spread = (low + (high - low) * i / (_USUAL_AT - 1) for i in range(_USUAL_AT))
-            self.at.setText("; ".join(dict.fromkeys(along.bare(along.nearest(v)) for v in spread)))
+            written = along.bare if unit_shown(along.unit) == along.unit else along.text
+            self.at.setText("; ".join(dict.fromkeys(written(along.nearest(v)) for v in spread)))
             self.at.setCursorPosition(0)
             words = say(
                 "Values of {along} in {unit}, with semicolons between them",
                 along=in_sentence(along.name),
-                unit=along.unit,
+                unit=unit_shown(along.unit),
             )
             self.at.setToolTip(tip(words))
         self.at.setVisible(along is not None)

@@ -17,7 +17,7 @@ def value_box(knob: Knob, value: float, name: str) -> QDoubleSpinBox:
     box.setSingleStep(knob.step)
     box.setDecimals(knob.digits)
     if knob.unit and not knob.choices:
-        box.setSuffix(f" {knob.unit}")
+        box.in_unit(knob.unit)
     box.setValue(value)
     box.setMinimumWidth(FIELD_WIDTH)
     box.setKeyboardTracking(False)

@@ -69,7 +69,7 @@ class SensorLimitsCard(Card):
             box.setDecimals(2 if channel.digits == 3 else 0)
             box.setSingleStep(0.01 if channel.digits == 3 else 1.0)
             box.setSpecialValueText(say("no limit"))
-            box.setSuffix(f" {channel.unit}")
+            box.in_unit(channel.unit, finer=True)
             box.setValue(most or 0.0)
             box.setKeyboardTracking(False)
             box.setAccessibleName(say("Limit of {channel}", channel=channel.name))

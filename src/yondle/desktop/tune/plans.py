@@ -23,7 +23,7 @@ from yondle.language.saying import capital, in_sentence, later, named, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob
 from yondle.model.plan_runs import GOES_ON
-from yondle.model.quantities import count
+from yondle.model.quantities import between, count
 from yondle.planning.ladder import usual_passes
 from yondle.planning.plan_files import ladder_text, parse_plan, read_plan, sweep_text
 from yondle.planning.plans import DryRun, SweepOrder
@@ -56,7 +56,7 @@ class SweepCard(Card):
         self.by.setDecimals(knob.digits)
         self.by.setRange(knob.step, max(knob.step, knob.high - knob.low))
         self.by.setSingleStep(knob.step)
-        self.by.setSuffix(f" {knob.unit}" if knob.unit else "")
+        self.by.in_unit(between(knob.unit))
         self.by.setValue(max(1, round((high - low) / knob.step / 4)) * knob.step)
         self.by.setAccessibleName(say("By"))
         self.passes = Whole()

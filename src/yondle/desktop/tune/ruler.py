@@ -23,7 +23,7 @@ from yondle.desktop.look.marks import paint_mark
 from yondle.desktop.look.theme import BODY_PX, SMALL_PX, TITLE_PX, Theme, faded, font, mixed
 from yondle.language.saying import named, say
 from yondle.model.knobs import When
-from yondle.model.quantities import number
+from yondle.model.quantities import figure, number, unit_shown
 from yondle.model.verdicts import Verdict
 from yondle.views.tune.proposal import NEARLY_SURE
 from yondle.views.tune.rulers import Holding, RulerMark, RulerView
@@ -256,7 +256,7 @@ class Ruler(QAbstractSlider):
         knob, value = self._view.knob, self._value_at(x)
         low, high = (knob.bare(knob.nearest(v)) for v in held.edge)
         chance = number(100 * min(held.chances.get(value, 0.0), NEARLY_SURE))
-        edge = say("edge between {low} and {high} {unit} (95 %)", low=low, high=high, unit=knob.unit)
+        edge = say("edge between {low} and {high} {unit} (95 %)", low=low, high=high, unit=unit_shown(knob.unit))
         return say("{value}: {chance} % to hold this check\n{edge}", value=knob.text(value), chance=chance, edge=edge)
 
     def _on_limit(self, where: QPointF) -> bool:
@@ -351,7 +351,7 @@ class Ruler(QAbstractSlider):
         if knob.choices:
             low, high = knob.choices[0], knob.choices[-1]
         else:
-            low, high = number(knob.low, _end_digits(knob.low)), number(knob.high, _end_digits(knob.high))
+            low, high = (figure(end, knob.unit, _end_digits(end)) for end in (knob.low, knob.high))
         standing = (view.in_force, view.proposed, knob.stock)
         if knob.low not in standing:
             painter.drawText(QRectF(left, SCALE_Y + 6, 80, 16), Qt.AlignmentFlag.AlignLeft, low)

@@ -14,7 +14,7 @@ from yondle.app.session.progress import Progress
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
 from yondle.model.knobs import Setup
-from yondle.model.quantities import quantity
+from yondle.model.quantities import figure, quantity
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import NATURES, Quantity, Reading
 from yondle.model.verdicts import Verdict
@@ -147,10 +147,10 @@ class StripsView(QWidget):
         painter.setPen(self._theme.colours.ink)
         head = QRectF(box.left(), box.top(), box.width(), 15)
         painter.drawText(head, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, strip.name)
-        shown = say("no reading") if line.latest is None else quantity(line.latest, strip.unit, strip.digits)
+        told = say("no reading") if line.latest is None else quantity(line.latest, strip.unit, strip.digits)
         if not math.isfinite(self._last_s):
-            shown = say("waiting")
-        painter.drawText(head, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, shown)
+            told = say("waiting")
+        painter.drawText(head, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, told)
 
     def _paint_plot(self, painter: QPainter, plot: QRectF, strip: Strip, line: _Line, colour: QColor) -> None:
         c = self._theme.colours
@@ -186,7 +186,7 @@ class StripsView(QWidget):
         painter.setFont(font(9))
         painter.setPen(c.muted)
         digits = NATURES[strip.quantity].digits
-        words = f"{strip.line_words} {quantity(limit, '', digits)}"
+        words = f"{strip.line_words} {figure(limit, strip.unit, digits)}"
         room = QRectF(plot.left() + 3, at + 1 if at - plot.top() < 12 else at - 13, plot.width() - 6, 12)
         painter.drawText(room, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
 

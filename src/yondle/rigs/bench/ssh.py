@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from yondle.language.preferred import VARIABLE
+from yondle.language.preferred import TEMPERATURES, VARIABLE
 from yondle.language.saying import LANGUAGE, say
 from yondle.model.errors import KnownError
+from yondle.model.quantities import FAHRENHEIT
 
 SCHEME = "ssh://"
 CONNECTS_WITHIN_S, ALIVE_EVERY_S, ALIVE_TIMES = 10, 5, 3
@@ -55,6 +56,7 @@ class Address:
             self.target,
             "env",
             f"{VARIABLE}={LANGUAGE}",
+            f"{TEMPERATURES}={'F' if FAHRENHEIT else 'C'}",
             self.program or "yondle",
             "agent",
         )

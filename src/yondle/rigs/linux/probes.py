@@ -13,6 +13,7 @@ from functools import partial
 
 from yondle.language.saying import say
 from yondle.model.knobs import Subsystem
+from yondle.model.quantities import quantity
 from yondle.model.sensors import Channel, Quantity, Reading
 from yondle.rigs.linux.chips import DRIVES, Chip, chips_of
 from yondle.rigs.linux.files import Source, Tree
@@ -115,10 +116,15 @@ def _junk(part: Subsystem, critical_c: float, now_c: Reading) -> str:
     if part is _W:
         return say("what it calls critical isn't of a processor, graphics, memory or storage")
     if not CREDIBLE_C[0] <= critical_c <= CREDIBLE_C[1]:
-        return say("no part shuts itself down at {critical:g} °C", critical=critical_c)
+        return say("no part shuts itself down at {critical}", critical=_degrees(critical_c))
     if now_c is not None and now_c > critical_c - LEAST_ROOM_K:
-        return say("it is at {now:g} °C at rest, next to its critical {critical:g} °C", now=now_c, critical=critical_c)
+        now, critical = _degrees(now_c), _degrees(critical_c)
+        return say("it is at {now} at rest, next to its critical {critical}", now=now, critical=critical)
     return ""
+
+
+def _degrees(told_c: float) -> str:
+    return quantity(told_c, "°C", 0 if told_c.is_integer() else 1)
 
 
 def _thermal_zones(tree: Tree) -> Iterator[Probe]:

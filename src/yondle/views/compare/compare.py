@@ -16,7 +16,7 @@ from yondle.analysis.ranking import Rank, ranks
 from yondle.language.saying import later, named, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
-from yondle.model.quantities import THIN, count, digits_for, number, ranged, signed_percent
+from yondle.model.quantities import THIN, count, digits_for, figure, number, ranged, signed_percent, with_unit
 from yondle.model.sensors import Channel, Quantity
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction, Workload
@@ -303,8 +303,8 @@ def _costs(benchmark: Workload, columns: tuple[Column, ...]) -> list[tuple[str, 
         watts.append(_mean_words(_means_of(column, benchmark, power), 1) if power is not None else "")
         hot = [c.id for c in column.declaration.read_ever if c.quantity is Quantity.TEMPERATURE]
         most = [f.measured.most[c] for c in hot for f in column.figures(benchmark) if c in f.measured.most]
-        hottest.append(number(max(most), 1) if most else "")
-    named = ((say("mean power, W"), watts), (say("hottest sensor, °C"), hottest))
+        hottest.append(figure(max(most), "°C", 1) if most else "")
+    named = ((say("mean power, W"), watts), (with_unit(say("hottest sensor"), "°C"), hottest))
     return [(name, tuple(words)) for name, words in named if any(words)]
 
 

@@ -13,7 +13,7 @@ from yondle.analysis.shapes import FEWEST_FOR_SHAPE, CurveShape, read_curve
 from yondle.language.saying import in_sentence, say
 from yondle.model.errors import KnownError
 from yondle.model.knobs import Knob, Setup
-from yondle.model.quantities import count, number, quantity
+from yondle.model.quantities import count, figure, number, quantity
 from yondle.model.workloads import Direction, Workload
 from yondle.views.shared.leveled import family_of, levels_of
 from yondle.views.shared.measured import Group, Setting, Settings, groups_of
@@ -128,8 +128,8 @@ def _way(book: Snapshot, benchmark: Workload, wanted: float, knob: Knob, group: 
     value = _past(knob, end, value)
     ends = say(
         "{low} to {high}",
-        low=number(low, knob.digits),
-        high=number(high, knob.digits) if knob.low <= high <= knob.high else say("more than it takes"),
+        low=figure(low, knob.unit, knob.digits),
+        high=figure(high, knob.unit, knob.digits) if knob.low <= high <= knob.high else say("more than it takes"),
     )
     words = say(
         "{knob} {value} ({ends}) would reach it if the trend held", knob=knob.name, value=knob.text(value), ends=ends

@@ -12,6 +12,7 @@ from yondle.analysis.margins import FEWEST_PASSES, spread, turned_logs
 from yondle.analysis.student import t_quantile
 from yondle.language.saying import later
 from yondle.model.knobs import Knob
+from yondle.model.quantities import FAHRENHEIT
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import ROOM, Channel, Quantity
 from yondle.model.workloads import Workload
@@ -39,7 +40,9 @@ MEASURE_WORDS = {
     Measure.PER_WATT: later("gain in score per watt over the baseline, %"),
     Measure.PER_DEGREE: later("gain in score per degree above the room over the baseline, %"),
     Measure.POWER: later("mean power in the passes, W"),
-    Measure.TEMPERATURE: later("hottest sensor in the passes, °C"),
+    Measure.TEMPERATURE: later("hottest sensor in the passes, °F")
+    if FAHRENHEIT
+    else later("hottest sensor in the passes, °C"),
     Measure.PROPORTION: later("share of a score in proportion to the knob, %"),
     Measure.NOISE: later("noise, dB(A)"),
     Measure.BATTERY: later("battery used, %"),
@@ -51,7 +54,7 @@ AXIS_WORDS = {
     Measure.PER_WATT: later("gain per watt, %"),
     Measure.PER_DEGREE: later("gain per degree, %"),
     Measure.POWER: later("mean power, W"),
-    Measure.TEMPERATURE: later("hottest sensor, °C"),
+    Measure.TEMPERATURE: later("hottest sensor, °F") if FAHRENHEIT else later("hottest sensor, °C"),
     Measure.PROPORTION: later("share of proportion, %"),
 }
 """The same, in few words that fit beside an axis."""

@@ -10,7 +10,7 @@ import numpy as np
 from yondle.analysis.traces import Below, SpanFigures, below, difference, hottest, span_figures, time_on, within
 from yondle.language.saying import capital, in_sentence, say
 from yondle.model.pacing import pacing
-from yondle.model.quantities import THIN, count, duration, number, quantity
+from yondle.model.quantities import THIN, between, count, duration, figure, number, quantity, with_unit
 from yondle.model.sensors import Channel, Quantity
 from yondle.views.shared.lines import LineKind, lines_of
 from yondle.views.traces.traces import FRAMES, Panel, Trace, cores_of, temperatures_of
@@ -111,10 +111,10 @@ def _channel_rows(
     beside, more = "", ""
     if other is not None:
         theirs = figures_of(other, channel.id, low - offset_s, high - offset_s)
-        beside = number(theirs.mean, digits)
+        beside = figure(theirs.mean, channel.unit, digits)
         apart = told.mean - theirs.mean
-        more = ("+" if apart > 0 else "") + number(apart, digits)
-    lowest, mean, highest = (number(v, digits) for v in (told.lowest, told.mean, told.highest))
+        more = ("+" if apart > 0 else "") + figure(apart, between(channel.unit), digits)
+    lowest, mean, highest = (figure(v, channel.unit, digits) for v in (told.lowest, told.mean, told.highest))
     rows = [SpanRow(_named(channel), lowest, mean, highest, beside, more)]
     dips = dips_of(trace, channel, low, high)
     if dips is not None and dips.whole_s > 0.0:
@@ -129,7 +129,7 @@ def _channel_rows(
 
 
 def _named(channel: Channel) -> str:
-    return f"{channel.name}, {channel.unit}" if channel.unit else channel.name
+    return with_unit(channel.name, channel.unit)
 
 
 def _frame_rows(trace: Trace, low: float, high: float) -> list[SpanRow]:
@@ -282,7 +282,7 @@ def last_words(trace: Trace) -> str:
                 say(
                     "{channel} {first} to {last}",
                     channel=channel.name,
-                    first=number(first, channel.digits),
+                    first=figure(first, channel.unit, channel.digits),
                     last=quantity(last, channel.unit, channel.digits),
                 )
             )

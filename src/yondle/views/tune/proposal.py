@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from yondle.analysis.judging import RAN_THROUGH
 from yondle.language.saying import say, together
 from yondle.model.knobs import Risk, When
-from yondle.model.quantities import THIN, count, duration, number, quantity
+from yondle.model.quantities import THIN, count, duration, figure, number, quantity
 from yondle.model.steps import Check, StageKind, StepKind
 from yondle.planning.ladder import check_seconds
 from yondle.views.shared.snapshot import Snapshot
@@ -95,7 +95,12 @@ def check_rows(book: Snapshot, check: Check) -> tuple[tuple[str, str], ...]:
         if check.settle_above is None:
             rows.append((say("Start below"), below))
         else:
-            rows.append((say("Start at"), say("{above:g} to {below}", above=check.settle_above, below=below)))
+            rows.append(
+                (
+                    say("Start at"),
+                    say("{above} to {below}", above=figure(check.settle_above, channel.unit), below=below),
+                )
+            )
     limits = []
     for limit in declaration.limits:
         channel = declaration.channel(limit.channel)

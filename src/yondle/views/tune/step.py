@@ -11,7 +11,7 @@ from yondle.analysis.margins import spread
 from yondle.language.saying import listed, say
 from yondle.model.knobs import Subsystem
 from yondle.model.pacing import LOW
-from yondle.model.quantities import number, quantity, ranged
+from yondle.model.quantities import figure, number, quantity, ranged
 from yondle.model.rigs import RigDeclaration
 from yondle.model.sensors import METER, Quantity
 from yondle.model.steps import ASKED_BECAUSE, StepKind, StepRecord, telling_of
@@ -180,10 +180,10 @@ def _started_off(declaration: RigDeclaration, record: StepRecord) -> str:
         return ""
     channel = declaration.channel(attempt.check.settle_channel)
     return say(
-        "at {low:g} to {high}, not at {above:g} to {below}: figures differ by more than their margins tell",
-        low=round(min(starts), 1),
+        "at {low} to {high}, not at {above} to {below}: figures differ by more than their margins tell",
+        low=figure(min(starts), channel.unit, 1),
         high=quantity(max(starts), channel.unit, 1),
-        above=above,
+        above=figure(above, channel.unit),
         below=quantity(below, channel.unit),
     )
 
