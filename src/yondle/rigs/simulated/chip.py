@@ -8,7 +8,7 @@ that just meets a power allowance.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from yondle.rigs.simulated.parts import ChipPart
 
@@ -16,8 +16,7 @@ _REFINEMENTS = 3
 """Power is nearly a straight line over the clock: three chords meet the allowance to within milliwatts."""
 
 
-@dataclass(frozen=True, slots=True)
-class Draw:
+class Draw(NamedTuple):
     """The electrical state of the chip: effective clock in GHz, voltage at the cores in V, package power in W."""
 
     clock_ghz: float

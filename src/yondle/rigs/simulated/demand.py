@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from random import Random
+from typing import NamedTuple
 
 from yondle.language.saying import named
 from yondle.model.workloads import Direction, Metric
@@ -13,8 +13,7 @@ _HITCH_CHANCE, _HITCH_MOST = 0.004, 2.5
 _MOST_FRAMES = 200_000
 
 
-@dataclass(frozen=True, slots=True)
-class Speeds:
+class Speeds(NamedTuple):
     """What the machine offers a benchmark at one moment; the graphics speeds are infinite where there is none."""
 
     cores: int

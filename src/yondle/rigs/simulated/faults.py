@@ -9,8 +9,8 @@ a little lower; each costs a moment, so scores sag before anything crashes.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from random import Random
+from typing import NamedTuple
 
 from yondle.model.verdicts import Failure
 from yondle.rigs.simulated.memory import Short
@@ -59,8 +59,7 @@ class HiddenEdge:
         return clock_mhz <= edge_mhz + self._part.start_margin_mhz
 
 
-@dataclass(frozen=True, slots=True)
-class Rates:
+class Rates(NamedTuple):
     """Hazards per second of one moment, by what fails."""
 
     core: float

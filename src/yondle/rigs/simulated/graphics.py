@@ -7,7 +7,7 @@ window like the processor's. Memory that is clocked too high repeats transfers b
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from yondle.rigs.simulated.parts import GraphicsPart
 from yondle.rigs.simulated.settings import ResolvedSettings
@@ -19,8 +19,7 @@ _RETRY_COST = 0.004
 """Share of the memory's time lost at the clock where retries set in; it grows with the width from there."""
 
 
-@dataclass(frozen=True, slots=True)
-class GraphicsDraw:
+class GraphicsDraw(NamedTuple):
     """The state of graphics: effective clock in MHz, power in W, and whether its power limit lowers the clock."""
 
     clock_mhz: float
@@ -75,8 +74,8 @@ class Graphics:
         over = (clock_mhz - self.edge_mhz(die_c, lowered_mhz)) / part.width_mhz
         memory = (s.graphics_memory_mhz - part.memory_edge_mhz) / part.memory_width_mhz
         lead = part.artefact_lead_mhz / part.width_mhz
-        wrong = _exp(over + lead) + 4.0 * _exp(memory)
-        return wrong / 3600.0, (_exp(over) + _exp(memory)) / 3600.0
+        by_memory = _exp(memory)
+        return (_exp(over + lead) + 4.0 * by_memory) / 3600.0, (_exp(over) + by_memory) / 3600.0
 
     def starts(self, clock_mhz: float, die_c: float) -> bool:
         """Tell whether graphics comes up at all at a clock."""

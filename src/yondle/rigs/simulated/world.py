@@ -256,6 +256,9 @@ class World:
         self.chip.fit(s.cores, s.load_line_share)
         self._latency_ns = memory.latency_ns(rig.memory, s)
         self._bandwidth_gb_s = memory.bandwidth_gb_s(rig.memory, s, 0.0)
+        graphics = self.graphics
+        self._graphics_gb_s = graphics.memory_gb_s(s) if graphics is not None else math.inf
+        self._link_gb_s = graphics.link_gb_s(s) if graphics is not None else math.inf
         self._speeds = self._speeds_at(s.core_clock_ghz, 0.0)
         self._memory_edges: dict[tuple[int, float], memory.MemoryEdge] = {}
 
@@ -322,7 +325,7 @@ class World:
             state.memory_c = steady + (state.memory_c - steady) * math.exp(-dt / edges.heat_time_s)
 
     def _speeds_at(self, clock_ghz: float, cooler_c: float) -> Speeds:
-        s, graphics = self.settings, self.graphics
+        s = self.settings
         lost = self.rig.memory.bandwidth_loss_per_k * max(0.0, cooler_c - memory.BANDWIDTH_REFERENCE_C)
         return Speeds(
             s.cores,
@@ -331,8 +334,8 @@ class World:
             self._bandwidth_gb_s * (1.0 - min(lost, 0.5)),
             self._latency_ns,
             self.graphics_draw.clock_mhz / 1000.0 or s.graphics_clock_mhz / 1000.0 or math.inf,
-            graphics.memory_gb_s(s) if graphics is not None else math.inf,
-            graphics.link_gb_s(s) if graphics is not None else math.inf,
+            self._graphics_gb_s,
+            self._link_gb_s,
         )
 
     def _busy(self, run: Running | None, speeds: Speeds) -> float:
