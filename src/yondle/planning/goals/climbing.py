@@ -97,8 +97,16 @@ class GoalClimb:
         mute = [in_sentence(k.name) for k in self.declaration.knobs if k.id in told]
         if mute:
             left_out.append(say("what {knobs} may be worth: no pass of it counted", knobs=", ".join(mute)))
+        if self._worse_than_the_start():
+            self.home = self.start
         if self._elsewhere:
             yield GoBack(self.home.position, say("this is the best that was found"))
+
+    def _worse_than_the_start(self) -> bool:
+        """Tell whether what stands serves the goal less than what the climb began with, which stays within limits."""
+        with self.ground.limits.for_what_stands():
+            here, began = (self.ground.outlook(each.in_force) for each in (self.home, self.start))
+        return began.fits and here.utility < began.utility
 
     def _ask(self, move: Move) -> Generator[Move, Tried, Tried]:
         """Make a move, and learn from it."""
@@ -222,11 +230,25 @@ class GoalClimb:
             lacks_s = sum(self._unproven_s(load) for load in self.goal.loads)
             if lacks_s > 0.0 and self.left_s < lacks_s:
                 break
+            if lacks_s == 0.0 and self._unsure():
+                # What was proved before failed close to it since.
+                if not (yield from self._lower()):
+                    break
+                continue
             if (yield from self._prove()):
                 return
         looked_at = any(search.seen_runs for _, search in self._searched(self.home.in_force))
         if not looked_at or self._unsure():
             self.home = self.start
+
+    def _lower(self) -> Generator[Move, Tried, bool]:
+        """Go down from edges that leave too little room where it stands, to what is recommended there; tells whether it did."""
+        went = False
+        for knob in self._unsure():
+            search = self.searches.get(self._context(knob, self.home.in_force))
+            if search is not None:
+                went |= yield from self._settle_on(search)
+        return went
 
     def _note_what_stands(self) -> None:
         looked_at = (
@@ -432,8 +454,8 @@ class GoalClimb:
             search.recall(known)
         search.stand_at(self.home.in_force[knob.id])
         until_s = self.now_s + SEARCH_SHARE * (self.left_s - self._proof_s())
-        refused, least = 0, self._least_of(search, coarser)
-        while refused < MOST_REFUSED and self.now_s < until_s and not self._edge_of_no_interest(search):
+        refused, held_back, least = 0, 0, self._least_of(search, coarser)
+        while max(refused, held_back) < MOST_REFUSED and self.now_s < until_s and not self._edge_of_no_interest(search):
             self._bound(search)
             test = search.next_test(least)
             if test is None or self.now_s + test.seconds > until_s + LAST_S:
@@ -442,6 +464,8 @@ class GoalClimb:
             why = search.why(test, self.declaration)
             tried = yield from self._ask(Try({knob.id: value}, why, check, self.home.position, knob.id))
             refused += tried.verdict is Verdict.REFUSED
+            # What a limit holds back at one value after the other is held back by something else than this knob.
+            held_back = held_back + 1 if tried.verdict is Verdict.HELD_BACK else 0
             search.take(value, tried)
         return (yield from self._settle_on(search))
 
@@ -504,9 +528,9 @@ class GoalClimb:
                 there = home.with_values({knob.id: value})
             if value == home[knob.id]:
                 return False
-            # Below stock a knob is lowered for no doubt: what was moved beyond it has a search of its own.
-            beyond = scale.notch(home[knob.id]) > scale.notch(knob.stock)
-            sure = not beyond or dict(found.chances)[home[knob.id]] >= RATHER_SURE
+            # What is no riskier than stock is lowered for no doubt.
+            as_stock = self.ground.edges.as_stock(knob, home)
+            sure = as_stock or dict(found.chances)[home[knob.id]] >= RATHER_SURE
             if sure and self.ground.outlook(there).utility < self.ground.outlook(home).utility:
                 return False
             why = say(

@@ -21,7 +21,7 @@ LIMIT_ROOM, HEAT_ROOM_K, STANDS_BY_K = 0.985, 5.0, 2.0
 """A limit is kept clear of by so much, as a share of it and in kelvin; what stands already is left for less than the last."""
 LASTS_S, _FITS_BY = 590.0, 0.001
 """What held under load for so long is taken to go on so: the machine is nearly soaked with heat by then."""
-_HELD_BACK_ROOM, _LASTED, _AS_WARM_K = 0.01, 12, 1.0
+_HELD_BACK_ROOM, _MOST_DOUBLED, _LASTED, _AS_WARM_K = 0.01, 4, 12, 1.0
 _FREE = -1.0
 
 
@@ -32,16 +32,28 @@ class Limits:
         self, declaration: RigDeclaration, features: Features, readings: Readings, works: tuple[str, ...]
     ) -> None:
         self._declaration, self._features, self._readings, self._works = declaration, features, readings, works
-        self._held_back: list[Lesson] = []
+        self._held_back: list[tuple[Lesson, float]] = []
+        self._surprises = 0
         self._lasted: list[Lesson] = []
         self._room_k = HEAT_ROOM_K
 
     def learn(self, lesson: Lesson) -> None:
-        """Take in what was held back, and what held for long with no limit acting."""
+        """Take in what was held back, and what held for long with no limit acting.
+
+        Each time that something is held back which should not have been, limits are kept clear of by twice as much: by steps
+        of one size a climb follows a night that gets warmer, and is late every time.
+        """
         if lesson.verdict is Verdict.HELD_BACK:
-            self._held_back = [*self._held_back[-LATELY:], lesson]
+            self._surprises += self._fits(lesson)
+            doubled = min(max(self._surprises - 1, 0), _MOST_DOUBLED)
+            self._held_back = [*self._held_back[-LATELY:], (lesson, _HELD_BACK_ROOM * 2.0**doubled)]
         if lesson.verdict is Verdict.HELD and not lesson.by and sum(run.seconds for run in lesson.runs) >= LASTS_S:
             self._lasted = [*self._lasted[-_LASTED:], lesson]
+
+    def _fits(self, lesson: Lesson) -> bool:
+        row, features = self._features.row(lesson.setup), self._features.of_setup(lesson.setup)
+        with self.for_what_stands():
+            return bool(self.over(row[None, :], features[None, :])[0] <= 0.0)
 
     @contextmanager
     def for_what_stands(self) -> Iterator[None]:
@@ -86,12 +98,12 @@ class Limits:
         """
         flags = (c for c in self._declaration.channels if c.quantity is Quantity.FLAG)
         known = {c.id for c in flags if self._readings.of(c.of) is not None}
-        for lesson in self._held_back:
+        for lesson, room in self._held_back:
             if lesson.by and known.issuperset(lesson.by):
                 continue
             demand, its = self._strain(features), self._strain(self._features.of_setup(lesson.setup)[None, :])
             if demand is not None and its is not None:
-                over = np.maximum(over, demand - its[0] + _HELD_BACK_ROOM)
+                over = np.maximum(over, demand - its[0] + room)
         return over
 
     def _as_held(self, rows: Array, features: Array, over: Array) -> Array:
@@ -101,7 +113,7 @@ class Limits:
         """
         caps = [self._features.at[k.id] for k in self._declaration.knobs if k.governs and not k.choices]
         strain, watts = self._strain(features), self._readings.watts(features)
-        backs = [self._strain(self._features.of_setup(lesson.setup)[None, :]) for lesson in self._held_back]
+        backs = [self._strain(self._features.of_setup(lesson.setup)[None, :]) for lesson, _ in self._held_back]
         least_back = min((float(each[0]) for each in backs if each is not None), default=math.inf)
         for lesson in self._lasted:
             row, of_it = self._features.row(lesson.setup), self._features.of_setup(lesson.setup)[None, :]
