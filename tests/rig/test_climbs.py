@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from benchmarks.chips import truth_per_hour
-from benchmarks.strangers import Truth
+from benchmarks.strangers import Truth, drawn
 from tests.conftest import quick_rig
 
 from yondle.app.machine.machines import RigChoice, choose_rig
@@ -180,3 +180,24 @@ def test_the_dry_run_of_a_climb_ends(measured: Session) -> None:
     seen = preview(measured.snapshot, plan)
     assert seen.tests > 5
     assert seen.seconds <= 3.5 * 3600.0
+
+
+@pytest.mark.parametrize(("seed", "kind"), [("4130/36", Kind.TRADE), ("4130/7", Kind.QUIET)])
+def test_what_fails_close_to_what_was_proved_is_lowered_and_no_end_is_worse_than_the_start(
+    new_session: MakeSession, seed: str, kind: Kind
+) -> None:
+    """Few hours on machines whose errors come early, or that are hot: what held its proof fails so much later."""
+    text = drawn(seed, 0)[1]
+    session = new_session(text)
+    session.do(RunBaseline(5))
+    stock, began = session.snapshot.in_force, session.machine.clock.now()
+    climbed(session, goal(kind, 2.0, (*KNOBS, "memory_rate")))
+    best, at_s = session.snapshot.in_force, began + 2.0 * 3600.0
+    truth = Truth(text, at_s)
+    score = truth.log(best, "stacking") - truth.log(stock, "stacking")
+    assert truth_per_hour(text, best, at_s) <= 1.0 / 8.0
+    if kind is Kind.QUIET:
+        assert best["fan_level"] < stock["fan_level"] or best == stock
+        assert score >= math.log1p(-0.025)
+    else:
+        assert score - math.log(truth.watts(best, "stacking") / truth.watts(stock, "stacking")) > 0.2

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from contextlib import suppress
 from dataclasses import replace
+from itertools import pairwise
 
 import pytest
 
@@ -215,3 +216,27 @@ def test_without_a_load_to_hold_under_knobs_are_measured_and_nothing_is_searched
     tries = [each for each in moves if isinstance(each, Try)]
     assert tries
     assert all(each.check is not None and each.check.scores and not each.of for each in tries)
+
+
+def test_limits_that_were_wrong_are_kept_clear_of_by_more_each_time(declaration: RigDeclaration) -> None:
+    """A night gets warmer: what follows it by steps of one size is late every time."""
+    ground, knob = taught(declaration), declaration.knob("core_clock")
+    values = [value for value in reach(declaration, knob) if value >= knob.stock]
+
+    def hottest_that_fits() -> float:
+        fit = [v for v in values if ground.outlook(declaration.stock.with_values({knob.id: v})).fits]
+        return max(fit, default=0.0)
+
+    def held_back(clock: float) -> Lesson:
+        setup = declaration.stock.with_values({knob.id: clock})
+        return Lesson(setup, declaration.stock, Verdict.HELD_BACK, ceiling=True)
+
+    tops = [hottest_that_fits()]
+    for _ in range(3):
+        ground.learn([held_back(tops[-1])])
+        tops.append(hottest_that_fits())
+    lost = [before - after for before, after in pairwise(tops)]
+    assert lost[0] > 0.0
+    assert lost[0] < lost[1] < lost[2] or tops[-1] == 0.0, tops
+    ground.learn([held_back(values[-1])])
+    assert hottest_that_fits() == tops[-1], "what was not expected to fit is no surprise"
