@@ -69,7 +69,8 @@ def typed_degrees(text: str) -> tuple[str, bool]:
 
 def celsius(fahrenheit: float) -> float:
     """Give a temperature in °C."""
-    return (fahrenheit - 32.0) / 1.8
+    _, times, more = _IN_FAHRENHEIT["°C"]
+    return (fahrenheit - more) / times
 
 
 @made_words
