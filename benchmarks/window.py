@@ -199,7 +199,7 @@ def _at_rest_and_running(book: Path) -> Iterator[Line]:
 def _looks(book: Path) -> Iterator[Line]:
     """How long the window is away when a place is looked at, the scheme is changed, or a ruler is dragged.
 
-    The best of several times is told, too: it is what the program takes, the others are that and what the host took away.
+    The best of several times comes first: it is what the program takes, the others are that and what the host took away.
     """
 
     def away(act: Callable[[], object]) -> float:
@@ -214,7 +214,7 @@ def _looks(book: Path) -> Iterator[Line]:
         return worst
 
     def line(what: str, times: list[float]) -> Line:
-        figure = f"{ms(statistics.median(times))} ({ms(min(times))} to {ms(max(times))})"
+        figure = f"{ms(min(times))} (median {ms(statistics.median(times))}, worst {ms(max(times))})"
         return Line(what, figure, f"paint the window: {ms(paint)}", f"{min(times) / paint:.1f} x", "under 100 ms")
 
     first: dict[str, list[float]] = {place: [] for place in NAMES}
