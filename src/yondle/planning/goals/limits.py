@@ -41,10 +41,11 @@ class Limits:
         """Take in what was held back, and what held for long with no limit acting.
 
         Each time that something is held back which should not have been, limits are kept clear of by twice as much: by steps
-        of one size a climb follows a night that gets warmer, and is late every time.
+        of one size a climb follows a night that gets warmer, and is late every time. A search goes beyond what is wanted on
+        purpose: what it meets there is no surprise.
         """
         if lesson.verdict is Verdict.HELD_BACK:
-            self._surprises += self._fits(lesson)
+            self._surprises += not lesson.of and self._fits(lesson)
             doubled = min(max(self._surprises - 1, 0), _MOST_DOUBLED)
             self._held_back = [*self._held_back[-LATELY:], (lesson, _HELD_BACK_ROOM * 2.0**doubled)]
         if lesson.verdict is Verdict.HELD and not lesson.by and sum(run.seconds for run in lesson.runs) >= LASTS_S:
