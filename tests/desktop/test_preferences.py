@@ -13,7 +13,6 @@ from tests.desktop.conftest import Open
 from tests.desktop.driving import settle, tune_of, visit, words
 
 from yondle.app.system.preferences import Preferences, keep_preferences, preferences, preferences_file, recent_books
-from yondle.desktop.charts.parts import NumberAxis
 from yondle.desktop.shell.help import BY_CLASS, HelpPage, sections
 from yondle.desktop.shell.preferences import PreferencesPage
 from yondle.desktop.shell.window import MainWindow
@@ -138,8 +137,11 @@ def test_temperatures_are_typed_in_fahrenheit_where_that_is_preferred(
     assert typed(box, "x") == "200 °F", "letters are none"
     assert typed(box, "0") == "no limit"
     assert most() is None
-    axis = NumberAxis("left")
-    axis.unit = "°C"
+    tune._enter("heat_limit")
+    qtbot.waitUntil(lambda: tune.chart is not None)
+    assert tune.chart is not None
+    axis = tune.chart.getPlotItem().getAxis("bottom")
+    qtbot.waitUntil(lambda: axis.labelText == "Heat limit, °F")
     assert axis.tickStrings([85.0, 90.0], 1.0, 5.0) == ["185", "194"]
 
 

@@ -92,5 +92,5 @@ def _values(knob: Knob) -> str:
         "{low} to {high} by {step}",
         low=knob.bare(knob.low),
         high=knob.text(knob.high),
-        step=quantity(knob.step, between(knob.unit), knob.digits),
+        step=quantity(knob.step, between(knob.unit), knob.digits + (between(knob.unit) != knob.unit)),
     )

@@ -42,7 +42,7 @@ class NumberAxis(pg.AxisItem):
 
     def along(self, knob: Knob) -> None:
         """Have ticks at values that a knob takes, called as it calls them."""
-        self.least, self.first, self.names, self.unit = knob.step, knob.low, knob.choices, knob.unit
+        self.least, self.first, self.names = knob.step, knob.low, knob.choices
 
     def tickSpacing(self, low: float, high: float, size: float) -> list[tuple[float, float]]:
         """Leave out ticks between the values a knob takes."""

@@ -14,6 +14,7 @@ from yondle.desktop.charts.parts import NumberAxis, dress, title
 from yondle.desktop.look.aloud import announce
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import SMALL_PX, Redrawn, Theme, faded, font
+from yondle.model.quantities import with_unit
 from yondle.model.verdicts import Verdict
 
 _NEAR_PX = 18.0
@@ -40,6 +41,10 @@ class Spot(NamedTuple):
     x: float
     y: float
     what: Any
+
+
+Along = tuple[str, str]
+"""What an axis shows, and the unit of its values, which may be shown in another."""
 
 
 class PlaceChart(Redrawn, pg.PlotWidget):
@@ -91,8 +96,8 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         """Tell a point: its exact values and the number of passes."""
         raise NotImplementedError
 
-    def titles(self) -> tuple[str, str]:
-        """Give what lies along and what goes upward, with their units."""
+    def titles(self) -> tuple[Along, Along]:
+        """Give what lies along and what goes upward, each with its unit."""
         raise NotImplementedError
 
     def steps(self, what: Any) -> tuple[int, ...]:
@@ -112,8 +117,9 @@ class PlaceChart(Redrawn, pg.PlotWidget):
         self._ruled.clear()
         self._at = None
         if self.fill():
-            for side, words in zip(("bottom", "left"), self.titles(), strict=True):
-                title(self, side, words, self.theme)
+            for side, (name, unit) in zip(("bottom", "left"), self.titles(), strict=True):
+                title(self, side, with_unit(name, unit), self.theme)
+                self.getPlotItem().getAxis(side).unit = unit
             self.addItem(self._told, ignoreBounds=True)
             self._told.hide()
             self.show_at_first()

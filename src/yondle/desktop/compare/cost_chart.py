@@ -10,11 +10,11 @@ from PySide6.QtCore import Signal
 
 from yondle.desktop.charts.names import NAMES_SHARE, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
-from yondle.desktop.charts.place_chart import PlaceChart, Spot
+from yondle.desktop.charts.place_chart import Along, PlaceChart, Spot
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import Theme, faded
 from yondle.language.saying import capital, say
-from yondle.model.quantities import count, quantity, with_unit
+from yondle.model.quantities import count, quantity
 from yondle.model.workloads import Direction
 from yondle.views.compare.efficiency import Cost, CostView, cost_words
 
@@ -128,11 +128,11 @@ class CostChart(PlaceChart):
             ]
         )
 
-    def titles(self) -> tuple[str, str]:
+    def titles(self) -> tuple[Along, Along]:
         """Give the power, and the benchmark."""
         assert self._view is not None
         metric = self._view.benchmark.metric
-        return with_unit(capital(self._view.power), "W"), with_unit(self._view.benchmark.name, metric.unit)
+        return (capital(self._view.power), "W"), (self._view.benchmark.name, metric.unit)
 
     def steps(self, what: tuple[int, Cost]) -> tuple[int, ...]:
         """Give the step of a setting, where it is one of the open logbook."""

@@ -9,10 +9,10 @@ from PySide6.QtCore import Qt, Signal
 
 from yondle.desktop.charts.names import NAMES_SHARE, STOCK_PX, EndName, EndNames
 from yondle.desktop.charts.parts import MARK_PX
-from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot, ends
+from yondle.desktop.charts.place_chart import Along, Measured, PlaceChart, Spot, ends
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
-from yondle.model.quantities import count, digits_for, number, with_unit
+from yondle.model.quantities import count, digits_for, number
 from yondle.model.workloads import Direction
 from yondle.views.compare.machines import MachineLine, MachinePoint, MachinesView
 
@@ -92,11 +92,11 @@ class MachinesChart(PlaceChart):
         lines = self._view.lines if self._view is not None else ()
         return [Spot(p.value, p.mean, (line, p)) for line in lines for p in line.points]
 
-    def titles(self) -> tuple[str, str]:
+    def titles(self) -> tuple[Along, Along]:
         """Give the knob, and the benchmark."""
         assert self._view is not None
         knob, metric = self._view.knob, self._view.benchmark.metric
-        return with_unit(knob.name, knob.unit), with_unit(self._view.benchmark.name, metric.unit)
+        return (knob.name, knob.unit), (self._view.benchmark.name, metric.unit)
 
     def steps(self, what: tuple[MachineLine, MachinePoint]) -> tuple[int, ...]:
         """Give the steps of a point of the open logbook's own lines."""

@@ -130,7 +130,7 @@ class Number(_Unturned, QDoubleSpinBox):
 
     def in_unit(self, unit: str, finer: bool = False) -> None:
         """Tell the unit of its values; `finer` has a decimal more of them kept, so that whole °F come back as they were typed."""
-        self._unit, self._digits = unit, self.decimals()
+        self._unit, self._digits = unit, self.decimals() + (unit == "K")
         self.setSuffix(f" {unit_shown(unit)}" if unit else "")
         if self._converted and finer:
             self.setDecimals(self._digits + 1)

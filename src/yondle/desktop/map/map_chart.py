@@ -9,11 +9,11 @@ import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt, Signal
 
 from yondle.desktop.charts.parts import MARK_PX
-from yondle.desktop.charts.place_chart import PlaceChart, Spot
+from yondle.desktop.charts.place_chart import Along, PlaceChart, Spot
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
-from yondle.model.quantities import MINUS, count, number, with_unit
+from yondle.model.quantities import MINUS, count, number
 from yondle.model.verdicts import Verdict
 from yondle.views.map.maps import MapPoint, MapView
 from yondle.views.shared.gains import told_words
@@ -190,11 +190,11 @@ class MapChart(PlaceChart):
         """List the points."""
         return [Spot(p.x, p.y, p) for p in self._view.points] if self._view is not None else []
 
-    def titles(self) -> tuple[str, str]:
+    def titles(self) -> tuple[Along, Along]:
         """Give both knobs."""
         assert self._view is not None
         across, up = self._view.across, self._view.up
-        return with_unit(across.name, across.unit), with_unit(up.name, up.unit)
+        return (across.name, across.unit), (up.name, up.unit)
 
     def steps(self, what: MapPoint) -> tuple[int, ...]:
         """Give the steps of a point."""

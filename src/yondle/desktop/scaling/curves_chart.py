@@ -11,10 +11,10 @@ from PySide6.QtGui import QBrush
 
 from yondle.desktop.charts.names import NAMES_SHARE, STOCK_PX, EndName, EndNames
 from yondle.desktop.charts.parts import FAILURES_PX, MARK_PX, FailureMarks
-from yondle.desktop.charts.place_chart import Measured, PlaceChart, Spot, ends
+from yondle.desktop.charts.place_chart import Along, Measured, PlaceChart, Spot, ends
 from yondle.desktop.look.theme import Theme, faded
 from yondle.language.saying import capital, named, say
-from yondle.model.quantities import between, count, digits_for, figure, quantity, unit_shown, with_unit
+from yondle.model.quantities import between, count, digits_for, figure, quantity, unit_shown
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.scaling.curves import Curve, CurvePoint, ScalingView
@@ -75,7 +75,6 @@ class CurvesChart(PlaceChart):
             return False
         plot = self.getPlotItem()
         plot.getAxis("bottom").along(view.knob)
-        plot.getAxis("left").unit = unit_of(view.measure, view.curves[0].benchmark)
         lower = chosen is not None and chosen.benchmark.metric.direction is Direction.LOWER
         plot.getViewBox().invertY(view.measure is Measure.VALUE and lower)
         self._draw_limits(view, chosen)
@@ -217,15 +216,15 @@ class CurvesChart(PlaceChart):
         shown = (chosen,) if view.measure is Measure.VALUE and chosen is not None else view.curves
         return [Spot(p.value, p.shown, (c, p)) for c in shown for p in c.points]
 
-    def titles(self) -> tuple[str, str]:
+    def titles(self) -> tuple[Along, Along]:
         """Give the knob, and what is shown of the benchmarks."""
         assert self._view is not None
         knob, measure, chosen = self._view.knob, self._view.measure, self.chosen
         if measure is Measure.VALUE and chosen is not None:
-            upward = with_unit(chosen.benchmark.name, chosen.benchmark.metric.unit)
+            upward = chosen.benchmark.name, chosen.benchmark.metric.unit
         else:
-            upward = capital(named(AXIS_WORDS[measure]))
-        return with_unit(knob.name, knob.unit), upward
+            upward = capital(named(AXIS_WORDS[measure])), "°C" if measure is Measure.TEMPERATURE else ""
+        return (knob.name, knob.unit), upward
 
     def steps(self, what: tuple[Curve, CurvePoint]) -> tuple[int, ...]:
         """Give the steps of a point."""

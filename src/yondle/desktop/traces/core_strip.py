@@ -14,7 +14,7 @@ from yondle.analysis.regression import Array
 from yondle.desktop.look.theme import Theme
 from yondle.desktop.traces.trace_strip import Shown, SpanBox, TraceStrip, colour_of, reading_at
 from yondle.language.saying import say
-from yondle.model.quantities import between, figure, quantity, with_unit
+from yondle.model.quantities import figure, quantity, with_unit
 from yondle.model.sensors import Channel
 from yondle.model.verdicts import Verdict
 from yondle.views.traces.spans import apart_of
@@ -76,14 +76,14 @@ class CoreStrip(TraceStrip):
             (low, least), (high, most) = min(told, key=lambda each: each[1]), max(told, key=lambda each: each[1])
             words = say(
                 "highest {most} (core {high}), lowest {least} (core {low})",
-                most=quantity(most, self._unit_of(high), high.digits),
+                most=quantity(most, self._unit, high.digits),
                 high=high.core,
-                least=quantity(least, self._unit_of(low), low.digits),
+                least=quantity(least, self._unit, low.digits),
                 low=low.core,
             )
         else:
             words = "  ·  ".join(
-                f"{channel.core}: {figure(value, self._unit_of(channel), channel.digits)}" for channel, value in told
+                f"{channel.core}: {figure(value, self._unit, channel.digits)}" for channel, value in told
             )
         self._over.point(t, words)
 
@@ -128,15 +128,12 @@ class CoreStrip(TraceStrip):
     def _heading(self, shown: Shown, panel: Panel) -> tuple[str, str]:
         digits = panel.channels[0].digits
         if self._apart:
-            most = quantity(self._high, between(panel.unit), digits)
+            most = quantity(self._high, self._unit, digits)
             return say("{channel}{unit}, A less B", channel=panel.name, unit=""), say(
                 "by up to {most}; one colour above, the other below", most=most
             )
-        low, high = (figure(each, panel.unit, digits) for each in (self._low, self._high))
+        low, high = (figure(each, self._unit, digits) for each in (self._low, self._high))
         return with_unit(panel.name, panel.unit), say("faint {low}, strong {high}", low=low, high=high)
-
-    def _unit_of(self, channel: Channel) -> str:
-        return between(channel.unit) if self._apart else channel.unit
 
     def _row(self, channel: Channel, low: float, high: float, columns: int) -> Array:
         """Give the readings of a core's band; nan where this test has none of it."""

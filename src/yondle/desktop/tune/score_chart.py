@@ -9,11 +9,11 @@ import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 
 from yondle.desktop.charts.parts import MARK_PX, FailureMarks
-from yondle.desktop.charts.place_chart import PlaceChart, Spot
+from yondle.desktop.charts.place_chart import Along, PlaceChart, Spot
 from yondle.desktop.look.marks import symbol
 from yondle.desktop.look.theme import SMALL_PX, Theme, faded, font
 from yondle.language.saying import say
-from yondle.model.quantities import count, digits_for, number, with_unit
+from yondle.model.quantities import count, digits_for, number
 from yondle.model.verdicts import Verdict
 from yondle.model.workloads import Direction
 from yondle.views.tune.charting import ChartView, KnobPoint
@@ -111,11 +111,11 @@ class ScoreChart(PlaceChart):
         self._draw_failures(view)
         return True
 
-    def titles(self) -> tuple[str, str]:
+    def titles(self) -> tuple[Along, Along]:
         """Give the knob, and the benchmark with which way is better."""
         assert self._view is not None
         knob, metric = self._view.knob, self._view.workload.metric
-        return with_unit(knob.name, knob.unit), with_unit(self._view.workload.name, metric.unit)
+        return (knob.name, knob.unit), (self._view.workload.name, metric.unit)
 
     def _draw_baseline(self, view: ChartView) -> None:
         if view.baseline is None or not math.isfinite(view.baseline.low):

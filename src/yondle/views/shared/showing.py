@@ -54,7 +54,7 @@ AXIS_WORDS = {
     Measure.PER_WATT: later("gain per watt, %"),
     Measure.PER_DEGREE: later("gain per degree, %"),
     Measure.POWER: later("mean power, W"),
-    Measure.TEMPERATURE: later("hottest sensor, °F") if FAHRENHEIT else later("hottest sensor, °C"),
+    Measure.TEMPERATURE: later("hottest sensor"),
     Measure.PROPORTION: later("share of proportion, %"),
 }
 """The same, in few words that fit beside an axis."""
